@@ -1,0 +1,42 @@
+//! The application's own list of accounts, as an account store gives it.
+
+use crate::identity::Identity;
+use indexmap::IndexMap;
+use serde::Serialize;
+
+/// Whether the application lets an account in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum State {
+    /// The person may sign in.
+    Active,
+    /// The account is kept, but nobody may sign in to it. It takes no seat.
+    Suspended,
+}
+
+/// One row of the application's list.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Account {
+    /// The name by which the person signs in. Unique, whatever its case.
+    pub login: String,
+    /// The tie to a directory entry. An account without one was made by hand and is never changed.
+    pub link: Option<Identity>,
+    /// Whether the account is in use.
+    pub state: State,
+    /// Every other field, by name; an empty text is an empty field.
+    pub fields: IndexMap<String, String>,
+}
+
+impl Account {
+    /// The form in which two logins are the same login.
+    #[must_use]
+    pub fn login_key(login: &str) -> String {
+        login.trim().to_lowercase()
+    }
+
+    /// The value of a field, `login` included; empty where there is none.
+    #[must_use]
+    pub fn field(&self, name: &str) -> &str {
+        if name == "login" { &self.login } else { self.fields.get(name).map_or("", String::as_str) }
+    }
+}

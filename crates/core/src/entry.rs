@@ -1,0 +1,343 @@
+//! Entries and their values, as a directory returned them (RFC 4511 §4.5.2), held compactly.
+//!
+//! [`Entries`] holds many entries. Attribute names are stored once, and one entry is one block
+//! of bytes: its name, then each attribute with its values end to end. A hundred thousand people
+//! with ten attributes take about what they took on the wire. No I/O, no recursion.
+//!
+//! # Why not a map of strings for each entry?
+//! It takes about six times the memory (measured: 235 MB against 37 MB on the wire), and nothing
+//! here needs random access by more than a handful of names.
+
+use std::collections::HashMap;
+
+/// Identifies an attribute description within one [`Names`] table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct NameId(u32);
+
+/// The attribute descriptions (RFC 4512 §2.5) that occur in some [`Entries`], each stored once.
+///
+/// Two spellings that differ only in case are one description; the first spelling is kept.
+#[derive(Clone, Debug, Default)]
+pub struct Names {
+    spelled: Vec<Box<str>>,
+    by_folded: HashMap<Box<str>, NameId>,
+    last: Option<NameId>,
+}
+
+impl Names {
+    /// The identifier of `name`, made if it was not known yet.
+    fn intern(&mut self, name: &str) -> NameId {
+        // Servers return attributes in the same order for every entry, so the next one is
+        // usually the one after the last.
+        let guess = self.last.map_or(0, |id| id.0 as usize + 1);
+        if self.spelled.get(guess).is_some_and(|known| &**known == name) {
+            let id = NameId(u32::try_from(guess).unwrap_or(u32::MAX));
+            self.last = Some(id);
+            return id;
+        }
+        let folded = name.to_ascii_lowercase().into_boxed_str();
+        let next = NameId(u32::try_from(self.spelled.len()).unwrap_or(u32::MAX));
+        let id = *self.by_folded.entry(folded).or_insert(next);
+        if id == next {
+            self.spelled.push(name.into());
+        }
+        self.last = Some(id);
+        id
+    }
+
+    /// The identifier of exactly this description (case does not matter), if it occurs.
+    #[must_use]
+    pub fn find(&self, name: &str) -> Option<NameId> {
+        self.by_folded.get(name.to_ascii_lowercase().as_str()).copied()
+    }
+
+    /// Every description that is `name`, or `name` with further options (RFC 4512 §2.5.2).
+    pub fn covered_by<'a>(&'a self, name: &'a str) -> impl Iterator<Item = NameId> + 'a {
+        self.spelled
+            .iter()
+            .enumerate()
+            .filter(move |(_, spelled)| covers(name, spelled))
+            .map(|(index, _)| NameId(u32::try_from(index).unwrap_or(u32::MAX)))
+    }
+
+    /// How `id` was first spelled.
+    #[must_use]
+    pub fn spelling(&self, id: NameId) -> &str {
+        self.spelled.get(id.0 as usize).map_or("", |name| name)
+    }
+
+    /// How many descriptions there are.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.spelled.len()
+    }
+
+    /// Whether there is none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.spelled.is_empty()
+    }
+}
+
+/// Whether a request for `wanted` covers the description `have`: the same type, and every option
+/// that is wanted (RFC 4512 §2.5.2; case does not matter).
+#[must_use]
+pub fn covers(wanted: &str, have: &str) -> bool {
+    if wanted.eq_ignore_ascii_case(have) {
+        return true;
+    }
+    let mut wanted = wanted.split(';');
+    let mut have_parts = have.split(';');
+    let same_type = match (wanted.next(), have_parts.next()) {
+        (Some(wanted), Some(have)) => wanted.eq_ignore_ascii_case(have),
+        _ => false,
+    };
+    same_type && wanted.all(|option| have.split(';').skip(1).any(|other| other.eq_ignore_ascii_case(option)))
+}
+
+/// Many entries, in the order in which they came.
+#[derive(Clone, Debug, Default)]
+pub struct Entries {
+    names: Names,
+    blocks: Vec<Box<[u8]>>,
+    scratch: Vec<u8>,
+}
+
+impl Entries {
+    /// No entries.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Adds one entry. An attribute that comes twice keeps both lists of values.
+    pub fn push<'v, A, V>(&mut self, dn: &str, attributes: A)
+    where
+        A: IntoIterator<Item = (&'v str, V)>,
+        V: IntoIterator<Item = &'v [u8]>,
+    {
+        let mut block = std::mem::take(&mut self.scratch);
+        let mut values = Vec::new();
+        block.clear();
+        put_sized(&mut block, dn.as_bytes());
+        for (name, list) in attributes {
+            values.clear();
+            for value in list {
+                put_sized(&mut values, value);
+            }
+            put_number(&mut block, self.names.intern(name).0 as usize);
+            put_sized(&mut block, &values);
+        }
+        self.names.last = None;
+        self.blocks.push(block.as_slice().into());
+        self.scratch = block;
+    }
+
+    /// The attribute descriptions that occur.
+    #[must_use]
+    pub fn names(&self) -> &Names {
+        &self.names
+    }
+
+    /// How many entries there are.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.blocks.len()
+    }
+
+    /// Whether there is none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.blocks.is_empty()
+    }
+
+    /// The entry at `index`, counted from 0 in the order of arrival.
+    #[must_use]
+    pub fn get(&self, index: usize) -> Option<Entry<'_>> {
+        self.blocks.get(index).map(|block| Entry { names: &self.names, block })
+    }
+
+    /// Every entry, in the order of arrival.
+    pub fn iter(&self) -> impl ExactSizeIterator<Item = Entry<'_>> + Clone {
+        self.blocks.iter().map(|block| Entry { names: &self.names, block })
+    }
+
+    /// Bytes held for names and values (not counting the allocator's own).
+    #[must_use]
+    pub fn held_bytes(&self) -> usize {
+        let blocks: usize = self.blocks.iter().map(|block| block.len()).sum();
+        let names: usize = self.names.spelled.iter().map(|name| 2 * name.len() + 64).sum();
+        blocks + names + self.blocks.capacity() * size_of::<Box<[u8]>>() + self.scratch.capacity()
+    }
+}
+
+/// One entry: its name and its attributes. A view; copying it is free.
+#[derive(Clone, Copy)]
+pub struct Entry<'a> {
+    names: &'a Names,
+    block: &'a [u8],
+}
+
+impl std::fmt::Debug for Entry<'_> {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(out, "Entry({:?})", self.dn())
+    }
+}
+
+impl<'a> Entry<'a> {
+    /// The entry's name, as the directory wrote it.
+    #[must_use]
+    pub fn dn(self) -> &'a str {
+        let mut rest = self.block;
+        std::str::from_utf8(take_sized(&mut rest)).unwrap_or("")
+    }
+
+    fn raw_attributes(self) -> impl Iterator<Item = (NameId, Values<'a>)> {
+        let mut rest = self.block;
+        take_sized(&mut rest);
+        std::iter::from_fn(move || {
+            if rest.is_empty() {
+                return None;
+            }
+            let id = NameId(u32::try_from(take_number(&mut rest)).unwrap_or(u32::MAX));
+            Some((id, Values { rest: take_sized(&mut rest) }))
+        })
+    }
+
+    /// Every attribute with its values, in the order in which the directory returned them.
+    pub fn attributes(self) -> impl Iterator<Item = (&'a str, Values<'a>)> {
+        self.raw_attributes().map(move |(id, values)| (self.names.spelling(id), values))
+    }
+
+    /// The values under one description of the [`Names`] that this entry came with.
+    pub fn values_by_id(self, wanted: NameId) -> impl Iterator<Item = &'a [u8]> {
+        self.raw_attributes().filter(move |(id, _)| *id == wanted).flat_map(|(_, values)| values)
+    }
+
+    /// The values of `name`, and of `name` with further options.
+    pub fn values(self, name: &str) -> impl Iterator<Item = &'a [u8]> {
+        self.attributes().filter(move |(have, _)| covers(name, have)).flat_map(|(_, values)| values)
+    }
+
+    /// The first value of `name` that is UTF-8 text and not empty.
+    pub fn text(self, name: &str) -> Option<&'a str> {
+        self.values(name).filter_map(|value| std::str::from_utf8(value).ok()).find(|text| !text.is_empty())
+    }
+}
+
+/// The values of one attribute.
+#[derive(Clone, Debug)]
+pub struct Values<'a> {
+    rest: &'a [u8],
+}
+
+impl<'a> Iterator for Values<'a> {
+    type Item = &'a [u8];
+
+    fn next(&mut self) -> Option<&'a [u8]> {
+        (!self.rest.is_empty()).then(|| take_sized(&mut self.rest))
+    }
+}
+
+/// Seven bits a byte, the highest bit says that more follow.
+fn put_number(block: &mut Vec<u8>, mut number: usize) {
+    while number >= 0x80 {
+        block.push(u8::try_from(number & 0x7f).unwrap_or(0) | 0x80);
+        number >>= 7;
+    }
+    block.push(u8::try_from(number).unwrap_or(0));
+}
+
+fn put_sized(block: &mut Vec<u8>, bytes: &[u8]) {
+    put_number(block, bytes.len());
+    block.extend_from_slice(bytes);
+}
+
+fn take_number(rest: &mut &[u8]) -> usize {
+    let mut number = 0;
+    let mut shift = 0;
+    while let Some((byte, tail)) = rest.split_first() {
+        *rest = tail;
+        number |= usize::from(byte & 0x7f) << shift;
+        if byte & 0x80 == 0 {
+            break;
+        }
+        shift += 7;
+    }
+    number
+}
+
+fn take_sized<'a>(rest: &mut &'a [u8]) -> &'a [u8] {
+    let length = take_number(rest);
+    let (bytes, tail) = rest.split_at_checked(length).unwrap_or((rest, &[]));
+    *rest = tail;
+    bytes
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn people() -> Entries {
+        let mut entries = Entries::new();
+        for number in 0..3 {
+            let cn = format!("P{number}");
+            entries.push(
+                &format!("CN={cn},DC=example"),
+                [("cn", vec![cn.as_bytes()]), ("Mail;lang-de", vec![b"a@b".as_slice(), b"\xff\x00"])],
+            );
+        }
+        entries
+    }
+
+    #[test]
+    fn names_are_stored_once_and_found_in_any_case() {
+        let entries = people();
+        assert_eq!(entries.names().len(), 2);
+        let first = entries.get(0).unwrap();
+        assert_eq!(first.text("CN"), Some("P0"));
+        assert_eq!(first.values("MAIL").count(), 2, "options are covered by the bare name");
+        assert_eq!(first.values("mail;lang-fr").count(), 0);
+    }
+
+    #[test]
+    fn a_hundred_thousand_people_take_little_more_than_on_the_wire() {
+        // The measure: ten attributes, 370 bytes a person on the wire.
+        let mut entries = Entries::new();
+        let mut wire = 0;
+        for number in 0..100_000 {
+            let dn = format!("uid=u{number:06},ou=people,dc=quillmere,dc=example");
+            let values: Vec<String> =
+                (0..10).map(|at| format!("value {at} of {number:06} {:5}", at)).collect();
+            wire += dn.len() + values.iter().map(|value| value.len() + 12).sum::<usize>() + 30;
+            entries.push(&dn, NAMES.iter().zip(&values).map(|(name, value)| (*name, [value.as_bytes()])));
+        }
+        assert!(wire > 35_000_000, "{wire}");
+        assert!(entries.held_bytes() < 80_000_000, "{}", entries.held_bytes());
+        assert!(entries.held_bytes() < wire * 5 / 4, "{} of {wire}", entries.held_bytes());
+    }
+
+    const NAMES: [&str; 10] =
+        ["cn", "sn", "givenName", "mail", "uid", "title", "l", "o", "ou", "description"];
+
+    proptest! {
+        /// What goes in comes out, whatever the bytes.
+        #[test]
+        fn push_then_read_is_identity(
+            list in proptest::collection::vec(("[a-z]{1,9}", proptest::collection::vec(any::<Vec<u8>>(), 0..4)), 0..9),
+            dn in ".*",
+        ) {
+            let mut entries = Entries::new();
+            entries.push("CN=first", [("z", [b"z".as_slice()])]);
+            entries.push(&dn, list.iter().map(|(name, values)| (name.as_str(), values.iter().map(Vec::as_slice))));
+            let entry = entries.get(1).unwrap();
+            prop_assert_eq!(entry.dn(), dn);
+            let read: Vec<(String, Vec<Vec<u8>>)> = entry
+                .attributes()
+                .map(|(name, values)| (name.to_owned(), values.map(<[u8]>::to_vec).collect()))
+                .collect();
+            prop_assert_eq!(read, list);
+        }
+    }
+}

@@ -1,0 +1,164 @@
+//! The filter as a tree (RFC 4515 §2, RFC 4511 §4.5.1), walked and dropped without recursion.
+
+/// A filter. Exhaustive on purpose: RFC 4515 §2 closes the grammar, so a `match` should too.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Filter {
+    /// True where every part is; `(&)` is absolutely true (RFC 4526).
+    And(Vec<Filter>),
+    /// True where one part is; `(|)` is absolutely false (RFC 4526).
+    Or(Vec<Filter>),
+    /// True where the part is false.
+    Not(Box<Filter>),
+    /// One comparison.
+    Item(Item),
+}
+
+/// One comparison of an attribute with a value. Values are bytes with all escapes resolved.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Item {
+    /// `(attribute=value)`
+    Equal {
+        /// The attribute description.
+        attribute: String,
+        /// The value asserted.
+        value: Vec<u8>,
+    },
+    /// `(attribute=initial*any*…*last)`
+    Substrings {
+        /// The attribute description.
+        attribute: String,
+        /// What the value begins with.
+        initial: Option<Vec<u8>>,
+        /// What comes in between, in this order.
+        any: Vec<Vec<u8>>,
+        /// What the value ends with.
+        last: Option<Vec<u8>>,
+    },
+    /// `(attribute>=value)`
+    GreaterOrEqual {
+        /// The attribute description.
+        attribute: String,
+        /// The value asserted.
+        value: Vec<u8>,
+    },
+    /// `(attribute<=value)`
+    LessOrEqual {
+        /// The attribute description.
+        attribute: String,
+        /// The value asserted.
+        value: Vec<u8>,
+    },
+    /// `(attribute~=value)`
+    Approx {
+        /// The attribute description.
+        attribute: String,
+        /// The value asserted.
+        value: Vec<u8>,
+    },
+    /// `(attribute=*)`
+    Present {
+        /// The attribute description.
+        attribute: String,
+    },
+    /// `(attribute:dn:rule:=value)`
+    Extensible {
+        /// The attribute description, if one is given.
+        attribute: Option<String>,
+        /// The matching rule's name or OID, if one is given.
+        rule: Option<String>,
+        /// Whether the values in the entry's own name count, too.
+        dn: bool,
+        /// The value asserted.
+        value: Vec<u8>,
+    },
+}
+
+impl Filter {
+    /// Every comparison, from left to right.
+    pub fn items(&self) -> impl Iterator<Item = &Item> {
+        let mut open = vec![self];
+        std::iter::from_fn(move || {
+            loop {
+                match open.pop()? {
+                    Filter::And(parts) | Filter::Or(parts) => open.extend(parts.iter().rev()),
+                    Filter::Not(part) => open.push(part),
+                    Filter::Item(item) => return Some(item),
+                }
+            }
+        })
+    }
+
+    /// The attribute descriptions that it looks at, from left to right, with repeats.
+    pub fn attributes(&self) -> impl Iterator<Item = &str> {
+        self.items().filter_map(Item::attribute)
+    }
+
+    /// How many levels lie inside one another; 1 for a single comparison.
+    #[must_use]
+    pub fn depth(&self) -> usize {
+        let mut deepest = 0;
+        let mut open = vec![(self, 1)];
+        while let Some((filter, depth)) = open.pop() {
+            deepest = deepest.max(depth);
+            match filter {
+                Filter::And(parts) | Filter::Or(parts) => {
+                    open.extend(parts.iter().map(|part| (part, depth + 1)))
+                }
+                Filter::Not(part) => open.push((part, depth + 1)),
+                Filter::Item(_) => {}
+            }
+        }
+        deepest
+    }
+
+    /// `(attribute=value)` with the value taken as it is, whatever characters it has.
+    #[must_use]
+    pub fn equal(attribute: &str, value: impl Into<Vec<u8>>) -> Filter {
+        Filter::Item(Item::Equal { attribute: attribute.to_owned(), value: value.into() })
+    }
+
+    /// `(attribute=*)`.
+    #[must_use]
+    pub fn present(attribute: &str) -> Filter {
+        Filter::Item(Item::Present { attribute: attribute.to_owned() })
+    }
+}
+
+impl Item {
+    /// The attribute description, if the item has one.
+    #[must_use]
+    pub fn attribute(&self) -> Option<&str> {
+        match self {
+            Item::Equal { attribute, .. }
+            | Item::Substrings { attribute, .. }
+            | Item::GreaterOrEqual { attribute, .. }
+            | Item::LessOrEqual { attribute, .. }
+            | Item::Approx { attribute, .. }
+            | Item::Present { attribute } => Some(attribute),
+            Item::Extensible { attribute, .. } => attribute.as_deref(),
+        }
+    }
+}
+
+impl Drop for Filter {
+    /// Takes the tree apart with a list, so that a deep one cannot exhaust the stack.
+    fn drop(&mut self) {
+        let mut open = Vec::new();
+        take_parts(self, &mut open);
+        while let Some(mut filter) = open.pop() {
+            take_parts(&mut filter, &mut open);
+        }
+    }
+}
+
+fn take_parts(filter: &mut Filter, open: &mut Vec<Filter>) {
+    match filter {
+        Filter::And(parts) | Filter::Or(parts) => open.append(parts),
+        Filter::Not(part) => {
+            if !matches!(**part, Filter::Item(_)) {
+                open.push(std::mem::replace(part, Filter::And(Vec::new())));
+            }
+        }
+        Filter::Item(_) => {}
+    }
+}

@@ -1,0 +1,32 @@
+//! Search filters: text to [`Filter`] and back (RFC 4515), matching in memory (RFC 4511 §4.5.1.7).
+//!
+//! Three layers, each usable alone: [`Filter::parse`] keeps byte spans for messages, [`Filter`] is
+//! what the rest of the workspace passes around, and `Display` prints the canonical form. No layer
+//! does I/O, and none recurses: depth is bounded by [`Limits::depth`] and checked first.
+
+mod ast;
+mod error;
+mod eval;
+mod parse;
+mod print;
+#[cfg(test)]
+mod tests;
+
+pub use ast::{Filter, Item};
+pub use error::{ParseError, ParseErrorKind};
+pub use eval::{Matcher, Truth};
+
+/// What a filter may be at most, so that a stranger's text cannot exhaust the process.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Limits {
+    /// Parentheses inside one another; 100 unless said otherwise.
+    pub depth: usize,
+    /// Bytes of text; 1 MiB unless said otherwise.
+    pub bytes: usize,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self { depth: 100, bytes: 1 << 20 }
+    }
+}

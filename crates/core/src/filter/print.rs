@@ -1,0 +1,79 @@
+//! The canonical text of a [`Filter`] (RFC 4515 §3), printed without recursion.
+
+use super::{Filter, Item};
+use std::fmt::{self, Display, Formatter};
+
+impl Display for Filter {
+    fn fmt(&self, out: &mut Formatter<'_>) -> fmt::Result {
+        enum Step<'a> {
+            Print(&'a Filter),
+            Close,
+        }
+        let mut open = vec![Step::Print(self)];
+        while let Some(step) = open.pop() {
+            let (sign, parts) = match step {
+                Step::Close => {
+                    out.write_str(")")?;
+                    continue;
+                }
+                Step::Print(Filter::Item(item)) => {
+                    write!(out, "({item})")?;
+                    continue;
+                }
+                Step::Print(Filter::And(parts)) => ("(&", parts.as_slice()),
+                Step::Print(Filter::Or(parts)) => ("(|", parts.as_slice()),
+                Step::Print(Filter::Not(part)) => ("(!", std::slice::from_ref(&**part)),
+            };
+            out.write_str(sign)?;
+            open.push(Step::Close);
+            open.extend(parts.iter().rev().map(Step::Print));
+        }
+        Ok(())
+    }
+}
+
+impl Display for Item {
+    /// Without the parentheses.
+    fn fmt(&self, out: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Item::Equal { attribute, value } => write!(out, "{attribute}={}", Escaped(value)),
+            Item::GreaterOrEqual { attribute, value } => write!(out, "{attribute}>={}", Escaped(value)),
+            Item::LessOrEqual { attribute, value } => write!(out, "{attribute}<={}", Escaped(value)),
+            Item::Approx { attribute, value } => write!(out, "{attribute}~={}", Escaped(value)),
+            Item::Present { attribute } => write!(out, "{attribute}=*"),
+            Item::Substrings { attribute, initial, any, last } => {
+                let end = |piece: &Option<Vec<u8>>| Escaped(piece.as_deref().unwrap_or_default()).to_string();
+                write!(out, "{attribute}={}*", end(initial))?;
+                any.iter().try_for_each(|piece| write!(out, "{}*", Escaped(piece)))?;
+                out.write_str(&end(last))
+            }
+            Item::Extensible { attribute, rule, dn, value } => {
+                out.write_str(attribute.as_deref().unwrap_or(""))?;
+                out.write_str(if *dn { ":dn" } else { "" })?;
+                if let Some(rule) = rule {
+                    write!(out, ":{rule}")?;
+                }
+                write!(out, ":={}", Escaped(value))
+            }
+        }
+    }
+}
+
+/// A value with everything escaped that is not plain text (RFC 4515 §3).
+struct Escaped<'a>(&'a [u8]);
+
+impl Display for Escaped<'_> {
+    fn fmt(&self, out: &mut Formatter<'_>) -> fmt::Result {
+        let Ok(text) = std::str::from_utf8(self.0) else {
+            return self.0.iter().try_for_each(|byte| write!(out, "\\{byte:02x}"));
+        };
+        for character in text.chars() {
+            match character {
+                '*' | '(' | ')' | '\\' => write!(out, "\\{:02x}", u32::from(character))?,
+                control if control.is_ascii_control() => write!(out, "\\{:02x}", u32::from(control))?,
+                other => write!(out, "{other}")?,
+            }
+        }
+        Ok(())
+    }
+}

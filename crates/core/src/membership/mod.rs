@@ -1,0 +1,193 @@
+//! Who is in which group, through which groups: a graph over dense ids.
+//!
+//! Directories nest groups, in cycles too. [`Graph`] keeps each name once and each group's members
+//! as numbers; [`Graph::reach`] goes through it once, breadth first, so that it ends on any graph
+//! and the path it keeps for each person is a shortest one. No I/O, no recursion; memory is
+//! linear in names and members.
+
+#[cfg(test)]
+mod tests;
+
+use crate::name::DnKey;
+use fixedbitset::FixedBitSet;
+use std::collections::HashMap;
+
+/// A name in one [`Graph`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct NodeId(u32);
+
+impl NodeId {
+    fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
+/// Groups and their members.
+#[derive(Clone, Debug, Default)]
+pub struct Graph {
+    by_key: HashMap<DnKey, NodeId>,
+    nodes: Vec<Node>,
+}
+
+#[derive(Clone, Debug)]
+struct Node {
+    key: DnKey,
+    dn: Box<str>,
+    /// Direct members, if the name was read as a group.
+    members: Option<Vec<NodeId>>,
+}
+
+impl Graph {
+    /// No groups.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    fn node(&mut self, key: DnKey, dn: &str) -> NodeId {
+        let next = NodeId(u32::try_from(self.nodes.len()).unwrap_or(u32::MAX));
+        let id = *self.by_key.entry(key.clone()).or_insert(next);
+        if id == next {
+            self.nodes.push(Node { key, dn: dn.into(), members: None });
+        }
+        id
+    }
+
+    /// Adds a group with its direct members: names as keys, and as the directory wrote them.
+    ///
+    /// Members are kept in the order of their keys, each once, so that paths do not depend on the
+    /// order in which a server returns them.
+    pub fn add_group<'m>(
+        &mut self,
+        key: DnKey,
+        dn: &str,
+        members: impl IntoIterator<Item = (DnKey, &'m str)>,
+    ) {
+        let mut list: Vec<(DnKey, NodeId)> = members
+            .into_iter()
+            .map(|(key, dn)| {
+                let id = self.node(key.clone(), dn);
+                (key, id)
+            })
+            .collect();
+        list.sort_unstable();
+        list.dedup();
+        let group = self.node(key, dn);
+        if let Some(node) = self.nodes.get_mut(group.index()) {
+            node.dn = dn.into();
+            node.members = Some(list.into_iter().map(|(_, id)| id).collect());
+        }
+    }
+
+    /// The name's number, if the name occurs.
+    #[must_use]
+    pub fn find(&self, key: &DnKey) -> Option<NodeId> {
+        self.by_key.get(key).copied()
+    }
+
+    /// Whether the name was read as a group.
+    #[must_use]
+    pub fn is_group(&self, key: &DnKey) -> bool {
+        self.find(key).is_some_and(|id| self.members(id).is_some())
+    }
+
+    /// How many groups were read.
+    #[must_use]
+    pub fn groups(&self) -> usize {
+        self.nodes.iter().filter(|node| node.members.is_some()).count()
+    }
+
+    fn members(&self, id: NodeId) -> Option<&[NodeId]> {
+        self.nodes.get(id.index())?.members.as_deref()
+    }
+
+    /// The name as the directory wrote it.
+    #[must_use]
+    pub fn dn(&self, id: NodeId) -> &str {
+        self.nodes.get(id.index()).map_or("", |node| &node.dn)
+    }
+
+    /// Everything that lies in one of `roots`, at any depth.
+    #[must_use]
+    pub fn reach<'k>(&self, roots: impl IntoIterator<Item = &'k DnKey>) -> Reach {
+        let mut reached = FixedBitSet::with_capacity(self.nodes.len());
+        let mut through = vec![None; self.nodes.len()];
+        let mut line: std::collections::VecDeque<NodeId> = std::collections::VecDeque::new();
+        let mut is_root = FixedBitSet::with_capacity(self.nodes.len());
+        for root in roots {
+            if let Some(id) = self.find(root)
+                && !is_root.put(id.index())
+            {
+                line.push_back(id);
+            }
+        }
+        while let Some(group) = line.pop_front() {
+            for &member in self.members(group).unwrap_or_default() {
+                if reached.put(member.index()) {
+                    continue;
+                }
+                if let Some(slot) = through.get_mut(member.index()) {
+                    *slot = Some(group);
+                }
+                if !is_root.contains(member.index()) {
+                    line.push_back(member);
+                }
+            }
+        }
+        Reach { reached, through, is_root }
+    }
+}
+
+/// What lies in some groups, and through which groups.
+#[derive(Clone, Debug)]
+pub struct Reach {
+    reached: FixedBitSet,
+    through: Vec<Option<NodeId>>,
+    is_root: FixedBitSet,
+}
+
+impl Reach {
+    /// Whether `key` is a member, directly or nested.
+    #[must_use]
+    pub fn contains(&self, graph: &Graph, key: &DnKey) -> bool {
+        graph.find(key).is_some_and(|id| self.reached.contains(id.index()))
+    }
+
+    /// The groups by which `key` is in: the named group first, the one that lists it last. Empty
+    /// if it is not in.
+    #[must_use]
+    pub fn path<'g>(&self, graph: &'g Graph, key: &DnKey) -> Vec<&'g str> {
+        let mut path = Vec::new();
+        let mut at = graph.find(key).filter(|id| self.reached.contains(id.index()));
+        while let Some(group) = at.and_then(|id| self.through.get(id.index()).copied().flatten()) {
+            path.push(graph.dn(group));
+            at = Some(group).filter(|id| !self.is_root.contains(id.index()));
+        }
+        path.reverse();
+        path
+    }
+
+    /// How many members there are, groups among them.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.reached.count_ones(..)
+    }
+
+    /// Whether there is none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.reached.is_clear()
+    }
+}
+
+impl Graph {
+    /// The members of `key` that are not known as groups, as the directory wrote them.
+    pub fn leaves<'g>(&'g self, key: &DnKey) -> impl Iterator<Item = (&'g DnKey, &'g str)> {
+        let members = self.find(key).and_then(|id| self.members(id)).unwrap_or_default();
+        members
+            .iter()
+            .filter_map(|id| self.nodes.get(id.index()))
+            .filter(|node| node.members.is_none())
+            .map(|node| (&node.key, &*node.dn))
+    }
+}

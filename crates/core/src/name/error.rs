@@ -1,0 +1,92 @@
+//! What can be wrong with the text of a name, where, and what to type instead.
+
+use miette::{Diagnostic, LabeledSpan, SourceCode, SourceSpan};
+use thiserror::Error;
+
+/// Why a text is not a distinguished name, and at which bytes.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[error("this is not a distinguished name: {kind}")]
+pub struct ParseError {
+    pub(crate) kind: ParseErrorKind,
+    pub(crate) text: String,
+    pub(crate) span: SourceSpan,
+}
+
+/// The rule of RFC 4514 §3 that a text breaks.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Error, Diagnostic)]
+#[non_exhaustive]
+pub enum ParseErrorKind {
+    /// A relative name without an attribute type.
+    #[error("an attribute type such as CN or OU is missing here")]
+    #[diagnostic(
+        code(WX0201),
+        help(
+            "a name is a list of type=value pairs with commas between them, like OU=People,DC=quillmere,DC=example; a comma inside a value is written \\,"
+        )
+    )]
+    NoType,
+    /// A type that is neither a short name nor a numeric OID.
+    #[error("this is not an attribute type")]
+    #[diagnostic(
+        code(WX0201),
+        help("a type has letters, digits and hyphens, like CN, OU, DC or uid, or is a numeric OID")
+    )]
+    BadType,
+    /// The equals sign is missing.
+    #[error("an equals sign is missing after the type")]
+    #[diagnostic(
+        code(WX0201),
+        help("write type=value, like OU=People; a comma inside a value is written \\,")
+    )]
+    NoEquals,
+    /// A character that must be escaped stands bare in a value.
+    #[error("this character must be escaped inside a value")]
+    #[diagnostic(
+        code(WX0201),
+        help("put a backslash before it: \\, \\+ \\\" \\; \\< \\> (RFC 4514 section 2.4)")
+    )]
+    Unescaped,
+    /// A backslash before something that cannot be escaped.
+    #[error("after a backslash comes a special character or two hexadecimal digits")]
+    #[diagnostic(
+        code(WX0201),
+        help("a backslash itself is written \\\\, any byte is written \\ and two hexadecimal digits")
+    )]
+    BadEscape,
+    /// A `#` value with an odd number of digits, or with something that is no digit.
+    #[error("a value that begins with # has pairs of hexadecimal digits")]
+    #[diagnostic(code(WX0201), help("a value that really begins with a number sign is written \\#"))]
+    BadHex,
+}
+
+impl ParseError {
+    /// Which rule was broken.
+    #[must_use]
+    pub fn kind(&self) -> ParseErrorKind {
+        self.kind
+    }
+
+    /// The bytes of the text that break it.
+    #[must_use]
+    pub fn span(&self) -> SourceSpan {
+        self.span
+    }
+}
+
+impl Diagnostic for ParseError {
+    fn code<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
+        self.kind.code()
+    }
+
+    fn help<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
+        self.kind.help()
+    }
+
+    fn source_code(&self) -> Option<&dyn SourceCode> {
+        Some(&self.text)
+    }
+
+    fn labels(&self) -> Option<Box<dyn Iterator<Item = LabeledSpan> + '_>> {
+        Some(Box::new(std::iter::once(LabeledSpan::new_with_span(Some(self.kind.to_string()), self.span))))
+    }
+}

@@ -1,0 +1,202 @@
+//! Distinguished names: text to [`Dn`] and back (RFC 4514), and a key for comparing them.
+//!
+//! Servers escape the same name differently (`\,` or `\2C`), so names are never compared as
+//! text: [`Dn::key`] gives the form that is equal exactly where distinguishedNameMatch (RFC 4517
+//! §4.2.15) says so for attribute values that ignore case, as nearly all naming attributes do.
+//! No I/O, no recursion; memory is linear in the text.
+
+mod error;
+mod parse;
+pub(crate) use parse::{hex_pair, is_attribute_type};
+mod print;
+#[cfg(test)]
+mod tests;
+
+pub use error::{ParseError, ParseErrorKind};
+
+use std::fmt::Write as _;
+
+/// A distinguished name (RFC 4512 §2.3.2): relative names, the entry's own first.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
+pub struct Dn {
+    rdns: Vec<Rdn>,
+}
+
+/// A relative distinguished name (RFC 4512 §2.3.1): one or more types with their values.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Rdn {
+    avas: Vec<Ava>,
+}
+
+/// One type with its value in a relative name, as in `CN=Ada`.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Ava {
+    /// The attribute type: a short name or a numeric OID, as it was written.
+    pub attribute: String,
+    /// The value's bytes with all escapes resolved; for the `#` form, the BER encoding.
+    pub value: Vec<u8>,
+    /// Whether the value was written in the `#hexadecimal` form (RFC 4514 §2.4).
+    pub encoded: bool,
+}
+
+impl Dn {
+    /// Parses the string form (RFC 4514 §3). The empty text is the root's name.
+    ///
+    /// # Errors
+    /// The first byte that breaks the grammar, with its place.
+    ///
+    /// # Examples
+    /// ```
+    /// use webtaxon_core::name::Dn;
+    /// let comma: Dn = r"CN=Ibbotson\, Ada,OU=People,DC=quillmere,DC=example".parse().unwrap();
+    /// let hex: Dn = r"cn=ibbotson\2C ada,ou=people,dc=Quillmere,dc=example".parse().unwrap();
+    /// assert_eq!(comma.key(), hex.key());
+    /// ```
+    pub fn parse(text: &str) -> Result<Self, ParseError> {
+        parse::parse(text)
+    }
+
+    /// The relative names, the entry's own first.
+    #[must_use]
+    pub fn rdns(&self) -> &[Rdn] {
+        &self.rdns
+    }
+
+    /// The first relative name, which tells the entry from its siblings.
+    #[must_use]
+    pub fn first(&self) -> Option<&Rdn> {
+        self.rdns.first()
+    }
+
+    /// The name one level up; none above the root.
+    #[must_use]
+    pub fn parent(&self) -> Option<Dn> {
+        let (_, rest) = self.rdns.split_first()?;
+        Some(Dn { rdns: rest.to_vec() })
+    }
+
+    /// The form by which names are compared, hashed and ordered.
+    #[must_use]
+    pub fn key(&self) -> DnKey {
+        let mut key = String::new();
+        for rdn in self.rdns.iter().rev() {
+            let mut avas: Vec<String> = rdn.avas.iter().map(Ava::key).collect();
+            avas.sort_unstable();
+            for (index, ava) in avas.iter().enumerate() {
+                let _ = write!(key, "{}{ava}", if index == 0 { "" } else { "+" });
+            }
+            key.push(DnKey::END);
+        }
+        DnKey(key.into_boxed_str())
+    }
+}
+
+impl Rdn {
+    /// The types and values, in the order in which they were written.
+    #[must_use]
+    pub fn avas(&self) -> &[Ava] {
+        &self.avas
+    }
+
+    /// The first value as text, for showing an entry by its short name.
+    #[must_use]
+    pub fn text(&self) -> String {
+        self.avas.first().map_or_else(String::new, |ava| String::from_utf8_lossy(&ava.value).into_owned())
+    }
+}
+
+impl Ava {
+    /// Type in lower case, value without case and without blanks that do not matter
+    /// (RFC 4518 §2.6.1).
+    fn key(&self) -> String {
+        let attribute = well_known(&self.attribute);
+        let mut key = format!("{attribute}=");
+        if self.encoded {
+            key.push('#');
+        }
+        match std::str::from_utf8(&self.value) {
+            Ok(text) => {
+                for (index, word) in text.split(' ').filter(|word| !word.is_empty()).enumerate() {
+                    if index > 0 {
+                        key.push(' ');
+                    }
+                    for lower in word.chars().flat_map(char::to_lowercase) {
+                        match lower {
+                            DnKey::END => key.push_str("\\00"),
+                            '\\' | '+' => key.extend(['\\', lower]),
+                            other => key.push(other),
+                        }
+                    }
+                }
+            }
+            Err(_) => {
+                for byte in &self.value {
+                    let _ = write!(key, "\\{byte:02x}");
+                }
+            }
+        }
+        key
+    }
+}
+
+/// The short name of the OIDs that RFC 4514 §3 lists, and everything else in lower case.
+fn well_known(attribute: &str) -> String {
+    let lower = attribute.to_ascii_lowercase();
+    let short = match lower.as_str() {
+        "2.5.4.3" | "commonname" => "cn",
+        "2.5.4.7" | "localityname" => "l",
+        "2.5.4.8" | "stateorprovincename" => "st",
+        "2.5.4.10" | "organizationname" => "o",
+        "2.5.4.11" | "organizationalunitname" => "ou",
+        "2.5.4.6" | "countryname" => "c",
+        "2.5.4.9" | "streetaddress" => "street",
+        "0.9.2342.19200300.100.1.25" | "domaincomponent" => "dc",
+        "0.9.2342.19200300.100.1.1" | "userid" => "uid",
+        _ => return lower,
+    };
+    short.to_owned()
+}
+
+/// A name in the form in which two names are equal exactly when their keys are.
+///
+/// It runs from the root downwards, so that sorting keys sorts the tree, and a name lies under
+/// another exactly when its key begins with the other's.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct DnKey(Box<str>);
+
+impl DnKey {
+    /// Closes each relative name. The values' own NUL characters are escaped.
+    const END: char = '\0';
+
+    /// The key's bytes.
+    pub(crate) fn as_bytes(&self) -> &[u8] {
+        self.0.as_bytes()
+    }
+
+    /// Whether this name is `other`, or lies under it.
+    #[must_use]
+    pub fn is_within(&self, other: &DnKey) -> bool {
+        self.0.starts_with(&*other.0)
+    }
+
+    /// How many relative names there are; 0 for the root.
+    #[must_use]
+    pub fn depth(&self) -> usize {
+        self.0.matches(Self::END).count()
+    }
+
+    /// The key of the name one level up; none above the root.
+    #[must_use]
+    pub fn parent(&self) -> Option<DnKey> {
+        let inner = self.0.strip_suffix(Self::END)?;
+        let keep = inner.rfind(Self::END).map_or(0, |at| at + 1);
+        Some(DnKey(inner.get(..keep).unwrap_or("").into()))
+    }
+}
+
+/// A name's first value for showing: `Ada Ibbotson` for `CN=Ada Ibbotson,OU=People,…`; the text
+/// itself where it is no name.
+#[must_use]
+pub fn short(dn: &str) -> String {
+    Dn::parse(dn).ok().and_then(|dn| dn.first().map(Rdn::text)).unwrap_or_else(|| dn.to_owned())
+}

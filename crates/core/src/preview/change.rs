@@ -1,0 +1,232 @@
+//! One thing that the application would do, or would not do though it might be expected.
+
+use crate::identity::Identity;
+use indexmap::IndexMap;
+use serde::Serialize;
+
+/// What would happen to one account.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
+#[non_exhaustive]
+pub enum ChangeKind {
+    /// A person gets an account.
+    Import,
+    /// An account that was there already becomes the person's.
+    Adopt,
+    /// Fields change.
+    Update,
+    /// A suspended account is opened again.
+    Restore,
+    /// The account stays, and nobody may sign in to it.
+    Suspend,
+    /// The account is deleted.
+    Remove,
+    /// Two claims on one account: a person decides.
+    Clash,
+}
+
+impl ChangeKind {
+    /// Every kind, in the order in which a preview lists them.
+    pub const ALL: [ChangeKind; 7] =
+        [Self::Import, Self::Adopt, Self::Update, Self::Restore, Self::Suspend, Self::Remove, Self::Clash];
+
+    /// The word for it.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Import => "import",
+            Self::Adopt => "adopt",
+            Self::Update => "update",
+            Self::Restore => "restore",
+            Self::Suspend => "suspend",
+            Self::Remove => "remove",
+            Self::Clash => "clash",
+        }
+    }
+}
+
+/// Why a linked account's person is no candidate any more.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Cause {
+    /// There is no such entry.
+    Gone,
+    /// The entry is there, but not selected.
+    Outside,
+    /// The person is not active.
+    Disabled,
+    /// A required field is missing.
+    Incomplete,
+}
+
+impl Cause {
+    /// The word for it.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Gone => "gone",
+            Self::Outside => "outside",
+            Self::Disabled => "disabled",
+            Self::Incomplete => "incomplete",
+        }
+    }
+}
+
+/// One field's value before and after; none for "no account" and "no account any more".
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct FieldChange {
+    /// What the account has now.
+    pub old: Option<String>,
+    /// What it would have.
+    pub new: Option<String>,
+}
+
+/// One thing that the application would do.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Change {
+    /// What it is.
+    pub kind: ChangeKind,
+    /// The login of the account: as it is now, or as it would be where there is none yet.
+    pub login: String,
+    /// The person's entry, where one is known.
+    pub dn: Option<String>,
+    /// The tie between the two, as it is or would be.
+    pub link: Option<Identity>,
+    /// Why a person leaves.
+    pub cause: Option<Cause>,
+    /// What decided it, in words, where the cause alone does not say.
+    pub detail: Option<String>,
+    /// The fields that would be different, in the order of the settings.
+    pub fields: IndexMap<String, FieldChange>,
+    /// The groups by which the person is in, the named one first.
+    pub path: Vec<String>,
+    /// The two claims, for a clash.
+    pub clash: Option<Clash>,
+}
+
+/// Two claims on one account.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Clash {
+    /// Several people would have one login.
+    SameLogin {
+        /// The other people's entries.
+        others: Vec<String>,
+    },
+    /// The login belongs to an account that was made by hand.
+    HandMade {
+        /// That account.
+        account: String,
+    },
+    /// The login belongs to an account that nothing may touch.
+    Protected {
+        /// That account.
+        account: String,
+    },
+    /// The login belongs to an account that is linked to another person.
+    LinkedElsewhere {
+        /// That account.
+        account: String,
+        /// Its link.
+        link: Identity,
+    },
+    /// A field that must be unique has the value of another account or person.
+    SameValue {
+        /// The field.
+        field: String,
+        /// The value.
+        value: String,
+        /// The login of the other account, or the other person's entry.
+        holder: String,
+    },
+    /// Two entries have one lasting identity.
+    SameIdentity {
+        /// The other entry.
+        other: String,
+    },
+}
+
+impl Clash {
+    /// The two claims, in words.
+    #[must_use]
+    pub fn message(&self) -> String {
+        match self {
+            Self::SameLogin { others } => format!("the same login as {}", others.join(" and ")),
+            Self::HandMade { account } => format!("the login of {account}, an account made by hand"),
+            Self::Protected { account } => format!("the login of {account}, which is protected"),
+            Self::LinkedElsewhere { account, link } => {
+                format!("the login of {account}, which is linked to another person ({link})")
+            }
+            Self::SameValue { field, value, holder } => format!("the same {field} as {holder}: {value}"),
+            Self::SameIdentity { other } => format!("the same lasting identity as {other}"),
+        }
+    }
+
+    /// The ways out, in words.
+    #[must_use]
+    pub fn remedy(&self) -> &'static str {
+        match self {
+            Self::SameLogin { .. } => "draw login from an attribute that is different for each of them",
+            Self::HandMade { .. } => {
+                "if it is the same person, set adopt = \"same-login\" or write the link into the account; otherwise rename one of the two"
+            }
+            Self::Protected { .. } => "rename one of the two, or take the login out of protected",
+            Self::LinkedElsewhere { .. } => {
+                "if the person's entry was made anew, write the new link into the account; otherwise give one of them another login"
+            }
+            Self::SameValue { .. } => {
+                "if it is the same person, write the link into the account; otherwise give one of them another value"
+            }
+            Self::SameIdentity { .. } => "choose another identity attribute: this one is not unique",
+        }
+    }
+}
+
+/// Something that would not be done though it might be expected.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Held {
+    /// The account's login, as it is or would be.
+    pub login: String,
+    /// The person's entry, where one is known.
+    pub dn: Option<String>,
+    /// Why the person leaves, if they do and it is known.
+    pub cause: Option<Cause>,
+    /// What it would have been, if that is known.
+    pub would: Option<ChangeKind>,
+    /// Why it is not done.
+    pub reason: HeldReason,
+}
+
+/// Why something is not done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum HeldReason {
+    /// The reading is not whole, and nobody leaves on the word of half a reading.
+    NotWhole,
+    /// The groups that keep people out were not read to their end, so nobody comes in.
+    ExclusionUnknown,
+    /// The settings say `keep` for this cause.
+    Kept,
+    /// The account is protected.
+    Protected,
+    /// The settings say `new = false`.
+    NoNewAccounts,
+    /// The account's link cannot be an identity of this directory, so nobody can look it up.
+    LinkUnreadable,
+}
+
+impl HeldReason {
+    /// Why, in words.
+    #[must_use]
+    pub fn message(self) -> &'static str {
+        match self {
+            Self::NotWhole => "the reading is not whole",
+            Self::ExclusionUnknown => "the groups that keep people out were not read to their end",
+            Self::Kept => "the settings keep accounts for this cause",
+            Self::Protected => "the account is protected",
+            Self::NoNewAccounts => "the settings say new = false",
+            Self::LinkUnreadable => "its link cannot be an identity of this directory",
+        }
+    }
+}

@@ -1,0 +1,415 @@
+//! Which candidate is which account, and what follows for both.
+
+use super::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason};
+use crate::account::{Account, State};
+use crate::identity::Identity;
+use crate::reading::{Reading, Whereabouts, Whole};
+use crate::selection::{Candidate, Dropped, Selection, Step};
+use crate::settings::{Adopt, LeavingAction, MatchBy, Settings};
+use indexmap::IndexMap;
+use std::collections::{HashMap, HashSet};
+
+/// Everything that deciding looks at, indexed.
+pub(super) struct Matching<'a> {
+    settings: &'a Settings,
+    reading: &'a Reading,
+    selection: &'a Selection,
+    accounts: &'a [Account],
+    by_link: HashMap<&'a Identity, usize>,
+    by_login: HashMap<String, usize>,
+    /// Candidates by the login that they would have.
+    wanted_logins: HashMap<String, Vec<usize>>,
+    /// For each field that must be unique: who has a value, and who would have it.
+    unique: Vec<Unique<'a>>,
+    protected: HashSet<String>,
+}
+
+struct Unique<'a> {
+    rule: usize,
+    field: &'a str,
+    accounts: HashMap<String, usize>,
+    candidates: HashMap<String, Vec<usize>>,
+}
+
+/// What was decided.
+#[derive(Default)]
+pub(super) struct Outcome {
+    pub(super) changes: Vec<Change>,
+    pub(super) held: Vec<Held>,
+    pub(super) unchanged: usize,
+}
+
+impl<'a> Matching<'a> {
+    pub(super) fn new(
+        settings: &'a Settings,
+        reading: &'a Reading,
+        selection: &'a Selection,
+        accounts: &'a [Account],
+    ) -> Self {
+        let mut wanted_logins: HashMap<String, Vec<usize>> = HashMap::new();
+        for (index, candidate) in selection.candidates.iter().enumerate() {
+            wanted_logins.entry(Account::login_key(candidate.proposal.login())).or_default().push(index);
+        }
+        let rules = settings.intake.fields.iter().enumerate();
+        let unique = rules
+            .filter(|(_, (name, rule))| rule.unique && *name != "login")
+            .map(|(rule, (field, _))| {
+                let mut candidates: HashMap<String, Vec<usize>> = HashMap::new();
+                for (index, candidate) in selection.candidates.iter().enumerate() {
+                    candidates.entry(candidate.proposal.value(rule).to_lowercase()).or_default().push(index);
+                }
+                let accounts = accounts
+                    .iter()
+                    .enumerate()
+                    .rev()
+                    .map(|(at, one)| (one.field(field).to_lowercase(), at))
+                    .collect();
+                Unique { rule, field, accounts, candidates }
+            })
+            .collect();
+        Self {
+            settings,
+            reading,
+            selection,
+            accounts,
+            by_link: accounts
+                .iter()
+                .enumerate()
+                .filter_map(|(at, one)| Some((one.link.as_ref()?, at)))
+                .collect(),
+            by_login: accounts
+                .iter()
+                .enumerate()
+                .map(|(at, one)| (Account::login_key(&one.login), at))
+                .collect(),
+            wanted_logins,
+            unique,
+            protected: settings.accounts.protected.iter().map(|login| Account::login_key(login)).collect(),
+        }
+    }
+
+    /// Decides for every candidate, then for every linked account that no candidate claimed.
+    pub(super) fn outcome(&self) -> Outcome {
+        let mut outcome = Outcome::default();
+        let mut claimed = HashSet::new();
+        let mut seen: HashMap<&Identity, usize> = HashMap::new();
+        for (index, candidate) in self.selection.candidates.iter().enumerate() {
+            let first = *seen.entry(&candidate.identity).or_insert(index);
+            if first == index {
+                self.decide(index, candidate, &mut claimed, &mut outcome);
+            } else {
+                let other = self.dn_of(first).unwrap_or_default();
+                outcome.changes.push(self.clash(candidate, None, Clash::SameIdentity { other }));
+            }
+        }
+        self.leaving(&claimed, &mut outcome);
+        outcome.changes.sort_by(|left, right| {
+            let place = |change: &Change| (change.kind, Account::login_key(&change.login), change.dn.clone());
+            place(left).cmp(&place(right))
+        });
+        outcome.held.sort_by(|left, right| (&left.login, &left.dn).cmp(&(&right.login, &right.dn)));
+        outcome
+    }
+
+    fn is_protected(&self, account: &Account) -> bool {
+        self.protected.contains(&Account::login_key(&account.login))
+    }
+
+    fn dn_of(&self, candidate: usize) -> Option<String> {
+        let person = self.selection.candidates.get(candidate)?.person;
+        Some(self.reading.people().get(person)?.dn().to_owned())
+    }
+
+    /// One candidate: which account it is, and what follows.
+    fn decide(
+        &self,
+        index: usize,
+        candidate: &Candidate,
+        claimed: &mut HashSet<usize>,
+        outcome: &mut Outcome,
+    ) {
+        let linked = self.by_link.get(&candidate.identity).copied();
+        let key = Account::login_key(candidate.proposal.login());
+        let named = self.by_login.get(&key).copied();
+        claimed.extend(linked);
+        let protected = linked.filter(|at| self.accounts.get(*at).is_some_and(|one| self.is_protected(one)));
+        if let Some(account) = protected.and_then(|at| self.accounts.get(at)) {
+            let fields = self.differences(candidate, account);
+            if fields.is_empty() && account.state == State::Active {
+                outcome.unchanged += 1;
+            } else {
+                let would = if fields.is_empty() { ChangeKind::Restore } else { ChangeKind::Update };
+                outcome.held.push(self.held(candidate, account.login.clone(), would, HeldReason::Protected));
+            }
+            return;
+        }
+        if let Some(clash) = self.login_clash(index, candidate, linked, named) {
+            // The account that a clash is about waits for the decision, too.
+            claimed.extend(named.filter(|_| linked.is_none()));
+            outcome.changes.push(self.clash(candidate, linked, clash));
+            return;
+        }
+        let account = linked.or(named).and_then(|at| Some((at, self.accounts.get(at)?)));
+        let kind = match account {
+            None => ChangeKind::Import,
+            Some(_) if linked.is_none() => ChangeKind::Adopt,
+            Some((_, account)) if account.state == State::Suspended => ChangeKind::Restore,
+            Some(_) => ChangeKind::Update,
+        };
+        let fields = self.fields(candidate, account.map(|(_, account)| account));
+        if let Some(clash) = self.value_clash(index, candidate, account.map(|(at, _)| at), &fields) {
+            claimed.extend(account.map(|(at, _)| at));
+            outcome.changes.push(self.clash(candidate, linked, clash));
+            return;
+        }
+        if kind == ChangeKind::Update && fields.is_empty() {
+            outcome.unchanged += 1;
+            return;
+        }
+        let login = account.map_or(candidate.proposal.login(), |(_, account)| &account.login).to_owned();
+        let comes_in = kind != ChangeKind::Update;
+        if kind == ChangeKind::Import && !self.settings.intake.new {
+            outcome.held.push(self.held(candidate, login, kind, HeldReason::NoNewAccounts));
+        } else if comes_in && self.reading.gaps().iter().any(|gap| gap.hides_excluded) {
+            outcome.held.push(self.held(candidate, login, kind, HeldReason::ExclusionUnknown));
+        } else {
+            let change = self.change(candidate, kind, login, fields);
+            outcome.changes.push(change);
+        }
+    }
+
+    /// Whether somebody else has, or wants, the candidate's login.
+    fn login_clash(
+        &self,
+        index: usize,
+        candidate: &Candidate,
+        linked: Option<usize>,
+        named: Option<usize>,
+    ) -> Option<Clash> {
+        let key = Account::login_key(candidate.proposal.login());
+        let rivals = self.wanted_logins.get(&key).map(Vec::as_slice).unwrap_or_default();
+        if rivals.len() > 1 {
+            let others =
+                rivals.iter().filter(|rival| **rival != index).filter_map(|rival| self.dn_of(*rival));
+            return Some(Clash::SameLogin { others: others.collect() });
+        }
+        if named == linked {
+            return None;
+        }
+        let other = self.accounts.get(named?)?;
+        let account = other.login.clone();
+        if self.is_protected(other) {
+            return Some(Clash::Protected { account });
+        }
+        if let Some(link) = &other.link {
+            return Some(Clash::LinkedElsewhere { account, link: link.clone() });
+        }
+        let intake = &self.settings.intake;
+        let adopted =
+            linked.is_none() && intake.adopt == Adopt::SameLogin && intake.matching.contains(&MatchBy::Login);
+        (!adopted).then_some(Clash::HandMade { account })
+    }
+
+    /// Whether somebody else has, or would have, a value that must be unique.
+    fn value_clash(
+        &self,
+        index: usize,
+        candidate: &Candidate,
+        own: Option<usize>,
+        fields: &IndexMap<String, FieldChange>,
+    ) -> Option<Clash> {
+        self.unique.iter().find_map(|unique| {
+            let value = candidate.proposal.value(unique.rule);
+            if value.is_empty() || !fields.contains_key(unique.field) {
+                return None;
+            }
+            let key = value.to_lowercase();
+            let clash = |holder: String| {
+                Some(Clash::SameValue { field: unique.field.to_owned(), value: value.to_owned(), holder })
+            };
+            if let Some(other) = unique.accounts.get(&key).filter(|at| Some(**at) != own) {
+                return clash(format!("account {}", self.accounts.get(*other)?.login));
+            }
+            let rival = unique.candidates.get(&key)?.iter().find(|rival| **rival != index)?;
+            clash(self.dn_of(*rival)?)
+        })
+    }
+
+    /// Every field of a new account, or those in which an account differs.
+    fn fields(&self, candidate: &Candidate, account: Option<&Account>) -> IndexMap<String, FieldChange> {
+        let Some(account) = account else {
+            let names = self.settings.intake.fields.keys().enumerate();
+            return names
+                .map(|(index, name)| {
+                    let new = Some(candidate.proposal.value(index).to_owned());
+                    (name.clone(), FieldChange { old: None, new })
+                })
+                .collect();
+        };
+        let mut fields = self.differences(candidate, account);
+        if account.link.as_ref() != Some(&candidate.identity) {
+            let old = account.link.as_ref().map(|link| link.to_string());
+            fields.insert("link".to_owned(), FieldChange { old, new: Some(candidate.identity.to_string()) });
+        }
+        if account.state == State::Suspended {
+            let word = |text: &str| Some(text.to_owned());
+            fields.insert("state".to_owned(), FieldChange { old: word("suspended"), new: word("active") });
+        }
+        fields
+    }
+
+    fn differences(&self, candidate: &Candidate, account: &Account) -> IndexMap<String, FieldChange> {
+        let names = self.settings.intake.fields.keys().enumerate();
+        names
+            .filter(|(index, name)| account.field(name) != candidate.proposal.value(*index))
+            .map(|(index, name)| {
+                let old = Some(account.field(name).to_owned());
+                (name.clone(), FieldChange { old, new: Some(candidate.proposal.value(index).to_owned()) })
+            })
+            .collect()
+    }
+
+    fn change(
+        &self,
+        candidate: &Candidate,
+        kind: ChangeKind,
+        login: String,
+        fields: IndexMap<String, FieldChange>,
+    ) -> Change {
+        let path = self.selection.path(self.reading, candidate.person);
+        Change {
+            kind,
+            login,
+            dn: self.reading.people().get(candidate.person).map(|entry| entry.dn().to_owned()),
+            link: Some(candidate.identity.clone()),
+            cause: None,
+            detail: None,
+            fields,
+            path: path.into_iter().map(str::to_owned).collect(),
+            clash: None,
+        }
+    }
+
+    fn clash(&self, candidate: &Candidate, linked: Option<usize>, clash: Clash) -> Change {
+        let login =
+            linked.and_then(|at| self.accounts.get(at)).map_or(candidate.proposal.login(), |one| &one.login);
+        let change = self.change(candidate, ChangeKind::Clash, login.to_owned(), IndexMap::new());
+        Change { clash: Some(clash), ..change }
+    }
+
+    fn held(&self, candidate: &Candidate, login: String, would: ChangeKind, reason: HeldReason) -> Held {
+        let dn = self.reading.people().get(candidate.person).map(|entry| entry.dn().to_owned());
+        Held { login, dn, cause: None, would: Some(would), reason }
+    }
+
+    /// Every linked account that no candidate claimed.
+    fn leaving(&self, claimed: &HashSet<usize>, outcome: &mut Outcome) {
+        let people = self.reading.people();
+        let attribute = &self.reading.source().identity;
+        let dropped: HashMap<Identity, &Dropped> = self
+            .selection
+            .dropped
+            .iter()
+            .filter_map(|one| Some((Identity::of(people.get(one.person)?, attribute)?, one)))
+            .collect();
+        for (at, account) in self.accounts.iter().enumerate() {
+            let Some(link) = account.link.as_ref().filter(|_| !claimed.contains(&at)) else { continue };
+            let known = dropped.get(link).copied();
+            let (cause, dn) = match (known, self.reading.whereabouts(link)) {
+                (Some(dropped), _) => {
+                    (Some(cause_of(dropped.step)), people.get(dropped.person).map(|one| one.dn().to_owned()))
+                }
+                (None, Some(Whereabouts::Elsewhere(dn))) => (Some(Cause::Outside), Some(dn.clone())),
+                (None, Some(Whereabouts::Nowhere)) => (Some(Cause::Gone), None),
+                (None, None) => (None, None),
+            };
+            let held =
+                |would, reason| Held { login: account.login.clone(), dn: dn.clone(), cause, would, reason };
+            let would = cause.and_then(|cause| self.action(cause, account));
+            let Some(proof) = self.reading.whole() else {
+                outcome.held.push(held(would, HeldReason::NotWhole));
+                continue;
+            };
+            if self.is_protected(account) {
+                outcome.held.push(held(would, HeldReason::Protected));
+                continue;
+            }
+            let Some(cause) = cause else {
+                outcome.held.push(held(None, HeldReason::LinkUnreadable));
+                continue;
+            };
+            match would {
+                Some(kind) => {
+                    let detail = detail(known, cause);
+                    outcome.changes.push(leave(proof, kind, account, cause, dn.clone(), detail));
+                }
+                None if self.keeps(cause) => outcome.held.push(held(None, HeldReason::Kept)),
+                None => outcome.unchanged += 1, // suspended already
+            }
+        }
+    }
+
+    fn keeps(&self, cause: Cause) -> bool {
+        self.leaving_action(cause) == LeavingAction::Keep
+    }
+
+    fn leaving_action(&self, cause: Cause) -> LeavingAction {
+        let leaving = &self.settings.intake.leaving;
+        match cause {
+            Cause::Gone => leaving.gone,
+            Cause::Outside => leaving.outside,
+            Cause::Disabled => leaving.disabled,
+            Cause::Incomplete => leaving.incomplete,
+        }
+    }
+
+    /// What the settings say for this cause; none where there is nothing to do.
+    fn action(&self, cause: Cause, account: &Account) -> Option<ChangeKind> {
+        match self.leaving_action(cause) {
+            LeavingAction::Remove => Some(ChangeKind::Remove),
+            LeavingAction::Suspend if account.state == State::Active => Some(ChangeKind::Suspend),
+            LeavingAction::Suspend | LeavingAction::Keep => None,
+        }
+    }
+}
+
+fn cause_of(step: Step) -> Cause {
+    match step {
+        Step::Active => Cause::Disabled,
+        Step::Complete => Cause::Incomplete,
+        Step::Found | Step::Groups | Step::NotInGroup => Cause::Outside,
+    }
+}
+
+/// Why the person is outside, in words.
+fn detail(dropped: Option<&Dropped>, cause: Cause) -> Option<String> {
+    let words = match (dropped.map(|one| one.step), cause) {
+        (Some(Step::Groups), _) => "in none of the groups",
+        (Some(Step::NotInGroup), _) => "in a group of not_in_group",
+        (None, Cause::Outside) => "outside the bases, or the filter does not let them in",
+        _ => return None,
+    };
+    Some(words.to_owned())
+}
+
+/// The one place that takes an account away; it cannot be called without the proof.
+fn leave(
+    _proof: &Whole,
+    kind: ChangeKind,
+    account: &Account,
+    cause: Cause,
+    dn: Option<String>,
+    detail: Option<String>,
+) -> Change {
+    Change {
+        kind,
+        login: account.login.clone(),
+        dn,
+        link: account.link.clone(),
+        cause: Some(cause),
+        detail,
+        fields: IndexMap::new(),
+        path: Vec::new(),
+        clash: None,
+    }
+}

@@ -1,0 +1,86 @@
+//! What the application would do: accounts to import, update, suspend or remove, and why.
+//!
+//! [`Preview::new`] is a function of settings, reading and accounts; it looks at nothing else and
+//! changes nothing. Three promises are kept here: without the proof of a whole reading nobody
+//! leaves; accounts without a link are never changed; a person is found by the link first, so that
+//! a new name is still the same person. No I/O, no recursion; memory is linear in the accounts.
+
+mod change;
+mod matching;
+mod summary;
+#[cfg(test)]
+mod tests;
+
+pub use change::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason};
+pub use summary::{AccountCounts, Brake, Incomplete};
+
+use crate::account::Account;
+use crate::reading::{Gap, Reading};
+use crate::selection::{FunnelStep, Selection};
+use crate::settings::Settings;
+
+/// What one run would change.
+#[derive(Debug)]
+pub struct Preview {
+    /// The intake's name.
+    pub intake: String,
+    /// The directory's name and the server that answered.
+    pub directory: String,
+    /// The server that answered.
+    pub server: String,
+    /// How many groups were read.
+    pub groups_read: usize,
+    /// What was not read to its end; empty exactly when the reading is whole.
+    pub gaps: Vec<Gap>,
+    /// The count of people after each step of the selection.
+    pub funnel: Vec<FunnelStep>,
+    /// People who would come in but for a value that the directory does not have.
+    pub incomplete: Vec<Incomplete>,
+    /// How many accounts there are, and would be.
+    pub accounts: AccountCounts,
+    /// What would change, by kind and login.
+    pub changes: Vec<Change>,
+    /// What would not be done though it might be expected, and why.
+    pub held: Vec<Held>,
+    /// Limits that are passed, and would stop an apply.
+    pub brakes: Vec<Brake>,
+    /// Linked accounts that stay exactly as they are.
+    pub unchanged: usize,
+}
+
+impl Preview {
+    /// Works out what would change.
+    #[must_use]
+    pub fn new(settings: &Settings, reading: &Reading, accounts: &[Account]) -> Self {
+        let intake = &settings.intake;
+        let selection = Selection::new(reading, intake);
+        let outcome = matching::Matching::new(settings, reading, &selection, accounts).outcome();
+        let counts = AccountCounts::new(accounts, &outcome.changes, settings.accounts.seats);
+        let brakes = summary::brakes(settings, &selection, accounts, &outcome.changes, &counts);
+        Self {
+            intake: intake.name.clone(),
+            directory: reading.source().directory.clone(),
+            server: reading.source().server.clone(),
+            groups_read: reading.graph().groups(),
+            gaps: reading.gaps().to_vec(),
+            incomplete: summary::incomplete(reading, &selection),
+            funnel: selection.funnel,
+            accounts: counts,
+            changes: outcome.changes,
+            held: outcome.held,
+            brakes,
+            unchanged: outcome.unchanged,
+        }
+    }
+
+    /// Whether everything was read that the settings ask for.
+    #[must_use]
+    pub fn is_whole(&self) -> bool {
+        self.gaps.is_empty()
+    }
+
+    /// The changes of one kind, by login.
+    pub fn of(&self, kind: ChangeKind) -> impl Iterator<Item = &Change> {
+        self.changes.iter().filter(move |change| change.kind == kind)
+    }
+}

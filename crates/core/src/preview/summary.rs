@@ -1,0 +1,132 @@
+//! The figures of a preview: accounts before and after, brakes, people with a value missing.
+
+use super::{Change, ChangeKind};
+use crate::account::{Account, State};
+use crate::reading::Reading;
+use crate::selection::{Reason, Selection};
+use crate::settings::{Removals, Settings};
+use serde::Serialize;
+use std::collections::HashSet;
+
+/// How many accounts there are, and would be.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct AccountCounts {
+    /// Accounts in the application's list.
+    pub now: usize,
+    /// Accounts after the changes.
+    pub after: usize,
+    /// Accounts in use now, each of which takes a seat.
+    pub active_now: usize,
+    /// Accounts in use after the changes.
+    pub active_after: usize,
+    /// How many seats there are, if the settings say so.
+    pub seats: Option<u64>,
+}
+
+impl AccountCounts {
+    pub(super) fn new(accounts: &[Account], changes: &[Change], seats: Option<u64>) -> Self {
+        let now = accounts.len();
+        let active: HashSet<&str> = accounts
+            .iter()
+            .filter(|account| account.state == State::Active)
+            .map(|account| account.login.as_str())
+            .collect();
+        let active_now = active.len();
+        let (mut after, mut active_after) = (now, active_now);
+        for change in changes {
+            match change.kind {
+                ChangeKind::Import => {
+                    after += 1;
+                    active_after += 1;
+                }
+                ChangeKind::Restore => active_after += 1,
+                ChangeKind::Adopt if change.fields.contains_key("state") => active_after += 1,
+                ChangeKind::Suspend => active_after -= 1,
+                ChangeKind::Remove => {
+                    after -= 1;
+                    active_after -= usize::from(active.contains(change.login.as_str()));
+                }
+                ChangeKind::Adopt | ChangeKind::Update | ChangeKind::Clash => {}
+            }
+        }
+        Self { now, after, active_now, active_after, seats }
+    }
+}
+
+/// A limit that is passed.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Brake {
+    /// The brake's name in the settings.
+    pub name: &'static str,
+    /// What there would be.
+    pub figure: u64,
+    /// What the settings allow.
+    pub limit: u64,
+}
+
+pub(super) fn brakes(
+    settings: &Settings,
+    selection: &Selection,
+    accounts: &[Account],
+    changes: &[Change],
+    counts: &AccountCounts,
+) -> Vec<Brake> {
+    let leaving = changes
+        .iter()
+        .filter(|change| matches!(change.kind, ChangeKind::Remove | ChangeKind::Suspend))
+        .count();
+    let linked = accounts.iter().filter(|account| account.link.is_some()).count();
+    let most = settings.brakes.removals.map(|removals| match removals {
+        Removals::Number(number) => number,
+        Removals::Percent(percent) => share(linked, percent),
+    });
+    let wide = |count: usize| u64::try_from(count).unwrap_or(u64::MAX);
+    let candidates = wide(selection.candidates.len());
+    let (leaving, active) = (wide(leaving), wide(counts.active_after));
+    [
+        ("removals", leaving, most.filter(|limit| leaving > *limit)),
+        ("fewest", candidates, settings.brakes.fewest.filter(|limit| candidates < *limit)),
+        ("seats", active, counts.seats.filter(|limit| active > *limit)),
+    ]
+    .into_iter()
+    .filter_map(|(name, figure, limit)| limit.map(|limit| Brake { name, figure, limit }))
+    .collect()
+}
+
+/// The whole number of accounts that `percent` of `linked` allows.
+#[expect(
+    clippy::cast_precision_loss,
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "a share of a count: both far below 2^52, and not negative"
+)]
+fn share(linked: usize, percent: f64) -> u64 {
+    (linked as f64 * percent / 100.0).floor() as u64
+}
+
+/// A person who would come in but for a value that the directory does not have.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Incomplete {
+    /// The person's entry.
+    pub dn: String,
+    /// What is missing, in words.
+    pub missing: String,
+}
+
+pub(super) fn incomplete(reading: &Reading, selection: &Selection) -> Vec<Incomplete> {
+    selection
+        .dropped
+        .iter()
+        .filter_map(|dropped| {
+            let missing = match &dropped.reason {
+                Reason::Missing(missing) => {
+                    format!("{} has no value (from {})", missing.field, missing.from.join(" or "))
+                }
+                Reason::NoIdentity => format!("no {}", reading.source().identity),
+                _ => return None,
+            };
+            let dn = reading.people().get(dropped.person)?.dn().to_owned();
+            Some(Incomplete { dn, missing })
+        })
+        .collect()
+}

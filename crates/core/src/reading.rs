@@ -1,0 +1,392 @@
+//! Everything one run read from a directory, and the proof that it is whole.
+//!
+//! A [`Sweep`] is told what is being read and how each part ended; [`Sweep::finish`] turns it into
+//! a [`Reading`]. It is the only place that makes a [`Whole`], and only if every base, every group
+//! and every look-up that the intake needs ended with the server's final success. Whatever would
+//! take an account away asks for that proof, so an interrupted reading removes nobody.
+
+use crate::entry::Entries;
+use crate::identity::Identity;
+use crate::membership::Graph;
+use crate::name::{Dn, DnKey};
+use crate::settings::Intake;
+use serde::Serialize;
+use std::collections::HashMap;
+use std::fmt;
+
+/// Proof that a sweep saw everything it asked for (every base, page, group and look-up).
+///
+/// Only [`Sweep::finish`] makes one, and it cannot be copied out of its [`Reading`].
+#[derive(Debug)]
+pub struct Whole(());
+
+/// What kind of server answers, as far as it matters for defaults.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+#[non_exhaustive]
+pub enum ServerKind {
+    /// A domain controller (Active Directory, Samba).
+    Controller,
+    /// Anything else that speaks LDAPv3.
+    #[default]
+    Plain,
+}
+
+/// One thing that has to be read to its end.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Part {
+    /// The people under one base.
+    People {
+        /// The base's name.
+        base: Dn,
+    },
+    /// One group of the nest, and its members.
+    Group {
+        /// The group's name.
+        dn: Dn,
+        /// Whether the nest lets people in or keeps them out.
+        purpose: Purpose,
+    },
+    /// Where the people of accounts are that the sweep did not meet.
+    Lookup {
+        /// Who is looked for.
+        people: Vec<Identity>,
+    },
+}
+
+/// What a nest of groups is read for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Purpose {
+    /// `groups`: its members come in.
+    Admit,
+    /// `not_in_group`: its members stay out.
+    Exclude,
+}
+
+impl fmt::Display for Part {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Part::People { base } => write!(out, "people under {base}"),
+            Part::Group { dn, .. } => write!(out, "group {dn}"),
+            Part::Lookup { people } => {
+                write!(
+                    out,
+                    "where {} linked {} are now",
+                    people.len(),
+                    plural(people.len(), "person", "people")
+                )
+            }
+        }
+    }
+}
+
+fn plural<'w>(count: usize, one: &'w str, many: &'w str) -> &'w str {
+    if count == 1 { one } else { many }
+}
+
+/// How the reading of a part ended.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Ended {
+    /// With the server's final success, and nothing left out.
+    Complete,
+    /// With a result code other than success, a reference that was not followed, a cut connection:
+    /// in words, for people.
+    Short(String),
+}
+
+/// One thing that was not read to its end.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Gap {
+    /// What was being read.
+    pub part: String,
+    /// Why it is not whole.
+    pub reason: String,
+    /// Whether the people who must stay out may be incomplete through it.
+    #[serde(skip)]
+    pub hides_excluded: bool,
+}
+
+/// Names one part of a [`Sweep`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct PartId(usize);
+
+/// A reading under way.
+#[derive(Debug, Default)]
+pub struct Sweep {
+    parts: Vec<(Part, Option<Ended>)>,
+    people: Entries,
+    keys: Vec<DnKey>,
+    by_key: HashMap<DnKey, usize>,
+    graph: Graph,
+    found: HashMap<Identity, String>,
+    source: Source,
+}
+
+/// Where a reading comes from.
+#[derive(Clone, Debug, Default)]
+pub struct Source {
+    /// The directory's name in the settings.
+    pub directory: String,
+    /// The server that answered, as the settings name it.
+    pub server: String,
+    /// What kind of server it is.
+    pub kind: ServerKind,
+    /// The attribute that holds the lasting identity.
+    pub identity: String,
+}
+
+impl Sweep {
+    /// Nothing read yet.
+    #[must_use]
+    pub fn new(source: Source) -> Self {
+        Self { source, ..Self::default() }
+    }
+
+    /// Begins a part. Until it is closed as [`Ended::Complete`], there is no proof.
+    pub fn open(&mut self, part: Part) -> PartId {
+        self.parts.push((part, None));
+        PartId(self.parts.len() - 1)
+    }
+
+    /// Ends a part. The first ending counts.
+    pub fn close(&mut self, part: PartId, ended: Ended) {
+        if let Some((_, slot @ None)) = self.parts.get_mut(part.0) {
+            *slot = Some(ended);
+        }
+    }
+
+    /// Keeps one person; one that came already (bases may overlap) is kept once.
+    ///
+    /// # Errors
+    /// The name is not a distinguished name.
+    pub fn person<'v, A, V>(&mut self, dn: &str, attributes: A) -> Result<(), crate::name::ParseError>
+    where
+        A: IntoIterator<Item = (&'v str, V)>,
+        V: IntoIterator<Item = &'v [u8]>,
+    {
+        let key = Dn::parse(dn)?.key();
+        if let std::collections::hash_map::Entry::Vacant(slot) = self.by_key.entry(key.clone()) {
+            slot.insert(self.people.len());
+            self.keys.push(key);
+            self.people.push(dn, attributes);
+        }
+        Ok(())
+    }
+
+    /// Whether a name is one of the people read so far.
+    #[must_use]
+    pub fn is_person(&self, key: &DnKey) -> bool {
+        self.by_key.contains_key(key)
+    }
+
+    /// The people read so far.
+    #[must_use]
+    pub fn people(&self) -> &Entries {
+        &self.people
+    }
+
+    /// The groups read so far.
+    pub fn graph_mut(&mut self) -> &mut Graph {
+        &mut self.graph
+    }
+
+    /// Says which attribute turned out to hold the lasting identity.
+    pub fn set_identity(&mut self, attribute: &str) {
+        attribute.clone_into(&mut self.source.identity);
+    }
+
+    /// Keeps where a person is whom the sweep did not meet.
+    pub fn found(&mut self, identity: Identity, dn: &str) {
+        self.found.insert(identity, dn.to_owned());
+    }
+
+    /// Ends the sweep: with the proof if everything that `intake` needs was read to its end.
+    #[must_use]
+    pub fn finish(self, intake: &Intake) -> Reading {
+        let mut gaps = Vec::new();
+        let complete = |wanted: &dyn Fn(&Part) -> bool| {
+            self.parts.iter().any(|(part, ended)| wanted(part) && *ended == Some(Ended::Complete))
+        };
+        for (part, ended) in &self.parts {
+            let reason = match ended {
+                Some(Ended::Complete) => continue,
+                Some(Ended::Short(reason)) => reason.clone(),
+                None => "it was not read to its end".to_owned(),
+            };
+            let hides_excluded = matches!(part, Part::Group { purpose: Purpose::Exclude, .. });
+            gaps.push(Gap { part: part.to_string(), reason, hides_excluded });
+        }
+        let told = |gaps: &[Gap], part: &Part| gaps.iter().any(|gap| gap.part == part.to_string());
+        let bases = intake.bases.iter().map(|base| Part::People { base: base.clone() });
+        let nests = [(&intake.groups, Purpose::Admit), (&intake.not_in_group, Purpose::Exclude)];
+        let groups = nests.iter().flat_map(|(groups, purpose)| {
+            groups.iter().map(|dn| Part::Group { dn: dn.clone(), purpose: *purpose })
+        });
+        for needed in bases.chain(groups) {
+            if !complete(&|part| *part == needed) && !told(&gaps, &needed) {
+                let hides_excluded = matches!(needed, Part::Group { purpose: Purpose::Exclude, .. });
+                let reason = "it was not read".to_owned();
+                gaps.push(Gap { part: needed.to_string(), reason, hides_excluded });
+            }
+        }
+        let mut absent = Vec::new();
+        for (part, ended) in &self.parts {
+            if let (Part::Lookup { people }, Some(Ended::Complete)) = (part, ended) {
+                absent.extend(people.iter().filter(|person| !self.found.contains_key(person)).cloned());
+            }
+        }
+        let mut whereabouts: HashMap<_, _> =
+            self.found.into_iter().map(|(person, dn)| (person, Whereabouts::Elsewhere(dn))).collect();
+        whereabouts.extend(absent.into_iter().map(|person| (person, Whereabouts::Nowhere)));
+        Reading {
+            source: self.source,
+            people: self.people,
+            keys: self.keys,
+            graph: self.graph,
+            whereabouts,
+            whole: gaps.is_empty().then_some(Whole(())),
+            gaps,
+        }
+    }
+}
+
+/// Where a person is whom the sweep of the bases did not meet.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Whereabouts {
+    /// The entry exists, under this name.
+    Elsewhere(String),
+    /// No such entry, as far as the directory shows.
+    Nowhere,
+}
+
+/// Everything one run read.
+#[derive(Debug)]
+pub struct Reading {
+    source: Source,
+    people: Entries,
+    keys: Vec<DnKey>,
+    graph: Graph,
+    whereabouts: HashMap<Identity, Whereabouts>,
+    gaps: Vec<Gap>,
+    whole: Option<Whole>,
+}
+
+impl Reading {
+    /// Where it comes from.
+    #[must_use]
+    pub fn source(&self) -> &Source {
+        &self.source
+    }
+
+    /// The entries under the bases that the filter found.
+    #[must_use]
+    pub fn people(&self) -> &Entries {
+        &self.people
+    }
+
+    /// The comparable name of the person at `index` of [`Reading::people`].
+    #[must_use]
+    pub fn key(&self, index: usize) -> Option<&DnKey> {
+        self.keys.get(index)
+    }
+
+    /// The groups that were read.
+    #[must_use]
+    pub fn graph(&self) -> &Graph {
+        &self.graph
+    }
+
+    /// Where a person is whom the sweep did not meet; none if nobody looked, or could look.
+    #[must_use]
+    pub fn whereabouts(&self, identity: &Identity) -> Option<&Whereabouts> {
+        self.whereabouts.get(identity)
+    }
+
+    /// What was not read to its end; empty exactly when there is a proof.
+    #[must_use]
+    pub fn gaps(&self) -> &[Gap] {
+        &self.gaps
+    }
+
+    /// The proof that nothing is missing.
+    #[must_use]
+    pub fn whole(&self) -> Option<&Whole> {
+        self.whole.as_ref()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn intake() -> Intake {
+        let mut intake = Intake::for_tests();
+        intake.bases = vec![Dn::parse("OU=People,DC=x").unwrap()];
+        intake.groups = vec![Dn::parse("CN=Users,DC=x").unwrap()];
+        intake.not_in_group = vec![Dn::parse("CN=Leavers,DC=x").unwrap()];
+        intake
+    }
+
+    fn parts() -> [Part; 3] {
+        let group =
+            |cn: &str, purpose| Part::Group { dn: Dn::parse(&format!("CN={cn},DC=x")).unwrap(), purpose };
+        [
+            Part::People { base: Dn::parse("OU=People,DC=x").unwrap() },
+            group("Users", Purpose::Admit),
+            group("Leavers", Purpose::Exclude),
+        ]
+    }
+
+    #[test]
+    fn every_part_must_have_been_opened_and_completed() {
+        for missing in 0..=3 {
+            let mut sweep = Sweep::new(Source::default());
+            for (index, part) in parts().into_iter().enumerate() {
+                if index != missing {
+                    let id = sweep.open(part);
+                    sweep.close(id, Ended::Complete);
+                }
+            }
+            let reading = sweep.finish(&intake());
+            assert_eq!(reading.whole().is_some(), missing == 3, "without part {missing}");
+            assert_eq!(reading.gaps().len(), usize::from(missing < 3));
+            assert_eq!(reading.gaps().iter().any(|gap| gap.hides_excluded), missing == 2);
+        }
+    }
+
+    #[test]
+    fn one_part_left_open_or_short_takes_the_proof_away() {
+        for ending in [None, Some(Ended::Short("cut".to_owned()))] {
+            for short in 0..3 {
+                let mut sweep = Sweep::new(Source::default());
+                for (index, part) in parts().into_iter().enumerate() {
+                    let id = sweep.open(part);
+                    match &ending {
+                        None if index == short => {}
+                        Some(ended) if index == short => {
+                            sweep.close(id, ended.clone());
+                            sweep.close(id, Ended::Complete); // must not mend the first ending
+                        }
+                        _ => sweep.close(id, Ended::Complete),
+                    }
+                }
+                let reading = sweep.finish(&intake());
+                assert!(reading.whole().is_none(), "part {short}");
+                assert_eq!(reading.gaps().len(), 1);
+            }
+        }
+    }
+
+    #[test]
+    fn nobody_is_gone_unless_the_lookup_ended_well() {
+        let person = Identity::from_link("p").unwrap();
+        for (ended, expected) in
+            [(Ended::Complete, Some(Whereabouts::Nowhere)), (Ended::Short("time limit".to_owned()), None)]
+        {
+            let mut sweep = Sweep::new(Source::default());
+            let id = sweep.open(Part::Lookup { people: vec![person.clone()] });
+            sweep.close(id, ended);
+            assert_eq!(sweep.finish(&intake()).whereabouts(&person), expected.as_ref());
+        }
+    }
+}

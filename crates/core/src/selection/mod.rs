@@ -1,0 +1,197 @@
+//! From entries to candidates, step by step, with the count after each step and the reason for
+//! everybody who fell out.
+//!
+//! No I/O, no recursion; memory is linear in the people read.
+
+#[cfg(test)]
+mod tests;
+
+use crate::field::{MissingField, Proposal};
+use crate::filter::{Filter, Matcher};
+use crate::identity::Identity;
+use crate::membership::Reach;
+use crate::name::Dn;
+use crate::reading::{Reading, ServerKind};
+use crate::schema::Schema;
+use crate::settings::Intake;
+use serde::Serialize;
+use std::collections::HashMap;
+
+/// One step of the selection, in the order in which they are taken.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Step {
+    /// The server found them under the bases, by the filter.
+    Found,
+    /// They are in one of `groups`.
+    Groups,
+    /// They are in none of `not_in_group`.
+    NotInGroup,
+    /// They are active.
+    Active,
+    /// They have a lasting identity and every required field.
+    Complete,
+}
+
+impl Step {
+    /// The step's name in the settings and in JSON.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Step::Found => "found",
+            Step::Groups => "groups",
+            Step::NotInGroup => "not_in_group",
+            Step::Active => "active",
+            Step::Complete => "complete",
+        }
+    }
+}
+
+/// How many people were left after a step, and how many fell out at it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct FunnelStep {
+    /// The step.
+    pub step: Step,
+    /// People left after it.
+    pub left: usize,
+    /// People who fell out at it.
+    pub lost: usize,
+}
+
+/// A person who passed every step, and the account drawn from them.
+#[derive(Clone, Debug)]
+pub struct Candidate {
+    /// The place in [`Reading::people`].
+    pub person: usize,
+    /// The lasting identity.
+    pub identity: Identity,
+    /// The account that the field rules draw.
+    pub proposal: Proposal,
+}
+
+/// Why a person fell out.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Reason {
+    /// In none of the groups that let people in.
+    NotAMember,
+    /// In a group that keeps people out.
+    Excluded,
+    /// Not active.
+    NotActive,
+    /// A required field has no value.
+    Missing(MissingField),
+    /// No lasting identity, so that no account could be linked.
+    NoIdentity,
+}
+
+/// A person who fell out.
+#[derive(Clone, Debug)]
+pub struct Dropped {
+    /// The place in [`Reading::people`].
+    pub person: usize,
+    /// The step at which it happened.
+    pub step: Step,
+    /// Why.
+    pub reason: Reason,
+}
+
+/// The outcome of a selection.
+#[derive(Debug)]
+pub struct Selection {
+    /// The count after each step that the settings ask for.
+    pub funnel: Vec<FunnelStep>,
+    /// Who is left, in the order of the reading.
+    pub candidates: Vec<Candidate>,
+    /// Who fell out, in the order of the reading.
+    pub dropped: Vec<Dropped>,
+    /// Everybody in the groups that let people in; none if the intake names no group.
+    admitted: Option<Reach>,
+}
+
+/// The filter for active people that this kind of server needs, where the settings have none.
+///
+/// On a domain controller: bit 2 of userAccountControl, ACCOUNTDISABLE, is not set.
+#[must_use]
+pub fn active_by_default(kind: ServerKind) -> Option<Filter> {
+    match kind {
+        ServerKind::Controller => Filter::parse("(!(userAccountControl:1.2.840.113556.1.4.803:=2))").ok(),
+        ServerKind::Plain => None,
+    }
+}
+
+/// The filter for active people of this intake at this kind of server.
+#[must_use]
+pub fn active_filter(intake: &Intake, kind: ServerKind) -> Option<Filter> {
+    intake.active.clone().or_else(|| active_by_default(kind))
+}
+
+impl Selection {
+    /// Takes everybody in `reading` through the steps of `intake`.
+    #[must_use]
+    pub fn new(reading: &Reading, intake: &Intake) -> Self {
+        let people = reading.people();
+        let keys = |groups: &[Dn]| groups.iter().map(Dn::key).collect::<Vec<_>>();
+        let reach = |groups: &[Dn]| (!groups.is_empty()).then(|| reading.graph().reach(&keys(groups)));
+        let (admitted, excluded) = (reach(&intake.groups), reach(&intake.not_in_group));
+        let active = active_filter(intake, reading.source().kind);
+        let matcher = active.as_ref().map(|filter| Matcher::new(filter, Schema::builtin(), people.names()));
+        let is_in = |reach: &Reach, person| {
+            reading.key(person).is_some_and(|key| reach.contains(reading.graph(), key))
+        };
+
+        let mut candidates = Vec::new();
+        let mut dropped = Vec::new();
+        for (person, entry) in people.iter().enumerate() {
+            let mut drop = |step, reason| dropped.push(Dropped { person, step, reason });
+            if admitted.as_ref().is_some_and(|reach| !is_in(reach, person)) {
+                drop(Step::Groups, Reason::NotAMember);
+            } else if excluded.as_ref().is_some_and(|reach| is_in(reach, person)) {
+                drop(Step::NotInGroup, Reason::Excluded);
+            } else if matcher.as_ref().is_some_and(|matcher| !matcher.matches(entry)) {
+                drop(Step::Active, Reason::NotActive);
+            } else {
+                let identity = Identity::of(entry, &reading.source().identity);
+                match (identity, Proposal::draw(&intake.fields, entry)) {
+                    (None, _) => drop(Step::Complete, Reason::NoIdentity),
+                    (_, Err(missing)) => drop(Step::Complete, Reason::Missing(missing)),
+                    (Some(identity), Ok(proposal)) => {
+                        candidates.push(Candidate { person, identity, proposal })
+                    }
+                }
+            }
+        }
+
+        let mut lost: HashMap<Step, usize> = HashMap::new();
+        for dropped in &dropped {
+            *lost.entry(dropped.step).or_default() += 1;
+        }
+        let steps = [
+            (Step::Found, true),
+            (Step::Groups, admitted.is_some()),
+            (Step::NotInGroup, excluded.is_some()),
+            (Step::Active, active.is_some()),
+            (Step::Complete, true),
+        ];
+        let mut left = people.len();
+        let funnel = steps
+            .into_iter()
+            .filter(|(_, asked)| *asked)
+            .map(|(step, _)| {
+                let lost = lost.get(&step).copied().unwrap_or(0);
+                left -= lost;
+                FunnelStep { step, left, lost }
+            })
+            .collect();
+        Self { funnel, candidates, dropped, admitted }
+    }
+
+    /// The groups by which a person is in, the named one first; empty where no group is asked for.
+    #[must_use]
+    pub fn path<'r>(&self, reading: &'r Reading, person: usize) -> Vec<&'r str> {
+        match (&self.admitted, reading.key(person)) {
+            (Some(reach), Some(key)) => reach.path(reading.graph(), key),
+            _ => Vec::new(),
+        }
+    }
+}

@@ -1,0 +1,128 @@
+//! Each step lets the right people through, and the counts add up.
+
+use super::*;
+use crate::field::FieldRule;
+use crate::name::DnKey;
+use crate::reading::{Source, Sweep};
+use proptest::prelude::*;
+
+fn key(dn: &str) -> DnKey {
+    Dn::parse(dn).unwrap().key()
+}
+
+/// A person of the museum: CN, userAccountControl, and whether there is a mail and an identity.
+fn sweep(people: &[(&str, &str, bool, bool)], users: &[&str], leavers: &[&str], kind: ServerKind) -> Sweep {
+    let mut sweep = Sweep::new(Source { kind, identity: "entryUUID".to_owned(), ..Source::default() });
+    for (cn, control, mail, identity) in people {
+        let mut attributes =
+            vec![("cn", vec![cn.as_bytes()]), ("userAccountControl", vec![control.as_bytes()])];
+        if *mail {
+            attributes.push(("mail", vec![b"a@quillmere.example".as_slice()]));
+        }
+        if *identity {
+            attributes.push(("entryUUID", vec![cn.as_bytes()]));
+        }
+        sweep.person(&format!("CN={cn},OU=People"), attributes).unwrap();
+    }
+    for (group, members) in [("CN=Users", users), ("CN=Leavers", leavers)] {
+        let members: Vec<String> = members.iter().map(|cn| format!("cn={cn}, OU=People")).collect();
+        let members = members.iter().map(|dn| (key(dn), dn.as_str()));
+        sweep.graph_mut().add_group(key(group), group, members);
+    }
+    sweep
+}
+
+fn intake() -> Intake {
+    let mut intake = Intake::for_tests();
+    let rule = |from: &str| FieldRule { from: vec![from.to_owned()], required: true, ..FieldRule::default() };
+    intake.fields.insert("login".to_owned(), rule("cn"));
+    intake.fields.insert("email".to_owned(), rule("mail"));
+    intake.groups = vec![Dn::parse("CN=Users").unwrap()];
+    intake.not_in_group = vec![Dn::parse("CN=Leavers").unwrap()];
+    intake
+}
+
+#[test]
+fn everybody_falls_out_at_the_first_step_that_refuses_them() {
+    let people = [
+        ("ada", "512", true, true),
+        ("ben", "512", true, true),
+        ("cleo", "512", true, true),
+        ("dora", "514", true, true),
+        ("eli", "512", false, true),
+        ("fay", "512", true, false),
+        ("gus", "514", false, false),
+    ];
+    let members = ["ada", "cleo", "dora", "eli", "fay", "gus"];
+    let intake = intake();
+    let reading = sweep(&people, &members, &["cleo", "gus"], ServerKind::Controller).finish(&intake);
+    let selection = Selection::new(&reading, &intake);
+    let steps: Vec<_> =
+        selection.funnel.iter().map(|step| (step.step.name(), step.left, step.lost)).collect();
+    assert_eq!(
+        steps,
+        [("found", 7, 0), ("groups", 6, 1), ("not_in_group", 4, 2), ("active", 3, 1), ("complete", 1, 2)]
+    );
+    assert_eq!(selection.candidates.iter().map(|one| one.proposal.login()).collect::<Vec<_>>(), ["ada"]);
+    assert_eq!(selection.path(&reading, 0), ["CN=Users"]);
+    let reasons: Vec<_> = selection.dropped.iter().map(|one| (one.person, one.reason.clone())).collect();
+    let missing = MissingField { field: "email".to_owned(), from: vec!["mail".to_owned()] };
+    assert_eq!(
+        reasons,
+        [
+            (1, Reason::NotAMember),
+            (2, Reason::Excluded),
+            (3, Reason::NotActive),
+            (4, Reason::Missing(missing)),
+            (5, Reason::NoIdentity),
+            (6, Reason::Excluded),
+        ]
+    );
+}
+
+#[test]
+fn steps_that_the_settings_do_not_ask_for_are_not_shown() {
+    let mut intake = intake();
+    intake.groups.clear();
+    intake.not_in_group.clear();
+    let reading = sweep(&[("dora", "514", true, true)], &[], &[], ServerKind::Plain).finish(&intake);
+    let selection = Selection::new(&reading, &intake);
+    assert_eq!(
+        selection.funnel.iter().map(|step| step.step).collect::<Vec<_>>(),
+        [Step::Found, Step::Complete]
+    );
+    intake.active = Some(Filter::parse("(userAccountControl=512)").unwrap());
+    assert_eq!(
+        Selection::new(&reading, &intake).candidates.len(),
+        0,
+        "the administrator's own filter counts"
+    );
+}
+
+proptest! {
+    /// Whoever is read is a candidate or fell out, once; the counts of the funnel say the same.
+    #[test]
+    fn the_funnel_adds_up(
+        people in proptest::collection::vec((any::<bool>(), any::<bool>(), any::<bool>(), any::<bool>(), any::<bool>()), 0..30),
+    ) {
+        let names: Vec<String> = (0..people.len()).map(|number| format!("p{number}")).collect();
+        let list: Vec<_> = people.iter().zip(&names)
+            .map(|((_, _, on, mail, identity), name)| (name.as_str(), if *on { "512" } else { "514" }, *mail, *identity))
+            .collect();
+        let pick = |which: fn(&(bool, bool, bool, bool, bool)) -> bool| -> Vec<&str> {
+            people.iter().zip(&names).filter(|(person, _)| which(person)).map(|(_, name)| name.as_str()).collect()
+        };
+        let intake = intake();
+        let reading = sweep(&list, &pick(|one| one.0), &pick(|one| one.1), ServerKind::Controller).finish(&intake);
+        let selection = Selection::new(&reading, &intake);
+        prop_assert_eq!(selection.candidates.len() + selection.dropped.len(), people.len());
+        let mut before = people.len();
+        for step in &selection.funnel {
+            prop_assert_eq!(step.left + step.lost, before);
+            before = step.left;
+        }
+        prop_assert_eq!(before, selection.candidates.len());
+        let expected = people.iter().filter(|one| one.0 && !one.1 && one.2 && one.3 && one.4).count();
+        prop_assert_eq!(before, expected);
+    }
+}

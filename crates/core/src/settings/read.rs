@@ -1,0 +1,379 @@
+//! From the TOML text to [`Settings`]: one function for each table of the file.
+
+use super::table::{Source, Table, Text, Value};
+use super::{
+    Accounts, Adopt, Brakes, Directory, Intake, Leaving, LeavingAction, MatchBy, PasswordSource, Removals,
+    Scheme, Server, Settings, SettingsError, SettingsErrorKind, StoreSettings, Trust,
+};
+use crate::field::{Case, FieldRule};
+use crate::filter::Filter;
+use crate::name::{Dn, is_attribute_type};
+use indexmap::IndexMap;
+use jiff::SignedDuration;
+use miette::Diagnostic as _;
+use std::time::Duration;
+use toml::de::DeTable;
+
+/// Columns of the store with a meaning of their own, which no field rule may fill.
+const RESERVED: [&str; 3] = ["link", "state", "roles"];
+
+impl Settings {
+    /// Reads the settings; `file` is the name that messages give them.
+    ///
+    /// # Errors
+    /// The first fault, with its place and a way out.
+    pub fn parse(file: &str, bytes: &[u8]) -> Result<Self, SettingsError> {
+        let text = match std::str::from_utf8(bytes) {
+            Ok(text) => text,
+            Err(error) => {
+                let lossy = String::from_utf8_lossy(bytes);
+                let at = error.valid_up_to();
+                let source = Source { file, text: &lossy };
+                let kind = SettingsErrorKind::Syntax(format!("byte {at} is not UTF-8"));
+                return Err(source.error(kind, at..at + 3, "this is not UTF-8", "save the file as UTF-8"));
+            }
+        };
+        let source = Source { file, text };
+        let table = DeTable::parse(text).map_err(|error| {
+            let span = error.span().unwrap_or(text.len()..text.len());
+            let message = error.message().trim().replace('\n', ", ");
+            let help = if message.contains("escape") {
+                "in double quotes TOML reads \\ itself; write filters and names that have a \\ in single quotes: '(cn=\\2a)'"
+            } else if message.contains("control") || text.contains('\0') {
+                "take the invisible character out"
+            } else {
+                "keys look like name = \"value\", tables like [directory.museum]"
+            };
+            source.error(SettingsErrorKind::Syntax(message.clone()), span, message, help)
+        })?;
+        let mut top = Table::new(source, "", table, &["directory", "accounts", "intake", "brakes"])?;
+        let directories = top
+            .require("directory", "add a table [directory.NAME] with servers, bind and password")?
+            .entries("tables of the form [directory.NAME]")?
+            .into_iter()
+            .map(|(name, value)| Ok((name.clone(), directory(name, value)?)))
+            .collect::<Result<IndexMap<_, _>, SettingsError>>()?;
+        let accounts = accounts(top.require("accounts", "add a table [accounts] with store and path")?)?;
+        let list = top.require("intake", "add a table [[intake]] that says who comes in")?;
+        let several = list.bad(
+            "there is one [[intake]] in this version",
+            "join the rules in one filter, or keep a settings file for each of the two",
+        );
+        let mut list = list.tables("a list: write [[intake]] with two brackets")?;
+        let intake = match (list.pop(), list.is_empty()) {
+            (Some(value), true) => intake(value, &directories)?,
+            _ => return Err(several),
+        };
+        let brakes = top.take("brakes").map(brakes).transpose()?.unwrap_or_default();
+        Ok(Self { directories, accounts, intake, brakes })
+    }
+}
+
+fn directory(name: String, value: Value<'_>) -> Result<Directory, SettingsError> {
+    let known = &["servers", "trust", "bind", "password", "page", "timeout", "deadline", "plain"];
+    let mut table = value.table(known)?;
+    let plain = table.take("plain").map(Value::boolean).transpose()?.unwrap_or(false);
+    let servers = table
+        .require("servers", "write servers = [\"ldaps://dc1.quillmere.example\"]")?
+        .texts()?
+        .iter()
+        .map(|text| server(text, plain))
+        .collect::<Result<Vec<_>, _>>()?;
+    let trust = match table.take("trust") {
+        None => Trust::System,
+        Some(value) => {
+            let mut trust = value.table(&["authority"])?;
+            let file = trust
+                .require("authority", "name the authority's PEM file: { authority = \"museum-ca.pem\" }")?;
+            Trust::Authority(file.text()?.text.into())
+        }
+    };
+    let bind = table.take("bind").map(Value::text).transpose()?;
+    if let Some(empty) = bind.as_ref().filter(|bind| bind.text.trim().is_empty()) {
+        return Err(
+            empty.bad("it is empty", "leave bind out to ask anonymously, or write a DN or user@domain")
+        );
+    }
+    let password = table.take("password").map(password).transpose()?;
+    let page = table.take("page").map(|value| value.number(1)).transpose()?.unwrap_or(500);
+    let timeout = duration(&mut table, "timeout", Duration::from_secs(30))?;
+    let deadline = duration(&mut table, "deadline", Duration::from_secs(600))?;
+    let bind = bind.map(|bind| bind.text);
+    Ok(Directory {
+        name,
+        servers,
+        trust,
+        bind,
+        password,
+        page: u32::try_from(page).unwrap_or(u32::MAX),
+        timeout,
+        deadline,
+        plain,
+    })
+}
+
+fn server(text: &Text<'_>, plain: bool) -> Result<Server, SettingsError> {
+    let server = Server::parse(&text.text)
+        .map_err(|reason| text.bad(&reason, "write ldaps://HOST or ldaps://HOST:PORT"))?;
+    if server.scheme == Scheme::Ldap && !plain {
+        return Err(text.bad(
+            "ldap:// would send the password in clear text",
+            "write ldaps://; if nobody can listen on the way (a test on this machine), add plain = true",
+        ));
+    }
+    Ok(server)
+}
+
+fn password(value: Value<'_>) -> Result<PasswordSource, SettingsError> {
+    if value.is_text() {
+        return Err(value.secret());
+    }
+    let both = value.bad("it has one source", "keep either env or file");
+    let mut table = value.table(&["env", "file"])?;
+    let env = table.take("env").map(Value::text).transpose()?;
+    let file = table.take("file").map(Value::text).transpose()?;
+    match (env, file) {
+        (Some(env), None) if env.text.is_empty() => {
+            Err(env.bad("it is empty", "name an environment variable"))
+        }
+        (None, Some(file)) if file.text.is_empty() => Err(file.bad("it is empty", "name a file")),
+        (Some(env), None) => Ok(PasswordSource::Env(env.text)),
+        (None, Some(file)) => Ok(PasswordSource::File(file.text.into())),
+        _ => Err(both),
+    }
+}
+
+fn duration(table: &mut Table<'_>, key: &'static str, default: Duration) -> Result<Duration, SettingsError> {
+    let Some(value) = table.take(key) else { return Ok(default) };
+    let text = value.text()?;
+    let parsed = text.text.parse::<SignedDuration>().ok().and_then(|span| Duration::try_from(span).ok());
+    parsed.filter(|span| !span.is_zero()).ok_or_else(|| {
+        text.bad(
+            "this is not a length of time",
+            "write a number with a unit, like \"30s\", \"2m\" or \"500ms\"",
+        )
+    })
+}
+
+fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
+    let mut table = value.table(&["store", "path", "columns", "protected", "seats"])?;
+    table.require("store", "write store = \"csv\"")?.text()?.word(&[("csv", ())])?;
+    let path = table.require("path", "name the file: path = \"accounts.csv\"")?.text()?;
+    if path.text.is_empty() {
+        return Err(path.bad("it is empty", "name the file: path = \"accounts.csv\""));
+    }
+    let mut columns = IndexMap::new();
+    if let Some(value) = table.take("columns") {
+        let mut named = value.table(&["login", "link", "state"])?;
+        for key in ["login", "link", "state"] {
+            if let Some(column) = named.take(key) {
+                columns.insert(key.to_owned(), column.text()?.text);
+            }
+        }
+    }
+    let protected = table.take("protected").map(Value::texts).transpose()?.unwrap_or_default();
+    let seats = table.take("seats").map(|value| value.number(0)).transpose()?;
+    Ok(Accounts {
+        store: StoreSettings::Csv { path: path.text.into(), columns },
+        protected: protected.into_iter().map(|login| login.text).collect(),
+        seats,
+    })
+}
+
+fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result<Intake, SettingsError> {
+    let mut table = value.table(&[
+        "name",
+        "directory",
+        "bases",
+        "filter",
+        "groups",
+        "not_in_group",
+        "group_bases",
+        "active",
+        "identity",
+        "match",
+        "adopt",
+        "new",
+        "fields",
+        "leaving",
+    ])?;
+    let name = table.require("name", "give the intake a name: name = \"staff\"")?.text()?.text;
+    let directory = table.require("directory", "name the [directory.NAME] that it reads")?.text()?;
+    if !directories.contains_key(&directory.text) {
+        let names = directories.keys().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(", ");
+        return Err(
+            directory.bad("there is no directory of this name", &format!("the settings have {names}"))
+        );
+    }
+    let bases =
+        table.require("bases", "say where people sit: bases = [\"OU=People,DC=quillmere,DC=example\"]")?;
+    let none =
+        bases.bad("it is empty", "say where people sit: bases = [\"OU=People,DC=quillmere,DC=example\"]");
+    let bases = names(bases)?;
+    if bases.is_empty() {
+        return Err(none);
+    }
+    let filter =
+        table.require("filter", "say which entries are people, like filter = \"(objectClass=person)\"")?;
+    let filter = search_filter(&filter.text()?)?;
+    let mut list = |key| table.take(key).map(names).transpose().map(Option::unwrap_or_default);
+    let (groups, not_in_group, group_bases) = (list("groups")?, list("not_in_group")?, list("group_bases")?);
+    let active = match table.take("active") {
+        Some(value) => Some(search_filter(&value.text()?)?),
+        None => None,
+    };
+    let identity = table.take("identity").map(|value| attribute(&value.text()?)).transpose()?;
+    let matching = match table.take("match") {
+        None => vec![MatchBy::Link, MatchBy::Login],
+        Some(value) => matching(value)?,
+    };
+    let adopt = match table.take("adopt") {
+        None => Adopt::Never,
+        Some(value) => value.text()?.word(&[("never", Adopt::Never), ("same-login", Adopt::SameLogin)])?,
+    };
+    let new = table.take("new").map(Value::boolean).transpose()?.unwrap_or(true);
+    let fields =
+        fields(table.require("fields", "add [intake.fields] with at least login = { from = \"…\" }")?)?;
+    let leaving = table.take("leaving").map(leaving).transpose()?.unwrap_or_default();
+    let directory = directory.text;
+    Ok(Intake {
+        name,
+        directory,
+        bases,
+        filter,
+        groups,
+        not_in_group,
+        group_bases,
+        active,
+        identity,
+        matching,
+        adopt,
+        new,
+        fields,
+        leaving,
+    })
+}
+
+fn matching(value: Value<'_>) -> Result<Vec<MatchBy>, SettingsError> {
+    let first = value.bad(
+        "the link comes first",
+        "write match = [\"link\", \"login\"]: a person is the same person under a new name",
+    );
+    let words = [("link", MatchBy::Link), ("login", MatchBy::Login)];
+    let list = value.texts()?.iter().map(|text| text.word(&words)).collect::<Result<Vec<_>, _>>()?;
+    if list.first() == Some(&MatchBy::Link) { Ok(list) } else { Err(first) }
+}
+
+fn names(value: Value<'_>) -> Result<Vec<Dn>, SettingsError> {
+    value
+        .texts()?
+        .iter()
+        .map(|text| {
+            let help = |error: &crate::name::ParseError| {
+                error.help().map(|help| help.to_string()).unwrap_or_default()
+            };
+            Dn::parse(&text.text)
+                .map_err(|error| text.inside(error.span(), &error.kind().to_string(), &help(&error), false))
+        })
+        .collect()
+}
+
+fn search_filter(text: &Text<'_>) -> Result<Filter, SettingsError> {
+    Filter::parse(&text.text).map_err(|error| {
+        let help = error.help().map(|help| help.to_string()).unwrap_or_default();
+        text.inside(error.span(), &error.kind().to_string(), &help, true)
+    })
+}
+
+fn attribute(text: &Text<'_>) -> Result<String, SettingsError> {
+    if is_attribute_type(&text.text) {
+        return Ok(text.text.clone());
+    }
+    Err(text
+        .bad("this is not an attribute name", "an attribute name has letters, digits and hyphens, like mail"))
+}
+
+fn fields(value: Value<'_>) -> Result<IndexMap<String, FieldRule>, SettingsError> {
+    let no_login = value.bad(
+        "`login` is missing",
+        "say what a person signs in with, like login = { from = \"sAMAccountName\", case = \"lower\" }",
+    );
+    let mut fields = IndexMap::new();
+    for (name, value) in value.entries("a table of field rules")? {
+        if RESERVED.contains(&name.as_str()) {
+            return Err(value.bad("this column is Webtaxon's own", "give the field another name"));
+        }
+        let rule = field(value, name == "login")?;
+        fields.insert(name, rule);
+    }
+    if fields.contains_key("login") { Ok(fields) } else { Err(no_login) }
+}
+
+fn field(value: Value<'_>, login: bool) -> Result<FieldRule, SettingsError> {
+    let unclear = value.bad(
+        "a field is drawn from attributes or is a fixed value",
+        "write either { from = \"mail\" } or { value = \"en-GB\" }",
+    );
+    let mut table = value.table(&["from", "value", "case", "required", "unique"])?;
+    let from = table.take("from").map(Value::texts).transpose()?;
+    let fixed = table.take("value").map(Value::text).transpose()?.map(|text| text.text);
+    let case = match table.take("case") {
+        None => None,
+        Some(value) => Some(value.text()?.word(&[("lower", Case::Lower), ("upper", Case::Upper)])?),
+    };
+    let required = table.take("required").map(Value::boolean).transpose()?.unwrap_or(false) || login;
+    let unique = table.take("unique").map(Value::boolean).transpose()?.unwrap_or(false);
+    let from = match (from, &fixed) {
+        (Some(list), None) if !list.is_empty() => {
+            list.iter().map(attribute).collect::<Result<Vec<_>, _>>()?
+        }
+        (None, Some(_)) if !login => Vec::new(),
+        _ => return Err(unclear),
+    };
+    Ok(FieldRule { from, value: fixed, case, required, unique })
+}
+
+fn leaving(value: Value<'_>) -> Result<Leaving, SettingsError> {
+    let mut table = value.table(&["gone", "outside", "disabled", "incomplete"])?;
+    let default = Leaving::default();
+    let mut action = |key, default| match table.take(key) {
+        None => Ok(default),
+        Some(value) => {
+            let mut table = value.table(&["do"])?;
+            let words = [
+                ("remove", LeavingAction::Remove),
+                ("suspend", LeavingAction::Suspend),
+                ("keep", LeavingAction::Keep),
+            ];
+            table.require("do", "write { do = \"suspend\" }, \"remove\" or \"keep\"")?.text()?.word(&words)
+        }
+    };
+    Ok(Leaving {
+        gone: action("gone", default.gone)?,
+        outside: action("outside", default.outside)?,
+        disabled: action("disabled", default.disabled)?,
+        incomplete: action("incomplete", default.incomplete)?,
+    })
+}
+
+fn brakes(value: Value<'_>) -> Result<Brakes, SettingsError> {
+    let mut table = value.table(&["removals", "fewest"])?;
+    let removals = match table.take("removals") {
+        None => None,
+        Some(value) if value.is_integer() => Some(Removals::Number(value.number(0)?)),
+        Some(value) => {
+            let text = value.text()?;
+            let share = text.text.strip_suffix('%').and_then(|share| share.trim().parse::<f64>().ok());
+            let share = share.filter(|share| (0.0..=100.0).contains(share));
+            let share = share.ok_or_else(|| {
+                text.bad(
+                    "this is neither a number nor a share",
+                    "write a number like 5, or a share like \"5%\"",
+                )
+            })?;
+            Some(Removals::Percent(share))
+        }
+    };
+    let fewest = table.take("fewest").map(|value| value.number(0)).transpose()?;
+    Ok(Brakes { removals, fewest })
+}

@@ -1,0 +1,199 @@
+//! The client's side of an LDAP conversation (RFC 4511 §4): requests in, bytes out; bytes in,
+//! events out. No socket, no clock.
+//!
+//! Every answer is checked against what was asked: an unknown message id or an answer of the wrong
+//! kind ends the conversation. Several requests may be under way at once.
+
+use crate::frame::{Inbox, MESSAGE_LIMIT};
+use crate::message::{
+    Authentication, BindRequest, Control, LdapResult, Message, Octets, Operation, Password, SearchRequest,
+    SearchResultEntry,
+};
+use crate::{ProtocolError, ProtocolErrorKind, control};
+use std::collections::HashMap;
+use zeroize::Zeroizing;
+
+/// Names one request of a [`Conversation`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct RequestId(u32);
+
+/// What the server said.
+#[derive(Debug, PartialEq, Eq)]
+pub enum Event {
+    /// The answer to a bind.
+    Bound(RequestId, LdapResult),
+    /// One entry of a search.
+    Entry(RequestId, SearchResultEntry),
+    /// A search would have to go on elsewhere.
+    Reference(RequestId, Vec<Octets>),
+    /// The end of a search, and the cookie of the next page if there is one.
+    Done(RequestId, LdapResult, Option<Octets>),
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Pending {
+    Bind,
+    Search,
+    /// The client does not want the answers any more; some may be on their way.
+    Abandoned,
+}
+
+/// One connection's conversation.
+#[derive(Debug)]
+pub struct Conversation {
+    last_id: u32,
+    pending: HashMap<u32, Pending>,
+    inbox: Inbox,
+    outbox: Zeroizing<Vec<u8>>,
+    limit: usize,
+}
+
+impl Default for Conversation {
+    fn default() -> Self {
+        Self::new(MESSAGE_LIMIT)
+    }
+}
+
+impl Conversation {
+    /// Nothing said yet; no message may be longer than `limit` bytes.
+    #[must_use]
+    pub fn new(limit: usize) -> Self {
+        Self {
+            last_id: 0,
+            pending: HashMap::new(),
+            inbox: Inbox::default(),
+            outbox: Zeroizing::default(),
+            limit,
+        }
+    }
+
+    fn send(&mut self, operation: Operation, controls: Vec<Control>) -> Result<u32, ProtocolError> {
+        // Ids are used once; a conversation ends long before they run out (RFC 4511 §4.1.1.1).
+        self.last_id = self.last_id.wrapping_add(1).clamp(1, i32::MAX.unsigned_abs());
+        let controls = Some(controls).filter(|controls| !controls.is_empty());
+        let message = Message { id: self.last_id, operation, controls };
+        let bytes = Zeroizing::new(message.encode()?);
+        self.outbox.extend_from_slice(&bytes);
+        Ok(self.last_id)
+    }
+
+    /// Says who asks, by a name and a password (RFC 4513 §5.1).
+    ///
+    /// # Errors
+    /// The message cannot be written.
+    pub fn bind(&mut self, name: &str, password: &[u8]) -> Result<RequestId, ProtocolError> {
+        let authentication = Authentication::Simple(Password(Zeroizing::new(password.to_vec())));
+        let name = Octets::from_slice(name.as_bytes());
+        let request = BindRequest { version: 3, name, authentication };
+        let id = self.send(Operation::BindRequest(request), Vec::new())?;
+        self.pending.insert(id, Pending::Bind);
+        Ok(RequestId(id))
+    }
+
+    /// Asks for entries.
+    ///
+    /// # Errors
+    /// The message cannot be written.
+    pub fn search(
+        &mut self,
+        request: SearchRequest,
+        controls: Vec<Control>,
+    ) -> Result<RequestId, ProtocolError> {
+        let id = self.send(Operation::SearchRequest(request), controls)?;
+        self.pending.insert(id, Pending::Search);
+        Ok(RequestId(id))
+    }
+
+    /// Tells the server that nobody waits for a request any more (RFC 4511 §4.11).
+    ///
+    /// # Errors
+    /// The message cannot be written.
+    pub fn abandon(&mut self, request: RequestId) -> Result<(), ProtocolError> {
+        if let Some(pending) = self.pending.get_mut(&request.0) {
+            *pending = Pending::Abandoned;
+            self.send(Operation::AbandonRequest(request.0), Vec::new())?;
+        }
+        Ok(())
+    }
+
+    /// Says that the client goes (RFC 4511 §4.3).
+    ///
+    /// # Errors
+    /// The message cannot be written.
+    pub fn unbind(&mut self) -> Result<(), ProtocolError> {
+        self.send(Operation::UnbindRequest(()), Vec::new()).map(|_| ())
+    }
+
+    /// Takes the bytes that are to be sent; they are wiped when they are dropped.
+    pub fn outgoing(&mut self) -> Zeroizing<Vec<u8>> {
+        std::mem::take(&mut self.outbox)
+    }
+
+    /// Adds bytes that the server sent.
+    pub fn feed(&mut self, bytes: &[u8]) {
+        self.inbox.feed(bytes);
+    }
+
+    /// The next thing that the server said, if enough bytes have arrived.
+    ///
+    /// # Errors
+    /// The server broke the protocol, or ended the connection; nothing can follow.
+    pub fn next_event(&mut self) -> Result<Option<Event>, ProtocolError> {
+        while let Some(bytes) = self.inbox.next(self.limit)? {
+            let message = Message::decode(bytes)?;
+            if let Some(event) = self.receive(message)? {
+                return Ok(Some(event));
+            }
+        }
+        Ok(None)
+    }
+
+    fn receive(&mut self, message: Message) -> Result<Option<Event>, ProtocolError> {
+        let id = message.id;
+        if id == 0 {
+            // The only unsolicited notification there is (RFC 4511 §4.4).
+            return Err(match message.operation {
+                Operation::ExtendedResponse(notice) => {
+                    let result = LdapResult::from(notice);
+                    ProtocolErrorKind::Disconnected { code: result.code.0, text: result.words() }
+                }
+                _ => ProtocolErrorKind::UnknownRequest { id },
+            }
+            .into());
+        }
+        let Some(&pending) = self.pending.get(&id) else {
+            return Err(ProtocolErrorKind::UnknownRequest { id }.into());
+        };
+        if pending == Pending::Abandoned {
+            if matches!(message.operation, Operation::SearchResultDone(_) | Operation::ExtendedResponse(_)) {
+                self.pending.remove(&id);
+            }
+            return Ok(None);
+        }
+        let request = RequestId(id);
+        let event = match (pending, message.operation) {
+            (Pending::Search, Operation::SearchResultEntry(entry)) => {
+                return Ok(Some(Event::Entry(request, entry)));
+            }
+            (Pending::Search, Operation::SearchResultReference(urls)) => {
+                return Ok(Some(Event::Reference(request, urls)));
+            }
+            (Pending::Search, Operation::SearchResultDone(result)) => {
+                let cookie = control::paged_value(message.controls.as_deref()).map(|(_, cookie)| cookie);
+                Event::Done(request, result, cookie.filter(|cookie| !cookie.is_empty()))
+            }
+            // One server refuses a search's control with an extended response: it is the end all
+            // the same, and must not be taken for success.
+            (Pending::Search, Operation::ExtendedResponse(response)) if response.code.0 != 0 => {
+                Event::Done(request, response.into(), None)
+            }
+            (Pending::Bind, Operation::BindResponse(response)) => Event::Bound(request, response.into()),
+            _ => return Err(ProtocolErrorKind::WrongAnswer { id }.into()),
+        };
+        self.pending.remove(&id);
+        Ok(Some(event))
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,19 @@
+//! LDAP messages as bytes and back (RFC 4511), framing with limits, and the client's side of the
+//! conversation as a state machine. No sockets, no async, no clock.
+//!
+//! * [`message`]: the messages of RFC 4511 that this job needs, over the `rasn` codec;
+//! * [`frame`]: where one message ends in a stream of bytes, within a size limit;
+//! * [`control`]: the controls that go with a search (paged results);
+//! * [`filter`]: search filters as BER and back;
+//! * [`conversation`]: what a client may say, and what the server's answers mean.
+
+pub mod control;
+pub mod conversation;
+mod error;
+pub mod filter;
+pub mod frame;
+pub mod message;
+
+pub use conversation::{Conversation, Event};
+pub use error::{ProtocolError, ProtocolErrorKind};
+pub use message::{Message, Operation};
