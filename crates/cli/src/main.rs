@@ -1,2 +1,24 @@
-//! x
-fn main() {}
+//! The command `webtaxon`: arguments in, text out, nothing else.
+
+mod arguments;
+mod code;
+mod demo;
+mod output;
+mod run;
+mod text;
+
+use clap::Parser as _;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let arguments = arguments::Arguments::parse();
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+    match runtime {
+        Ok(runtime) => runtime.block_on(run::run(arguments)),
+        Err(error) => {
+            output::Output::new(arguments.common.color)
+                .error_text(&format!("the program cannot start: {error}"));
+            ExitCode::FAILURE
+        }
+    }
+}

@@ -155,6 +155,13 @@ impl Sweep {
         }
     }
 
+    /// Ends every part that is still open, for one reason.
+    pub fn cut_short(&mut self, reason: &str) {
+        for (_, slot) in self.parts.iter_mut().filter(|(_, slot)| slot.is_none()) {
+            *slot = Some(Ended::Short(reason.to_owned()));
+        }
+    }
+
     /// Keeps one person; one that came already (bases may overlap) is kept once.
     ///
     /// # Errors

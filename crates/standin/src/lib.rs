@@ -1,1 +1,125 @@
-//! x
+//! The simulated directory: a real LDAPv3 server on loopback that holds an LDIF file in memory.
+//!
+//! For the demo, for tests and for benches; it is not a directory server to keep people in. It
+//! answers over real sockets, with TLS from a certificate made at start, and evaluates filters
+//! with the same core that the client uses.
+//!
+//! * [`Directory`]: the entries, and what a search finds in them;
+//! * [`Standin`]: the server; [`Options`]: its limits and the faults that tests ask for.
+
+mod directory;
+mod error;
+mod root;
+mod session;
+mod tls;
+
+pub use directory::Directory;
+pub use error::{StandinError, StandinErrorKind};
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use tokio::net::TcpListener;
+use tokio::task::JoinHandle;
+
+/// How the simulated directory behaves.
+#[derive(Clone, Debug)]
+pub struct Options {
+    /// Where it listens; port 0 takes a free one.
+    pub listen: SocketAddr,
+    /// Whether connections begin with TLS.
+    pub tls: bool,
+    /// Names in the certificate; `localhost`, `127.0.0.1` and `::1` unless said otherwise.
+    pub names: Vec<String>,
+    /// The most entries that a search without paging gets (RFC 4511 §4.5.1.4); then result 4.
+    pub size_limit: Option<usize>,
+    /// The most entries that a search with paging gets over all its pages; then result 4.
+    pub paged_limit: Option<usize>,
+    /// Whether anybody may search without a bind.
+    pub anonymous: bool,
+    /// A fault: each connection is cut after so many messages of the server's.
+    pub cut_after: Option<u64>,
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        Self {
+            listen: SocketAddr::from(([127, 0, 0, 1], 0)),
+            tls: true,
+            names: ["localhost", "127.0.0.1", "::1"].map(str::to_owned).to_vec(),
+            size_limit: None,
+            paged_limit: None,
+            anonymous: false,
+            cut_after: None,
+        }
+    }
+}
+
+/// A simulated directory that is running. Dropping it stops it.
+#[derive(Debug)]
+pub struct Standin {
+    address: SocketAddr,
+    tls: bool,
+    authority: String,
+    accepting: JoinHandle<()>,
+}
+
+impl Standin {
+    /// Starts a server for `directory`.
+    ///
+    /// # Errors
+    /// The address is taken or not allowed, or no certificate can be made.
+    pub async fn start(directory: Arc<Directory>, options: Options) -> Result<Self, StandinError> {
+        let cannot_listen = |error| StandinErrorKind::Listen(options.listen, error);
+        let listener = TcpListener::bind(options.listen).await.map_err(cannot_listen)?;
+        let address = listener.local_addr().map_err(cannot_listen)?;
+        let certificate = tls::Certificate::new(&options.names)?;
+        let authority = certificate.authority_pem().to_owned();
+        let acceptor = options.tls.then(|| certificate.acceptor()).transpose()?;
+        let tls = options.tls;
+        let options = Arc::new(options);
+        let accepting = tokio::spawn(async move {
+            let mut sessions = tokio::task::JoinSet::new();
+            while let Ok((stream, _)) = listener.accept().await {
+                while sessions.try_join_next().is_some() {}
+                let _ = stream.set_nodelay(true);
+                let (directory, options) = (Arc::clone(&directory), Arc::clone(&options));
+                match acceptor.clone() {
+                    None => drop(sessions.spawn(session::serve(stream, directory, options))),
+                    Some(acceptor) => {
+                        sessions.spawn(async move {
+                            if let Ok(stream) = acceptor.accept(stream).await {
+                                session::serve(stream, directory, options).await;
+                            }
+                        });
+                    }
+                }
+            }
+        });
+        Ok(Self { address, tls, authority, accepting })
+    }
+
+    /// Where it listens.
+    #[must_use]
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// Where it listens, as settings write it.
+    #[must_use]
+    pub fn url(&self) -> String {
+        let (scheme, host) = if self.tls { ("ldaps", "localhost") } else { ("ldap", "127.0.0.1") };
+        format!("{scheme}://{host}:{}", self.address.port())
+    }
+
+    /// The certificate of the authority that signed the server's, as PEM.
+    #[must_use]
+    pub fn authority_pem(&self) -> &str {
+        &self.authority
+    }
+}
+
+impl Drop for Standin {
+    fn drop(&mut self) {
+        self.accepting.abort();
+    }
+}

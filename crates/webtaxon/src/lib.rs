@@ -1,1 +1,27 @@
-//! x
+//! Connects an application to an LDAP directory and previews which accounts it would import,
+//! update, suspend or remove, before anything happens.
+//!
+//! ```no_run
+//! # #[tokio::main(flavor = "current_thread")]
+//! # async fn main() -> Result<(), webtaxon::Error> {
+//! let workspace = webtaxon::Workspace::open("demo/webtaxon.toml")?;
+//! let preview = workspace.preview().await?;
+//! for change in &preview.changes {
+//!     println!("{} {}", change.kind.name(), change.login);
+//! }
+//! # Ok(()) }
+//! ```
+//!
+//! [`Workspace`] is where to begin. [`core`] is the computation, which needs no I/O; [`directory`]
+//! reads from LDAP servers, [`store`] from the application's own list, and [`report`] renders
+//! results as JSON.
+
+pub mod directory;
+mod error;
+pub mod report;
+pub mod store;
+mod workspace;
+
+pub use error::Error;
+pub use webtaxon_core as core;
+pub use workspace::Workspace;

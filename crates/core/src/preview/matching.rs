@@ -252,8 +252,7 @@ impl<'a> Matching<'a> {
             fields.insert("link".to_owned(), FieldChange { old, new: Some(candidate.identity.to_string()) });
         }
         if account.state == State::Suspended {
-            let word = |text: &str| Some(text.to_owned());
-            fields.insert("state".to_owned(), FieldChange { old: word("suspended"), new: word("active") });
+            fields.insert("state".to_owned(), state_change("suspended", "active"));
         }
         fields
     }
@@ -340,13 +339,25 @@ impl<'a> Matching<'a> {
             };
             match would {
                 Some(kind) => {
-                    let detail = detail(known, cause);
-                    outcome.changes.push(leave(proof, kind, account, cause, dn.clone(), detail));
+                    let change = leave(proof, kind, account, self.lost(kind, account));
+                    let (dn, detail) = (dn.clone(), detail(known, cause));
+                    outcome.changes.push(Change { cause: Some(cause), dn, detail, ..change });
                 }
                 None if self.keeps(cause) => outcome.held.push(held(None, HeldReason::Kept)),
                 None => outcome.unchanged += 1, // suspended already
             }
         }
+    }
+
+    /// What an account that leaves is left with: nothing, or another state.
+    fn lost(&self, kind: ChangeKind, account: &Account) -> IndexMap<String, FieldChange> {
+        if kind == ChangeKind::Suspend {
+            return IndexMap::from([("state".to_owned(), state_change("active", "suspended"))]);
+        }
+        let names = self.settings.intake.fields.keys();
+        names
+            .map(|name| (name.clone(), FieldChange { old: Some(account.field(name).to_owned()), new: None }))
+            .collect()
     }
 
     fn keeps(&self, cause: Cause) -> bool {
@@ -373,6 +384,10 @@ impl<'a> Matching<'a> {
     }
 }
 
+fn state_change(old: &str, new: &str) -> FieldChange {
+    FieldChange { old: Some(old.to_owned()), new: Some(new.to_owned()) }
+}
+
 fn cause_of(step: Step) -> Cause {
     match step {
         Step::Active => Cause::Disabled,
@@ -386,7 +401,7 @@ fn detail(dropped: Option<&Dropped>, cause: Cause) -> Option<String> {
     let words = match (dropped.map(|one| one.step), cause) {
         (Some(Step::Groups), _) => "in none of the groups",
         (Some(Step::NotInGroup), _) => "in a group of not_in_group",
-        (None, Cause::Outside) => "outside the bases, or the filter does not let them in",
+        (None, Cause::Outside) => "the entry is under no base, or the filter does not find it",
         _ => return None,
     };
     Some(words.to_owned())
@@ -397,18 +412,16 @@ fn leave(
     _proof: &Whole,
     kind: ChangeKind,
     account: &Account,
-    cause: Cause,
-    dn: Option<String>,
-    detail: Option<String>,
+    fields: IndexMap<String, FieldChange>,
 ) -> Change {
     Change {
         kind,
         login: account.login.clone(),
-        dn,
+        dn: None,
         link: account.link.clone(),
-        cause: Some(cause),
-        detail,
-        fields: IndexMap::new(),
+        cause: None,
+        detail: None,
+        fields,
         path: Vec::new(),
         clash: None,
     }

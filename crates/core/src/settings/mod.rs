@@ -64,9 +64,8 @@ pub struct Directory {
     pub plain: bool,
 }
 
-/// Whose certificates are good.
+/// Whose certificates are good. Exhaustive on purpose: whoever opens one must know every kind.
 #[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
 pub enum Trust {
     /// The system's own list of authorities.
     System,
@@ -74,9 +73,8 @@ pub enum Trust {
     Authority(PathBuf),
 }
 
-/// Where a password comes from; never the settings themselves.
+/// Where a password comes from; never the settings themselves. Exhaustive on purpose: whoever opens one must know every kind.
 #[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
 pub enum PasswordSource {
     /// An environment variable of this name.
     Env(String),
@@ -95,9 +93,8 @@ pub struct Accounts {
     pub seats: Option<u64>,
 }
 
-/// Where the list is kept.
+/// Where the list is kept. Exhaustive on purpose: whoever opens one must know every kind.
 #[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
 pub enum StoreSettings {
     /// A CSV file (RFC 4180), beside the settings unless the path is absolute.
     Csv {

@@ -1,0 +1,165 @@
+//! What may be typed: commands and options.
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+/// Connects an application to a company's directory over LDAP, and previews which accounts it
+/// would import, update, suspend or remove, before anything happens.
+#[derive(Debug, Parser)]
+#[command(version, about, max_term_width = 100)]
+#[command(after_help = "Exit codes: 0 done; 1 it could not be done; 2 wrong usage or settings; \
+4 the directory was not read to its end.\nFirst steps: webtaxon demo")]
+pub(crate) struct Arguments {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+    #[command(flatten)]
+    pub(crate) common: Common,
+}
+
+/// What every command understands.
+#[derive(Args, Clone, Debug)]
+pub(crate) struct Common {
+    /// The settings file.
+    ///
+    /// Paths inside it start from the folder that it is in.
+    /// Example: webtaxon preview --settings loans/webtaxon.toml
+    #[arg(
+        long,
+        global = true,
+        value_name = "FILE",
+        default_value = "webtaxon.toml",
+        env = "WEBTAXON_SETTINGS"
+    )]
+    pub(crate) settings: PathBuf,
+
+    /// How the answer is written: text for people, json for programs.
+    ///
+    /// JSON is one document on standard output, with stable keys and a version in "format".
+    /// Example: webtaxon preview --format json
+    #[arg(long, global = true, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+
+    /// Whether text has colours; words say the same without them.
+    ///
+    /// NO_COLOR is respected, too. Example: webtaxon check --color never
+    #[arg(long, global = true, value_enum, default_value_t = Color::Auto)]
+    pub(crate) color: Color,
+}
+
+/// How an answer is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// For people.
+    Text,
+    /// For programs.
+    Json,
+}
+
+/// Whether text has colours.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    /// On a terminal.
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
+
+/// The commands, in the order of the work.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Show the whole job on made-up data, with nothing installed.
+    Demo(Demo),
+    /// Try everything that a run needs, step by step.
+    ///
+    /// Password, connection, certificate, bind, bases, filter, groups, the accounts file: one line
+    /// each, and for each that fails, what to do. Reads only.
+    Check,
+    /// Show what the application would import, update, suspend or remove.
+    ///
+    /// Nothing is changed. If the directory was not read to its end, nobody's account is taken
+    /// away, and the exit code is 4.
+    Preview(Preview),
+    /// Run a simulated directory over an LDIF file, on this machine only.
+    Standin(Standin),
+    /// Explain a message by its code, like WX0307.
+    Code {
+        /// The code as a message shows it.
+        code: String,
+    },
+}
+
+/// Options of `demo`.
+#[derive(Args, Debug)]
+pub(crate) struct Demo {
+    /// Write the demo's files to this folder and keep them.
+    ///
+    /// The folder is made if it does not exist; nothing in it is overwritten.
+    /// Example: webtaxon demo --keep museum
+    #[arg(long, value_name = "DIR")]
+    pub(crate) keep: Option<PathBuf>,
+
+    /// Leave the simulated directory running until Ctrl-C.
+    ///
+    /// The commands that the demo prints can then be typed in another terminal.
+    /// Example: webtaxon demo --stay
+    #[arg(long)]
+    pub(crate) stay: bool,
+}
+
+/// Options of `preview`.
+#[derive(Args, Debug)]
+pub(crate) struct Preview {
+    /// Exit with 10 where there is something to do, for scripts.
+    ///
+    /// Example: webtaxon preview --changes-exit-code; test $? -eq 10 && echo "something to do"
+    #[arg(long)]
+    pub(crate) changes_exit_code: bool,
+}
+
+/// Options of `standin`.
+#[derive(Args, Debug)]
+pub(crate) struct Standin {
+    /// The entries, as LDIF.
+    ///
+    /// Example: webtaxon standin --ldif demo/directory.ldif --authority demo/museum-ca.pem
+    #[arg(long, value_name = "FILE")]
+    pub(crate) ldif: PathBuf,
+
+    /// Where to listen; port 0 takes a free one.
+    ///
+    /// Example: --listen 127.0.0.1:6361
+    #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:6360")]
+    pub(crate) listen: SocketAddr,
+
+    /// Where to write the certificate of the authority that signs the server's.
+    ///
+    /// A new one is made at every start. Name the file in the settings:
+    /// trust = { authority = "museum-ca.pem" }
+    #[arg(long, value_name = "FILE")]
+    pub(crate) authority: Option<PathBuf>,
+
+    /// Answer in plain text (ldap://) instead of with TLS (ldaps://).
+    ///
+    /// The settings then need plain = true.
+    #[arg(long)]
+    pub(crate) plain: bool,
+
+    /// Let anybody search without a bind.
+    #[arg(long)]
+    pub(crate) anonymous: bool,
+
+    /// The most entries that a search without paging gets.
+    ///
+    /// Example: --size-limit 1000
+    #[arg(long, value_name = "N")]
+    pub(crate) size_limit: Option<usize>,
+
+    /// A fault for tests: cut each connection after so many messages.
+    ///
+    /// Example: --cut-after 50
+    #[arg(long, value_name = "N")]
+    pub(crate) cut_after: Option<u64>,
+}

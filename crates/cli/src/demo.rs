@@ -1,0 +1,171 @@
+//! `webtaxon demo`: the whole job on the museum's made-up data, with nothing installed.
+//!
+//! The files are those of `demo/` in the repository, compiled in, so that an installed binary can
+//! do this anywhere.
+
+use crate::arguments::{Common, Demo, Format, Preview as PreviewOptions};
+use crate::output::{Output, Tone, paint};
+use crate::run::{self, Exit};
+use std::io;
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use webtaxon_standin::{Directory, Options, Standin, StandinError};
+
+const DIRECTORY: &str = include_str!("../../../demo/directory.ldif");
+const SETTINGS: &str = include_str!("../../../demo/webtaxon.toml");
+const ACCOUNTS: &str = include_str!("../../../demo/accounts.csv");
+const PASSWORD: &str = include_str!("../../../demo/museum-password.txt");
+const README: &str = include_str!("../../../demo/README.md");
+
+/// The port in the settings; another one is written into them if it is taken.
+const PORT: u16 = 6360;
+
+/// Where the files are; a temporary folder goes away at the end.
+enum Folder {
+    Kept(PathBuf),
+    Temporary(tempfile::TempDir),
+}
+
+impl Folder {
+    fn path(&self) -> &Path {
+        match self {
+            Folder::Kept(path) => path,
+            Folder::Temporary(folder) => folder.path(),
+        }
+    }
+}
+
+pub(crate) async fn run(options: &Demo, common: &Common, output: &Output) -> Exit {
+    let standin = match start().await {
+        Ok(standin) => standin,
+        Err(error) => {
+            output.error(&error);
+            return Exit::Failed;
+        }
+    };
+    let folder = match write(options, &standin) {
+        Ok(folder) => folder,
+        Err(error) => {
+            output.error_text(&error);
+            return Exit::Failed;
+        }
+    };
+    let settings = folder.path().join("webtaxon.toml");
+    let common = Common { settings: settings.clone(), ..common.clone() };
+    let as_text = common.format == Format::Text;
+    let say = |words: &str| {
+        if as_text {
+            output.answer(words);
+        }
+    };
+    let headline = |words: &str| say(&format!("{}\n\n", paint(Tone::Heading, words)));
+
+    headline("The Quillmere Museum fills its Loans Desk from the museum's directory. All data is made up.");
+    say(&format!(
+        "A simulated directory runs at {}; the files are in {}\n\n",
+        standin.url(),
+        folder.path().display()
+    ));
+    let command = |name: &str| format!("$ webtaxon {name} --settings {}", settings.display());
+    if as_text {
+        headline(&command("check"));
+        let exit = run::check(&common, output).await;
+        if exit != Exit::Done {
+            return exit;
+        }
+        say("\n");
+        headline(&command("preview"));
+    }
+    let exit = run::preview(&PreviewOptions { changes_exit_code: false }, &common, output).await;
+    if exit != Exit::Done {
+        return exit;
+    }
+    say(&format!("\n{}\n", paint(Tone::Heading, "What now?")));
+    if options.stay {
+        say(&format!(
+            "The simulated directory keeps running. In another terminal, change {} and type\n  webtaxon preview --settings {}\nCtrl-C here stops it.\n",
+            settings.display(),
+            settings.display()
+        ));
+        run::until_interrupted().await;
+        say("Stopped.\n");
+        return Exit::Done;
+    }
+    match &folder {
+        Folder::Kept(path) => say(&format!(
+            "The files stay in {0}; {0}/README.md says what is in them. To try them, start the directory again:\n  webtaxon standin --ldif {0}/directory.ldif --listen {1} --authority {0}/museum-ca.pem\nand in another terminal:\n  webtaxon preview --settings {0}/webtaxon.toml\n",
+            path.display(),
+            standin.address()
+        )),
+        Folder::Temporary(_) => say(
+            "The simulated directory has stopped, and the files are gone. To change them and look again:\n  webtaxon demo --keep museum --stay\n",
+        ),
+    }
+    Exit::Done
+}
+
+/// Starts the simulated directory on the settings' own port, or on a free one.
+async fn start() -> Result<Standin, StandinError> {
+    // The file is part of the binary, and a test reads it: it is sound.
+    let directory =
+        Arc::new(Directory::from_ldif(DIRECTORY.as_bytes()).unwrap_or_else(|error| panic!("{error}")));
+    let at = |port| Options { listen: SocketAddr::from(([127, 0, 0, 1], port)), ..Options::default() };
+    match Standin::start(Arc::clone(&directory), at(PORT)).await {
+        Ok(standin) => Ok(standin),
+        Err(_) => Standin::start(directory, at(0)).await,
+    }
+}
+
+/// Writes the demo's files, with the port that the simulated directory got.
+fn write(options: &Demo, standin: &Standin) -> Result<Folder, String> {
+    let folder = match &options.keep {
+        Some(path) => {
+            std::fs::create_dir_all(path)
+                .map_err(|error| format!("the folder {} cannot be made: {error}", path.display()))?;
+            Folder::Kept(path.clone())
+        }
+        None => {
+            let made = tempfile::Builder::new().prefix("webtaxon-demo-").tempdir();
+            Folder::Temporary(made.map_err(|error| format!("no temporary folder can be made: {error}"))?)
+        }
+    };
+    let port = standin.address().port();
+    let settings = SETTINGS.replace(&format!("localhost:{PORT}"), &format!("localhost:{port}"));
+    let files = [
+        ("README.md", README, false),
+        ("directory.ldif", DIRECTORY, false),
+        ("webtaxon.toml", settings.as_str(), false),
+        ("accounts.csv", ACCOUNTS, false),
+        ("museum-password.txt", PASSWORD, true),
+        ("museum-ca.pem", standin.authority_pem(), false),
+    ];
+    // All or nothing: look before the first is written.
+    if let Some((name, ..)) = files.iter().find(|(name, ..)| folder.path().join(name).exists()) {
+        let file = folder.path().join(name);
+        return Err(format!(
+            "{} exists already, and nothing is overwritten; name another folder",
+            file.display()
+        ));
+    }
+    for (name, text, secret) in files {
+        let file = folder.path().join(name);
+        create(&file, text, secret)
+            .map_err(|error| format!("{} cannot be written: {error}", file.display()))?;
+    }
+    Ok(folder)
+}
+
+/// Writes a new file; a secret one is for its owner's eyes only.
+fn create(file: &Path, text: &str, secret: bool) -> io::Result<()> {
+    let mut options = std::fs::OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::OpenOptionsExt as _;
+        options.mode(if secret { 0o600 } else { 0o644 });
+    }
+    #[cfg(not(unix))]
+    let _ = secret;
+    io::Write::write_all(&mut options.open(file)?, text.as_bytes())
+}

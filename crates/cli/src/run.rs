@@ -1,0 +1,204 @@
+//! What each command does, and its exit code.
+
+use crate::arguments::{
+    Arguments, Command, Common, Format, Preview as PreviewOptions, Standin as StandinOptions,
+};
+use crate::output::{Output, width};
+use crate::{code, demo, text};
+use miette::Diagnostic;
+use std::path::Path;
+use std::process::ExitCode;
+use std::sync::Arc;
+use webtaxon::directory::Outcome;
+use webtaxon::{Error, Workspace, report};
+use webtaxon_standin::{Directory, Options, Standin};
+
+/// The exit codes that scripts may rely on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Exit {
+    Done = 0,
+    Failed = 1,
+    Wrong = 2,
+    NotWhole = 4,
+    Changes = 10,
+}
+
+impl From<Exit> for ExitCode {
+    fn from(exit: Exit) -> Self {
+        ExitCode::from(exit as u8)
+    }
+}
+
+pub(crate) async fn run(arguments: Arguments) -> ExitCode {
+    let output = Output::new(arguments.common.color);
+    let common = &arguments.common;
+    match arguments.command {
+        Command::Demo(options) => demo::run(&options, common, &output).await,
+        Command::Check => check(common, &output).await,
+        Command::Preview(options) => preview(&options, common, &output).await,
+        Command::Standin(options) => standin(&options, &output).await,
+        Command::Code { code } => explain(&code, &output),
+    }
+    .into()
+}
+
+/// Shows a fault and says how the command ends.
+pub(crate) fn failed(error: &Error, output: &Output) -> Exit {
+    output.error(error);
+    match error {
+        Error::NoSettings { .. } | Error::Settings(_) => Exit::Wrong,
+        _ => Exit::Failed,
+    }
+}
+
+fn open(common: &Common, output: &Output) -> Result<Workspace, Exit> {
+    let workspace = Workspace::open(&common.settings).map_err(|error| failed(&error, output))?;
+    for warning in workspace.warnings() {
+        output.warning(&warning);
+    }
+    Ok(workspace)
+}
+
+/// How the settings file is named in a command that the user may type next.
+fn settings_option(file: &Path) -> String {
+    if file == Path::new("webtaxon.toml") { String::new() } else { format!(" --settings {}", file.display()) }
+}
+
+pub(crate) async fn check(common: &Common, output: &Output) -> Exit {
+    let workspace = match open(common, output) {
+        Ok(workspace) => workspace,
+        Err(exit) => return exit,
+    };
+    let as_text = common.format == Format::Text;
+    let steps = workspace
+        .check(|step| {
+            if as_text {
+                output.answer(&text::step(step, width()));
+            }
+        })
+        .await;
+    if as_text {
+        output.answer(&text::checked(&steps, &settings_option(&common.settings)));
+    } else {
+        output.answer(&format!("{:#}\n", report::check(&steps)));
+    }
+    if steps.iter().any(|step| step.outcome == Outcome::Bad) { Exit::Failed } else { Exit::Done }
+}
+
+pub(crate) async fn preview(options: &PreviewOptions, common: &Common, output: &Output) -> Exit {
+    let workspace = match open(common, output) {
+        Ok(workspace) => workspace,
+        Err(exit) => return exit,
+    };
+    let preview = match workspace.preview().await {
+        Ok(preview) => preview,
+        Err(error) => return failed(&error, output),
+    };
+    match common.format {
+        Format::Text => {
+            let option = settings_option(&common.settings);
+            output.answer(&text::preview(&preview, workspace.settings(), width(), &option));
+        }
+        Format::Json => output.answer(&format!("{:#}\n", report::preview(&preview))),
+    }
+    if !preview.is_whole() {
+        Exit::NotWhole
+    } else if options.changes_exit_code && !preview.changes.is_empty() {
+        Exit::Changes
+    } else {
+        Exit::Done
+    }
+}
+
+async fn standin(options: &StandinOptions, output: &Output) -> Exit {
+    let text = match std::fs::read(&options.ldif) {
+        Ok(text) => text,
+        Err(error) => {
+            output.error_text(&format!("the LDIF file {} cannot be read: {error}", options.ldif.display()));
+            return Exit::Failed;
+        }
+    };
+    let directory = match Directory::from_ldif(&text) {
+        Ok(directory) => Arc::new(directory),
+        Err(error) => {
+            output.error_text(&format!("{}, {error}", options.ldif.display()));
+            output.aside(&help_line(&error));
+            return Exit::Failed;
+        }
+    };
+    let settings = Options {
+        listen: options.listen,
+        tls: !options.plain,
+        size_limit: options.size_limit,
+        anonymous: options.anonymous,
+        cut_after: options.cut_after,
+        ..Options::default()
+    };
+    let entries = directory.len();
+    let standin = match Standin::start(directory, settings).await {
+        Ok(standin) => standin,
+        Err(error) => {
+            output.error(&error);
+            return Exit::Failed;
+        }
+    };
+    if let Some(file) = &options.authority
+        && let Err(error) = std::fs::write(file, standin.authority_pem())
+    {
+        output.error_text(&format!(
+            "the authority's certificate cannot be written to {}: {error}",
+            file.display()
+        ));
+        return Exit::Failed;
+    }
+    output.answer(&format!(
+        "The simulated directory holds {entries} entries and answers at {}\n",
+        standin.url()
+    ));
+    match &options.authority {
+        Some(file) => output.answer(&format!("Its certificate's authority: {}\n", file.display())),
+        None if !options.plain => {
+            output.warning(
+                "a client needs the authority's certificate to trust this server: add --authority FILE",
+            );
+        }
+        None => {}
+    }
+    output.answer("It stops with Ctrl-C.\n");
+    until_interrupted().await;
+    output.answer("Stopped.\n");
+    Exit::Done
+}
+
+fn help_line(error: &dyn Diagnostic) -> String {
+    error.help().map(|help| format!("  To do: {help}\n")).unwrap_or_default()
+}
+
+/// Waits for Ctrl-C, or for the signal by which a service is ended.
+pub(crate) async fn until_interrupted() {
+    #[cfg(unix)]
+    {
+        use tokio::signal::unix::{SignalKind, signal};
+        if let Ok(mut ended) = signal(SignalKind::terminate()) {
+            tokio::select! {
+                _ = tokio::signal::ctrl_c() => {}
+                _ = ended.recv() => {}
+            }
+            return;
+        }
+    }
+    let _ = tokio::signal::ctrl_c().await;
+}
+
+fn explain(code: &str, output: &Output) -> Exit {
+    match code::chapter(code) {
+        Some(chapter) => {
+            output.answer(&chapter);
+            Exit::Done
+        }
+        None => {
+            output.error_text(&format!("there is no message {code}; codes look like WX0307"));
+            Exit::Wrong
+        }
+    }
+}

@@ -1,0 +1,306 @@
+//! Answers as text for people, in the order in which they ask.
+
+use crate::output::{Tone, harmless, paint};
+use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
+use std::fmt::Write as _;
+use webtaxon::core::name;
+use webtaxon::core::preview::{Brake, Change, ChangeKind, FieldChange, Held, Preview};
+use webtaxon::core::selection::{FunnelStep, Step};
+use webtaxon::core::settings::{Intake, Settings};
+use webtaxon::directory::{CheckStep, Outcome};
+
+/// One line of a check, and its remedy below it where there is one.
+pub(crate) fn step(step: &CheckStep, width: usize) -> String {
+    let (tone, word) = match step.outcome {
+        Outcome::Good => (Tone::Good, "good"),
+        Outcome::Warning => (Tone::Warning, "warning"),
+        Outcome::Bad => (Tone::Bad, "bad"),
+        Outcome::Skipped => (Tone::Quiet, "skipped"),
+    };
+    let time = if step.milliseconds > 0 { format!(" ({} ms)", step.milliseconds) } else { String::new() };
+    let mut table = columns(width, &[Some(8), Some(9), None]);
+    table.add_row([word.to_owned(), step.name.to_owned(), format!("{}{time}", harmless(&step.message))]);
+    if !step.remedy.is_empty() {
+        table.add_row([String::new(), String::new(), format!("To do: {}", harmless(&step.remedy))]);
+    }
+    let text = lines(&table);
+    // Only the word has a colour, so that the columns stay what they are.
+    text.replacen(word, &paint(tone, word), 1)
+}
+
+/// How a check ended, and what to type next.
+pub(crate) fn checked(steps: &[CheckStep], settings: &str) -> String {
+    let count = |outcome| steps.iter().filter(|step| step.outcome == outcome).count();
+    let (bad, warnings) = (count(Outcome::Bad), count(Outcome::Warning));
+    let mut text = String::from("\n");
+    if bad > 0 {
+        let _ = writeln!(
+            text,
+            "{}",
+            paint(Tone::Bad, &format!("{} not in order.", counted(bad, "step is", "steps are")))
+        );
+        let _ = writeln!(text, "Next: do what it says above, then type the same command again.");
+    } else {
+        let with = if warnings > 0 {
+            format!(", with {}", counted(warnings, "warning", "warnings"))
+        } else {
+            String::new()
+        };
+        let _ = writeln!(text, "{}", paint(Tone::Good, &format!("Everything is in order{with}.")));
+        let _ = writeln!(text, "Next: webtaxon preview{settings}");
+    }
+    text
+}
+
+/// A preview, from what was read to what to type next.
+pub(crate) fn preview(preview: &Preview, settings: &Settings, width: usize, option: &str) -> String {
+    let mut text = String::new();
+    reading(&mut text, preview, width);
+    funnel(&mut text, preview, &settings.intake, width);
+    accounts(&mut text, preview, width);
+    for kind in ChangeKind::ALL {
+        changes(&mut text, preview, kind, width);
+    }
+    held(&mut text, &preview.held, width);
+    brakes(&mut text, &preview.brakes, width);
+    next(&mut text, preview, option);
+    text
+}
+
+fn heading(text: &mut String, words: &str) {
+    let _ = writeln!(text, "\n{}", paint(Tone::Heading, words));
+}
+
+fn reading(text: &mut String, preview: &Preview, width: usize) {
+    let from = format!("directory {} at {}", harmless(&preview.directory), harmless(&preview.server));
+    if preview.is_whole() {
+        let people = preview.funnel.first().map_or(0, |step| step.left);
+        let (people, groups) =
+            (counted(people, "entry", "entries"), counted(preview.groups_read, "group", "groups"));
+        let words = paint(Tone::Good, "Read to its end:");
+        let _ = writeln!(text, "{words} {from}, {people} of people and {groups}.");
+        return;
+    }
+    let _ = writeln!(text, "{} {from}.", paint(Tone::Bad, "Not read to its end:"));
+    let _ = writeln!(text, "So nobody's account is removed or suspended. What is missing:");
+    let mut table = columns(width, &[None]);
+    for gap in &preview.gaps {
+        table.add_row([format!("{}: {}", harmless(&gap.part), harmless(&gap.reason))]);
+    }
+    text.push_str(&lines(&table));
+}
+
+fn funnel(text: &mut String, preview: &Preview, intake: &Intake, width: usize) {
+    heading(text, &format!("Who would be in (intake {})", harmless(&preview.intake)));
+    let mut table = columns(width, &[Some(6), Some(6), None]);
+    for step in &preview.funnel {
+        let lost = if step.lost > 0 { format!("−{}", step.lost) } else { String::new() };
+        table.add_row([format!("{:>6}", step.left), format!("{lost:>6}"), in_words(step, intake)]);
+    }
+    text.push_str(&lines(&table));
+    if !preview.incomplete.is_empty() {
+        let _ = writeln!(text, "  Out for want of a value:");
+        let mut table = columns(width, &[None]);
+        for person in preview.incomplete.iter().take(10) {
+            table.add_row([format!("{}: {}", short(&person.dn), harmless(&person.missing))]);
+        }
+        text.push_str(&lines(&table));
+        if preview.incomplete.len() > 10 {
+            let _ =
+                writeln!(text, "  and {} more (--format json lists them all)", preview.incomplete.len() - 10);
+        }
+    }
+}
+
+/// A step of the funnel, as the settings at hand mean it.
+fn in_words(step: &FunnelStep, intake: &Intake) -> String {
+    let names =
+        |list: &[name::Dn]| list.iter().map(|dn| short(&dn.to_string())).collect::<Vec<_>>().join(" or ");
+    match step.step {
+        Step::Found => format!("found under {} by the filter", names(&intake.bases)),
+        Step::Groups => format!("in {}, nested members too", names(&intake.groups)),
+        Step::NotInGroup => format!("not in {}", names(&intake.not_in_group)),
+        Step::Active => "active".to_owned(),
+        Step::Complete => {
+            let required =
+                intake.fields.iter().filter(|(_, rule)| rule.required).map(|(name, _)| name.as_str());
+            format!("with a value for {}", required.collect::<Vec<_>>().join(" and "))
+        }
+        other => other.name().to_owned(),
+    }
+}
+
+fn accounts(text: &mut String, preview: &Preview, width: usize) {
+    let counts = &preview.accounts;
+    heading(text, "Accounts in the application");
+    let mut table = columns(width, &[Some(6), Some(6), None]);
+    table.add_row(["   now".to_owned(), " after".to_owned(), String::new()]);
+    table.add_row([
+        format!("{:>6}", counts.now),
+        format!("{:>6}", counts.after),
+        "accounts in all".to_owned(),
+    ]);
+    let seats = counts.seats.map(|seats| format!(" (of {seats} seats)")).unwrap_or_default();
+    let in_use = format!("in use{seats}");
+    table.add_row([format!("{:>6}", counts.active_now), format!("{:>6}", counts.active_after), in_use]);
+    text.push_str(&lines(&table));
+    let _ = writeln!(
+        text,
+        "  {} stay as they are.",
+        counted(preview.unchanged, "linked account", "linked accounts")
+    );
+}
+
+fn changes(text: &mut String, preview: &Preview, kind: ChangeKind, width: usize) {
+    let list: Vec<&Change> = preview.of(kind).collect();
+    if list.is_empty() {
+        return;
+    }
+    let (title, meaning) = match kind {
+        ChangeKind::Import => ("Import", "these people get an account"),
+        ChangeKind::Adopt => ("Adopt", "these accounts were made by hand and become the directory's"),
+        ChangeKind::Update => ("Update", "these accounts get other values"),
+        ChangeKind::Restore => ("Restore", "these accounts are opened again"),
+        ChangeKind::Suspend => ("Suspend", "nobody may sign in to these any more; they are kept"),
+        ChangeKind::Remove => ("Remove", "these accounts are deleted"),
+        _ => ("Clash", "two claims on one account: you decide"),
+    };
+    heading(text, &format!("{title} ({}): {meaning}", list.len()));
+    let mut table = columns(width, &[Some(18), Some(24), None]);
+    for change in list {
+        let person =
+            change.dn.as_deref().map(short).or_else(|| name_in_application(change)).unwrap_or_default();
+        table.add_row([harmless(&change.login), person, what(change)]);
+    }
+    text.push_str(&lines(&table));
+}
+
+/// What the application calls a person whose entry is gone.
+fn name_in_application(change: &Change) -> Option<String> {
+    let name = change.fields.get("name")?.old.as_deref()?;
+    Some(format!("({})", harmless(name)))
+}
+
+/// What happens to one account, and why.
+fn what(change: &Change) -> String {
+    if let Some(clash) = &change.clash {
+        return format!("{}\nTo do: {}", harmless(&clash.message()), clash.remedy());
+    }
+    if let Some(cause) = change.cause {
+        let detail =
+            change.detail.as_ref().map(|detail| format!(": {}", harmless(detail))).unwrap_or_default();
+        let meaning = if detail.is_empty() { cause_in_words(cause.name()) } else { "" };
+        return format!("{}{detail}{meaning}", cause.name());
+    }
+    if change.kind == ChangeKind::Import {
+        let path: Vec<String> = change.path.iter().map(|dn| short(dn)).collect();
+        let email = change.fields.get("email").and_then(|field| field.new.clone()).unwrap_or_default();
+        let through = if path.is_empty() { String::new() } else { format!("through {}", path.join(" > ")) };
+        return if through.is_empty() { harmless(&email) } else { through };
+    }
+    let fields = change.fields.iter().map(|(name, field)| one_field(name, field));
+    fields.collect::<Vec<_>>().join("\n")
+}
+
+fn cause_in_words(cause: &str) -> &'static str {
+    match cause {
+        "gone" => ": no such entry any more",
+        "disabled" => ": the directory's account is not active",
+        "incomplete" => ": a required value is missing",
+        _ => "",
+    }
+}
+
+fn one_field(name: &str, field: &FieldChange) -> String {
+    let shown = |value: &Option<String>| match value.as_deref() {
+        None | Some("") => "(empty)".to_owned(),
+        Some(value) => harmless(value),
+    };
+    format!("{}: {} → {}", harmless(name), shown(&field.old), shown(&field.new))
+}
+
+fn held(text: &mut String, held: &[Held], width: usize) {
+    if held.is_empty() {
+        return;
+    }
+    heading(text, &format!("Held back ({}): nothing is done", held.len()));
+    let mut table = columns(width, &[Some(18), Some(24), None]);
+    for one in held {
+        let person = one.dn.as_deref().map(short).unwrap_or_default();
+        let cause = one.cause.map(|cause| format!("{}; ", cause.name())).unwrap_or_default();
+        let would = one.would.map(|kind| format!("would be: {}; ", kind.name())).unwrap_or_default();
+        table.add_row([harmless(&one.login), person, format!("{cause}{would}{}", one.reason.message())]);
+    }
+    text.push_str(&lines(&table));
+}
+
+fn brakes(text: &mut String, brakes: &[Brake], width: usize) {
+    if brakes.is_empty() {
+        return;
+    }
+    heading(text, &format!("Brakes ({}): limits that are passed", brakes.len()));
+    let mut table = columns(width, &[Some(18), None]);
+    for brake in brakes {
+        let words = match brake.name {
+            "removals" => format!(
+                "{} accounts would be removed or suspended, {} are allowed",
+                brake.figure, brake.limit
+            ),
+            "fewest" => {
+                format!("only {} people would be in, at least {} are expected", brake.figure, brake.limit)
+            }
+            _ => format!("{} accounts would be in use, there are {} seats", brake.figure, brake.limit),
+        };
+        table.add_row([brake.name.to_owned(), words]);
+    }
+    text.push_str(&lines(&table));
+}
+
+fn next(text: &mut String, preview: &Preview, option: &str) {
+    let _ = writeln!(text, "\nNothing was changed: this was a preview.");
+    if !preview.is_whole() {
+        let _ = writeln!(text, "Next: mend what is missing; webtaxon check{option} looks at each step.");
+    } else if preview.of(ChangeKind::Clash).next().is_some() {
+        let _ = writeln!(
+            text,
+            "Next: settle the clashes in the directory, the settings or the application, and look again."
+        );
+    } else {
+        let _ = writeln!(text, "Next: webtaxon preview{option} --format json gives the same to a program.");
+    }
+}
+
+/// A name's first value; the whole name where it is not one.
+fn short(dn: &str) -> String {
+    harmless(name::short(dn).trim())
+}
+
+fn counted(count: usize, one: &str, many: &str) -> String {
+    format!("{count} {}", if count == 1 { one } else { many })
+}
+
+/// A table without lines: columns of these widths, the one without a width takes what is left.
+fn columns(width: usize, widths: &[Option<u16>]) -> Table {
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+    table.set_width(u16::try_from(width).unwrap_or(u16::MAX));
+    table.set_header(vec![""; widths.len()]);
+    let used: u16 = widths.iter().flatten().map(|fixed| fixed + 2).sum();
+    let left = u16::try_from(width).unwrap_or(u16::MAX).saturating_sub(used).max(20);
+    let constraints = widths
+        .iter()
+        .map(|fixed| ColumnConstraint::Absolute(Width::Fixed(fixed.map_or(left, |fixed| fixed + 2))));
+    table.set_constraints(constraints);
+    for column in table.column_iter_mut() {
+        column.set_padding((2, 0));
+    }
+    table
+}
+
+/// The table's lines without its empty header and without blanks at their ends.
+fn lines(table: &Table) -> String {
+    table.lines().skip(1).fold(String::new(), |mut text, line| {
+        let _ = writeln!(text, "{}", line.trim_end());
+        text
+    })
+}

@@ -1,0 +1,36 @@
+//! Why the simulated directory cannot start.
+
+use miette::Diagnostic;
+use std::net::SocketAddr;
+use thiserror::Error;
+
+/// Why the simulated directory cannot start.
+#[derive(Debug, Error, Diagnostic)]
+#[error(transparent)]
+#[diagnostic(transparent)]
+pub struct StandinError(#[from] StandinErrorKind);
+
+/// What went wrong at its start.
+#[derive(Debug, Error, Diagnostic)]
+#[non_exhaustive]
+pub enum StandinErrorKind {
+    /// The address cannot be used.
+    #[error("the simulated directory cannot listen on {0}: {1}")]
+    #[diagnostic(
+        code(WX0701),
+        help("another program may have the port: choose another with --listen 127.0.0.1:PORT")
+    )]
+    Listen(SocketAddr, std::io::Error),
+    /// No certificate.
+    #[error("the simulated directory cannot make a certificate: {0}")]
+    #[diagnostic(code(WX0702), help("this is a fault of Webtaxon's: please report it"))]
+    Certificate(String),
+}
+
+impl StandinError {
+    /// What went wrong.
+    #[must_use]
+    pub fn kind(&self) -> &StandinErrorKind {
+        &self.0
+    }
+}

@@ -1,0 +1,168 @@
+//! Searches: page after page as a stream (RFC 2696), or many small ones at once.
+
+use super::connection::Connection;
+use super::{DirectoryError, DirectoryErrorKind};
+use webtaxon_core::filter::Filter;
+use webtaxon_wire::conversation::RequestId;
+use webtaxon_wire::filter::WireFilter;
+use webtaxon_wire::message::{
+    Aliases, LdapResult, Octets, ResultCode, Scope, SearchRequest, SearchResultEntry,
+};
+use webtaxon_wire::{Event, control};
+
+/// What is looked for.
+#[derive(Clone, Debug)]
+pub struct Query {
+    /// Where to begin.
+    pub base: String,
+    /// How far down to look.
+    pub scope: Scope,
+    /// What an entry must be like.
+    pub filter: Filter,
+    /// Which attributes are wanted; `1.1` for none.
+    pub attributes: Vec<String>,
+}
+
+/// One thing that a search found.
+#[derive(Clone, Debug)]
+pub enum Found {
+    /// An entry.
+    Entry(SearchResultEntry),
+    /// A part of the tree that another server keeps; it was not followed.
+    Reference(Vec<String>),
+}
+
+/// A search under way: entries as they come, page after page.
+///
+/// Only [`PagedSearch::next`] reads from the socket, so a slow caller slows the server. A search
+/// that is dropped before its end is abandoned.
+#[derive(Debug)]
+pub struct PagedSearch<'c> {
+    connection: &'c mut Connection,
+    query: Query,
+    current: Option<RequestId>,
+}
+
+impl Query {
+    fn request(&self) -> Result<SearchRequest, webtaxon_wire::ProtocolError> {
+        Ok(SearchRequest {
+            base: Octets::from_slice(self.base.as_bytes()),
+            scope: self.scope,
+            aliases: Aliases::Never,
+            size_limit: 0,
+            time_limit: 0,
+            types_only: false,
+            filter: WireFilter::new(&self.filter)?,
+            attributes: self.attributes.iter().map(|name| Octets::from_slice(name.as_bytes())).collect(),
+        })
+    }
+}
+
+impl Connection {
+    async fn ask(&mut self, query: &Query, cookie: &[u8]) -> Result<RequestId, DirectoryError> {
+        let request = query.request().map_err(|error| DirectoryError::protocol(self.server(), error))?;
+        let mut controls = Vec::new();
+        if self.root().domain_scope {
+            controls.push(control::domain_scope());
+        }
+        if query.scope != Scope::Base {
+            controls.extend(self.page().map(|size| control::paged(size, cookie)));
+        }
+        self.send_search(request, controls).await
+    }
+
+    /// Begins a search.
+    ///
+    /// # Errors
+    /// The connection is of no use any more.
+    pub async fn search(&mut self, query: Query) -> Result<PagedSearch<'_>, DirectoryError> {
+        let current = Some(self.ask(&query, b"").await?);
+        Ok(PagedSearch { connection: self, query, current })
+    }
+
+    /// Asks many small questions at once, at most `window` under way, and gives each answer with
+    /// the question's number. The answers come in the order in which the server gives them.
+    ///
+    /// # Errors
+    /// The connection is of no use any more. What a single question ended with is in its answer.
+    pub(super) async fn pipeline(
+        &mut self,
+        queries: &[Query],
+        window: usize,
+        mut answer: impl FnMut(usize, Vec<Found>, LdapResult),
+    ) -> Result<(), DirectoryError> {
+        let mut under_way: Vec<(RequestId, usize, Vec<Found>)> = Vec::new();
+        let mut waiting = queries.iter().enumerate();
+        loop {
+            while under_way.len() < window {
+                let Some((number, query)) = waiting.next() else { break };
+                under_way.push((self.ask(query, b"").await?, number, Vec::new()));
+            }
+            if under_way.is_empty() {
+                return Ok(());
+            }
+            let event = self.any_event().await?;
+            let place = |id: RequestId| under_way.iter().position(|(known, _, _)| *known == id);
+            match event {
+                Event::Entry(id, entry) => {
+                    if let Some((_, _, found)) = place(id).and_then(|at| under_way.get_mut(at)) {
+                        found.push(Found::Entry(entry));
+                    }
+                }
+                Event::Reference(id, urls) => {
+                    if let Some((_, _, found)) = place(id).and_then(|at| under_way.get_mut(at)) {
+                        found.push(reference(&urls));
+                    }
+                }
+                Event::Done(id, result, _) => {
+                    if let Some(at) = place(id) {
+                        let (_, number, found) = under_way.swap_remove(at);
+                        answer(number, found, result);
+                    }
+                }
+                Event::Bound(..) => {}
+            }
+        }
+    }
+}
+
+fn reference(urls: &[Octets]) -> Found {
+    Found::Reference(urls.iter().map(|url| String::from_utf8_lossy(url).into_owned()).collect())
+}
+
+impl PagedSearch<'_> {
+    /// The next entry or reference; none after the final success.
+    ///
+    /// # Errors
+    /// The search ended with another result than success, or the connection is of no use any
+    /// more. Nothing follows an error.
+    pub async fn next(&mut self) -> Result<Option<Found>, DirectoryError> {
+        while let Some(current) = self.current {
+            let event = self.connection.event_for(current).await;
+            match event.inspect_err(|_| self.current = None)? {
+                Event::Entry(_, entry) => return Ok(Some(Found::Entry(entry))),
+                Event::Reference(_, urls) => return Ok(Some(reference(&urls))),
+                Event::Done(_, result, cookie) => {
+                    self.current = None;
+                    if result.code != ResultCode::SUCCESS {
+                        let base = self.query.base.clone();
+                        return Err(DirectoryErrorKind::Search { base, result: Box::new(result) }.into());
+                    }
+                    if let Some(cookie) = cookie {
+                        self.current = Some(self.connection.ask(&self.query, &cookie).await?);
+                    }
+                }
+                Event::Bound(..) => {}
+            }
+        }
+        Ok(None)
+    }
+}
+
+impl Drop for PagedSearch<'_> {
+    fn drop(&mut self) {
+        if let Some(current) = self.current {
+            self.connection.abandon(current);
+        }
+    }
+}

@@ -1,0 +1,38 @@
+//! Everything that can go wrong in a run, as one type.
+
+use crate::directory::DirectoryError;
+use crate::store::StoreError;
+use miette::Diagnostic;
+use std::path::PathBuf;
+use thiserror::Error;
+use webtaxon_core::settings::SettingsError;
+
+/// Why a run could not be done.
+#[derive(Debug, Error, Diagnostic)]
+#[non_exhaustive]
+pub enum Error {
+    /// The settings file cannot be read.
+    #[error("the settings file {} cannot be read: {reason}", file.display())]
+    #[diagnostic(
+        code(WX0107),
+        help("name the file with --settings FILE; `webtaxon demo --keep DIR` writes one to begin with")
+    )]
+    NoSettings {
+        /// The file.
+        file: PathBuf,
+        /// The system's reason.
+        reason: std::io::Error,
+    },
+    /// The settings are wrong.
+    #[error(transparent)]
+    #[diagnostic(transparent)]
+    Settings(#[from] SettingsError),
+    /// The directory could not be asked.
+    #[error(transparent)]
+    #[diagnostic(transparent)]
+    Directory(#[from] DirectoryError),
+    /// The application's list could not be read.
+    #[error(transparent)]
+    #[diagnostic(transparent)]
+    Store(#[from] StoreError),
+}

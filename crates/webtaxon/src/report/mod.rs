@@ -1,0 +1,5 @@
+//! Results as data: JSON documents with stable keys. Text for people is the command-line tool's.
+
+mod json;
+
+pub use json::{check, preview};

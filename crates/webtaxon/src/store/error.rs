@@ -1,0 +1,130 @@
+//! What can be wrong with the application's own list.
+
+use miette::Diagnostic;
+use std::path::PathBuf;
+use thiserror::Error;
+
+/// Why the application's list cannot be used.
+#[derive(Debug, Error, Diagnostic)]
+#[error(transparent)]
+#[diagnostic(transparent)]
+pub struct StoreError(#[from] StoreErrorKind);
+
+/// What is wrong with the list.
+#[derive(Debug, Error, Diagnostic)]
+#[non_exhaustive]
+pub enum StoreErrorKind {
+    /// The file cannot be read.
+    #[error("the accounts file {} cannot be read: {reason}", file.display())]
+    #[diagnostic(
+        code(WX0501),
+        help("`path` in [accounts] names the file; a relative path starts beside the settings")
+    )]
+    Unreadable {
+        /// The file.
+        file: PathBuf,
+        /// The system's reason.
+        reason: std::io::Error,
+    },
+    /// A column is missing.
+    #[error("{} has no column `{column}`", file.display())]
+    #[diagnostic(code(WX0502), help("{help}"))]
+    NoColumn {
+        /// The file.
+        file: PathBuf,
+        /// The column.
+        column: String,
+        /// The way out.
+        help: String,
+    },
+    /// A column twice.
+    #[error("{} has two columns `{column}`", file.display())]
+    #[diagnostic(code(WX0502), help("take one of the two out of the file's first line"))]
+    TwoColumns {
+        /// The file.
+        file: PathBuf,
+        /// The column.
+        column: String,
+    },
+    /// A row with more or fewer values than there are columns.
+    #[error("{}, line {line}: {found} values where the first line has {wanted}", file.display())]
+    #[diagnostic(code(WX0503), help("a value with a comma or a line break in it stands in double quotes"))]
+    Ragged {
+        /// The file.
+        file: PathBuf,
+        /// The line, counted from 1.
+        line: u64,
+        /// Values in the row.
+        found: u64,
+        /// Columns.
+        wanted: u64,
+    },
+    /// Bytes that are no text.
+    #[error("{}, line {line}: {what}", file.display())]
+    #[diagnostic(code(WX0504), help("export the file again as UTF-8"))]
+    NotText {
+        /// The file.
+        file: PathBuf,
+        /// The line, counted from 1.
+        line: u64,
+        /// What stands there.
+        what: &'static str,
+    },
+    /// A row without a login.
+    #[error("{}, line {line}: the login is empty", file.display())]
+    #[diagnostic(code(WX0505), help("every account has a login, by which the person signs in"))]
+    NoLogin {
+        /// The file.
+        file: PathBuf,
+        /// The line, counted from 1.
+        line: u64,
+    },
+    /// A login or a link twice.
+    #[error("{}, line {line}: the {what} `{value}` stands on line {first} already", file.display())]
+    #[diagnostic(
+        code(WX0506),
+        help(
+            "no two accounts may have one {what} (case does not matter): correct the application's list first"
+        )
+    )]
+    Twice {
+        /// The file.
+        file: PathBuf,
+        /// The line, counted from 1.
+        line: u64,
+        /// `login` or `link`.
+        what: &'static str,
+        /// The value.
+        value: String,
+        /// The line on which it stood first.
+        first: u64,
+    },
+    /// A state that is none.
+    #[error("{}, line {line}: `{value}` is no state", file.display())]
+    #[diagnostic(code(WX0507), help("write active or suspended; left empty it means active"))]
+    NoState {
+        /// The file.
+        file: PathBuf,
+        /// The line, counted from 1.
+        line: u64,
+        /// What stands there.
+        value: String,
+    },
+    /// Something else that the reader of CSV refuses.
+    #[error("{} cannot be read as CSV: {reason}", file.display())]
+    #[diagnostic(code(WX0503), help("export the file again as CSV with commas and UTF-8"))]
+    Csv {
+        /// The file.
+        file: PathBuf,
+        /// The reason.
+        reason: String,
+    },
+}
+
+impl StoreError {
+    /// What is wrong.
+    #[must_use]
+    pub fn kind(&self) -> &StoreErrorKind {
+        &self.0
+    }
+}
