@@ -1,1 +1,478 @@
-//! x
+//! Each kind of change and each clash on a small museum; the promises, under faults and by laws.
+
+use super::*;
+use crate::account::State;
+use crate::identity::Identity;
+use crate::name::Dn;
+use crate::reading::{Ended, Part, PartId, Purpose, Source, Sweep};
+use crate::settings::{Adopt, LeavingAction, Removals};
+use indexmap::IndexMap;
+use proptest::prelude::*;
+
+/// Settings with three fields, whose link is entryUUID, and `CN=Out` as the group to keep out.
+fn settings() -> Settings {
+    let text = r#"
+        [directory.d]
+        servers = "ldaps://dc1"
+        [accounts]
+        store = "csv"
+        path = "accounts.csv"
+        protected = ["root"]
+        seats = 3
+        [[intake]]
+        name = "staff"
+        directory = "d"
+        bases = "OU=People"
+        filter = "(objectClass=person)"
+        not_in_group = "CN=Out"
+        active = "(!(employeeType=off))"
+        [intake.fields]
+        login = { from = "uid" }
+        name = { from = "cn" }
+        email = { from = "mail", required = true, unique = true }
+        [intake.leaving]
+        gone = { do = "remove" }
+        [brakes]
+        removals = "50%"
+        fewest = 2
+    "#;
+    Settings::parse("test", text.as_bytes()).unwrap()
+}
+
+#[derive(Clone, Debug)]
+struct Person {
+    id: String,
+    uid: String,
+    name: String,
+    mail: String,
+    off: bool,
+    out: bool,
+}
+
+fn person(id: &str) -> Person {
+    let mail = format!("{id}@quillmere.example");
+    Person { id: id.into(), uid: id.into(), name: id.into(), mail, off: false, out: false }
+}
+
+fn account(id: &str) -> Account {
+    let fields =
+        IndexMap::from([("name".into(), id.into()), ("email".into(), format!("{id}@quillmere.example"))]);
+    Account { login: id.into(), link: Identity::from_link(id), state: State::Active, fields }
+}
+
+fn by_hand(login: &str) -> Account {
+    Account { link: None, ..account(login) }
+}
+
+fn dn(text: &str) -> Dn {
+    Dn::parse(text).unwrap()
+}
+
+/// A reading of `people`; `absent` were looked up and are nowhere, `elsewhere` are outside. The
+/// parts end as `endings` say: people, group, look-up.
+fn read(people: &[Person], absent: &[&str], elsewhere: &[&str], endings: [bool; 3]) -> Reading {
+    let mut sweep = Sweep::new(Source { identity: "entryUUID".into(), ..Source::default() });
+    let end = |sweep: &mut Sweep, part: PartId, whole: bool| {
+        let ended = if whole { Ended::Complete } else { Ended::Short("cut".into()) };
+        sweep.close(part, ended);
+    };
+    let part = sweep.open(Part::People { base: dn("OU=People") });
+    for one in people {
+        let mut values =
+            vec![("entryUUID", &one.id), ("uid", &one.uid), ("cn", &one.name), ("mail", &one.mail)];
+        let off = "off".to_owned();
+        if one.off {
+            values.push(("employeeType", &off));
+        }
+        values.retain(|(_, value)| !value.is_empty());
+        let values = values.into_iter().map(|(name, value)| (name, [value.as_bytes()]));
+        sweep.person(&format!("CN={},OU=People", one.id), values).unwrap();
+    }
+    end(&mut sweep, part, endings[0]);
+    let part = sweep.open(Part::Group { dn: dn("CN=Out"), purpose: Purpose::Exclude });
+    let out: Vec<String> =
+        people.iter().filter(|one| one.out).map(|one| format!("CN={},OU=People", one.id)).collect();
+    sweep.graph_mut().add_group(
+        dn("CN=Out").key(),
+        "CN=Out",
+        out.iter().map(|name| (dn(name).key(), name.as_str())),
+    );
+    end(&mut sweep, part, endings[1]);
+    let asked = absent.iter().chain(elsewhere).filter_map(|id| Identity::from_link(id)).collect();
+    let part = sweep.open(Part::Lookup { people: asked });
+    for id in elsewhere {
+        sweep.found(Identity::from_link(id).unwrap(), &format!("CN={id},OU=Elsewhere"));
+    }
+    end(&mut sweep, part, endings[2]);
+    sweep.finish(&settings().intake)
+}
+
+fn whole(people: &[Person], absent: &[&str], elsewhere: &[&str]) -> Reading {
+    read(people, absent, elsewhere, [true; 3])
+}
+
+/// The changes as words: kind, login, and the fields that change or the cause.
+fn words(preview: &Preview) -> Vec<String> {
+    let mut words: Vec<String> = preview
+        .changes
+        .iter()
+        .map(|change| {
+            let fields: Vec<&str> = change.fields.keys().map(String::as_str).collect();
+            let rest = change.cause.map_or_else(|| fields.join(" "), |cause| cause.name().to_owned());
+            format!("{} {} {rest}", change.kind.name(), change.login).trim_end().to_owned()
+        })
+        .collect();
+    words.extend(preview.held.iter().map(|held| format!("held {} {:?}", held.login, held.reason)));
+    words
+}
+
+#[test]
+fn each_kind_of_change_comes_from_its_own_case() {
+    let mut all = settings();
+    all.intake.adopt = Adopt::SameLogin;
+    let suspended = |id| Account { state: State::Suspended, ..account(id) };
+    let renamed = || Person { uid: "ada2".into(), name: "Ada Married".into(), ..person("ada") };
+    for (people, accounts, absent, elsewhere, expected, why) in [
+        (
+            vec![person("ada")],
+            vec![],
+            vec![],
+            vec![],
+            vec!["import ada login name email"],
+            "nobody there yet",
+        ),
+        (vec![person("ada")], vec![account("ada")], vec![], vec![], vec![], "all the same"),
+        (
+            vec![renamed()],
+            vec![account("ada")],
+            vec![],
+            vec![],
+            vec!["update ada login name"],
+            "married: found by the link",
+        ),
+        (
+            vec![person("ada")],
+            vec![suspended("ada")],
+            vec![],
+            vec![],
+            vec!["restore ada state"],
+            "back again",
+        ),
+        (
+            vec![person("ada")],
+            vec![by_hand("ADA")],
+            vec![],
+            vec![],
+            vec!["adopt ADA login name email link"],
+            "made by hand, one login",
+        ),
+        (
+            vec![Person { off: true, ..person("ada") }],
+            vec![account("ada")],
+            vec![],
+            vec![],
+            vec!["suspend ada disabled"],
+            "not active",
+        ),
+        (
+            vec![Person { out: true, ..person("ada") }],
+            vec![account("ada")],
+            vec![],
+            vec![],
+            vec!["suspend ada outside"],
+            "in the group to keep out",
+        ),
+        (vec![], vec![account("ada")], vec![], vec!["ada"], vec!["suspend ada outside"], "moved"),
+        (vec![], vec![account("ada")], vec!["ada"], vec![], vec!["remove ada gone"], "deleted"),
+        (vec![], vec![suspended("ada")], vec![], vec!["ada"], vec![], "suspended already"),
+        (
+            vec![],
+            vec![suspended("ada")],
+            vec!["ada"],
+            vec![],
+            vec!["remove ada gone"],
+            "suspended, now deleted",
+        ),
+        (
+            vec![Person { mail: String::new(), ..person("ada") }],
+            vec![account("ada")],
+            vec![],
+            vec![],
+            vec!["held ada Kept"],
+            "a value missing: kept",
+        ),
+        (vec![], vec![account("ada")], vec![], vec![], vec!["held ada LinkUnreadable"], "nobody could look"),
+        (vec![], vec![by_hand("ada")], vec![], vec![], vec![], "made by hand: not ours"),
+        (
+            vec![Person { name: "New".into(), ..person("root") }],
+            vec![account("root")],
+            vec![],
+            vec![],
+            vec!["held root Protected"],
+            "protected",
+        ),
+        (
+            vec![],
+            vec![account("root")],
+            vec!["root"],
+            vec![],
+            vec!["held root Protected"],
+            "protected and gone",
+        ),
+    ] {
+        let preview = Preview::new(&all, &whole(&people, &absent, &elsewhere), &accounts);
+        assert_eq!(words(&preview), expected, "{why}");
+    }
+}
+
+#[test]
+fn each_clash_tells_both_sides_and_changes_nothing() {
+    let settings = settings();
+    let same = |uid: &str, id: &str| Person { uid: uid.into(), ..person(id) };
+    let mail = |mail: &str, id: &str| Person { mail: mail.into(), ..person(id) };
+    let email = "ada@quillmere.example";
+    for (people, accounts, expected, why) in [
+        (
+            vec![same("x", "ada"), same("X", "ben")],
+            vec![],
+            vec!["the same login as CN=ben,OU=People", "the same login as CN=ada,OU=People"],
+            "two people, one login",
+        ),
+        (
+            vec![person("ada")],
+            vec![by_hand("ada")],
+            vec!["the login of ada, an account made by hand"],
+            "made by hand, never adopted",
+        ),
+        (
+            vec![same("root", "ada")],
+            vec![by_hand("root")],
+            vec!["the login of root, which is protected"],
+            "protected",
+        ),
+        (
+            vec![same("ben", "ada")],
+            vec![Account { link: Identity::from_link("old"), ..account("ben") }],
+            vec!["the login of ben, which is linked to another person (old)"],
+            "made anew",
+        ),
+        (
+            vec![same("ben", "ada"), person("ben")],
+            vec![account("ada"), account("ben")],
+            vec!["the same login as CN=ben,OU=People", "the same login as CN=ada,OU=People"],
+            "renamed onto somebody",
+        ),
+        (
+            vec![person("ada")],
+            vec![Account { login: "a".into(), ..by_hand("ada") }],
+            vec!["the same email as account a: ada@quillmere.example"],
+            "made by hand, one address",
+        ),
+        (
+            vec![mail(email, "ben"), person("ada")],
+            vec![],
+            vec![
+                "the same email as CN=ben,OU=People: ada@quillmere.example",
+                "the same email as CN=ada,OU=People: ada@quillmere.example",
+            ],
+            "two people, one address",
+        ),
+    ] {
+        let preview = Preview::new(&settings, &whole(&people, &["old"], &[]), &accounts);
+        let told: Vec<String> =
+            preview.changes.iter().filter_map(|change| change.clash.as_ref()).map(Clash::message).collect();
+        assert_eq!(told, expected, "{why}");
+        assert_eq!(preview.changes.len(), expected.len(), "{why}: nothing but the clash");
+        assert_eq!(preview.accounts.after, preview.accounts.now, "{why}");
+    }
+}
+
+#[test]
+fn an_incomplete_reading_takes_nobodys_account_away() {
+    // Promise 1: whichever part is short, and whatever the settings say.
+    let mut settings = settings();
+    for action in [LeavingAction::Remove, LeavingAction::Suspend] {
+        let leaving = &mut settings.intake.leaving;
+        (leaving.gone, leaving.outside, leaving.disabled, leaving.incomplete) =
+            (action, action, action, action);
+        let people = [
+            Person { off: true, ..person("off") },
+            Person { out: true, ..person("out") },
+            Person { mail: String::new(), ..person("half") },
+            person("new"),
+        ];
+        let accounts = ["off", "out", "half", "gone", "moved"].map(account);
+        let leaves =
+            |preview: &Preview| preview.of(ChangeKind::Remove).chain(preview.of(ChangeKind::Suspend)).count();
+        for short in 0..3 {
+            let mut endings = [true; 3];
+            endings[short] = false;
+            let preview = Preview::new(&settings, &read(&people, &["gone"], &["moved"], endings), &accounts);
+            assert_eq!(leaves(&preview), 0, "part {short} short");
+            assert!(!preview.is_whole());
+            assert_eq!(preview.held.iter().filter(|held| held.reason == HeldReason::NotWhole).count(), 5);
+            let imported = preview.of(ChangeKind::Import).count();
+            assert_eq!(imported, usize::from(short != 1), "who must stay out is not known: nobody comes in");
+        }
+        assert_eq!(leaves(&Preview::new(&settings, &whole(&people, &["gone"], &["moved"]), &accounts)), 5);
+    }
+}
+
+#[test]
+fn new_accounts_can_be_switched_off() {
+    let mut settings = settings();
+    settings.intake.new = false;
+    let preview = Preview::new(&settings, &whole(&[person("ada")], &[], &[]), &[]);
+    assert_eq!(words(&preview), ["held ada NoNewAccounts"]);
+}
+
+#[test]
+fn figures_and_brakes_follow_the_changes() {
+    let mut settings = settings();
+    let people = ["new1", "new2", "stay"].map(person);
+    let accounts = [account("stay"), account("gone1"), account("gone2"), by_hand("hand"), by_hand("kiosk")];
+    let reading = whole(&people, &["gone1", "gone2"], &[]);
+    let preview = Preview::new(&settings, &reading, &accounts);
+    let counts = preview.accounts;
+    assert_eq!((counts.now, counts.after, counts.active_now, counts.active_after), (5, 5, 5, 5));
+    let brakes: Vec<_> = preview.brakes.iter().map(|brake| (brake.name, brake.figure, brake.limit)).collect();
+    assert_eq!(brakes, [("removals", 2, 1), ("seats", 5, 3)]);
+    settings.brakes.removals = Some(Removals::Number(2));
+    settings.brakes.fewest = Some(4);
+    settings.accounts.seats = Some(5);
+    let preview = Preview::new(&settings, &reading, &accounts);
+    let brakes: Vec<_> = preview.brakes.iter().map(|brake| (brake.name, brake.figure, brake.limit)).collect();
+    assert_eq!(brakes, [("fewest", 3, 4)], "a limit that is met is not passed");
+}
+
+/// Carries a preview out on a list of accounts, the plainest way.
+fn carry_out(preview: &Preview, accounts: &[Account]) -> Vec<Account> {
+    let mut list = accounts.to_vec();
+    for change in &preview.changes {
+        let place = list.iter().position(|one| one.login == change.login);
+        match (change.kind, place) {
+            (ChangeKind::Clash, _) => {}
+            (ChangeKind::Remove, Some(at)) => drop(list.remove(at)),
+            (ChangeKind::Suspend, Some(at)) => list[at].state = State::Suspended,
+            (kind, place) => {
+                let at = place.filter(|_| kind != ChangeKind::Import).unwrap_or_else(|| {
+                    list.push(Account {
+                        login: String::new(),
+                        link: None,
+                        state: State::Active,
+                        fields: IndexMap::new(),
+                    });
+                    list.len() - 1
+                });
+                list[at].state = State::Active;
+                list[at].link.clone_from(&change.link);
+                for (name, field) in &change.fields {
+                    let new = field.new.clone().unwrap_or_default();
+                    match name.as_str() {
+                        "login" => list[at].login = new,
+                        "link" | "state" => {}
+                        _ => drop(list[at].fields.insert(name.clone(), new)),
+                    }
+                }
+            }
+        }
+    }
+    list
+}
+
+fn any_museum() -> impl Strategy<Value = (Vec<Person>, Vec<Account>, bool)> {
+    let id = || "[a-f]";
+    let one = (id(), id(), "[a-c]", any::<bool>(), any::<bool>(), any::<bool>()).prop_map(
+        |(id, uid, name, mail, off, out)| {
+            let mail = if mail { format!("{uid}@x") } else { String::new() };
+            Person { mail, uid, name, off: off && out, out: out && !off, id }
+        },
+    );
+    let people = proptest::collection::vec(one, 0..8).prop_map(|mut people| {
+        people.sort_by(|left, right| left.id.cmp(&right.id));
+        people.dedup_by(|left, right| left.id == right.id);
+        people
+    });
+    let list =
+        proptest::collection::vec((id(), proptest::option::of(id()), any::<bool>()), 0..8).prop_map(|rows| {
+            let mut accounts: Vec<Account> = Vec::new();
+            for (login, link, active) in rows {
+                let link = link.and_then(|link| Identity::from_link(&link));
+                if accounts.iter().any(|one| one.login == login || (link.is_some() && one.link == link)) {
+                    continue;
+                }
+                let state = if active { State::Active } else { State::Suspended };
+                accounts.push(Account { link, state, ..account(&login) });
+            }
+            accounts
+        });
+    (people, list, any::<bool>())
+}
+
+fn read_all(people: &[Person], accounts: &[Account]) -> Reading {
+    let known = |id: &str| people.iter().any(|one| one.id == id);
+    let links = accounts.iter().filter_map(|one| one.link.as_ref()).map(Identity::as_str);
+    let missing: Vec<&str> = links.filter(|id| !known(id)).collect();
+    whole(people, &missing, &[])
+}
+
+proptest! {
+    /// Carrying a preview out leaves only what a person must decide.
+    #[test]
+    fn carrying_out_a_preview_leaves_nothing_to_do((people, accounts, adopt) in any_museum()) {
+        let mut settings = settings();
+        settings.intake.adopt = if adopt { Adopt::SameLogin } else { Adopt::Never };
+        let first = Preview::new(&settings, &read_all(&people, &accounts), &accounts);
+        let after = carry_out(&first, &accounts);
+        let second = Preview::new(&settings, &read_all(&people, &after), &after);
+        // A clash may be settled by what the first round did to others; nothing else may be left.
+        let settled = |change: &&Change| change.kind != ChangeKind::Clash
+            && !first.of(ChangeKind::Clash).any(|clash| clash.dn == change.dn);
+        prop_assert_eq!(second.changes.iter().filter(settled).count(), 0, "{:?}", words(&second));
+        prop_assert_eq!(after.len(), first.accounts.after);
+        prop_assert_eq!(after.iter().filter(|one| one.state == State::Active).count(), first.accounts.active_after);
+    }
+
+    /// Promise 2: accounts without a link are never changed, except where they are adopted.
+    #[test]
+    fn accounts_made_by_hand_are_never_touched((people, accounts, adopt) in any_museum()) {
+        let mut settings = settings();
+        settings.intake.adopt = if adopt { Adopt::SameLogin } else { Adopt::Never };
+        let preview = Preview::new(&settings, &read_all(&people, &accounts), &accounts);
+        for change in &preview.changes {
+            let own = accounts.iter().find(|one| one.login == change.login && change.kind != ChangeKind::Import);
+            let by_hand = own.is_some_and(|one| one.link.is_none());
+            let allowed = change.kind == ChangeKind::Clash || (adopt && change.kind == ChangeKind::Adopt);
+            prop_assert!(!by_hand || allowed, "{} {}", change.kind.name(), change.login);
+        }
+    }
+
+    /// Promise 5: giving everybody another name removes nobody.
+    #[test]
+    fn renaming_everybody_takes_nobodys_account_away((people, _, _) in any_museum()) {
+        let settings = settings();
+        let people: Vec<Person> = people.into_iter().map(|one| Person { mail: format!("{}@x", one.id), uid: one.id.clone(), off: false, out: false, ..one }).collect();
+        let accounts: Vec<Account> = people.iter().map(|one| account(&one.id)).collect();
+        let renamed: Vec<Person> = people.iter().map(|one| Person { uid: format!("new-{}", one.id), name: "New".into(), ..one.clone() }).collect();
+        let preview = Preview::new(&settings, &read_all(&renamed, &accounts), &accounts);
+        prop_assert_eq!(preview.of(ChangeKind::Update).count(), people.len());
+        prop_assert_eq!(preview.changes.len(), people.len());
+    }
+
+    /// Every candidate and every linked account has one outcome; order does not matter.
+    #[test]
+    fn everybody_has_one_outcome_in_any_order((mut people, mut accounts, _) in any_museum()) {
+        let settings = settings();
+        let preview = Preview::new(&settings, &read_all(&people, &accounts), &accounts);
+        let mut names: Vec<_> = preview.changes.iter().filter_map(|change| change.dn.clone())
+            .chain(preview.held.iter().filter_map(|held| held.dn.clone())).collect();
+        names.sort();
+        let all = names.len();
+        names.dedup();
+        prop_assert_eq!(names.len(), all, "nobody twice");
+        people.reverse();
+        accounts.reverse();
+        let other = Preview::new(&settings, &read_all(&people, &accounts), &accounts);
+        prop_assert_eq!(words(&preview), words(&other));
+    }
+}

@@ -307,7 +307,11 @@ fn without_secrets(text: &str) -> String {
         let (before, behind) = rest.split_at(at + "password".len());
         shown.push_str(before);
         rest = behind;
-        let tail = rest.trim_start_matches([' ', '\t', '"', '\'']);
+        if let Some(quote) = rest.chars().next().filter(|quote| matches!(quote, '"' | '\'')) {
+            shown.push(quote); // the key itself may stand in quotes
+            rest = rest.get(1..).unwrap_or("");
+        }
+        let tail = rest.trim_start_matches([' ', '\t']);
         if !tail.starts_with(['=', ']']) {
             continue;
         }
@@ -342,10 +346,15 @@ fn without_secrets(text: &str) -> String {
                 Some(mark) => {
                     previous_escape = character == '\\' && !previous_escape && mark.starts_with('"');
                     if character == '\n' {
+                        shown.push('\n');
                         if mark.len() == 1 {
                             quote = None; // a string that was never closed
+                            at_line_start = true;
+                            if !section {
+                                rest = rest.get(1..).unwrap_or("");
+                                break;
+                            }
                         }
-                        shown.push('\n');
                     } else {
                         shown.extend(std::iter::repeat_n('*', width));
                     }
