@@ -17,12 +17,12 @@ pub(crate) fn step(step: &CheckStep, width: usize) -> String {
         Outcome::Bad => (Tone::Bad, "bad"),
         Outcome::Skipped => (Tone::Quiet, "skipped"),
     };
-    let time = if step.milliseconds > 0 { format!(" ({} ms)", step.milliseconds) } else { String::new() };
-    let mut table = columns(width, &[Some(8), Some(9), None]);
-    table.add_row([word.to_owned(), step.name.to_owned(), format!("{}{time}", harmless(&step.message))]);
-    if !step.remedy.is_empty() {
-        table.add_row([String::new(), String::new(), format!("To do: {}", harmless(&step.remedy))]);
-    }
+    let time = if step.milliseconds > 0 { format!("{} ms", step.milliseconds) } else { String::new() };
+    let remedy =
+        if step.remedy.is_empty() { String::new() } else { format!("\nTo do: {}", harmless(&step.remedy)) };
+    let mut table = columns(width, &[Some(8), Some(9), None, Some(8)]);
+    let message = format!("{}{remedy}", harmless(&step.message));
+    table.add_row([word.to_owned(), step.name.to_owned(), message, format!("{time:>8}")]);
     let text = lines(&table);
     // Only the word has a colour, so that the columns stay what they are.
     text.replacen(word, &paint(tone, word), 1)
@@ -166,7 +166,7 @@ fn changes(text: &mut String, preview: &Preview, kind: ChangeKind, width: usize)
         _ => ("Clash", "two claims on one account: you decide"),
     };
     heading(text, &format!("{title} ({}): {meaning}", list.len()));
-    let mut table = columns(width, &[Some(18), Some(24), None]);
+    let mut table = accounts_table(width);
     for change in list {
         let person =
             change.dn.as_deref().map(short).or_else(|| name_in_application(change)).unwrap_or_default();
@@ -224,7 +224,7 @@ fn held(text: &mut String, held: &[Held], width: usize) {
         return;
     }
     heading(text, &format!("Held back ({}): nothing is done", held.len()));
-    let mut table = columns(width, &[Some(18), Some(24), None]);
+    let mut table = accounts_table(width);
     for one in held {
         let person = one.dn.as_deref().map(short).unwrap_or_default();
         let cause = one.cause.map(|cause| format!("{}; ", cause.name())).unwrap_or_default();
@@ -277,6 +277,13 @@ fn short(dn: &str) -> String {
 
 fn counted(count: usize, one: &str, many: &str) -> String {
     format!("{count} {}", if count == 1 { one } else { many })
+}
+
+/// A table with a column for logins and one for people, narrower on a narrow terminal.
+fn accounts_table(width: usize) -> Table {
+    let at_most =
+        |limit: u16, share: usize| u16::try_from(width / share).map_or(limit, |part| part.min(limit));
+    columns(width, &[Some(at_most(18, 5)), Some(at_most(24, 4)), None])
 }
 
 /// A table without lines: columns of these widths, the one without a width takes what is left.

@@ -111,7 +111,10 @@ impl Directory {
         Place::Tree(match scope {
             Scope::Base => within.take(1).map(|(_, index)| *index).collect(),
             Scope::One => {
-                let child = |name: &DnKey| name.parent().is_some_and(|parent| parent == key);
+                // Below the root lie the tops of the trees, however long their names are.
+                let is_top = |parent: &DnKey| key.depth() == 0 && !self.tree.contains_key(parent);
+                let child =
+                    |name: &DnKey| name.parent().is_some_and(|parent| parent == key || is_top(&parent));
                 within.filter(|(name, _)| child(name)).map(|(_, index)| *index).collect()
             }
             Scope::Subtree => within.map(|(_, index)| *index).collect(),

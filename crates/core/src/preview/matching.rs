@@ -3,6 +3,7 @@
 use super::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason};
 use crate::account::{Account, State};
 use crate::identity::Identity;
+use crate::name::short;
 use crate::reading::{Reading, Whereabouts, Whole};
 use crate::selection::{Candidate, Dropped, Selection, Step};
 use crate::settings::{Adopt, LeavingAction, MatchBy, Settings};
@@ -340,12 +341,27 @@ impl<'a> Matching<'a> {
             match would {
                 Some(kind) => {
                     let change = leave(proof, kind, account, self.lost(kind, account));
-                    let (dn, detail) = (dn.clone(), detail(known, cause));
+                    let (dn, detail) = (dn.clone(), self.detail(known, cause));
                     outcome.changes.push(Change { cause: Some(cause), dn, detail, ..change });
                 }
                 None if self.keeps(cause) => outcome.held.push(held(None, HeldReason::Kept)),
                 None => outcome.unchanged += 1, // suspended already
             }
+        }
+    }
+
+    /// Why the person is outside, in words.
+    fn detail(&self, dropped: Option<&Dropped>, cause: Cause) -> Option<String> {
+        match (dropped, cause) {
+            (Some(one), _) if one.step == Step::Groups => Some("in none of the groups".to_owned()),
+            (Some(one), _) if one.step == Step::NotInGroup => {
+                let path = self.selection.excluding_path(self.reading, one.person);
+                Some(format!("in {}", path.into_iter().map(short).collect::<Vec<_>>().join(" > ")))
+            }
+            (None, Cause::Outside) => {
+                Some("the entry is under no base, or the filter does not find it".to_owned())
+            }
+            _ => None,
         }
     }
 
@@ -394,17 +410,6 @@ fn cause_of(step: Step) -> Cause {
         Step::Complete => Cause::Incomplete,
         Step::Found | Step::Groups | Step::NotInGroup => Cause::Outside,
     }
-}
-
-/// Why the person is outside, in words.
-fn detail(dropped: Option<&Dropped>, cause: Cause) -> Option<String> {
-    let words = match (dropped.map(|one| one.step), cause) {
-        (Some(Step::Groups), _) => "in none of the groups",
-        (Some(Step::NotInGroup), _) => "in a group of not_in_group",
-        (None, Cause::Outside) => "the entry is under no base, or the filter does not find it",
-        _ => return None,
-    };
-    Some(words.to_owned())
 }
 
 /// The one place that takes an account away; it cannot be called without the proof.

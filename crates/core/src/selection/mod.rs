@@ -107,6 +107,8 @@ pub struct Selection {
     pub dropped: Vec<Dropped>,
     /// Everybody in the groups that let people in; none if the intake names no group.
     admitted: Option<Reach>,
+    /// Everybody in the groups that keep people out; none if the intake names no such group.
+    excluded: Option<Reach>,
 }
 
 /// The filter for active people that this kind of server needs, where the settings have none.
@@ -183,15 +185,25 @@ impl Selection {
                 FunnelStep { step, left, lost }
             })
             .collect();
-        Self { funnel, candidates, dropped, admitted }
+        Self { funnel, candidates, dropped, admitted, excluded }
     }
 
     /// The groups by which a person is in, the named one first; empty where no group is asked for.
     #[must_use]
     pub fn path<'r>(&self, reading: &'r Reading, person: usize) -> Vec<&'r str> {
-        match (&self.admitted, reading.key(person)) {
-            (Some(reach), Some(key)) => reach.path(reading.graph(), key),
-            _ => Vec::new(),
-        }
+        path(self.admitted.as_ref(), reading, person)
+    }
+
+    /// The groups by which a person is kept out, the named one first; empty where none does.
+    #[must_use]
+    pub fn excluding_path<'r>(&self, reading: &'r Reading, person: usize) -> Vec<&'r str> {
+        path(self.excluded.as_ref(), reading, person)
+    }
+}
+
+fn path<'r>(reach: Option<&Reach>, reading: &'r Reading, person: usize) -> Vec<&'r str> {
+    match (reach, reading.key(person)) {
+        (Some(reach), Some(key)) => reach.path(reading.graph(), key),
+        _ => Vec::new(),
     }
 }

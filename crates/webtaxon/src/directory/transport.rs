@@ -90,7 +90,11 @@ fn refused(server: String, error: &std::io::Error) -> DirectoryErrorKind {
     let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
     match inner {
         Some(rustls::Error::InvalidCertificate(fault)) => match fault {
-            CertificateError::UnknownIssuer => DirectoryErrorKind::Untrusted { server },
+            // A bad signature is an authority of the same name with another key: one that was
+            // replaced, or an impostor.
+            CertificateError::UnknownIssuer | CertificateError::BadSignature => {
+                DirectoryErrorKind::Untrusted { server }
+            }
             CertificateError::NotValidForNameContext { presented, .. } => DirectoryErrorKind::WrongName {
                 server,
                 names: presented.iter().map(|name| plain_name(name)).collect(),

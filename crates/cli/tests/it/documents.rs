@@ -1,0 +1,93 @@
+//! The README's commands run, and every message has its chapter.
+
+use crate::command::{run, webtaxon};
+use std::collections::BTreeSet;
+use std::path::Path;
+
+const README: &str = include_str!("../../../../README.md");
+const MESSAGES: &str = include_str!("../../../../docs/messages.md");
+const HOW_CARGO_RUNS_IT: &str = "cargo run --release -p webtaxon-cli -- ";
+
+fn root() -> std::path::PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
+}
+
+/// Lines in the README's `sh` blocks that run the command, as its arguments.
+fn commands() -> Vec<Vec<&'static str>> {
+    let blocks = README.split("```sh\n").skip(1).filter_map(|rest| rest.split("```").next());
+    let lines = blocks.flat_map(str::lines).map(str::trim);
+    lines
+        .filter_map(|line| line.strip_prefix(HOW_CARGO_RUNS_IT).or_else(|| line.strip_prefix("webtaxon ")))
+        .map(|line| line.split('#').next().unwrap_or(line).split_whitespace().collect())
+        .collect()
+}
+
+#[test]
+fn the_readmes_commands_run() {
+    let commands = commands();
+    assert!(commands.len() >= 4, "{commands:?}");
+    let folder = tempfile::tempdir().unwrap();
+    for arguments in commands {
+        // A command that stays is tried in a test of its own.
+        if arguments.contains(&"--stay") || arguments[0] == "standin" {
+            continue;
+        }
+        let run = run(webtaxon(&arguments).current_dir(folder.path()));
+        assert!(run.code == 0 || ["check", "preview"].contains(&arguments[0]), "{arguments:?}: {}", run.err);
+        assert_ne!(run.code, 101, "{arguments:?}: {}", run.err);
+    }
+}
+
+#[test]
+fn the_readme_names_only_what_exists() {
+    for part in README.split("](").skip(1).filter_map(|rest| rest.split(')').next()) {
+        if !part.contains("://") && !part.starts_with('#') {
+            assert!(root().join(part).exists(), "{part}");
+        }
+    }
+}
+
+/// Every code that stands in the sources.
+fn codes() -> BTreeSet<String> {
+    let mut open = vec![root().join("crates")];
+    let mut codes = BTreeSet::new();
+    while let Some(path) = open.pop() {
+        if path.is_dir() {
+            open.extend(std::fs::read_dir(path).unwrap().map(|entry| entry.unwrap().path()));
+        } else if path.extension().is_some_and(|extension| extension == "rs")
+            && !path.ends_with("arguments.rs")
+        {
+            let text = std::fs::read_to_string(path).unwrap();
+            let found =
+                text.match_indices("WX0").map(|(at, _)| text[at..].chars().take(6).collect::<String>());
+            codes.extend(
+                found.filter(|code| code[2..].chars().all(|digit| digit.is_ascii_digit()) && code.len() == 6),
+            );
+        }
+    }
+    codes
+}
+
+#[test]
+fn every_message_has_its_chapter_and_every_chapter_its_message() {
+    let chapters: BTreeSet<String> = MESSAGES
+        .lines()
+        .filter_map(|line| line.strip_prefix("## "))
+        .map(|line| line[..6].to_owned())
+        .collect();
+    assert_eq!(codes(), chapters);
+}
+
+#[test]
+fn a_code_is_explained() {
+    let known = run(&mut webtaxon(&["code", "wx0307"]));
+    assert_eq!(known.code, 0);
+    assert!(
+        known.out.starts_with("WX0307 The certificate is not trusted\n") && !known.out.contains("WX0308"),
+        "{}",
+        known.out
+    );
+    let last = run(&mut webtaxon(&["code", "WX0702"]));
+    assert!(last.code == 0 && last.out.contains("please report it"));
+    assert_eq!(run(&mut webtaxon(&["code", "WX9999"])).code, 2);
+}

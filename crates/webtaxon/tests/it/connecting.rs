@@ -1,0 +1,234 @@
+//! What goes wrong between here and the directory: one clear message each, in time.
+
+use crate::museum::{DIRECTORY, Museum};
+use std::time::{Duration, Instant};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use webtaxon::Error;
+use webtaxon::directory::Outcome;
+use webtaxon_standin::Options;
+
+/// The message, the code and the way out of a failure.
+fn told(error: &Error) -> (String, String, String) {
+    use miette::Diagnostic;
+    let text =
+        |part: Option<Box<dyn std::fmt::Display + '_>>| part.map(|part| part.to_string()).unwrap_or_default();
+    (error.to_string(), text(error.code()), text(error.help()))
+}
+
+async fn fails(museum: &Museum, message: &str, code: &str, help: &str) {
+    let error = museum.preview().await.expect_err(message);
+    let (said, its_code, way_out) = told(&error);
+    assert!(said.contains(message), "{said}");
+    assert_eq!(its_code, code, "{said}");
+    assert!(way_out.contains(help), "{way_out}");
+}
+
+#[tokio::test]
+async fn servers_that_cannot_be_reached_or_trusted() {
+    let museum = Museum::open().await;
+    let url = museum.standin().url();
+    let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let refused = format!("ldaps://localhost:{free}");
+    for (to, message, code, help) in [
+        (refused.as_str(), "no connection", "WX0303", "port"),
+        ("ldaps://no-such-host.invalid:636", "cannot be resolved", "WX0302", "spelling"),
+    ] {
+        museum.change(&url, to);
+        fails(&museum, message, code, help).await;
+    }
+    museum.change("{ authority = \"museum-ca.pem\" }", "{ authority = \"missing.pem\" }");
+    fails(&museum, "missing.pem cannot be used", "WX0306", "PEM").await;
+    museum.write("empty.pem", "nothing here");
+    museum.change("{ authority = \"museum-ca.pem\" }", "{ authority = \"empty.pem\" }");
+    fails(&museum, "it holds no certificate", "WX0306", "BEGIN CERTIFICATE").await;
+    museum.change("trust    = { authority = \"museum-ca.pem\" }", "");
+    fails(&museum, "not signed by an authority that is trusted", "WX0307", "authority").await;
+    let other = Museum::open().await;
+    museum.write("museum-ca.pem", other.standin().authority_pem());
+    museum.write("webtaxon.toml", museum.settings());
+    fails(&museum, "not signed by an authority that is trusted", "WX0307", "authority").await;
+}
+
+#[tokio::test]
+async fn a_certificate_for_another_name_is_refused_and_its_names_are_told() {
+    let names = vec!["dc1.quillmere.example".to_owned(), "dc2.quillmere.example".to_owned()];
+    let museum = Museum::with(DIRECTORY, Options { names, ..Options::default() }).await;
+    fails(&museum, "it is valid for dc1.quillmere.example, dc2.quillmere.example", "WX0308", "servers").await;
+}
+
+#[tokio::test]
+async fn tls_and_plain_text_mixed_up_are_told_apart() {
+    let plain = Museum::with(DIRECTORY, Options { tls: false, ..Options::default() }).await;
+    let address = plain.standin().address();
+    plain.write(
+        "webtaxon.toml",
+        plain.settings().replace(&plain.standin().url(), &format!("ldaps://localhost:{}", address.port())),
+    );
+    let error = plain.preview().await.unwrap_err();
+    let (_, code, help) = told(&error);
+    assert!(["WX0310", "WX0314"].contains(&code.as_str()), "{error}");
+    assert!(help.contains("389") || code == "WX0314", "{help}");
+    let secure = Museum::open().await;
+    let port = secure.standin().address().port();
+    secure.write(
+        "webtaxon.toml",
+        secure
+            .settings()
+            .replace(&secure.standin().url(), &format!("ldap://localhost:{port}"))
+            .replace("page ", "plain = true\npage "),
+    );
+    assert!(secure.preview().await.is_err(), "plain text to a port with TLS");
+}
+
+#[tokio::test]
+async fn plain_text_needs_its_word_and_warns_at_every_run() {
+    let plain = Museum::with(DIRECTORY, Options { tls: false, ..Options::default() }).await;
+    assert!(matches!(plain.workspace(), Err(Error::Settings(_))), "refused without plain = true");
+    plain.change("page     = 100", "page     = 100\nplain    = true");
+    let workspace = plain.workspace().unwrap();
+    assert!(workspace.warnings()[0].contains("plain text"));
+    assert!(workspace.preview().await.unwrap().is_whole());
+    let steps = workspace.check(|_| {}).await;
+    assert!(steps.iter().any(|step| step.name == "connect" && step.outcome == Outcome::Warning));
+}
+
+#[tokio::test]
+async fn passwords_that_are_wrong_missing_or_empty() {
+    let museum = Museum::open().await;
+    museum.write("museum-password.txt", "geheim-42\n");
+    fails(&museum, "was refused: invalidCredentials (49)", "WX0316", "password").await;
+    let (said, ..) = told(&museum.preview().await.unwrap_err());
+    assert!(!said.contains("geheim"), "{said}");
+    museum.write("museum-password.txt", "\n");
+    fails(&museum, "museum-password.txt is empty", "WX0315", "put the bind password there").await;
+    std::fs::remove_file(museum.path().join("museum-password.txt")).unwrap();
+    fails(&museum, "cannot be read", "WX0315", "beside the settings").await;
+    museum.change("{ file = \"museum-password.txt\" }", "{ env = \"WEBTAXON_TEST_NOT_SET\" }");
+    fails(&museum, "WEBTAXON_TEST_NOT_SET is not set", "WX0315", "export").await;
+    museum.change("password = { file = \"museum-password.txt\" }", "");
+    fails(&museum, "has no password", "WX0315", "env").await;
+}
+
+#[tokio::test]
+async fn the_second_server_answers_where_the_first_does_not() {
+    let museum = Museum::open().await;
+    let url = museum.standin().url();
+    museum.change(&format!("\"{url}\""), &format!("\"ldaps://no-such-host.invalid\", \"{url}\""));
+    assert!(museum.preview().await.unwrap().is_whole());
+}
+
+/// A server that says something of its own when it is asked.
+async fn impostor(museum: &Museum, bytes: &'static [u8], stay: bool) {
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap();
+    let settings = museum.settings().replace(&museum.standin().url(), &format!("ldap://{address}"));
+    museum
+        .write("webtaxon.toml", settings.replace("timeout  = \"10s\"", "plain = true\ntimeout = \"500ms\""));
+    tokio::spawn(async move {
+        while let Ok((mut stream, _)) = listener.accept().await {
+            let mut request = [0; 512];
+            let _ = stream.read(&mut request).await;
+            let _ = stream.write_all(bytes).await;
+            if stay {
+                tokio::time::sleep(Duration::from_secs(60)).await;
+            }
+        }
+    });
+}
+
+#[tokio::test]
+async fn servers_that_break_the_protocol_end_in_time_with_a_clear_message() {
+    let museum = Museum::open().await;
+    for (bytes, stay, message, code) in [
+        (&b""[..], true, "no answer within 500 ms", "WX0304"),
+        (b"", false, "the connection was cut", "WX0314"),
+        (b"HTTP/1.1 400 Bad Request\r\n\r\n", true, "not an LDAP message", "WX0312"),
+        (&[0x30, 0], true, "not an LDAP message", "WX0312"),
+        (&[0x30, 0x84, 0xff, 0xff, 0xff, 0xff], true, "a message of 4294967295 bytes", "WX0311"),
+        (&[0x30, 12, 2, 1, 9, 0x65, 7, 0x0a, 1, 0, 4, 0, 4, 0], true, "never made (message 9)", "WX0312"),
+        (&[0x30, 12, 2, 1, 1, 0x61, 7, 0x0a, 1, 0, 4, 0, 4, 0], true, "does not fit the request", "WX0312"),
+        (
+            &[0x30, 12, 2, 1, 0, 0x78, 7, 0x0a, 1, 52, 4, 0, 4, 0],
+            true,
+            "ended the connection: unavailable",
+            "WX0313",
+        ),
+        (&[0x30, 12, 2, 1, 1, 0x65, 7, 0x0a, 1, 51, 4, 0, 4, 0], true, "busy (51)", "WX0401"),
+        (&[0x30, 0x20, 2, 1, 1], true, "no answer within", "WX0304"),
+    ] {
+        impostor(&museum, bytes, stay).await;
+        let began = Instant::now();
+        fails(&museum, message, code, "").await;
+        assert!(began.elapsed() < Duration::from_secs(20), "{message}");
+    }
+}
+
+#[tokio::test]
+async fn a_server_that_never_stops_meets_the_deadline() {
+    // A flood of answers to nobody's question would be refused; a flood of entries is a slow end.
+    let museum = Museum::open().await;
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap();
+    let settings = museum.settings().replace(&museum.standin().url(), &format!("ldap://{address}"));
+    museum.write("webtaxon.toml", settings.replace("timeout  = \"10s\"", "plain = true\ndeadline = \"1s\""));
+    tokio::spawn(async move {
+        let (mut stream, _) = listener.accept().await.unwrap();
+        let entry = [0x30, 9, 2, 1, 1, 0x64, 4, 4, 0, 0x30, 0].repeat(100);
+        while stream.write_all(&entry).await.is_ok() {}
+    });
+    fails(&museum, "longer than its deadline of 1 s", "WX0305", "deadline").await;
+}
+
+#[tokio::test]
+async fn a_check_goes_on_where_it_can_and_skips_what_it_cannot() {
+    let museum = Museum::open().await;
+    let outcomes = |steps: Vec<webtaxon::directory::CheckStep>| -> Vec<(&'static str, Outcome)> {
+        steps.iter().map(|step| (step.name, step.outcome)).collect()
+    };
+    use Outcome::{Bad, Good, Skipped, Warning};
+    let rest = |outcome| {
+        [("base", outcome), ("filter", outcome), ("group", outcome), ("group", outcome), ("accounts", Good)]
+    };
+    let begin = [("password", Good), ("connect", Good), ("bind", Good)];
+    let good: Vec<_> = begin.into_iter().chain(rest(Good)).collect();
+    let mut reported = 0;
+    let steps = museum.workspace().unwrap().check(|_| reported += 1).await;
+    assert_eq!((reported, outcomes(steps)), (good.len(), good));
+    for (from, to, expected, why) in [
+        (
+            "OU=People,DC=quillmere",
+            "OU=Peeple,DC=quillmere",
+            vec![("base", Bad), ("filter", Skipped), ("group", Good), ("group", Good), ("accounts", Good)],
+            "a base",
+        ),
+        (
+            "CN=Leavers,",
+            "CN=Leevers,",
+            vec![("base", Good), ("filter", Good), ("group", Good), ("group", Bad), ("accounts", Good)],
+            "a group",
+        ),
+        (
+            "(objectClass=user)",
+            "(objectClass=usher)",
+            vec![("base", Good), ("filter", Warning), ("group", Good), ("group", Good), ("accounts", Good)],
+            "a filter",
+        ),
+        (
+            "path      = \"accounts.csv\"",
+            "path = \"none.csv\"",
+            vec![("base", Good), ("filter", Good), ("group", Good), ("group", Good), ("accounts", Bad)],
+            "the list",
+        ),
+    ] {
+        museum.change(from, to);
+        let steps = museum.workspace().unwrap().check(|_| {}).await;
+        for step in steps.iter().filter(|step| matches!(step.outcome, Bad | Warning)) {
+            assert!(!step.remedy.is_empty(), "{why}: {}", step.message);
+        }
+        assert_eq!(outcomes(steps)[3..], expected, "{why}");
+    }
+    museum.write("webtaxon.toml", museum.settings());
+    museum.write("museum-password.txt", "wrong");
+    let steps = outcomes(museum.workspace().unwrap().check(|_| {}).await);
+    assert_eq!(steps[2..4], [("bind", Bad), ("base", Skipped)]);
+}

@@ -1,0 +1,33 @@
+//! The examples run against the simulated directory, and the README shows them as they are.
+
+use crate::museum::Museum;
+use std::path::PathBuf;
+
+const README: &str = include_str!("../../../../README.md");
+const PREVIEW: &str = include_str!("../../examples/preview.rs");
+
+/// Cargo puts examples beside the folder of test programs.
+fn example(name: &str) -> PathBuf {
+    let own = std::env::current_exe().unwrap();
+    let path = own.parent().unwrap().parent().unwrap().join("examples").join(name);
+    assert!(path.exists(), "build the examples first: cargo build --examples");
+    path
+}
+
+#[tokio::test]
+async fn the_preview_example_lists_the_museums_changes() {
+    let museum = Museum::open().await;
+    let settings = museum.path().join("webtaxon.toml");
+    let output = tokio::process::Command::new(example("preview")).arg(settings).output().await.unwrap();
+    let text = String::from_utf8(output.stdout).unwrap();
+    assert!(output.status.success());
+    assert_eq!(text.lines().count(), 26, "{text}");
+    assert!(text.contains("update   rfairweather\n") && text.contains("remove   hvanish\n"), "{text}");
+}
+
+#[test]
+fn the_readme_shows_the_example_as_it_is() {
+    let body = PREVIEW.split_once("#[tokio::main").unwrap().1;
+    assert!(README.contains(body.trim_end()), "README.md and examples/preview.rs differ");
+    assert!(body.lines().filter(|line| !line.is_empty()).count() < 15);
+}

@@ -1,0 +1,70 @@
+//! The museum's workspace in a folder of its own, with its simulated directory.
+
+use std::path::Path;
+use std::sync::Arc;
+use tempfile::TempDir;
+use webtaxon::{Error, Workspace};
+use webtaxon_standin::{Directory, Options, Standin};
+
+pub(crate) const DIRECTORY: &str = include_str!("../../../../demo/directory.ldif");
+pub(crate) const SETTINGS: &str = include_str!("../../../../demo/webtaxon.toml");
+pub(crate) const ACCOUNTS: &str = include_str!("../../../../demo/accounts.csv");
+
+/// A folder with settings, accounts, password and authority, and the directory they name.
+pub(crate) struct Museum {
+    folder: TempDir,
+    standin: Standin,
+}
+
+impl Museum {
+    pub(crate) async fn with(ldif: &str, options: Options) -> Self {
+        Self::of(&Arc::new(Directory::from_ldif(ldif.as_bytes()).unwrap()), options).await
+    }
+
+    pub(crate) async fn of(directory: &Arc<Directory>, options: Options) -> Self {
+        let directory = Arc::clone(directory);
+        let standin = Standin::start(directory, options).await.unwrap();
+        let museum = Self { folder: tempfile::tempdir().unwrap(), standin };
+        museum.write("webtaxon.toml", &museum.settings());
+        museum.write("accounts.csv", ACCOUNTS);
+        museum.write("museum-password.txt", "botanical-garden-42\n");
+        museum.write("museum-ca.pem", museum.standin.authority_pem());
+        museum
+    }
+
+    pub(crate) async fn open() -> Self {
+        Self::with(DIRECTORY, Options::default()).await
+    }
+
+    /// The demo's settings, at this directory's address.
+    pub(crate) fn settings(&self) -> String {
+        SETTINGS.replace("ldaps://localhost:6360", &self.standin.url())
+    }
+
+    pub(crate) fn standin(&self) -> &Standin {
+        &self.standin
+    }
+
+    pub(crate) fn path(&self) -> &Path {
+        self.folder.path()
+    }
+
+    pub(crate) fn write(&self, name: &str, text: impl AsRef<[u8]>) {
+        std::fs::write(self.folder.path().join(name), text).unwrap();
+    }
+
+    /// Writes the settings with one text changed.
+    pub(crate) fn change(&self, from: &str, to: &str) {
+        let settings = self.settings();
+        assert!(settings.contains(from), "{from}");
+        self.write("webtaxon.toml", settings.replace(from, to));
+    }
+
+    pub(crate) fn workspace(&self) -> Result<Workspace, Error> {
+        Workspace::open(self.folder.path().join("webtaxon.toml"))
+    }
+
+    pub(crate) async fn preview(&self) -> Result<webtaxon::core::preview::Preview, Error> {
+        self.workspace()?.preview().await
+    }
+}

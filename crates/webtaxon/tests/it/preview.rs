@@ -1,0 +1,223 @@
+//! The museum's preview: what it finds, and what it never does when the reading is cut short.
+
+use crate::museum::{ACCOUNTS, DIRECTORY, Museum};
+use webtaxon::core::preview::{ChangeKind, HeldReason, Preview};
+use webtaxon::report;
+use webtaxon_standin::Options;
+
+fn logins(preview: &Preview, kind: ChangeKind) -> Vec<&str> {
+    preview.of(kind).map(|change| change.login.as_str()).collect()
+}
+
+/// How many accounts a preview would take away.
+fn leaving(preview: &Preview) -> usize {
+    preview.of(ChangeKind::Remove).chain(preview.of(ChangeKind::Suspend)).count()
+}
+
+#[tokio::test]
+async fn the_museum_gets_what_its_readme_says() {
+    // Every list here can be counted by hand in demo/; demo/README.md says how.
+    let preview = Museum::open().await.preview().await.unwrap();
+    assert!(preview.is_whole(), "{:?}", preview.gaps);
+    let funnel: Vec<_> = preview.funnel.iter().map(|step| (step.step.name(), step.left)).collect();
+    assert_eq!(
+        funnel,
+        [("found", 244), ("groups", 80), ("not_in_group", 77), ("active", 74), ("complete", 72)]
+    );
+    for (kind, expected) in [
+        (
+            ChangeKind::Import,
+            &["bbarrowclough", "bsedgewick", "fcotterill", "mhayashi", "nalhakim", "tashdown2"][..],
+        ),
+        (ChangeKind::Adopt, &["lgadsby", "ppinchbeck"]),
+        (ChangeKind::Update, &["bedgeworth", "ecarrick", "gfairclough", "rfairweather"]),
+        (ChangeKind::Restore, &["odovecote", "yyarrow"]),
+        (
+            ChangeKind::Suspend,
+            &[
+                "gfennimore",
+                "mthistlewood",
+                "pthistlewood",
+                "shargreave",
+                "veastlake",
+                "vheatherly",
+                "wrookwood",
+            ],
+        ),
+        (ChangeKind::Remove, &["adrift", "hvanish", "mfallow"]),
+        (ChangeKind::Clash, &["dpryce", "ghollow"]),
+    ] {
+        assert_eq!(logins(&preview, kind), expected, "{}", kind.name());
+    }
+    let counts = preview.accounts;
+    assert_eq!((counts.now, counts.after, counts.active_now, counts.active_after), (81, 84, 77, 76));
+    assert_eq!(preview.unchanged, 57);
+    assert_eq!(
+        preview.held.iter().map(|held| (held.login.as_str(), held.reason)).collect::<Vec<_>>(),
+        [("wgrebe", HeldReason::Kept)]
+    );
+    assert_eq!(preview.brakes.iter().map(|brake| brake.name).collect::<Vec<_>>(), ["seats"]);
+    let path = preview
+        .of(ChangeKind::Import)
+        .find(|change| change.login == "fcotterill")
+        .map(|change| change.path.clone());
+    let group = |cn: &str| format!("CN={cn},OU=Groups,DC=quillmere,DC=example");
+    assert_eq!(path, Some(vec![group("Loans Desk Users"), group("Field Teams"), group("Field Teams North")]));
+}
+
+#[tokio::test]
+async fn the_same_museum_gives_the_same_bytes() {
+    let museum = Museum::open().await;
+    let (one, other) = (museum.preview().await.unwrap(), museum.preview().await.unwrap());
+    let text = report::preview(&one).to_string();
+    assert_eq!(text, report::preview(&other).to_string());
+    for key in ["format", "whole", "funnel", "accounts", "changes", "brakes", "held", "gaps"] {
+        assert!(text.contains(&format!("\"{key}\":")), "{key}");
+    }
+    assert!(!text.contains("botanical-garden"), "no secret in a report");
+}
+
+#[tokio::test]
+async fn a_preview_changes_no_file() {
+    let museum = Museum::open().await;
+    let before = std::fs::read(museum.path().join("accounts.csv")).unwrap();
+    museum.preview().await.unwrap();
+    assert_eq!(std::fs::read(museum.path().join("accounts.csv")).unwrap(), before);
+    assert_eq!(std::fs::read_dir(museum.path()).unwrap().count(), 4);
+}
+
+/// Promise 1: the connection is cut after every single message of a run, one run for each.
+#[tokio::test]
+async fn a_cut_after_any_message_takes_nobodys_account_away() {
+    let mut whole = 0;
+    let mut cut_short = 0_u64;
+    let directory =
+        std::sync::Arc::new(webtaxon_standin::Directory::from_ldif(DIRECTORY.as_bytes()).unwrap());
+    for cut in 0.. {
+        let options = Options { cut_after: Some(cut), ..Options::default() };
+        let museum = Museum::of(&directory, options).await;
+        match museum.preview().await {
+            // Before the bind was answered there is no reading at all.
+            Err(error) => assert!(cut < 3, "{error}"),
+            Ok(preview) if preview.is_whole() => {
+                assert_eq!(leaving(&preview), 10, "cut after {cut}");
+                whole += 1;
+                // The last message is the end of the last search: one more cut changes nothing.
+                if whole == 2 {
+                    break;
+                }
+            }
+            Ok(preview) => {
+                cut_short += 1;
+                assert_eq!(leaving(&preview), 0, "cut after {cut}");
+                assert!(preview.gaps.iter().any(|gap| gap.reason.contains("cut")), "{:?}", preview.gaps);
+            }
+        }
+        assert!(cut < 1000, "the run never ended well");
+    }
+    // 244 people on 3 pages, 19 groups and 2 other members, one look-up: all of them were cut at.
+    assert!(cut_short > 280, "{cut_short}");
+}
+
+#[tokio::test]
+async fn whatever_else_leaves_a_reading_short_takes_nobodys_account_away() {
+    let limited = Options { paged_limit: Some(200), ..Options::default() };
+    let people = "OU=People,DC=quillmere,DC=example";
+    for (options, from, to, reason, why) in [
+        (limited, "page     = 100", "page     = 100", "sizeLimitExceeded", "a size limit"),
+        (
+            Options::default(),
+            people,
+            "OU=Peeple,DC=quillmere,DC=example",
+            "does not exist",
+            "a base that is missing",
+        ),
+        (Options::default(), "CN=Leavers,", "CN=Leevers,", "does not exist", "a group that is missing"),
+        (
+            Options::default(),
+            "CN=Loans Desk Users,OU=Groups",
+            "CN=Rosa Pemberton,OU=Registry,OU=People",
+            "not a group",
+            "a person in place of a group",
+        ),
+    ] {
+        let museum = Museum::with(DIRECTORY, options).await;
+        museum.change(from, to);
+        let preview = museum.preview().await.unwrap();
+        assert!(!preview.is_whole(), "{why}");
+        assert!(preview.gaps.iter().any(|gap| gap.reason.contains(reason)), "{why}: {:?}", preview.gaps);
+        assert_eq!(leaving(&preview), 0, "{why}");
+    }
+}
+
+#[tokio::test]
+async fn members_that_cannot_be_read_whole_take_nobodys_account_away() {
+    let group = "dn: CN=Loans Desk Users,OU=Groups,DC=quillmere,DC=example\n";
+    for (extra, reason) in [
+        ("memberUid: tashdown\n", "memberUid"),
+        ("member;range=0-1499: CN=x,DC=quillmere,DC=example\n", "more members"),
+        ("member: not a name\n", "not a distinguished name"),
+    ] {
+        let museum =
+            Museum::with(&DIRECTORY.replacen(group, &format!("{group}{extra}"), 1), Options::default()).await;
+        let preview = museum.preview().await.unwrap();
+        assert_eq!(leaving(&preview), 0, "{extra}");
+        assert!(preview.gaps.iter().any(|gap| gap.reason.contains(reason)), "{extra}: {:?}", preview.gaps);
+    }
+}
+
+#[tokio::test]
+async fn an_empty_directory_is_whole_and_the_brakes_tell() {
+    // Everybody is gone: a whole reading may say so, and that is what brakes are for.
+    let museum = Museum::open().await;
+    museum.change("(objectClass=user))", "(objectClass=user)(cn=nobody))");
+    let preview = museum.preview().await.unwrap();
+    assert!(preview.is_whole());
+    assert_eq!(preview.brakes.iter().map(|brake| brake.name).collect::<Vec<_>>(), ["removals", "fewest"]);
+    assert_eq!(
+        logins(&preview, ChangeKind::Remove),
+        ["adrift", "dpryce", "hvanish", "mfallow"],
+        "only who is nowhere"
+    );
+}
+
+#[tokio::test]
+async fn hostile_values_stay_values() {
+    let login = "sAMAccountName: fcotterill\n";
+    let ldif = DIRECTORY.replacen(login, "sAMAccountName: =1+1)(objectClass=*\n", 1);
+    assert_ne!(ldif, DIRECTORY);
+    let preview = Museum::with(&ldif, Options::default()).await.preview().await.unwrap();
+    assert!(logins(&preview, ChangeKind::Import).contains(&"=1+1)(objectclass=*"));
+}
+
+/// The museum's own files say what they should.
+#[test]
+fn the_demo_data_is_sound() {
+    use webtaxon::core::name::Dn;
+    let entries = webtaxon::core::ldif::entries(DIRECTORY.as_bytes()).unwrap();
+    let key = |dn: &[u8]| Dn::parse(std::str::from_utf8(dn).unwrap()).unwrap().key();
+    let pairs = |attribute: &str, turned: bool| {
+        let mut pairs: Vec<_> = entries
+            .iter()
+            .flat_map(|entry| {
+                entry.values(attribute).map(move |value| (key(entry.dn().as_bytes()), key(value)))
+            })
+            .map(|(own, other)| if turned { (other, own) } else { (own, other) })
+            .collect();
+        pairs.sort();
+        pairs
+    };
+    let names: std::collections::HashSet<_> =
+        entries.iter().map(|entry| key(entry.dn().as_bytes())).collect();
+    let members: Vec<_> =
+        pairs("member", false).into_iter().filter(|(_, member)| names.contains(member)).collect();
+    assert_eq!(members, pairs("memberOf", true), "memberOf says what member says");
+    let people = entries.iter().filter(|entry| entry.text("employeeID").is_some()).count();
+    let groups =
+        entries.iter().filter(|entry| entry.values("objectClass").any(|class| class == b"group")).count();
+    assert_eq!((people, groups, ACCOUNTS.lines().count()), (261, 40, 82));
+    let mut guids: Vec<_> = entries.iter().filter_map(|entry| entry.values("objectGUID").next()).collect();
+    guids.sort_unstable();
+    guids.dedup();
+    assert_eq!(guids.len(), entries.len(), "every entry has an identity of its own");
+}

@@ -1,0 +1,78 @@
+//! The accounts file: what is read, and what is refused at its line.
+
+use indexmap::IndexMap;
+use miette::Diagnostic;
+use webtaxon::core::account::State;
+use webtaxon::store::{AccountStore, CsvStore};
+
+async fn read(bytes: &[u8]) -> Result<Vec<webtaxon::core::account::Account>, webtaxon::store::StoreError> {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("accounts.csv");
+    std::fs::write(&file, bytes).unwrap();
+    CsvStore::new(file, IndexMap::new()).accounts(&["login", "email"]).await
+}
+
+#[tokio::test]
+async fn every_form_of_a_row_is_read() {
+    let text = "\u{feff}login,link,state,email,note\r\n\"o\"\"dallaigh\",ABC,,a@b,\"two\r\nlines, one value\"\r\nben,, Suspended ,,\r\n";
+    let accounts = read(text.as_bytes()).await.unwrap();
+    assert_eq!(accounts.len(), 2);
+    assert_eq!((accounts[0].login.as_str(), accounts[0].state), ("o\"dallaigh", State::Active));
+    assert_eq!(accounts[0].link.as_ref().map(|link| link.as_str()), Some("abc"));
+    assert_eq!((accounts[0].field("email"), accounts[0].field("note")), ("a@b", "two\r\nlines, one value"));
+    assert_eq!((accounts[1].state, accounts[1].link.is_none()), (State::Suspended, true));
+}
+
+#[tokio::test]
+async fn each_fault_is_told_with_its_line_and_a_way_out() {
+    let head = "login,link,state,email\n";
+    let rows = |rows: &str| format!("{head}{rows}").into_bytes();
+    for (bytes, message, code, why) in [
+        (b"login,state,email\n".to_vec(), "no column `link`", "WX0502", "a column of Webtaxon's own"),
+        (b"login,link,state\n".to_vec(), "no column `email`", "WX0502", "a field's column"),
+        (b"".to_vec(), "no column `login`", "WX0502", "an empty file"),
+        (b"login,link,state,email,email\n".to_vec(), "two columns `email`", "WX0502", "a column twice"),
+        (
+            rows("ada,,,a@b\nADA,,,c@d\n"),
+            "line 3: the login `ADA` stands on line 2 already",
+            "WX0506",
+            "a login twice",
+        ),
+        (
+            rows("ada,X,,\nben,x,,\n"),
+            "line 3: the link `x` stands on line 2 already",
+            "WX0506",
+            "a link twice",
+        ),
+        (rows("ada,,,\n ,,,\n"), "line 3: the login is empty", "WX0505", "no login"),
+        (rows("ada,,on,\n"), "line 2: `on` is no state", "WX0507", "a state that is none"),
+        (rows("ada,,\n"), "line 2: 3 values where the first line has 4", "WX0503", "a value too few"),
+        (
+            [head.as_bytes(), b"ada,,,\nben,,,\xff\n"].concat(),
+            "line 3: a byte that is not UTF-8",
+            "WX0504",
+            "no UTF-8",
+        ),
+        ([head.as_bytes(), b"a\0da,,,\n"].concat(), "line 2: a NUL byte", "WX0504", "a NUL"),
+    ] {
+        let error = read(&bytes).await.expect_err(why);
+        assert!(error.to_string().contains(message), "{why}: {error}");
+        assert_eq!(error.code().unwrap().to_string(), code, "{why}");
+        assert!(error.help().is_some(), "{why}");
+    }
+}
+
+#[tokio::test]
+async fn columns_of_other_names_are_found_by_the_settings() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("accounts.csv");
+    std::fs::write(&file, "Kennung,guid,state,email\nada,x,active,a@b\n").unwrap();
+    let columns = IndexMap::from(
+        [("login", "Kennung"), ("link", "guid")].map(|(own, column)| (own.to_owned(), column.to_owned())),
+    );
+    let accounts = CsvStore::new(file, columns).accounts(&["login", "email"]).await.unwrap();
+    assert_eq!((accounts[0].login.as_str(), accounts[0].field("email")), ("ada", "a@b"));
+    let missing =
+        CsvStore::new(folder.path().join("none.csv"), IndexMap::new()).accounts(&[]).await.unwrap_err();
+    assert!(missing.to_string().contains("none.csv cannot be read"));
+}
