@@ -75,10 +75,9 @@ fn reading(text: &mut String, preview: &Preview, width: usize) {
     let from = format!("directory {} at {}", harmless(&preview.directory), harmless(&preview.server));
     if preview.is_whole() {
         let people = preview.funnel.first().map_or(0, |step| step.left);
-        let (people, groups) =
-            (counted(people, "entry", "entries"), counted(preview.groups_read, "group", "groups"));
+        let groups = counted(preview.groups_read, "group", "groups");
         let words = paint(Tone::Good, "Read to its end:");
-        let _ = writeln!(text, "{words} {from}, {people} of people and {groups}.");
+        let _ = writeln!(text, "{words} {from}: {people} people found, {groups}.");
         return;
     }
     let _ = writeln!(text, "{} {from}.", paint(Tone::Bad, "Not read to its end:"));
@@ -98,18 +97,37 @@ fn funnel(text: &mut String, preview: &Preview, intake: &Intake, width: usize) {
         table.add_row([format!("{:>6}", step.left), format!("{lost:>6}"), in_words(step, intake)]);
     }
     text.push_str(&lines(&table));
-    if !preview.incomplete.is_empty() {
-        let _ = writeln!(text, "  Out for want of a value:");
-        let mut table = columns(width, &[None]);
-        for person in preview.incomplete.iter().take(10) {
-            table.add_row([format!("{}: {}", short(&person.dn), harmless(&person.missing))]);
-        }
-        text.push_str(&lines(&table));
-        if preview.incomplete.len() > 10 {
-            let _ =
-                writeln!(text, "  and {} more (--format json lists them all)", preview.incomplete.len() - 10);
-        }
+    let incomplete =
+        preview.incomplete.iter().map(|one| format!("{}: {}", short(&one.dn), harmless(&one.missing)));
+    some(text, width, "Out for want of a value:", incomplete);
+    let strangers =
+        preview.strangers.iter().map(|one| format!("{}, listed in {}", harmless(&one.dn), short(&one.group)));
+    some(
+        text,
+        width,
+        "Members of the groups who were not found (outside the bases, not let in by the filter, or gone):",
+        strangers,
+    );
+}
+
+/// A few lines under a title, if there are any; the rest is left to JSON.
+fn some(text: &mut String, width: usize, title: &str, list: impl ExactSizeIterator<Item = String>) {
+    const MOST: usize = 8;
+    let count = list.len();
+    if count == 0 {
+        return;
     }
+    let mut table = columns(width, &[None]);
+    table.add_row([title.to_owned()]);
+    text.push_str(&lines(&table));
+    let mut table = columns(width, &[Some(2), None]);
+    for line in list.take(MOST) {
+        table.add_row([String::new(), line]);
+    }
+    if count > MOST {
+        table.add_row([String::new(), format!("and {} more (--format json lists them all)", count - MOST)]);
+    }
+    text.push_str(&lines(&table));
 }
 
 /// A step of the funnel, as the settings at hand mean it.

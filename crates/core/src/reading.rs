@@ -249,6 +249,7 @@ impl Sweep {
             source: self.source,
             people: self.people,
             keys: self.keys,
+            by_key: self.by_key,
             graph: self.graph,
             whereabouts,
             whole: gaps.is_empty().then_some(Whole(())),
@@ -272,6 +273,7 @@ pub struct Reading {
     source: Source,
     people: Entries,
     keys: Vec<DnKey>,
+    by_key: HashMap<DnKey, usize>,
     graph: Graph,
     whereabouts: HashMap<Identity, Whereabouts>,
     gaps: Vec<Gap>,
@@ -295,6 +297,12 @@ impl Reading {
     #[must_use]
     pub fn key(&self, index: usize) -> Option<&DnKey> {
         self.keys.get(index)
+    }
+
+    /// Whether a name is one of the people.
+    #[must_use]
+    pub fn is_person(&self, key: &DnKey) -> bool {
+        self.by_key.contains_key(key)
     }
 
     /// The groups that were read.

@@ -36,6 +36,8 @@ pub struct Options {
     pub paged_limit: Option<usize>,
     /// Whether anybody may search without a bind.
     pub anonymous: bool,
+    /// Whether the server refuses even to speak of itself before a bind, as hardened ones do.
+    pub shy: bool,
     /// A fault: each connection is cut after so many messages of the server's.
     pub cut_after: Option<u64>,
 }
@@ -49,6 +51,7 @@ impl Default for Options {
             size_limit: None,
             paged_limit: None,
             anonymous: false,
+            shy: false,
             cut_after: None,
         }
     }

@@ -190,6 +190,9 @@ impl<S: AsyncRead + AsyncWrite> Session<S> {
         let wanted = Wanted::new(&request.attributes.iter().filter_map(text).collect::<Vec<_>>());
         let directory = Arc::clone(&self.directory);
         let place = directory.place(&base, request.scope);
+        if self.options.shy && !self.bound {
+            return self.send(id, done(LdapResult::new(50, "")), None).await;
+        }
         if let Place::Server(entries) = place {
             let matcher = Matcher::new(&filter, Schema::builtin(), entries.names());
             for entry in entries.iter().filter(|entry| request.scope != Scope::One && matcher.matches(*entry))

@@ -1,4 +1,9 @@
 //! The built command, driven as a person types it.
+#![allow(
+    clippy::unwrap_used,
+    clippy::indexing_slicing,
+    reason = "a test that panics has failed, as it should"
+)]
 
 mod command;
 mod demo;

@@ -138,6 +138,17 @@ impl Graph {
     }
 }
 
+/// A member that is no group.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Leaf<'g> {
+    /// The name for comparing.
+    pub key: &'g DnKey,
+    /// The name as the directory wrote it.
+    pub dn: &'g str,
+    /// The group that lists it.
+    pub group: &'g str,
+}
+
 /// What lies in some groups, and through which groups.
 #[derive(Clone, Debug)]
 pub struct Reach {
@@ -167,6 +178,22 @@ impl Reach {
         path
     }
 
+    /// The members that were not read as groups, each with the group that lists it, in the order
+    /// of their names.
+    pub fn leaves<'g>(&'g self, graph: &'g Graph) -> impl Iterator<Item = Leaf<'g>> {
+        let mut leaves: Vec<Leaf<'g>> = self
+            .reached
+            .ones()
+            .filter_map(|index| {
+                let node = graph.nodes.get(index).filter(|node| node.members.is_none())?;
+                let group = self.through.get(index).copied().flatten()?;
+                Some(Leaf { key: &node.key, dn: &node.dn, group: graph.dn(group) })
+            })
+            .collect();
+        leaves.sort_by_key(|leaf| leaf.key);
+        leaves.into_iter()
+    }
+
     /// How many members there are, groups among them.
     #[must_use]
     pub fn len(&self) -> usize {
@@ -177,17 +204,5 @@ impl Reach {
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.reached.is_clear()
-    }
-}
-
-impl Graph {
-    /// The members of `key` that are not known as groups, as the directory wrote them.
-    pub fn leaves<'g>(&'g self, key: &DnKey) -> impl Iterator<Item = (&'g DnKey, &'g str)> {
-        let members = self.find(key).and_then(|id| self.members(id)).unwrap_or_default();
-        members
-            .iter()
-            .filter_map(|id| self.nodes.get(id.index()))
-            .filter(|node| node.members.is_none())
-            .map(|node| (&node.key, &*node.dn))
     }
 }

@@ -12,7 +12,7 @@ mod summary;
 mod tests;
 
 pub use change::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason};
-pub use summary::{AccountCounts, Brake, Incomplete};
+pub use summary::{AccountCounts, Brake, Incomplete, Stranger};
 
 use crate::account::Account;
 use crate::reading::{Gap, Reading};
@@ -36,6 +36,9 @@ pub struct Preview {
     pub funnel: Vec<FunnelStep>,
     /// People who would come in but for a value that the directory does not have.
     pub incomplete: Vec<Incomplete>,
+    /// Members of the groups who are not among the people that were found: outside the bases, kept
+    /// out by the filter, or gone.
+    pub strangers: Vec<Stranger>,
     /// How many accounts there are, and would be.
     pub accounts: AccountCounts,
     /// What would change, by kind and login.
@@ -64,6 +67,7 @@ impl Preview {
             groups_read: reading.graph().groups(),
             gaps: reading.gaps().to_vec(),
             incomplete: summary::incomplete(reading, &selection),
+            strangers: summary::strangers(reading, &selection),
             funnel: selection.funnel,
             accounts: counts,
             changes: outcome.changes,

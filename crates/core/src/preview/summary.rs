@@ -104,6 +104,21 @@ fn share(linked: usize, percent: f64) -> u64 {
     (linked as f64 * percent / 100.0).floor() as u64
 }
 
+/// A member of the groups who is not among the people that were found.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Stranger {
+    /// The member's name, as the group writes it.
+    pub dn: String,
+    /// The group that lists it.
+    pub group: String,
+}
+
+pub(super) fn strangers(reading: &Reading, selection: &Selection) -> Vec<Stranger> {
+    let own =
+        |leaf: crate::membership::Leaf<'_>| Stranger { dn: leaf.dn.to_owned(), group: leaf.group.to_owned() };
+    selection.strangers(reading).map(own).collect()
+}
+
 /// A person who would come in but for a value that the directory does not have.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Incomplete {

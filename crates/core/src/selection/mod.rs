@@ -9,7 +9,7 @@ mod tests;
 use crate::field::{MissingField, Proposal};
 use crate::filter::{Filter, Matcher};
 use crate::identity::Identity;
-use crate::membership::Reach;
+use crate::membership::{Leaf, Reach};
 use crate::name::Dn;
 use crate::reading::{Reading, ServerKind};
 use crate::schema::Schema;
@@ -198,6 +198,13 @@ impl Selection {
     #[must_use]
     pub fn excluding_path<'r>(&self, reading: &'r Reading, person: usize) -> Vec<&'r str> {
         path(self.excluded.as_ref(), reading, person)
+    }
+
+    /// Members of the groups that let people in who are neither groups nor people that the sweep
+    /// found: each with the group that lists it.
+    pub fn strangers<'r>(&'r self, reading: &'r Reading) -> impl Iterator<Item = Leaf<'r>> {
+        let leaves = self.admitted.iter().flat_map(|reach| reach.leaves(reading.graph()));
+        leaves.filter(|leaf| !reading.is_person(leaf.key))
     }
 }
 

@@ -1,4 +1,9 @@
 //! The simulated directory over real sockets, spoken to message by message.
+#![allow(
+    clippy::unwrap_used,
+    clippy::indexing_slicing,
+    reason = "a test that panics has failed, as it should"
+)]
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -23,9 +28,12 @@ struct Client {
     _standin: Arc<Standin>,
 }
 
+/// An attribute's name and its values.
+type Attribute = (String, Vec<Vec<u8>>);
+
 /// What a search brought: names with their attributes, the end, and the cookie.
 struct Answer {
-    entries: Vec<(String, Vec<(String, Vec<Vec<u8>>)>)>,
+    entries: Vec<(String, Vec<Attribute>)>,
     result: LdapResult,
     cookie: Option<Octets>,
 }

@@ -37,6 +37,15 @@ pub struct RootDse {
     pub domain_scope: bool,
     /// Who made it, if it says so.
     pub vendor: Option<String>,
+    /// Whether it said anything at all.
+    pub read: bool,
+}
+
+/// Whether a server refuses to speak of itself to strangers: operationsError,
+/// strongerAuthRequired, confidentialityRequired, inappropriateAuthentication,
+/// insufficientAccessRights.
+fn is_shy(error: &DirectoryError) -> bool {
+    matches!(error.kind(), DirectoryErrorKind::Search { result, .. } if [1, 8, 13, 48, 50].contains(&result.code.0))
 }
 
 /// A connection that is open.
@@ -89,6 +98,8 @@ impl Connection {
                     };
                     match connection.read_root().await {
                         Ok(()) => return Ok(connection),
+                        // It may be willing to after the bind.
+                        Err(error) if is_shy(&error) => return Ok(connection),
                         Err(error) => failed = error,
                     }
                 }
@@ -147,6 +158,7 @@ impl Connection {
             paged: has("supportedControl", PAGED_RESULTS),
             domain_scope: has("supportedControl", DOMAIN_SCOPE),
             vendor: entry.text("vendorName").map(str::to_owned),
+            read: true,
         };
         Ok(())
     }
@@ -180,6 +192,13 @@ impl Connection {
             }
         };
         if result.code == ResultCode::SUCCESS {
+            if !self.root.read {
+                // It refused to speak of itself before the bind.
+                return self
+                    .read_root()
+                    .await
+                    .or_else(|error| if is_shy(&error) { Ok(()) } else { Err(error) });
+            }
             return Ok(());
         }
         let words = result.words();

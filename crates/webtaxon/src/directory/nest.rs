@@ -42,13 +42,14 @@ pub(super) async fn read(
     // a gap in it is known to hide people who must stay out.
     for (roots, purpose) in [(&intake.not_in_group, Purpose::Exclude), (&intake.groups, Purpose::Admit)] {
         let mut level = Vec::new();
+        let mut again = Vec::new();
         for dn in roots {
             let part = sweep.open(Part::Group { dn: dn.clone(), purpose });
             let key = dn.key();
             if looked_up.insert(key.clone()) {
                 level.push(Lookup { dn: dn.to_string(), key, part, named: true });
-            } else if sweep.graph_mut().is_group(&key) {
-                sweep.close(part, Ended::Complete); // read with the other nest
+            } else {
+                again.push((key, part));
             }
         }
         while !level.is_empty() {
@@ -71,6 +72,12 @@ pub(super) async fn read(
                     let part = sweep.open(Part::Group { dn: name, purpose });
                     level.push(Lookup { dn, key, part, named: false });
                 }
+            }
+        }
+        // Named twice, or read with the other nest: it is whole if it was read as a group there.
+        for (key, part) in again {
+            if sweep.graph_mut().is_group(&key) {
+                sweep.close(part, Ended::Complete);
             }
         }
     }

@@ -17,6 +17,7 @@ pub fn preview(preview: &Preview) -> Value {
         "gaps": preview.gaps,
         "funnel": preview.funnel.iter().map(step).collect::<Vec<_>>(),
         "incomplete": preview.incomplete,
+        "strangers": preview.strangers,
         "accounts": preview.accounts,
         "unchanged": preview.unchanged,
         "changes": preview.changes.iter().map(change).collect::<Vec<_>>(),

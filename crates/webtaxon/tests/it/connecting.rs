@@ -117,6 +117,14 @@ async fn the_second_server_answers_where_the_first_does_not() {
     assert!(museum.preview().await.unwrap().is_whole());
 }
 
+#[tokio::test]
+async fn a_server_that_hides_itself_before_the_bind_is_read_after_it() {
+    let museum = Museum::with(DIRECTORY, Options { shy: true, ..Options::default() }).await;
+    let connection = museum.workspace().unwrap().connect().await.unwrap();
+    assert!(connection.root().paged && !connection.root().naming_contexts.is_empty());
+    assert!(museum.preview().await.unwrap().is_whole());
+}
+
 /// A server that says something of its own when it is asked.
 async fn impostor(museum: &Museum, bytes: &'static [u8], stay: bool) {
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();

@@ -1,4 +1,9 @@
 //! The library as an application uses it, against the simulated directory.
+#![allow(
+    clippy::unwrap_used,
+    clippy::indexing_slicing,
+    reason = "a test that panics has failed, as it should"
+)]
 
 mod connecting;
 mod examples;

@@ -25,7 +25,7 @@ impl Museum {
         let directory = Arc::clone(directory);
         let standin = Standin::start(directory, options).await.unwrap();
         let museum = Self { folder: tempfile::tempdir().unwrap(), standin };
-        museum.write("webtaxon.toml", &museum.settings());
+        museum.write("webtaxon.toml", museum.settings());
         museum.write("accounts.csv", ACCOUNTS);
         museum.write("museum-password.txt", "botanical-garden-42\n");
         museum.write("museum-ca.pem", museum.standin.authority_pem());

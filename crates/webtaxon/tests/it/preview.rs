@@ -167,6 +167,25 @@ async fn members_that_cannot_be_read_whole_take_nobodys_account_away() {
 }
 
 #[tokio::test]
+async fn a_group_that_is_named_twice_or_in_both_nests_is_still_whole() {
+    let users = "\"CN=Loans Desk Users,OU=Groups,DC=quillmere,DC=example\"";
+    let museum = Museum::open().await;
+    museum.change(users, &format!("{users}, {users}, \"CN=Leavers 2026,OU=Groups,DC=quillmere,DC=example\""));
+    let preview = museum.preview().await.unwrap();
+    assert!(preview.is_whole(), "{:?}", preview.gaps);
+    assert_eq!(preview.funnel.last().map(|step| step.left), Some(72));
+}
+
+#[tokio::test]
+async fn without_group_bases_every_member_is_looked_up() {
+    let museum = Museum::open().await;
+    museum.change("group_bases  = [\"OU=Groups,DC=quillmere,DC=example\"]", "");
+    let preview = museum.preview().await.unwrap();
+    assert!(preview.is_whole(), "a member that is gone is no gap: {:?}", preview.gaps);
+    assert_eq!((preview.funnel.last().map(|step| step.left), preview.strangers.len()), (Some(72), 2));
+}
+
+#[tokio::test]
 async fn an_empty_directory_is_whole_and_the_brakes_tell() {
     // Everybody is gone: a whole reading may say so, and that is what brakes are for.
     let museum = Museum::open().await;
