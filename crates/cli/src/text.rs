@@ -158,15 +158,26 @@ fn accounts(text: &mut String, preview: &Preview, width: usize) {
         format!("{:>6}", counts.after),
         "accounts in all".to_owned(),
     ]);
-    let seats = counts.seats.map(|seats| format!(" (of {seats} seats)")).unwrap_or_default();
-    let in_use = format!("in use{seats}");
+    let over = |seats: u64| u64::try_from(counts.active_after).unwrap_or(u64::MAX).saturating_sub(seats);
+    let seats = counts.seats.map(|seats| match over(seats) {
+        0 => format!(" (of {seats} seats)"),
+        over => format!(" (of {seats} seats: {over} too many)"),
+    });
+    let in_use = format!("in use{}", seats.unwrap_or_default());
     table.add_row([format!("{:>6}", counts.active_now), format!("{:>6}", counts.active_after), in_use]);
     text.push_str(&lines(&table));
-    let _ = writeln!(
-        text,
-        "  {} stay as they are.",
-        counted(preview.unchanged, "linked account", "linked accounts")
-    );
+    let kinds: Vec<String> = ChangeKind::ALL
+        .iter()
+        .map(|kind| (preview.of(*kind).count(), kind.name()))
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, name)| format!("{count} {name}"))
+        .collect();
+    let kinds = if kinds.is_empty() { "nothing to do".to_owned() } else { kinds.join(", ") };
+    let unchanged =
+        counted(preview.unchanged, "linked account stays as it is", "linked accounts stay as they are");
+    let mut table = columns(width, &[None]);
+    table.add_row([format!("{kinds}; {unchanged}.")]);
+    text.push_str(&lines(&table));
 }
 
 fn changes(text: &mut String, preview: &Preview, kind: ChangeKind, width: usize) {

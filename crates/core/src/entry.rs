@@ -53,11 +53,13 @@ impl Names {
 
     /// Every description that is `name`, or `name` with further options (RFC 4512 §2.5.2).
     pub fn covered_by<'a>(&'a self, name: &'a str) -> impl Iterator<Item = NameId> + 'a {
-        self.spelled
-            .iter()
-            .enumerate()
-            .filter(move |(_, spelled)| covers(name, spelled))
-            .map(|(index, _)| NameId(u32::try_from(index).unwrap_or(u32::MAX)))
+        self.iter().filter(move |(_, spelled)| covers(name, spelled)).map(|(id, _)| id)
+    }
+
+    /// Every description with its identifier, in the order in which they first came.
+    pub fn iter(&self) -> impl Iterator<Item = (NameId, &str)> {
+        let number = |index| NameId(u32::try_from(index).unwrap_or(u32::MAX));
+        self.spelled.iter().enumerate().map(move |(index, name)| (number(index), &**name))
     }
 
     /// How `id` was first spelled.
@@ -83,8 +85,14 @@ impl Names {
 /// that is wanted (RFC 4512 §2.5.2; case does not matter).
 #[must_use]
 pub fn covers(wanted: &str, have: &str) -> bool {
-    if wanted.eq_ignore_ascii_case(have) {
-        return true;
+    match have.get(wanted.len()..) {
+        Some("") if wanted.eq_ignore_ascii_case(have) => return true,
+        Some(rest) if !wanted.contains(';') => {
+            let same_type = have.get(..wanted.len()).is_some_and(|front| front.eq_ignore_ascii_case(wanted));
+            return same_type && rest.starts_with(';');
+        }
+        Some(_) => {}
+        None => return false, // a description with fewer options is shorter
     }
     let mut wanted = wanted.split(';');
     let mut have_parts = have.split(';');
@@ -192,7 +200,8 @@ impl<'a> Entry<'a> {
         std::str::from_utf8(take_sized(&mut rest)).unwrap_or("")
     }
 
-    fn raw_attributes(self) -> impl Iterator<Item = (NameId, Values<'a>)> {
+    /// Every attribute by its identifier, in the order in which the directory returned them.
+    pub fn attributes_by_id(self) -> impl Iterator<Item = (NameId, Values<'a>)> {
         let mut rest = self.block;
         take_sized(&mut rest);
         std::iter::from_fn(move || {
@@ -206,12 +215,18 @@ impl<'a> Entry<'a> {
 
     /// Every attribute with its values, in the order in which the directory returned them.
     pub fn attributes(self) -> impl Iterator<Item = (&'a str, Values<'a>)> {
-        self.raw_attributes().map(move |(id, values)| (self.names.spelling(id), values))
+        self.attributes_by_id().map(move |(id, values)| (self.names.spelling(id), values))
+    }
+
+    /// How the description `id` of one of its attributes was first spelled.
+    #[must_use]
+    pub fn spelling(self, id: NameId) -> &'a str {
+        self.names.spelling(id)
     }
 
     /// The values under one description of the [`Names`] that this entry came with.
     pub fn values_by_id(self, wanted: NameId) -> impl Iterator<Item = &'a [u8]> {
-        self.raw_attributes().filter(move |(id, _)| *id == wanted).flat_map(|(_, values)| values)
+        self.attributes_by_id().filter(move |(id, _)| *id == wanted).flat_map(|(_, values)| values)
     }
 
     /// The values of `name`, and of `name` with further options.
@@ -299,6 +314,23 @@ mod tests {
         assert_eq!(first.text("CN"), Some("P0"));
         assert_eq!(first.values("MAIL").count(), 2, "options are covered by the bare name");
         assert_eq!(first.values("mail;lang-fr").count(), 0);
+    }
+
+    #[test]
+    fn a_description_covers_the_same_type_with_more_options() {
+        for (wanted, have, covered) in [
+            ("cn", "CN", true),
+            ("cn", "cn;lang-de", true),
+            ("cn;lang-de", "cn", false),
+            ("cn;lang-de", "CN;x-a;LANG-DE", true),
+            ("cn;a;b", "cn;b;a", true),
+            ("cn;a", "cn;b", false),
+            ("cn", "cnx", false),
+            ("cn", "sn;cn", false),
+            ("c", "ä", false),
+        ] {
+            assert_eq!(covers(wanted, have), covered, "{wanted} {have}");
+        }
     }
 
     #[test]

@@ -69,19 +69,11 @@ impl fmt::Display for Part {
             Part::People { base } => write!(out, "people under {base}"),
             Part::Group { dn, .. } => write!(out, "group {dn}"),
             Part::Lookup { people } => {
-                write!(
-                    out,
-                    "where {} linked {} are now",
-                    people.len(),
-                    plural(people.len(), "person", "people")
-                )
+                let accounts = if people.len() == 1 { "account" } else { "accounts" };
+                write!(out, "look-up of the people of {} linked {accounts}", people.len())
             }
         }
     }
-}
-
-fn plural<'w>(count: usize, one: &'w str, many: &'w str) -> &'w str {
-    if count == 1 { one } else { many }
 }
 
 /// How the reading of a part ended.

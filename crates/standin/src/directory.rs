@@ -2,7 +2,7 @@
 
 use crate::root;
 use std::collections::{BTreeMap, HashSet};
-use webtaxon_core::entry::{Entries, Entry, covers};
+use webtaxon_core::entry::{Entries, Entry, NameId, Names, covers};
 use webtaxon_core::filter::{Filter, Matcher};
 use webtaxon_core::ldif;
 use webtaxon_core::name::{Dn, DnKey};
@@ -76,6 +76,10 @@ impl Directory {
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.entries.is_empty()
+    }
+
+    pub(crate) fn names(&self) -> &Names {
+        self.entries.names()
     }
 
     pub(crate) fn entry(&self, index: usize) -> Option<Entry<'_>> {
@@ -153,8 +157,13 @@ impl Wanted {
         }
     }
 
+    /// The attributes that go out, of all that entries with these names have.
+    pub(crate) fn among(&self, names: &Names) -> HashSet<NameId> {
+        names.iter().filter(|(_, name)| self.has(name)).map(|(id, _)| id).collect()
+    }
+
     /// Whether an attribute goes out. Passwords never do.
-    pub(crate) fn has(&self, description: &str) -> bool {
+    fn has(&self, description: &str) -> bool {
         let known = Schema::builtin().find(description);
         if known.is_some_and(|known| known.name() == "userPassword") {
             return false;

@@ -6,12 +6,12 @@
 
 use crate::Options;
 use crate::directory::{Directory, Place, Wanted};
-use std::collections::{HashMap, VecDeque};
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::io;
 use std::sync::Arc;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _, WriteHalf};
 use tokio::sync::mpsc;
-use webtaxon_core::entry::Entry;
+use webtaxon_core::entry::{Entry, NameId};
 use webtaxon_core::filter::Matcher;
 use webtaxon_core::name::Dn;
 use webtaxon_core::schema::Schema;
@@ -195,6 +195,7 @@ impl<S: AsyncRead + AsyncWrite> Session<S> {
         }
         if let Place::Server(entries) = place {
             let matcher = Matcher::new(&filter, Schema::builtin(), entries.names());
+            let wanted = wanted.among(entries.names());
             for entry in entries.iter().filter(|entry| request.scope != Scope::One && matcher.matches(*entry))
             {
                 self.send(id, answer(entry, &wanted, request.types_only), None).await?;
@@ -232,6 +233,7 @@ impl<S: AsyncRead + AsyncWrite> Session<S> {
             }
         };
         let matcher = directory.matcher(&filter);
+        let wanted = wanted.among(directory.names());
         let own = usize::try_from(request.size_limit).ok().filter(|limit| *limit > 0);
         let limit = own.into_iter().chain(if page.is_some() {
             self.options.paged_limit
@@ -316,12 +318,12 @@ impl<S: AsyncRead + AsyncWrite> Session<S> {
 }
 
 /// One entry as it goes out.
-fn answer(entry: Entry<'_>, wanted: &Wanted, types_only: bool) -> Operation {
+fn answer(entry: Entry<'_>, wanted: &HashSet<NameId>, types_only: bool) -> Operation {
     let attributes = entry
-        .attributes()
-        .filter(|(name, _)| wanted.has(name))
-        .map(|(name, values)| PartialAttribute {
-            description: Octets::from_slice(name.as_bytes()),
+        .attributes_by_id()
+        .filter(|(id, _)| wanted.contains(id))
+        .map(|(id, values)| PartialAttribute {
+            description: Octets::from_slice(entry.spelling(id).as_bytes()),
             values: if types_only { Vec::new() } else { values.map(Octets::from_slice).collect() },
         })
         .collect();

@@ -7,7 +7,7 @@
 use super::{Filter, Item};
 use crate::entry::{Entry, NameId, Names};
 use crate::name::{Ava, Dn, Rdn};
-use crate::schema::{Rule, Schema, compare, prepare, prepare_piece};
+use crate::schema::{Rule, Schema, compare, equals, has_pieces, prepare, prepare_piece};
 use std::cmp::Ordering;
 
 /// The three values of a filter (RFC 4511 §4.5.1.7).
@@ -255,14 +255,12 @@ impl Prepared {
             Test::Present => true,
             Test::EveryBit(bits) => number(value).is_some_and(|number| number & bits == *bits),
             Test::SomeBit(bits) => number(value).is_some_and(|number| number & bits != 0),
-            Test::Equal(wanted) => prepare(self.rule, value).is_some_and(|value| *value == **wanted),
+            Test::Equal(wanted) => equals(self.rule, value, wanted),
             Test::AtLeast(wanted) => prepare(self.rule, value)
                 .is_some_and(|value| compare(self.rule, &value, wanted) != Ordering::Less),
             Test::AtMost(wanted) => prepare(self.rule, value)
                 .is_some_and(|value| compare(self.rule, &value, wanted) != Ordering::Greater),
-            Test::Pieces { initial, any, last } => {
-                prepare(self.rule, value).is_some_and(|value| has_pieces(&value, initial, any, last))
-            }
+            Test::Pieces { initial, any, last } => has_pieces(self.rule, value, initial, any, last),
         }
     }
 }
@@ -306,17 +304,4 @@ fn pieces(rule: Rule, initial: Option<&[u8]>, any: &[Vec<u8>], last: Option<&[u8
     let any = any.iter().map(|middle| piece(middle)).collect::<Option<Vec<_>>>()?;
     let any = any.into_iter().filter(|middle| !middle.is_empty()).collect();
     Some(Test::Pieces { initial, any, last })
-}
-
-fn has_pieces(value: &[u8], initial: &[u8], any: &[Vec<u8>], last: &[u8]) -> bool {
-    let Some(rest) = value.strip_prefix(initial) else { return false };
-    let Some(mut rest) = rest.strip_suffix(last) else { return false };
-    for piece in any {
-        let found = rest.windows(piece.len()).position(|window| window == &**piece);
-        match found.and_then(|at| rest.get(at + piece.len()..)) {
-            Some(after) => rest = after,
-            None => return false,
-        }
-    }
-    true
 }

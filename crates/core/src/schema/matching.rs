@@ -153,6 +153,64 @@ pub fn compare(rule: Rule, left: &[u8], right: &[u8]) -> Ordering {
     }
 }
 
+/// Whether `value` is equal to a value that is prepared already: what [`prepare`] and a comparison
+/// of bytes say, without an allocation for most values.
+pub(crate) fn equals(rule: Rule, value: &[u8], prepared: &[u8]) -> bool {
+    match rule {
+        Rule::Octets => value == prepared,
+        Rule::CaseIgnore if value.eq_ignore_ascii_case(prepared) => true,
+        Rule::CaseIgnore if is_simple(value) => false,
+        // What is no identifier cannot be equal to one.
+        Rule::ObjectIdentifier => value.eq_ignore_ascii_case(prepared),
+        _ => prepare(rule, value).is_some_and(|value| *value == *prepared),
+    }
+}
+
+/// Whether a value has pieces that are prepared already, in this order and without overlap.
+pub(crate) fn has_pieces(rule: Rule, value: &[u8], initial: &[u8], any: &[Vec<u8>], last: &[u8]) -> bool {
+    if rule == Rule::CaseIgnore && is_simple(value) {
+        return in_order(value, initial, any, last, <[u8]>::eq_ignore_ascii_case);
+    }
+    prepare(rule, value)
+        .is_some_and(|value| in_order(&value, initial, any, last, |left, right| left == right))
+}
+
+fn in_order(
+    value: &[u8],
+    initial: &[u8],
+    any: &[Vec<u8>],
+    last: &[u8],
+    same: fn(&[u8], &[u8]) -> bool,
+) -> bool {
+    let Some((front, rest)) = value.split_at_checked(initial.len()) else { return false };
+    let Some(cut) = rest.len().checked_sub(last.len()) else { return false };
+    let Some((mut rest, back)) = rest.split_at_checked(cut) else { return false };
+    if !same(front, initial) || !same(back, last) {
+        return false;
+    }
+    for piece in any {
+        let found = rest.windows(piece.len()).position(|window| same(window, piece));
+        match found.and_then(|at| rest.get(at + piece.len()..)) {
+            Some(after) => rest = after,
+            None => return false,
+        }
+    }
+    true
+}
+
+/// Whether preparing a text would only make its letters small: ASCII without control characters,
+/// without blanks at its ends or next to one another.
+fn is_simple(value: &[u8]) -> bool {
+    let mut before = b' ';
+    for &byte in value {
+        if !(b' '..=b'~').contains(&byte) || (byte == b' ' && before == b' ') {
+            return false;
+        }
+        before = byte;
+    }
+    before != b' ' || value.is_empty()
+}
+
 /// Prepares a piece of a value for a substrings match: like the whole, but the blanks at its ends
 /// count, since they stand inside the value.
 pub(crate) fn prepare_piece(rule: Rule, piece: &[u8]) -> Option<Cow<'_, [u8]>> {

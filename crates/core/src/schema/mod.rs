@@ -8,8 +8,8 @@ mod matching;
 #[cfg(test)]
 mod tests;
 
-pub(crate) use matching::prepare_piece;
 pub use matching::{Rule, compare, prepare};
+pub(crate) use matching::{equals, has_pieces, prepare_piece};
 
 use std::collections::HashMap;
 use std::sync::OnceLock;

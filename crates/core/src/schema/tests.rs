@@ -1,6 +1,7 @@
 //! What compares as equal, what comes before what, and which values a rule cannot read.
 
 use super::*;
+use proptest::prelude::*;
 use std::cmp::Ordering;
 
 #[test]
@@ -103,4 +104,22 @@ fn the_builtin_types_are_sound() {
         )
     );
     assert_eq!(schema.find("sAMAccountNam"), None);
+}
+
+proptest! {
+    /// Comparing in place gives what preparing and comparing gives.
+    #[test]
+    fn comparing_in_place_equals_preparing(value in "[aAbBäÄ \t-]{0,6}", wanted in "[aAbBäÄ \t-]{0,6}") {
+        for rule in [Rule::CaseIgnore, Rule::CaseExact, Rule::Telephone, Rule::ObjectIdentifier, Rule::Octets] {
+            let Some(prepared) = prepare(rule, wanted.as_bytes()) else { continue };
+            let slow = prepare(rule, value.as_bytes()).is_some_and(|value| value == prepared);
+            prop_assert_eq!(equals(rule, value.as_bytes(), &prepared), slow, "{:?}", rule);
+            let (initial, last) = prepared.split_at(prepared.len() / 2);
+            let any = [b"b".to_vec()];
+            let pieces = |value: &str| has_pieces(rule, value.as_bytes(), initial, &any, last);
+            let prepared_value = prepare(rule, value.as_bytes());
+            let again = prepared_value.and_then(|value| String::from_utf8(value.into_owned()).ok());
+            prop_assert_eq!(pieces(&value), again.is_some_and(|value| pieces(&value)), "{:?}", rule);
+        }
+    }
 }
