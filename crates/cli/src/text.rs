@@ -81,16 +81,13 @@ fn reading(text: &mut String, preview: &Preview, width: usize) {
         return;
     }
     let _ = writeln!(text, "{} {from}.", paint(Tone::Bad, "Not read to its end:"));
-    let _ = writeln!(text, "So nobody's account is removed or suspended. What is missing:");
-    let mut table = columns(width, &[None]);
-    for gap in &preview.gaps {
-        table.add_row([format!("{}: {}", harmless(&gap.part), harmless(&gap.reason))]);
-    }
-    text.push_str(&lines(&table));
+    let gaps = preview.gaps.iter().map(|gap| format!("{}: {}", harmless(&gap.part), harmless(&gap.reason)));
+    some(text, width, "So nobody's account is removed or suspended. What is missing:", gaps);
 }
 
 fn funnel(text: &mut String, preview: &Preview, intake: &Intake, width: usize) {
-    heading(text, &format!("Who would be in (intake {})", harmless(&preview.intake)));
+    let so_far = if preview.is_whole() { "" } else { ", as far as it was read" };
+    heading(text, &format!("Who would be in (intake {}){so_far}", harmless(&preview.intake)));
     let mut table = columns(width, &[Some(6), Some(6), None]);
     for step in &preview.funnel {
         let lost = if step.lost > 0 { format!("−{}", step.lost) } else { String::new() };

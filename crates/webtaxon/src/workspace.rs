@@ -88,8 +88,16 @@ impl Workspace {
     /// # Errors
     /// The list cannot be read, no server could be reached, or the bind was refused.
     pub async fn preview(&self) -> Result<Preview, Error> {
+        self.preview_with(&*self.store()).await
+    }
+
+    /// As [`Workspace::preview`], over a list that the application keeps in a place of its own.
+    ///
+    /// # Errors
+    /// As [`Workspace::preview`].
+    pub async fn preview_with(&self, store: &dyn AccountStore) -> Result<Preview, Error> {
         let fields: Vec<&str> = self.settings.intake.fields.keys().map(String::as_str).collect();
-        let accounts = self.store().accounts(&fields).await?;
+        let accounts = store.accounts(&fields).await?;
         let mut connection = self.connect().await?;
         let links = accounts.iter().filter_map(|account| account.link.clone());
         let reading = directory::read(&mut connection, &self.settings, links).await;

@@ -2,7 +2,9 @@
 
 use crate::command::{run, webtaxon};
 use std::collections::BTreeSet;
+use std::io::{BufRead, BufReader};
 use std::path::Path;
+use std::process::Stdio;
 
 const README: &str = include_str!("../../../../README.md");
 const MESSAGES: &str = include_str!("../../../../docs/messages.md");
@@ -22,20 +24,36 @@ fn commands() -> Vec<Vec<&'static str>> {
         .collect()
 }
 
-#[test]
-fn the_readmes_commands_run() {
-    let commands = commands();
-    assert!(commands.len() >= 4, "{commands:?}");
-    let folder = tempfile::tempdir().unwrap();
-    for arguments in commands {
-        // A command that stays is tried in a test of its own.
-        if arguments.contains(&"--stay") || arguments[0] == "standin" {
-            continue;
-        }
-        let run = run(webtaxon(&arguments).current_dir(folder.path()));
-        assert!(run.code == 0 || ["check", "preview"].contains(&arguments[0]), "{arguments:?}: {}", run.err);
-        assert_ne!(run.code, 101, "{arguments:?}: {}", run.err);
+/// A demo that stays, ended when the test ends.
+struct Staying(std::process::Child);
+
+impl Drop for Staying {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
     }
+}
+
+#[test]
+fn the_readmes_commands_run_one_after_the_other() {
+    let commands = commands();
+    assert!(commands.len() >= 6, "{commands:?}");
+    let folder = tempfile::tempdir().unwrap();
+    let mut staying = Vec::new();
+    for arguments in commands {
+        let mut command = webtaxon(&arguments);
+        command.current_dir(folder.path());
+        if arguments.contains(&"--stay") {
+            let mut child = command.stdout(Stdio::piped()).spawn().unwrap();
+            let mut lines = BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok);
+            assert!(lines.any(|line| line.contains("Ctrl-C here stops it")), "{arguments:?}");
+            staying.push((Staying(child), lines));
+        } else {
+            let run = run(&mut command);
+            assert_eq!(run.code, 0, "{arguments:?}: {}", run.err);
+        }
+    }
+    assert_eq!(staying.len(), 1, "the commands behind it need a directory");
 }
 
 #[test]

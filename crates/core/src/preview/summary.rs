@@ -113,7 +113,11 @@ pub struct Stranger {
     pub group: String,
 }
 
+/// None as long as the reading is not whole: a group that was not read would look like a stranger.
 pub(super) fn strangers(reading: &Reading, selection: &Selection) -> Vec<Stranger> {
+    if reading.whole().is_none() {
+        return Vec::new();
+    }
     let own =
         |leaf: crate::membership::Leaf<'_>| Stranger { dn: leaf.dn.to_owned(), group: leaf.group.to_owned() };
     selection.strangers(reading).map(own).collect()

@@ -1,8 +1,10 @@
 //! The museum's preview: what it finds, and what it never does when the reading is cut short.
 
 use crate::museum::{ACCOUNTS, DIRECTORY, Museum};
+use webtaxon::core::account::Account;
 use webtaxon::core::preview::{ChangeKind, HeldReason, Preview};
 use webtaxon::report;
+use webtaxon::store::{AccountStore, Answer};
 use webtaxon_standin::Options;
 
 fn logins(preview: &Preview, kind: ChangeKind) -> Vec<&str> {
@@ -75,6 +77,27 @@ async fn the_same_museum_gives_the_same_bytes() {
         assert!(text.contains(&format!("\"{key}\":")), "{key}");
     }
     assert!(!text.contains("botanical-garden"), "no secret in a report");
+}
+
+/// An application's own list.
+struct Nobody;
+
+impl AccountStore for Nobody {
+    fn describe(&self) -> String {
+        "an empty table".to_owned()
+    }
+
+    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+        assert_eq!(fields, ["login", "name", "email", "department", "room"]);
+        Box::pin(async { Ok(Vec::new()) })
+    }
+}
+
+#[tokio::test]
+async fn an_application_may_bring_its_own_list() {
+    let museum = Museum::open().await;
+    let preview = museum.workspace().unwrap().preview_with(&Nobody).await.unwrap();
+    assert_eq!((preview.of(ChangeKind::Import).count(), preview.changes.len()), (72, 72));
 }
 
 #[tokio::test]
