@@ -7,7 +7,7 @@ use std::path::PathBuf;
 /// Connects an application to a company's directory over LDAP, and previews which accounts it
 /// would import, update, suspend or remove, before anything happens.
 #[derive(Debug, Parser)]
-#[command(version, about, max_term_width = 100)]
+#[command(version, max_term_width = 100)]
 #[command(after_help = "Exit codes: 0 done; 1 it could not be done; 2 wrong usage or settings; \
 4 the directory was not read to its end.\nFirst steps: webtaxon demo")]
 pub(crate) struct Arguments {
@@ -128,7 +128,7 @@ pub(crate) struct Standin {
     #[arg(long, value_name = "FILE")]
     pub(crate) ldif: PathBuf,
 
-    /// Where to listen; port 0 takes a free one.
+    /// Where to listen: an address of this machine's own loopback; port 0 takes a free one.
     ///
     /// Example: --listen 127.0.0.1:6361
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:6360")]

@@ -88,10 +88,10 @@ fn reading(text: &mut String, preview: &Preview, width: usize) {
 fn funnel(text: &mut String, preview: &Preview, intake: &Intake, width: usize) {
     let so_far = if preview.is_whole() { "" } else { ", as far as it was read" };
     heading(text, &format!("Who would be in (intake {}){so_far}", harmless(&preview.intake)));
-    let mut table = columns(width, &[Some(6), Some(6), None]);
+    let mut table = columns(width, &[Some(7), Some(8), None]);
     for step in &preview.funnel {
         let lost = if step.lost > 0 { format!("−{}", step.lost) } else { String::new() };
-        table.add_row([format!("{:>6}", step.left), format!("{lost:>6}"), in_words(step, intake)]);
+        table.add_row([format!("{:>7}", step.left), format!("{lost:>8}"), in_words(step, intake)]);
     }
     text.push_str(&lines(&table));
     let incomplete =
@@ -148,11 +148,11 @@ fn in_words(step: &FunnelStep, intake: &Intake) -> String {
 fn accounts(text: &mut String, preview: &Preview, width: usize) {
     let counts = &preview.accounts;
     heading(text, "Accounts in the application");
-    let mut table = columns(width, &[Some(6), Some(6), None]);
-    table.add_row(["   now".to_owned(), " after".to_owned(), String::new()]);
+    let mut table = columns(width, &[Some(7), Some(8), None]);
+    table.add_row(["    now".to_owned(), "   after".to_owned(), String::new()]);
     table.add_row([
-        format!("{:>6}", counts.now),
-        format!("{:>6}", counts.after),
+        format!("{:>7}", counts.now),
+        format!("{:>8}", counts.after),
         "accounts in all".to_owned(),
     ]);
     let over = |seats: u64| u64::try_from(counts.active_after).unwrap_or(u64::MAX).saturating_sub(seats);
@@ -161,7 +161,7 @@ fn accounts(text: &mut String, preview: &Preview, width: usize) {
         over => format!(" (of {seats} seats: {over} too many)"),
     });
     let in_use = format!("in use{}", seats.unwrap_or_default());
-    table.add_row([format!("{:>6}", counts.active_now), format!("{:>6}", counts.active_after), in_use]);
+    table.add_row([format!("{:>7}", counts.active_now), format!("{:>8}", counts.active_after), in_use]);
     text.push_str(&lines(&table));
     let kinds: Vec<String> = ChangeKind::ALL
         .iter()

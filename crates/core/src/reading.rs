@@ -10,6 +10,7 @@ use crate::identity::Identity;
 use crate::membership::Graph;
 use crate::name::{Dn, DnKey};
 use crate::settings::Intake;
+use indexmap::IndexSet;
 use serde::Serialize;
 use std::collections::HashMap;
 use std::fmt;
@@ -107,8 +108,8 @@ pub struct PartId(usize);
 pub struct Sweep {
     parts: Vec<(Part, Option<Ended>)>,
     people: Entries,
-    keys: Vec<DnKey>,
-    by_key: HashMap<DnKey, usize>,
+    /// The people's names for comparing, in the order of `people`.
+    keys: IndexSet<DnKey>,
     graph: Graph,
     found: HashMap<Identity, String>,
     source: Source,
@@ -163,10 +164,7 @@ impl Sweep {
         A: IntoIterator<Item = (&'v str, V)>,
         V: IntoIterator<Item = &'v [u8]>,
     {
-        let key = Dn::parse(dn)?.key();
-        if let std::collections::hash_map::Entry::Vacant(slot) = self.by_key.entry(key.clone()) {
-            slot.insert(self.people.len());
-            self.keys.push(key);
+        if self.keys.insert(Dn::parse(dn)?.key()) {
             self.people.push(dn, attributes);
         }
         Ok(())
@@ -175,7 +173,7 @@ impl Sweep {
     /// Whether a name is one of the people read so far.
     #[must_use]
     pub fn is_person(&self, key: &DnKey) -> bool {
-        self.by_key.contains_key(key)
+        self.keys.contains(key)
     }
 
     /// The people read so far.
@@ -241,7 +239,6 @@ impl Sweep {
             source: self.source,
             people: self.people,
             keys: self.keys,
-            by_key: self.by_key,
             graph: self.graph,
             whereabouts,
             whole: gaps.is_empty().then_some(Whole(())),
@@ -264,8 +261,8 @@ pub enum Whereabouts {
 pub struct Reading {
     source: Source,
     people: Entries,
-    keys: Vec<DnKey>,
-    by_key: HashMap<DnKey, usize>,
+    /// The people's names for comparing, in the order of `people`.
+    keys: IndexSet<DnKey>,
     graph: Graph,
     whereabouts: HashMap<Identity, Whereabouts>,
     gaps: Vec<Gap>,
@@ -288,13 +285,13 @@ impl Reading {
     /// The comparable name of the person at `index` of [`Reading::people`].
     #[must_use]
     pub fn key(&self, index: usize) -> Option<&DnKey> {
-        self.keys.get(index)
+        self.keys.get_index(index)
     }
 
     /// Whether a name is one of the people.
     #[must_use]
     pub fn is_person(&self, key: &DnKey) -> bool {
-        self.by_key.contains_key(key)
+        self.keys.contains(key)
     }
 
     /// The groups that were read.

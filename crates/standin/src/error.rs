@@ -21,6 +21,10 @@ pub enum StandinErrorKind {
         help("another program may have the port: choose another with --listen 127.0.0.1:PORT")
     )]
     Listen(SocketAddr, std::io::Error),
+    /// An address that other machines can reach.
+    #[error("the simulated directory does not listen on {0}: it serves this machine only")]
+    #[diagnostic(code(WX0703), help("choose an address on loopback: --listen 127.0.0.1:6360 or [::1]:6360"))]
+    NotLoopback(SocketAddr),
     /// No certificate.
     #[error("the simulated directory cannot make a certificate: {0}")]
     #[diagnostic(code(WX0702), help("this is a fault of Webtaxon's: please report it"))]

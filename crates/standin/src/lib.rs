@@ -70,8 +70,11 @@ impl Standin {
     /// Starts a server for `directory`.
     ///
     /// # Errors
-    /// The address is taken or not allowed, or no certificate can be made.
+    /// The address is taken or is not on loopback, or no certificate can be made.
     pub async fn start(directory: Arc<Directory>, options: Options) -> Result<Self, StandinError> {
+        if !options.listen.ip().is_loopback() {
+            return Err(StandinErrorKind::NotLoopback(options.listen).into());
+        }
         let cannot_listen = |error| StandinErrorKind::Listen(options.listen, error);
         let listener = TcpListener::bind(options.listen).await.map_err(cannot_listen)?;
         let address = listener.local_addr().map_err(cannot_listen)?;

@@ -105,7 +105,7 @@ fn a_code_is_explained() {
         "{}",
         known.out
     );
-    let last = run(&mut webtaxon(&["code", "WX0702"]));
-    assert!(last.code == 0 && last.out.contains("please report it"));
+    let last = run(&mut webtaxon(&["code", "WX0703"]));
+    assert!(last.code == 0 && last.out.contains("loopback"));
     assert_eq!(run(&mut webtaxon(&["code", "WX9999"])).code, 2);
 }

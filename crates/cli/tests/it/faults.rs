@@ -109,6 +109,8 @@ fn a_standin_that_cannot_start_says_why() {
     let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     std::fs::write(&file, "dn: cn=a\ncn: a\n").unwrap();
     let address = taken.local_addr().unwrap().to_string();
-    let run = run(&mut webtaxon(&["standin", "--ldif", ldif, "--listen", &address]));
-    assert!(run.code == 1 && run.err.contains("--listen"), "{}", run.err);
+    for (address, words) in [(address.as_str(), "another program"), ("0.0.0.0:0", "this machine only")] {
+        let run = run(&mut webtaxon(&["standin", "--ldif", ldif, "--listen", address]));
+        assert!(run.code == 1 && run.err.contains("--listen") && run.err.contains(words), "{}", run.err);
+    }
 }
