@@ -212,8 +212,9 @@ pub enum HeldReason {
     Protected,
     /// The settings say `new = false`.
     NoNewAccounts,
-    /// The account's link cannot be an identity of this directory, so nobody can look it up.
-    LinkUnreadable,
+    /// Nobody could look up where the person is: the link cannot be an identity of this directory,
+    /// or the server does not say where its trees begin.
+    NotLookedUp,
 }
 
 impl HeldReason {
@@ -226,7 +227,9 @@ impl HeldReason {
             Self::Kept => "the settings keep accounts for this cause",
             Self::Protected => "the account is protected",
             Self::NoNewAccounts => "the settings say new = false",
-            Self::LinkUnreadable => "its link cannot be an identity of this directory",
+            Self::NotLookedUp => {
+                "its person cannot be looked up: the link is no identity of this directory, or the server hides its naming contexts"
+            }
         }
     }
 }

@@ -104,10 +104,8 @@ impl<'a> Matching<'a> {
             }
         }
         self.leaving(&claimed, &mut outcome);
-        outcome.changes.sort_by(|left, right| {
-            let place = |change: &Change| (change.kind, Account::login_key(&change.login), change.dn.clone());
-            place(left).cmp(&place(right))
-        });
+        let place = |change: &Change| (change.kind, Account::login_key(&change.login), change.dn.clone());
+        outcome.changes.sort_by_cached_key(place);
         outcome.held.sort_by(|left, right| (&left.login, &left.dn).cmp(&(&right.login, &right.dn)));
         outcome
     }
@@ -335,7 +333,7 @@ impl<'a> Matching<'a> {
                 continue;
             }
             let Some(cause) = cause else {
-                outcome.held.push(held(None, HeldReason::LinkUnreadable));
+                outcome.held.push(held(None, HeldReason::NotLookedUp));
                 continue;
             };
             match would {

@@ -201,7 +201,7 @@ fn each_kind_of_change_comes_from_its_own_case() {
             vec!["held ada Kept"],
             "a value missing: kept",
         ),
-        (vec![], vec![account("ada")], vec![], vec![], vec!["held ada LinkUnreadable"], "nobody could look"),
+        (vec![], vec![account("ada")], vec![], vec![], vec!["held ada NotLookedUp"], "nobody could look"),
         (vec![], vec![by_hand("ada")], vec![], vec![], vec![], "made by hand: not ours"),
         (
             vec![Person { name: "New".into(), ..person("root") }],

@@ -1,11 +1,15 @@
 //! What goes wrong between here and the directory: one clear message each, in time.
 
 use crate::museum::{DIRECTORY, Museum};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use webtaxon::Error;
-use webtaxon::directory::Outcome;
+use webtaxon::core::filter::Filter;
+use webtaxon::directory::{Connection, Outcome, Query};
 use webtaxon_standin::Options;
+use webtaxon_wire::message::Scope;
 
 /// The message, the code and the way out of a failure.
 fn told(error: &Error) -> (String, String, String) {
@@ -185,6 +189,50 @@ async fn a_server_that_never_stops_meets_the_deadline() {
         while stream.write_all(&entry).await.is_ok() {}
     });
     fails(&museum, "longer than its deadline of 1 s", "WX0305", "deadline").await;
+}
+
+#[tokio::test]
+async fn a_slow_reader_slows_the_server_and_nothing_piles_up() {
+    let museum = Museum::open().await;
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap();
+    let settings = museum.settings().replace(&museum.standin().url(), &format!("ldap://{address}"));
+    museum.write("webtaxon.toml", settings.replace("timeout  =", "plain = true\ntimeout ="));
+    let sent = Arc::new(AtomicUsize::new(0));
+    let counter = Arc::clone(&sent);
+    tokio::spawn(async move {
+        let (mut stream, _) = listener.accept().await.unwrap();
+        let mut request = [0; 512];
+        let _ = stream.read(&mut request).await;
+        stream.write_all(&[0x30, 12, 2, 1, 1, 0x65, 7, 0x0a, 1, 0, 4, 0, 4, 0]).await.unwrap();
+        let _ = stream.read(&mut request).await;
+        let entries = [0x30, 9, 2, 1, 2, 0x64, 4, 4, 0, 0x30, 0].repeat(1000);
+        while stream.write_all(&entries).await.is_ok() {
+            counter.fetch_add(entries.len(), Ordering::SeqCst);
+        }
+    });
+    let workspace = museum.workspace().unwrap();
+    let directory = workspace.settings().directory().unwrap();
+    let mut connection = Connection::open(directory, museum.path()).await.unwrap();
+    let query = Query {
+        base: String::new(),
+        scope: Scope::Subtree,
+        filter: Filter::present("objectClass"),
+        attributes: Vec::new(),
+    };
+    let mut search = connection.search(query).await.unwrap();
+    assert!(search.next().await.unwrap().is_some());
+    // The server fills the sockets' buffers, and then it has to wait.
+    let mut before = usize::MAX;
+    while sent.load(Ordering::SeqCst) != before {
+        before = sent.load(Ordering::SeqCst);
+        tokio::time::sleep(Duration::from_millis(300)).await;
+    }
+    assert!(before < 32 << 20, "{before} bytes were taken from the server that nobody asked for");
+    for _ in 0..300_000 {
+        search.next().await.unwrap();
+    }
+    assert!(sent.load(Ordering::SeqCst) > before, "and goes on when somebody reads");
 }
 
 #[tokio::test]
