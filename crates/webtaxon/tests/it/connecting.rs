@@ -229,10 +229,12 @@ async fn a_slow_reader_slows_the_server_and_nothing_piles_up() {
         tokio::time::sleep(Duration::from_millis(300)).await;
     }
     assert!(before < 32 << 20, "{before} bytes were taken from the server that nobody asked for");
-    for _ in 0..300_000 {
+    let mut read = 0;
+    while sent.load(Ordering::SeqCst) == before {
         search.next().await.unwrap();
+        read += 11;
+        assert!(read <= 2 * before, "it goes on when somebody reads");
     }
-    assert!(sent.load(Ordering::SeqCst) > before, "and goes on when somebody reads");
 }
 
 #[tokio::test]
