@@ -157,6 +157,7 @@ enum Members<'e> {
 fn members(entry: &SearchResultEntry) -> Members<'_> {
     let mut list = Vec::new();
     let mut is_group = false;
+    let mut by_login = false;
     for (description, values) in attributes(entry) {
         let base = description.split(';').next().unwrap_or(description);
         let option = description.get(base.len()..).unwrap_or("").to_ascii_lowercase();
@@ -165,10 +166,10 @@ fn members(entry: &SearchResultEntry) -> Members<'_> {
             let class =
                 |value: &[u8]| GROUP_CLASSES.iter().any(|class| class.as_bytes().eq_ignore_ascii_case(value));
             is_group |= values.into_iter().any(class);
-        } else if is("memberUid") || is("memberURL") {
-            return Members::Unreadable(format!(
-                "its members are written as {base}, which this version does not read"
-            ));
+        } else if is("memberURL") {
+            return Members::Unreadable(not_read_here(base));
+        } else if is("memberUid") {
+            by_login = true;
         } else if is("member") || is("uniqueMember") {
             if option.starts_with(";range=") && !option.ends_with('*') {
                 return Members::Unreadable(
@@ -184,5 +185,14 @@ fn members(entry: &SearchResultEntry) -> Members<'_> {
             }
         }
     }
-    if is_group { Members::Listed(list) } else { Members::None }
+    match (is_group, list.is_empty()) {
+        // Groups that list both keep the logins as a copy of the names.
+        (_, true) if by_login => Members::Unreadable(not_read_here("memberUid")),
+        (true, _) => Members::Listed(list),
+        (false, _) => Members::None,
+    }
+}
+
+fn not_read_here(attribute: &str) -> String {
+    format!("its members are written as {attribute}, which this version does not read")
 }

@@ -175,18 +175,26 @@ async fn whatever_else_leaves_a_reading_short_takes_nobodys_account_away() {
 
 #[tokio::test]
 async fn members_that_cannot_be_read_whole_take_nobodys_account_away() {
-    let group = "dn: CN=Loans Desk Users,OU=Groups,DC=quillmere,DC=example\n";
-    for (extra, reason) in [
-        ("memberUid: tashdown\n", "memberUid"),
-        ("member;range=0-1499: CN=x,DC=quillmere,DC=example\n", "more members"),
-        ("member: not a name\n", "not a distinguished name"),
+    for (group, extra, reason) in [
+        ("Student Lenders", "memberUid: tashdown\n", "memberUid"),
+        (
+            "Loans Desk Users",
+            "memberURL: ldap:///OU=People,DC=quillmere,DC=example??sub?(l=x)\n",
+            "memberURL",
+        ),
+        ("Loans Desk Users", "member;range=0-1499: CN=x,DC=quillmere,DC=example\n", "more members"),
+        ("Curators", "member: not a name\n", "not a distinguished name"),
     ] {
-        let museum =
-            Museum::with(&DIRECTORY.replacen(group, &format!("{group}{extra}"), 1), Options::default()).await;
-        let preview = museum.preview().await.unwrap();
+        let dn = format!("dn: CN={group},OU=Groups,DC=quillmere,DC=example\n");
+        let ldif = DIRECTORY.replacen(&dn, &format!("{dn}{extra}"), 1);
+        let preview = Museum::with(&ldif, Options::default()).await.preview().await.unwrap();
         assert_eq!(leaving(&preview), 0, "{extra}");
         assert!(preview.gaps.iter().any(|gap| gap.reason.contains(reason)), "{extra}: {:?}", preview.gaps);
     }
+    // Logins beside names are a copy of them, and hide nobody.
+    let dn = "dn: CN=Curators,OU=Groups,DC=quillmere,DC=example\n";
+    let ldif = DIRECTORY.replacen(dn, &format!("{dn}memberUid: tashdown\n"), 1);
+    assert!(Museum::with(&ldif, Options::default()).await.preview().await.unwrap().is_whole());
 }
 
 #[tokio::test]
