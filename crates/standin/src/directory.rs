@@ -19,16 +19,6 @@ pub struct Directory {
     subschema: Entries,
 }
 
-/// Where a search looks.
-pub(crate) enum Place<'d> {
-    /// In the entries of the file, at these places.
-    Tree(Vec<usize>),
-    /// In an entry about the server itself.
-    Server(&'d Entries),
-    /// Nowhere: the base does not exist, but this name above it does.
-    Missing(String),
-}
-
 impl Directory {
     /// Reads the entries from LDIF content (RFC 2849).
     ///
@@ -96,23 +86,28 @@ impl Directory {
             .find(|entry| entry.text("userPrincipalName").is_some_and(|upn| upn.eq_ignore_ascii_case(name)))
     }
 
-    /// Where a search with this base and scope looks.
-    pub(crate) fn place(&self, base: &Dn, scope: Scope) -> Place<'_> {
+    /// The entry about the server itself that a base names: the root DSE or the subschema.
+    pub(crate) fn about_itself(&self, base: &Dn, scope: Scope) -> Option<&Entries> {
         let key = base.key();
-        if key.depth() == 0 && scope == Scope::Base {
-            return Place::Server(&self.root);
+        if key.depth() == 0 {
+            return (scope == Scope::Base).then_some(&self.root);
         }
-        if Dn::parse(root::SUBSCHEMA).is_ok_and(|name| name.key() == key) {
-            return Place::Server(&self.subschema);
-        }
+        Dn::parse(root::SUBSCHEMA).is_ok_and(|name| name.key() == key).then_some(&self.subschema)
+    }
+
+    /// The places of the entries that a search with this base and scope looks at.
+    ///
+    /// # Errors
+    /// The base does not exist; the error is the name above it that does, or empty.
+    pub(crate) fn places(&self, base: &Dn, scope: Scope) -> Result<Vec<usize>, String> {
+        let key = base.key();
         if key.depth() > 0 && !self.tree.contains_key(&key) {
             let above =
                 std::iter::successors(key.parent(), DnKey::parent).find_map(|above| self.tree.get(&above));
-            let matched = above.and_then(|index| self.entries.get(*index)).map_or("", Entry::dn);
-            return Place::Missing(matched.to_owned());
+            return Err(above.and_then(|index| self.entries.get(*index)).map_or("", Entry::dn).to_owned());
         }
         let within = self.tree.range(key.clone()..).take_while(|(name, _)| name.is_within(&key));
-        Place::Tree(match scope {
+        Ok(match scope {
             Scope::Base => within.take(1).map(|(_, index)| *index).collect(),
             Scope::One => {
                 // Below the root lie the tops of the trees, however long their names are.

@@ -5,7 +5,7 @@
 //! [`REQUEST_LIMIT`] and by a short queue.
 
 use crate::Options;
-use crate::directory::{Directory, Place, Wanted};
+use crate::directory::{Directory, Wanted};
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::io;
 use std::sync::Arc;
@@ -189,11 +189,10 @@ impl<S: AsyncRead + AsyncWrite> Session<S> {
         };
         let wanted = Wanted::new(&request.attributes.iter().filter_map(text).collect::<Vec<_>>());
         let directory = Arc::clone(&self.directory);
-        let place = directory.place(&base, request.scope);
         if self.options.shy && !self.bound {
             return self.send(id, done(LdapResult::new(50, "")), None).await;
         }
-        if let Place::Server(entries) = place {
+        if let Some(entries) = directory.about_itself(&base, request.scope) {
             let matcher = Matcher::new(&filter, Schema::builtin(), entries.names());
             let wanted = wanted.among(entries.names());
             for entry in entries.iter().filter(|entry| request.scope != Scope::One && matcher.matches(*entry))
@@ -206,31 +205,14 @@ impl<S: AsyncRead + AsyncWrite> Session<S> {
             let refused = LdapResult::new(1, "00002020: Operation unavailable without authentication");
             return self.send(id, done(refused), None).await;
         }
-        let places = match place {
-            Place::Tree(places) => places,
-            Place::Missing(matched) => {
-                let missing = LdapResult {
-                    matched_dn: Octets::from_slice(matched.as_bytes()),
-                    ..LdapResult::new(32, "")
-                };
-                return self.send(id, done(missing), None).await;
-            }
-            Place::Server(_) => Vec::new(),
-        };
         let page = paged_value(controls);
-        let mut rest = match page.as_ref().filter(|(_, cookie)| !cookie.is_empty()) {
-            None => Rest { places: places.into(), sent: 0 },
-            Some((_, cookie)) => {
-                let key = <[u8; 8]>::try_from(&**cookie).ok().map(u64::from_be_bytes);
-                match key.and_then(|key| self.pages.remove(&key)) {
-                    Some(rest) => rest,
-                    None => {
-                        return self
-                            .send(id, done(LdapResult::new(53, "the page cookie is not known")), None)
-                            .await;
-                    }
-                }
-            }
+        let begun = match page.as_ref().filter(|(_, cookie)| !cookie.is_empty()) {
+            Some((_, cookie)) => self.resume(cookie),
+            None => begin(&directory, &base, request.scope),
+        };
+        let mut rest = match begun {
+            Ok(rest) => rest,
+            Err(refused) => return self.send(id, done(refused), None).await,
         };
         let matcher = directory.matcher(&filter);
         let wanted = wanted.among(directory.names());
@@ -276,6 +258,13 @@ impl<S: AsyncRead + AsyncWrite> Session<S> {
         self.send(id, done(LdapResult::new(code, "")), control).await
     }
 
+    /// What is left of a paged search; a cookie is good for one page.
+    fn resume(&mut self, cookie: &[u8]) -> Result<Rest, LdapResult> {
+        let key = <[u8; 8]>::try_from(cookie).ok().map(u64::from_be_bytes);
+        let rest = key.and_then(|key| self.pages.remove(&key));
+        rest.ok_or_else(|| LdapResult::new(53, "the page cookie is not known"))
+    }
+
     /// Looks whether the client has abandoned the search that runs; keeps everything else that
     /// came for later.
     async fn is_abandoned(&mut self, running: u32) -> io::Result<bool> {
@@ -315,6 +304,15 @@ impl<S: AsyncRead + AsyncWrite> Session<S> {
         self.outbox.clear();
         self.writer.flush().await
     }
+}
+
+/// The beginning of a search: every place that it looks at.
+fn begin(directory: &Directory, base: &Dn, scope: Scope) -> Result<Rest, LdapResult> {
+    let missing = |matched: String| LdapResult {
+        matched_dn: Octets::from_slice(matched.as_bytes()),
+        ..LdapResult::new(32, "")
+    };
+    Ok(Rest { places: directory.places(base, scope).map_err(missing)?.into(), sent: 0 })
 }
 
 /// One entry as it goes out.

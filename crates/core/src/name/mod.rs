@@ -80,10 +80,13 @@ impl Dn {
     pub fn key(&self) -> DnKey {
         let mut key = String::new();
         for rdn in self.rdns.iter().rev() {
-            let mut avas: Vec<String> = rdn.avas.iter().map(Ava::key).collect();
-            avas.sort_unstable();
-            for (index, ava) in avas.iter().enumerate() {
-                let _ = write!(key, "{}{ava}", if index == 0 { "" } else { "+" });
+            match rdn.avas.as_slice() {
+                [only] => only.write_key(&mut key),
+                several => {
+                    let mut parts: Vec<String> = several.iter().map(Ava::key).collect();
+                    parts.sort_unstable();
+                    key.push_str(&parts.join("+"));
+                }
             }
             key.push(DnKey::END);
         }
@@ -106,55 +109,61 @@ impl Rdn {
 }
 
 impl Ava {
+    fn key(&self) -> String {
+        let mut key = String::new();
+        self.write_key(&mut key);
+        key
+    }
+
     /// Type in lower case, value without case and without blanks that do not matter
     /// (RFC 4518 §2.6.1).
-    fn key(&self) -> String {
-        let attribute = well_known(&self.attribute);
-        let mut key = format!("{attribute}=");
-        if self.encoded {
-            key.push('#');
+    fn write_key(&self, key: &mut String) {
+        match well_known(&self.attribute) {
+            Some(short) => key.push_str(short),
+            None => key.extend(self.attribute.chars().map(|character| character.to_ascii_lowercase())),
         }
-        match std::str::from_utf8(&self.value) {
-            Ok(text) => {
-                for (index, word) in text.split(' ').filter(|word| !word.is_empty()).enumerate() {
-                    if index > 0 {
-                        key.push(' ');
-                    }
-                    for lower in word.chars().flat_map(char::to_lowercase) {
-                        match lower {
-                            DnKey::END => key.push_str("\\00"),
-                            '\\' | '+' => key.extend(['\\', lower]),
-                            other => key.push(other),
-                        }
-                    }
-                }
+        key.push_str(if self.encoded { "=#" } else { "=" });
+        let Ok(text) = std::str::from_utf8(&self.value) else {
+            for byte in &self.value {
+                let _ = write!(key, "\\{byte:02x}");
             }
-            Err(_) => {
-                for byte in &self.value {
-                    let _ = write!(key, "\\{byte:02x}");
+            return;
+        };
+        for (index, word) in text.split(' ').filter(|word| !word.is_empty()).enumerate() {
+            if index > 0 {
+                key.push(' ');
+            }
+            for lower in word.chars().flat_map(char::to_lowercase) {
+                match lower {
+                    DnKey::END => key.push_str("\\00"),
+                    '\\' | '+' => key.extend(['\\', lower]),
+                    other => key.push(other),
                 }
             }
         }
-        key
     }
 }
 
-/// The short name of the OIDs that RFC 4514 §3 lists, and everything else in lower case.
-fn well_known(attribute: &str) -> String {
-    let lower = attribute.to_ascii_lowercase();
-    let short = match lower.as_str() {
-        "2.5.4.3" | "commonname" => "cn",
-        "2.5.4.7" | "localityname" => "l",
-        "2.5.4.8" | "stateorprovincename" => "st",
-        "2.5.4.10" | "organizationname" => "o",
-        "2.5.4.11" | "organizationalunitname" => "ou",
-        "2.5.4.6" | "countryname" => "c",
-        "2.5.4.9" | "streetaddress" => "street",
-        "0.9.2342.19200300.100.1.25" | "domaincomponent" => "dc",
-        "0.9.2342.19200300.100.1.1" | "userid" => "uid",
-        _ => return lower,
-    };
-    short.to_owned()
+/// Other names of the attribute types that RFC 4514 §3 lists, and their short name.
+const ALIASES: [(&str, &str, &str); 9] = [
+    ("cn", "2.5.4.3", "commonName"),
+    ("l", "2.5.4.7", "localityName"),
+    ("st", "2.5.4.8", "stateOrProvinceName"),
+    ("o", "2.5.4.10", "organizationName"),
+    ("ou", "2.5.4.11", "organizationalUnitName"),
+    ("c", "2.5.4.6", "countryName"),
+    ("street", "2.5.4.9", "streetAddress"),
+    ("dc", "0.9.2342.19200300.100.1.25", "domainComponent"),
+    ("uid", "0.9.2342.19200300.100.1.1", "userId"),
+];
+
+fn well_known(attribute: &str) -> Option<&'static str> {
+    let is = |name: &str| name.eq_ignore_ascii_case(attribute);
+    // Nearly every name is written with short types.
+    if attribute.len() < 6 {
+        return None;
+    }
+    ALIASES.iter().find(|(_, oid, long)| is(oid) || is(long)).map(|(short, ..)| *short)
 }
 
 /// A name in the form in which two names are equal exactly when their keys are.

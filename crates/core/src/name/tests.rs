@@ -59,6 +59,7 @@ fn names_are_compared_by_meaning() {
         (r"CN=a\,b", r"CN=a\2Cb", true, "the way of escaping"),
         ("CN=a  b", "CN=a b", true, "blanks between words"),
         ("2.5.4.3=a", "CN=a", true, "an OID and its name"),
+        ("userId=a", "UID=a", true, "a long name and its short one"),
         ("CN=a+OU=b", "OU=b+CN=a", true, "the order within one relative name"),
         ("CN=a,OU=b", "OU=b,CN=a", false, "the order of relative names"),
         (r"CN=a\+ou=b", "CN=a+OU=b", false, "an escaped plus is a value's"),

@@ -92,10 +92,12 @@ impl CsvStore {
                     );
                 }
             };
-            let others = header.iter().zip(&values).enumerate();
-            let fields = others
+            let fields = header
+                .iter()
+                .zip(values)
+                .enumerate()
                 .filter(|(at, _)| ![login_at, link_at, state_at].contains(at))
-                .map(|(_, (name, value))| (name.clone(), value.clone()))
+                .map(|(_, (name, value))| (name.clone(), value))
                 .collect();
             accounts.push(Account { login, link, state, fields });
         }
