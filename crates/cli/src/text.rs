@@ -4,7 +4,7 @@ use crate::output::{Tone, harmless, paint};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
 use std::fmt::Write as _;
 use webtaxon::core::name;
-use webtaxon::core::preview::{Brake, Change, ChangeKind, FieldChange, Held, Preview};
+use webtaxon::core::preview::{Brake, Change, ChangeKind, FieldChange, Held, HeldReason, Preview};
 use webtaxon::core::selection::{FunnelStep, Step};
 use webtaxon::core::settings::{Intake, Settings};
 use webtaxon::directory::{CheckStep, Outcome};
@@ -86,8 +86,7 @@ fn reading(text: &mut String, preview: &Preview, width: usize) {
 }
 
 fn funnel(text: &mut String, preview: &Preview, intake: &Intake, width: usize) {
-    let so_far = if preview.is_whole() { "" } else { ", as far as it was read" };
-    heading(text, &format!("Who would be in (intake {}){so_far}", harmless(&preview.intake)));
+    heading(text, &format!("Who would be in (intake {}){}", harmless(&preview.intake), so_far(preview)));
     let mut table = columns(width, &[Some(7), Some(8), None]);
     for step in &preview.funnel {
         let lost = if step.lost > 0 { format!("−{}", step.lost) } else { String::new() };
@@ -105,6 +104,11 @@ fn funnel(text: &mut String, preview: &Preview, intake: &Intake, width: usize) {
         "Members of the groups who were not found (outside the bases, not let in by the filter, or gone):",
         strangers,
     );
+}
+
+/// What belongs behind figures of a reading that is not whole.
+fn so_far(preview: &Preview) -> &'static str {
+    if preview.is_whole() { "" } else { ", as far as it was read" }
 }
 
 /// A few lines under a title, if there are any; the rest is left to JSON.
@@ -147,7 +151,7 @@ fn in_words(step: &FunnelStep, intake: &Intake) -> String {
 
 fn accounts(text: &mut String, preview: &Preview, width: usize) {
     let counts = &preview.accounts;
-    heading(text, "Accounts in the application");
+    heading(text, &format!("Accounts in the application{}", so_far(preview)));
     let mut table = columns(width, &[Some(7), Some(8), None]);
     table.add_row(["    now".to_owned(), "   after".to_owned(), String::new()]);
     table.add_row([
@@ -250,14 +254,18 @@ fn held(text: &mut String, held: &[Held], width: usize) {
         return;
     }
     heading(text, &format!("Held back ({}): nothing is done", held.len()));
+    let (unknown, known): (Vec<&Held>, Vec<&Held>) =
+        held.iter().partition(|one| one.reason == HeldReason::NotWhole);
     let mut table = accounts_table(width);
-    for one in held {
+    for one in known {
         let person = one.dn.as_deref().map(short).unwrap_or_default();
         let cause = one.cause.map(|cause| format!("{}; ", cause.name())).unwrap_or_default();
         let would = one.would.map(|kind| format!("would be: {}; ", kind.name())).unwrap_or_default();
         table.add_row([harmless(&one.login), person, format!("{cause}{would}{}", one.reason.message())]);
     }
     text.push_str(&lines(&table));
+    let title = "Linked accounts whose people were not met; since the reading is not whole, they stay:";
+    some(text, width, title, unknown.iter().map(|one| harmless(&one.login)));
 }
 
 fn brakes(text: &mut String, brakes: &[Brake], width: usize) {

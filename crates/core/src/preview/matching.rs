@@ -321,13 +321,15 @@ impl<'a> Matching<'a> {
                 (None, Some(Whereabouts::Nowhere)) => (Some(Cause::Gone), None),
                 (None, None) => (None, None),
             };
+            let Some(proof) = self.reading.whole() else {
+                // Half a reading cannot even say why: a group or a page may be what is missing.
+                let (login, reason) = (account.login.clone(), HeldReason::NotWhole);
+                outcome.held.push(Held { login, dn, cause: None, would: None, reason });
+                continue;
+            };
             let held =
                 |would, reason| Held { login: account.login.clone(), dn: dn.clone(), cause, would, reason };
             let would = cause.and_then(|cause| self.action(cause, account));
-            let Some(proof) = self.reading.whole() else {
-                outcome.held.push(held(would, HeldReason::NotWhole));
-                continue;
-            };
             if self.is_protected(account) {
                 outcome.held.push(held(would, HeldReason::Protected));
                 continue;
