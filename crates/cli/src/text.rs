@@ -264,7 +264,7 @@ fn held(text: &mut String, held: &[Held], width: usize) {
         table.add_row([harmless(&one.login), person, format!("{cause}{would}{}", one.reason.message())]);
     }
     text.push_str(&lines(&table));
-    let title = "Linked accounts whose people were not met; since the reading is not whole, they stay:";
+    let title = "Linked accounts of people who were not selected; since the reading is not whole, they stay:";
     some(text, width, title, unknown.iter().map(|one| harmless(&one.login)));
 }
 
