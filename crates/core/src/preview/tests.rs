@@ -288,6 +288,22 @@ fn each_clash_tells_both_sides_and_changes_nothing() {
 }
 
 #[test]
+fn one_identity_in_two_entries_is_a_clash_of_the_second() {
+    let settings = settings();
+    let mut sweep = Sweep::new(Source { identity: "entryUUID".into(), ..Source::default() });
+    for uid in ["ada", "ben"] {
+        let mail = format!("{uid}@quillmere.example");
+        let values = [("entryUUID", "one"), ("uid", uid), ("mail", &mail)]
+            .map(|(name, value)| (name, [value.as_bytes()]));
+        sweep.person(&format!("CN={uid},OU=People"), values).unwrap();
+    }
+    let preview = Preview::new(&settings, &sweep.finish(&settings.intake), &[]);
+    let clash = preview.of(ChangeKind::Clash).next().unwrap();
+    assert_eq!(clash.login, "ben");
+    assert_eq!(clash.clash, Some(Clash::SameIdentity { other: "CN=ada,OU=People".to_owned() }));
+}
+
+#[test]
 fn an_incomplete_reading_takes_nobodys_account_away() {
     // Promise 1: whichever part is short, and whatever the settings say.
     let mut settings = settings();
