@@ -130,12 +130,18 @@ async fn a_server_that_hides_itself_before_the_bind_is_read_after_it() {
 }
 
 /// A server that says something of its own when it is asked.
-async fn impostor(museum: &Museum, bytes: &'static [u8], stay: bool) {
+async fn impostor(museum: &Museum, bytes: &'static [u8], stay: bool, timeout: &str) {
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
     let address = listener.local_addr().unwrap();
     let settings = museum.settings().replace(&museum.standin().url(), &format!("ldap://{address}"));
-    museum
-        .write("webtaxon.toml", settings.replace("timeout  = \"10s\"", "plain = true\ntimeout = \"500ms\""));
+    let patient = settings.replace(
+        "timeout  = \"10s\"",
+        &format!(
+            "plain = true
+timeout = \"{timeout}\""
+        ),
+    );
+    museum.write("webtaxon.toml", patient);
     tokio::spawn(async move {
         while let Ok((mut stream, _)) = listener.accept().await {
             let mut request = [0; 512];
@@ -166,9 +172,11 @@ async fn servers_that_break_the_protocol_end_in_time_with_a_clear_message() {
             "WX0313",
         ),
         (&[0x30, 12, 2, 1, 1, 0x65, 7, 0x0a, 1, 51, 4, 0, 4, 0], true, "busy (51)", "WX0401"),
-        (&[0x30, 0x20, 2, 1, 1], true, "no answer within", "WX0304"),
+        (&[0x30, 0x20, 2, 1, 1], true, "no answer within 500 ms", "WX0304"),
     ] {
-        impostor(&museum, bytes, stay).await;
+        // Only who is silent is waited for; a busy machine must not make the others look silent.
+        let timeout = if message.starts_with("no answer") { "500ms" } else { "15s" };
+        impostor(&museum, bytes, stay, timeout).await;
         let began = Instant::now();
         fails(&museum, message, code, "").await;
         assert!(began.elapsed() < Duration::from_secs(20), "{message}");
