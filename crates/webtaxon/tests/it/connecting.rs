@@ -134,13 +134,8 @@ async fn impostor(museum: &Museum, bytes: &'static [u8], stay: bool, timeout: &s
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
     let address = listener.local_addr().unwrap();
     let settings = museum.settings().replace(&museum.standin().url(), &format!("ldap://{address}"));
-    let patient = settings.replace(
-        "timeout  = \"10s\"",
-        &format!(
-            "plain = true
-timeout = \"{timeout}\""
-        ),
-    );
+    let plain = format!("plain = true\ntimeout = \"{timeout}\"");
+    let patient = settings.replace("timeout  = \"10s\"", &plain);
     museum.write("webtaxon.toml", patient);
     tokio::spawn(async move {
         while let Ok((mut stream, _)) = listener.accept().await {
