@@ -5,6 +5,7 @@
 
 use crate::entry::Entry;
 use crate::filter::Filter;
+use crate::schema::{Rule, Schema};
 use serde::{Serialize, Serializer};
 use std::fmt;
 
@@ -13,8 +14,8 @@ pub const LASTING: [&str; 3] = ["objectGUID", "entryUUID", "nsUniqueId"];
 
 /// One entry's lasting identity, as text in lower case.
 ///
-/// For objectGUID it is the usual form with hyphens (its first three fields are little-endian in
-/// the directory); everything else is the value itself.
+/// Whatever can be read as a UUID has the usual form with hyphens (the first three fields of an
+/// objectGUID are little-endian in the directory); everything else is the value itself.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Identity(Box<str>);
 
@@ -23,8 +24,9 @@ impl Identity {
     /// an empty text.
     #[must_use]
     pub fn from_link(text: &str) -> Option<Self> {
-        let text = text.trim().trim_start_matches('{').trim_end_matches('}');
-        (!text.is_empty()).then(|| Self(text.to_lowercase().into()))
+        let text = text.trim();
+        let form = uuid::Uuid::try_parse(text).map_or_else(|_| text.to_lowercase(), |uuid| uuid.to_string());
+        (!form.is_empty()).then(|| Self(form.into()))
     }
 
     /// The identity in `attribute` of an entry, if the entry has it.
@@ -37,16 +39,25 @@ impl Identity {
         Some(Self(uuid::Uuid::from_bytes_le(bytes).to_string().into()))
     }
 
-    /// The filter that finds the entry with this identity; none if the text cannot be a value of
-    /// `attribute`.
+    /// The filter that finds the entry with this identity, however it is spelled there; none if
+    /// the text cannot be a value of `attribute`, or if a search by it could miss the entry.
     #[must_use]
     pub fn filter(&self, attribute: &str) -> Option<Filter> {
-        let value = match attribute.to_ascii_lowercase().as_str() {
-            "objectguid" => uuid::Uuid::try_parse(&self.0).ok()?.to_bytes_le().to_vec(),
-            "entryuuid" => uuid::Uuid::try_parse(&self.0).ok()?.to_string().into_bytes(),
-            _ => self.0.as_bytes().to_vec(),
-        };
-        Some(Filter::equal(attribute, value))
+        let uuid = uuid::Uuid::try_parse(&self.0).ok();
+        let rule = Schema::builtin().find(attribute)?.rule;
+        if attribute.eq_ignore_ascii_case("objectGUID") {
+            return Some(Filter::equal(attribute, uuid?.to_bytes_le()));
+        }
+        match (rule, uuid) {
+            (Rule::Uuid, uuid) => Some(Filter::equal(attribute, uuid?.to_string())),
+            (Rule::CaseIgnore, Some(uuid)) => Some(Filter::Or(vec![
+                Filter::equal(attribute, uuid.to_string()),
+                Filter::equal(attribute, uuid.simple().to_string()),
+            ])),
+            (Rule::CaseIgnore | Rule::Integer, None) => Some(Filter::equal(attribute, self.0.as_bytes())),
+            // The text has lost its case: where case matters, an entry could be missed.
+            _ => None,
+        }
     }
 
     /// The text form.
@@ -80,8 +91,37 @@ mod tests {
         entries.push("CN=a", [("objectGUID", [bytes.as_slice()])]);
         let identity = Identity::of(entries.get(0).unwrap(), "objectguid").unwrap();
         assert_eq!(identity.as_str(), "7f1c0a52-1234-5678-8001-020304050607");
-        assert_eq!(Identity::from_link(" {7F1C0A52-1234-5678-8001-020304050607} "), Some(identity.clone()));
+        for link in [" {7F1C0A52-1234-5678-8001-020304050607} ", "7f1c0a52123456788001020304050607"] {
+            assert_eq!(Identity::from_link(link), Some(identity.clone()), "{link}");
+        }
         assert_eq!(identity.filter("objectGUID"), Some(Filter::equal("objectGUID", bytes)));
+    }
+
+    #[test]
+    fn a_look_up_finds_every_spelling_or_is_not_made() {
+        for (link, attribute, filter, why) in [
+            (
+                "7F1C0A52123456788001020304050607",
+                "entryUUID",
+                Some("(entryUUID=7f1c0a52-1234-5678-8001-020304050607)"),
+                "one form",
+            ),
+            (
+                "7F1C0A52123456788001020304050607",
+                "employeeID",
+                Some(
+                    "(|(employeeID=7f1c0a52-1234-5678-8001-020304050607)(employeeID=7f1c0a52123456788001020304050607))",
+                ),
+                "both forms",
+            ),
+            ("E-42", "employeeID", Some("(employeeID=e-42)"), "case does not matter there"),
+            ("E-42", "entryUUID", None, "no UUID"),
+            ("E-42", "memberUid", None, "case matters there, and is lost"),
+            ("E-42", "badgeColour", None, "nobody knows whether case matters"),
+        ] {
+            let found = Identity::from_link(link).unwrap().filter(attribute).map(|filter| filter.to_string());
+            assert_eq!(found.as_deref(), filter, "{why}");
+        }
     }
 
     #[test]

@@ -48,6 +48,11 @@ pub enum Part {
         /// Whether the nest lets people in or keeps them out.
         purpose: Purpose,
     },
+    /// The lasting identities of the people.
+    Identities {
+        /// The attribute that holds them.
+        attribute: String,
+    },
     /// Where the people of accounts are that the sweep did not meet.
     Lookup {
         /// Who is looked for.
@@ -69,6 +74,7 @@ impl fmt::Display for Part {
         match self {
             Part::People { base } => write!(out, "people under {base}"),
             Part::Group { dn, .. } => write!(out, "group {dn}"),
+            Part::Identities { attribute } => write!(out, "{attribute} of the people"),
             Part::Lookup { people } => {
                 let accounts = if people.len() == 1 { "account" } else { "accounts" };
                 write!(out, "look-up of the people of {} linked {accounts}", people.len())

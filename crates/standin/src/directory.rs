@@ -153,8 +153,9 @@ impl Wanted {
     }
 
     /// The attributes that go out, of all that entries with these names have.
-    pub(crate) fn among(&self, names: &Names) -> HashSet<NameId> {
-        names.iter().filter(|(_, name)| self.has(name)).map(|(id, _)| id).collect()
+    pub(crate) fn among(&self, names: &Names, hidden: &[String]) -> HashSet<NameId> {
+        let shown = |name: &str| !hidden.iter().any(|hidden| covers(hidden, name));
+        names.iter().filter(|(_, name)| self.has(name) && shown(name)).map(|(id, _)| id).collect()
     }
 
     /// Whether an attribute goes out. Passwords never do.

@@ -38,6 +38,8 @@ pub struct Options {
     pub anonymous: bool,
     /// Whether the server refuses even to speak of itself before a bind, as hardened ones do.
     pub shy: bool,
+    /// Attributes that can be searched for but are never shown, as by an access rule.
+    pub hidden: Vec<String>,
     /// A fault: each connection is cut after so many messages of the server's.
     pub cut_after: Option<u64>,
 }
@@ -52,6 +54,7 @@ impl Default for Options {
             paged_limit: None,
             anonymous: false,
             shy: false,
+            hidden: Vec::new(),
             cut_after: None,
         }
     }

@@ -194,7 +194,7 @@ impl<S: AsyncRead + AsyncWrite> Session<S> {
         }
         if let Some(entries) = directory.about_itself(&base, request.scope) {
             let matcher = Matcher::new(&filter, Schema::builtin(), entries.names());
-            let wanted = wanted.among(entries.names());
+            let wanted = wanted.among(entries.names(), &[]);
             for entry in entries.iter().filter(|entry| request.scope != Scope::One && matcher.matches(*entry))
             {
                 self.send(id, answer(entry, &wanted, request.types_only), None).await?;
@@ -205,7 +205,9 @@ impl<S: AsyncRead + AsyncWrite> Session<S> {
             let refused = LdapResult::new(1, "00002020: Operation unavailable without authentication");
             return self.send(id, done(refused), None).await;
         }
-        let page = paged_value(controls);
+        let Ok(page) = paged_value(controls) else {
+            return self.send(id, done(LdapResult::new(2, "the paging control cannot be read")), None).await;
+        };
         let begun = match page.as_ref().filter(|(_, cookie)| !cookie.is_empty()) {
             Some((_, cookie)) => self.resume(cookie),
             None => begin(&directory, &base, request.scope),
@@ -215,7 +217,7 @@ impl<S: AsyncRead + AsyncWrite> Session<S> {
             Err(refused) => return self.send(id, done(refused), None).await,
         };
         let matcher = directory.matcher(&filter);
-        let wanted = wanted.among(directory.names());
+        let wanted = wanted.among(directory.names(), &self.options.hidden);
         let own = usize::try_from(request.size_limit).ok().filter(|limit| *limit > 0);
         let limit = own.into_iter().chain(if page.is_some() {
             self.options.paged_limit

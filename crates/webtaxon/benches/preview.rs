@@ -89,7 +89,7 @@ fn read_bytes(address: SocketAddr) -> usize {
                 let header = if bytes[1] < 0x80 { 2 } else { 2 + usize::from(bytes[1] & 0x7f) };
                 if bytes[header + 2 + usize::from(bytes[header + 1])] == 0x65 {
                     let ended = Message::decode(bytes).unwrap();
-                    cookie = control::paged_value(ended.controls.as_deref()).unwrap().1.to_vec();
+                    cookie = control::paged_value(ended.controls.as_deref()).unwrap().unwrap().1.to_vec();
                     break 'page;
                 }
             }

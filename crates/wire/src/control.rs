@@ -1,6 +1,7 @@
 //! The controls that go with a search.
 
 use crate::message::{Control, Octets};
+use crate::{ProtocolError, ProtocolErrorKind};
 use rasn::prelude::*;
 
 /// Simple paged results (RFC 2696).
@@ -32,10 +33,15 @@ pub fn domain_scope() -> Control {
     Control { oid: Octets::from_static(DOMAIN_SCOPE.as_bytes()), critical: false, value: None }
 }
 
-/// The page size and cookie in a message's controls, if there is such a control and it is sound.
-#[must_use]
-pub fn paged_value(controls: Option<&[Control]>) -> Option<(u32, Octets)> {
-    let control = controls?.iter().find(|control| control.oid == PAGED_RESULTS.as_bytes())?;
-    let value: PagedValue = rasn::ber::decode(control.value.as_ref()?).ok()?;
-    Some((value.size, value.cookie))
+/// The page size and cookie in a message's controls; none if there is no such control.
+///
+/// # Errors
+/// [`ProtocolErrorKind::Malformed`] for a control without a sound value: taken for "no further
+/// page", it would make half a reading look whole.
+pub fn paged_value(controls: Option<&[Control]>) -> Result<Option<(u32, Octets)>, ProtocolError> {
+    let paged = |control: &&Control| control.oid == PAGED_RESULTS.as_bytes();
+    let Some(control) = controls.unwrap_or_default().iter().find(paged) else { return Ok(None) };
+    let value = control.value.as_ref().and_then(|value| rasn::ber::decode::<PagedValue>(value).ok());
+    let value = value.ok_or(ProtocolErrorKind::Malformed)?;
+    Ok(Some((value.size, value.cookie)))
 }

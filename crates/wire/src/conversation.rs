@@ -179,7 +179,7 @@ impl Conversation {
                 return Ok(Some(Event::Reference(request, urls)));
             }
             (Pending::Search, Operation::SearchResultDone(result)) => {
-                let cookie = control::paged_value(message.controls.as_deref()).map(|(_, cookie)| cookie);
+                let cookie = control::paged_value(message.controls.as_deref())?.map(|(_, cookie)| cookie);
                 Event::Done(request, result, cookie.filter(|cookie| !cookie.is_empty()))
             }
             // One server refuses a search's control with an extended response: it is the end all

@@ -58,11 +58,30 @@ async fn everything(
         present.unwrap_or(usual).to_owned()
     });
     sweep.set_identity(&identity);
+    identities(sweep, &identity);
     nest::read(connection, sweep, intake).await?;
     let known: HashSet<Identity> =
         sweep.people().iter().filter_map(|entry| Identity::of(entry, &identity)).collect();
     let missing: Vec<Identity> = links.into_iter().filter(|link| !known.contains(link)).collect();
     lookups(connection, sweep, intake, &identity, missing).await
+}
+
+/// Looks whether every person shows the lasting identity. Servers give every entry one of the usual
+/// ones, so that a person without it has one that is hidden: whose account they are, and whether
+/// its person is gone, cannot be known. An attribute of the administrator's choice may be missing.
+fn identities(sweep: &mut Sweep, attribute: &str) {
+    if !LASTING.iter().any(|usual| usual.eq_ignore_ascii_case(attribute)) {
+        return;
+    }
+    let hidden = sweep.people().iter().filter(|entry| Identity::of(*entry, attribute).is_none()).count();
+    let part = sweep.open(Part::Identities { attribute: attribute.to_owned() });
+    let ended = match hidden {
+        0 => Ended::Complete,
+        _ => Ended::Short(format!(
+            "{hidden} of them do not show it; the bind account may lack the right to read it"
+        )),
+    };
+    sweep.close(part, ended);
 }
 
 /// Ends a part; an error that leaves the connection usable is only that part's.
@@ -191,10 +210,10 @@ async fn lookup(
             Found::Entry(entry) => {
                 let mut entries = webtaxon_core::entry::Entries::new();
                 super::connection::push(&mut entries, &entry);
-                if let Some((entry, person)) =
-                    entries.get(0).and_then(|one| Some((one, Identity::of(one, identity)?)))
-                {
-                    sweep.found(person, entry.dn());
+                let found = entries.get(0).and_then(|one| Some((one.dn(), Identity::of(one, identity)?)));
+                match found {
+                    Some((dn, person)) => sweep.found(person, dn),
+                    None => short = Some(format!("an entry was found that does not show its {identity}")),
                 }
             }
         }

@@ -198,6 +198,32 @@ async fn members_that_cannot_be_read_whole_take_nobodys_account_away() {
 }
 
 #[tokio::test]
+async fn hidden_identities_take_nobodys_account_away() {
+    let options = Options { hidden: vec!["objectGUID".to_owned()], ..Options::default() };
+    let preview = Museum::with(DIRECTORY, options).await.preview().await.unwrap();
+    assert_eq!(leaving(&preview), 0);
+    for reason in ["244 of them do not show it", "does not show its objectGUID"] {
+        assert!(preview.gaps.iter().any(|gap| gap.reason.contains(reason)), "{reason}: {:?}", preview.gaps);
+    }
+}
+
+#[tokio::test]
+async fn a_link_in_another_spelling_is_the_same_link() {
+    let museum = Museum::open().await;
+    let plain: String = ACCOUNTS
+        .lines()
+        .map(|line| {
+            let mut values: Vec<String> = line.splitn(3, ',').map(str::to_owned).collect();
+            values[1] = values[1].replace('-', "").to_uppercase();
+            values.join(",").replacen("LINK", "link", 1) + "\n"
+        })
+        .collect();
+    let expected = report::preview(&museum.preview().await.unwrap()).to_string();
+    museum.write("accounts.csv", plain);
+    assert_eq!(report::preview(&museum.preview().await.unwrap()).to_string(), expected);
+}
+
+#[tokio::test]
 async fn a_group_that_is_named_twice_or_in_both_nests_is_still_whole() {
     let users = "\"CN=Loans Desk Users,OU=Groups,DC=quillmere,DC=example\"";
     let museum = Museum::open().await;

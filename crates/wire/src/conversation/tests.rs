@@ -112,6 +112,19 @@ fn a_search_is_answered_once() {
 }
 
 #[test]
+fn a_paging_control_that_cannot_be_read_is_not_the_last_page() {
+    for value in [None, Some(Octets::default()), Some(Octets::from_static(&[0x30, 3, 2, 1, 0]))] {
+        let mut conversation = Conversation::default();
+        conversation.search(search(), vec![]).unwrap();
+        let broken = Control { value, ..control::paged(0, b"") };
+        let message = Message { id: 1, operation: done(0), controls: Some(vec![broken]) };
+        conversation.feed(&message.encode().unwrap());
+        let error = conversation.next_event().unwrap_err();
+        assert_eq!(*error.kind(), ProtocolErrorKind::Malformed);
+    }
+}
+
+#[test]
 fn a_refusal_in_an_extended_response_is_the_searchs_end() {
     let mut conversation = Conversation::default();
     let id = conversation.search(search(), vec![]).unwrap();
