@@ -3,6 +3,8 @@
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::time::Duration;
+use webtaxon_standin::{Fault, Manner};
 
 /// Connects an application to a company's directory over LDAP, and previews which accounts it
 /// would import, update, suspend or remove, before anything happens.
@@ -74,9 +76,9 @@ pub(crate) enum Command {
     Demo(Demo),
     /// Try everything that a run needs, step by step.
     ///
-    /// Password, connection, certificate, bind, bases, filter, groups, the accounts file: one line
-    /// each, and for each that fails, what to do. Reads only.
-    Check,
+    /// Host name, connection, certificate, bind, rights, bases, filter, attributes, groups, the
+    /// accounts file: one line each, and for each that fails, what to do. Reads only.
+    Check(Check),
     /// Show what the application would import, update, suspend or remove.
     ///
     /// Nothing is changed. If the directory was not read to its end, nobody's account is taken
@@ -107,6 +109,22 @@ pub(crate) struct Demo {
     /// Example: webtaxon demo --stay
     #[arg(long)]
     pub(crate) stay: bool,
+}
+
+/// Options of `check`.
+#[derive(Args, Debug)]
+pub(crate) struct Check {
+    /// Try a server that cannot be reached again, for so long.
+    ///
+    /// For a start-up script, where the directory may come later than this. Example: --wait 60s
+    #[arg(long, value_name = "TIME", default_value = "0s", value_parser = time)]
+    pub(crate) wait: Duration,
+}
+
+/// A length of time: a number with a unit.
+fn time(text: &str) -> Result<Duration, String> {
+    let parsed = text.parse::<jiff::SignedDuration>().ok().and_then(|span| Duration::try_from(span).ok());
+    parsed.ok_or_else(|| "write a number with a unit, like 30s or 2m".to_owned())
 }
 
 /// Options of `preview`.
@@ -141,9 +159,7 @@ pub(crate) struct Standin {
     #[arg(long, value_name = "FILE")]
     pub(crate) authority: Option<PathBuf>,
 
-    /// Answer in plain text (ldap://) instead of with TLS (ldaps://).
-    ///
-    /// The settings then need plain = true.
+    /// Begin in plain text (ldap://) instead of with TLS (ldaps://); StartTLS is offered.
     #[arg(long)]
     pub(crate) plain: bool,
 
@@ -157,9 +173,16 @@ pub(crate) struct Standin {
     #[arg(long, value_name = "N")]
     pub(crate) size_limit: Option<usize>,
 
-    /// A fault for tests: cut each connection after so many messages.
+    /// Which kind of server it is: plain (entryUUID, who-am-I) or controller (a domain controller).
     ///
-    /// Example: --cut-after 50
-    #[arg(long, value_name = "N")]
-    pub(crate) cut_after: Option<u64>,
+    /// What the entries look like unless said otherwise. Example: --manner plain
+    #[arg(long, value_name = "KIND")]
+    pub(crate) manner: Option<Manner>,
+
+    /// A fault for tests, after so many messages on each connection.
+    ///
+    /// cut, cut-inside, stall, drip, busy, wrong-id, odd-end, empty-pages, same-page, notice, huge, lie, nested,
+    /// injected. Example: --fault cut@50
+    #[arg(long, value_name = "KIND@N")]
+    pub(crate) fault: Option<Fault>,
 }

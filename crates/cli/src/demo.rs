@@ -10,6 +10,7 @@ use std::io;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 use webtaxon_standin::{Directory, Options, Standin, StandinError};
 
 const DIRECTORY: &str = include_str!("../../../demo/directory.ldif");
@@ -70,7 +71,7 @@ pub(crate) async fn run(options: &Demo, common: &Common, output: &Output) -> Exi
     let command = |name: &str| format!("$ webtaxon {name} --settings {}", settings.display());
     if as_text {
         headline(&command("check"));
-        let exit = run::check(&common, output).await;
+        let exit = run::check(Duration::ZERO, &common, output).await;
         if exit != Exit::Done {
             return exit;
         }

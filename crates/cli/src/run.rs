@@ -3,12 +3,15 @@
 use crate::arguments::{
     Arguments, Command, Common, Format, Preview as PreviewOptions, Standin as StandinOptions,
 };
-use crate::output::{Output, width};
+use crate::output::{Output, harmless, width};
 use crate::{code, demo, text};
 use miette::Diagnostic;
+use secrecy::SecretString;
+use std::io;
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
+use std::time::Duration;
 use webtaxon::directory::Outcome;
 use webtaxon::{Error, Workspace, report};
 use webtaxon_standin::{Directory, Options, Standin};
@@ -34,7 +37,7 @@ pub(crate) async fn run(arguments: Arguments) -> ExitCode {
     let common = &arguments.common;
     match arguments.command {
         Command::Demo(options) => demo::run(&options, common, &output).await,
-        Command::Check => check(common, &output).await,
+        Command::Check(options) => check(options.wait, common, &output).await,
         Command::Preview(options) => preview(&options, common, &output).await,
         Command::Standin(options) => standin(&options, &output).await,
         Command::Code { code } => explain(&code, &output),
@@ -53,10 +56,16 @@ pub(crate) fn failed(error: &Error, output: &Output) -> Exit {
 
 fn open(common: &Common, output: &Output) -> Result<Workspace, Exit> {
     let workspace = Workspace::open(&common.settings).map_err(|error| failed(&error, output))?;
+    let workspace = workspace.with_prompt(ask);
     for warning in workspace.warnings() {
         output.warning(&warning);
     }
     Ok(workspace)
+}
+
+/// Asks at the terminal for a password, without showing it.
+fn ask(whose: &str) -> io::Result<SecretString> {
+    rpassword::prompt_password(format!("{}: ", harmless(whose))).map(SecretString::from)
 }
 
 /// How the settings file is named in a command that the user may type next.
@@ -64,14 +73,14 @@ fn settings_option(file: &Path) -> String {
     if file == Path::new("webtaxon.toml") { String::new() } else { format!(" --settings {}", file.display()) }
 }
 
-pub(crate) async fn check(common: &Common, output: &Output) -> Exit {
+pub(crate) async fn check(wait: Duration, common: &Common, output: &Output) -> Exit {
     let workspace = match open(common, output) {
         Ok(workspace) => workspace,
         Err(exit) => return exit,
     };
     let as_text = common.format == Format::Text;
     let steps = workspace
-        .check(|step| {
+        .check(wait, |step| {
             if as_text {
                 output.answer(&text::step(step, width()));
             }
@@ -118,7 +127,11 @@ async fn standin(options: &StandinOptions, output: &Output) -> Exit {
             return Exit::Failed;
         }
     };
-    let directory = match Directory::from_ldif(&text) {
+    let read = match options.manner {
+        Some(manner) => Directory::with_manner(&text, manner),
+        None => Directory::from_ldif(&text),
+    };
+    let directory = match read {
         Ok(directory) => Arc::new(directory),
         Err(error) => {
             output.error_text(&format!("{}, {error}", options.ldif.display()));
@@ -131,7 +144,7 @@ async fn standin(options: &StandinOptions, output: &Output) -> Exit {
         tls: !options.plain,
         size_limit: options.size_limit,
         anonymous: options.anonymous,
-        cut_after: options.cut_after,
+        fault: options.fault,
         ..Options::default()
     };
     let entries = directory.len();

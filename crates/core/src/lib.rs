@@ -10,6 +10,7 @@
 //! * [`selection`]: from entries to candidates, with the funnel;
 //! * [`field`]: from a candidate to the account that the rules draw from it;
 //! * [`account`]: the application's own list;
+//! * [`value`]: values as a person reads them;
 //! * [`preview`]: what the application would import, update, suspend or remove.
 //!
 //! Every step is a plain value that can be printed, tested and stored.
@@ -27,3 +28,4 @@ pub mod reading;
 pub mod schema;
 pub mod selection;
 pub mod settings;
+pub mod value;

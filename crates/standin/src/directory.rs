@@ -1,7 +1,7 @@
 //! The entries of the simulated directory, and what a search finds in them (RFC 4511 §4.5).
 
-use crate::root;
-use std::collections::{BTreeMap, HashSet};
+use crate::{Manner, controller, root};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use webtaxon_core::entry::{Entries, Entry, NameId, Names, covers};
 use webtaxon_core::filter::{Filter, Matcher};
 use webtaxon_core::ldif;
@@ -12,48 +12,62 @@ use webtaxon_wire::message::Scope;
 /// A directory held in memory: read from LDIF once, never changed.
 #[derive(Debug)]
 pub struct Directory {
+    manner: Manner,
     entries: Entries,
     /// Names from the root downwards, so that a subtree is a range.
     tree: BTreeMap<DnKey, usize>,
-    root: Entries,
+    tops: Vec<Dn>,
     subschema: Entries,
 }
 
 impl Directory {
-    /// Reads the entries from LDIF content (RFC 2849).
+    /// Reads the entries from LDIF content (RFC 2849); they show which kind of server it is.
     ///
     /// # Errors
     /// The first line that breaks the form, or that repeats a name.
     pub fn from_ldif(text: &[u8]) -> Result<Self, ldif::ParseError> {
         let read = ldif::entries(text)?;
+        Ok(Self::new(&read, Manner::of(&read)))
+    }
+
+    /// Reads the entries from LDIF content, for a server of this kind.
+    ///
+    /// # Errors
+    /// As [`Directory::from_ldif`].
+    pub fn with_manner(text: &[u8], manner: Manner) -> Result<Self, ldif::ParseError> {
+        Ok(Self::new(&ldif::entries(text)?, manner))
+    }
+
+    fn new(read: &Entries, manner: Manner) -> Self {
         let keys: Vec<DnKey> =
             read.iter().filter_map(|entry| Dn::parse(entry.dn()).ok()).map(|dn| dn.key()).collect();
         let parents: HashSet<DnKey> = keys.iter().filter_map(DnKey::parent).collect();
+        let mut member_of = match manner {
+            Manner::Controller => controller::member_of(read),
+            Manner::Plain => HashMap::new(),
+        };
         let mut entries = Entries::new();
         for (entry, key) in read.iter().zip(&keys) {
-            let has_children = if parents.contains(key) { "TRUE" } else { "FALSE" };
-            let own = [
-                ("entryDN", entry.dn()),
-                ("subschemaSubentry", root::SUBSCHEMA),
-                ("hasSubordinates", has_children),
-            ];
-            let own = own.into_iter().map(|(name, value)| (name, vec![value.as_bytes()]));
-            let known = |name: &str| entry.values(name).next().is_some();
-            let own: Vec<_> = own.filter(|(name, _)| !known(name)).collect();
-            entries.push(
-                entry.dn(),
-                entry.attributes().map(|(name, values)| (name, values.collect())).chain(own),
-            );
+            let own = own_attributes(entry, manner, parents.contains(key), member_of.remove(key));
+            let computed = |name: &str| manner == Manner::Controller && name.eq_ignore_ascii_case("memberOf");
+            let kept = entry.attributes().filter(|(name, _)| !computed(name));
+            let kept = kept.map(|(name, values)| (name, values.map(<[u8]>::to_vec).collect::<Vec<_>>()));
+            let all: Vec<(&str, Vec<Vec<u8>>)> = kept.chain(own).collect();
+            entries
+                .push(entry.dn(), all.iter().map(|(name, values)| (*name, values.iter().map(Vec::as_slice))));
         }
         let tree: BTreeMap<DnKey, usize> =
             keys.into_iter().enumerate().map(|(index, key)| (key, index)).collect();
-        let tops =
-            tree.iter().filter(|(key, _)| key.parent().is_none_or(|parent| !tree.contains_key(&parent)));
-        let naming_contexts: Vec<String> =
-            tops.filter_map(|(_, index)| entries.get(*index)).map(|entry| entry.dn().to_owned()).collect();
-        let controller = entries.names().find("objectGUID").is_some();
-        let root = root::root_dse(&naming_contexts, controller);
-        Ok(Self { entries, tree, root, subschema: root::subschema() })
+        let is_top = |key: &DnKey| key.parent().is_none_or(|parent| !tree.contains_key(&parent));
+        let tops = tree.iter().filter(|(key, _)| is_top(key)).filter_map(|(_, index)| entries.get(*index));
+        let tops = tops.filter_map(|entry| Dn::parse(entry.dn()).ok()).collect();
+        Self { manner, entries, tree, tops, subschema: root::subschema() }
+    }
+
+    /// Which kind of server it is.
+    #[must_use]
+    pub fn manner(&self) -> Manner {
+        self.manner
     }
 
     /// How many entries there are.
@@ -76,23 +90,32 @@ impl Directory {
         self.entries.get(index)
     }
 
-    /// The entry that a bind names: by its DN, or by its userPrincipalName.
-    pub(crate) fn bind_entry(&self, name: &str) -> Option<Entry<'_>> {
-        if let Ok(dn) = Dn::parse(name) {
-            return self.tree.get(&dn.key()).and_then(|index| self.entries.get(*index));
-        }
-        self.entries
-            .iter()
-            .find(|entry| entry.text("userPrincipalName").is_some_and(|upn| upn.eq_ignore_ascii_case(name)))
+    pub(crate) fn entries(&self) -> impl ExactSizeIterator<Item = Entry<'_>> + Clone {
+        self.entries.iter()
     }
 
-    /// The entry about the server itself that a base names: the root DSE or the subschema.
-    pub(crate) fn about_itself(&self, base: &Dn, scope: Scope) -> Option<&Entries> {
-        let key = base.key();
-        if key.depth() == 0 {
-            return (scope == Scope::Base).then_some(&self.root);
-        }
-        Dn::parse(root::SUBSCHEMA).is_ok_and(|name| name.key() == key).then_some(&self.subschema)
+    /// The entry of this name.
+    pub(crate) fn at(&self, dn: &Dn) -> Option<Entry<'_>> {
+        self.tree.get(&dn.key()).and_then(|index| self.entries.get(*index))
+    }
+
+    /// The top of the first tree.
+    pub(crate) fn top(&self) -> Option<&Dn> {
+        self.tops.first()
+    }
+
+    pub(crate) fn tops(&self) -> &[Dn] {
+        &self.tops
+    }
+
+    /// The first label of the first tree's name: a controller's short name of its domain.
+    pub(crate) fn first_label(&self) -> Option<String> {
+        self.top()?.first().map(webtaxon_core::name::Rdn::text)
+    }
+
+    /// The subschema, if a base names it.
+    pub(crate) fn subschema(&self, base: &Dn) -> Option<&Entries> {
+        Dn::parse(root::SUBSCHEMA).is_ok_and(|name| name.key() == base.key()).then_some(&self.subschema)
     }
 
     /// The places of the entries that a search with this base and scope looks at.
@@ -120,10 +143,60 @@ impl Directory {
         })
     }
 
+    /// One entry as it goes out to somebody who wants these attributes.
+    pub(crate) fn answer(
+        &self,
+        entry: Entry<'_>,
+        wanted: &Wanted,
+        scope: Scope,
+    ) -> Vec<(String, Vec<Vec<u8>>)> {
+        let mut attributes = Vec::new();
+        for (id, values) in entry.attributes_by_id().filter(|(id, _)| wanted.ids.contains(id)) {
+            let name = entry.spelling(id);
+            let values = values.map(<[u8]>::to_vec).collect();
+            if self.manner == Manner::Controller && name == "member" {
+                attributes.extend(controller::in_range(name, wanted.range_of(name), values));
+            } else {
+                attributes.push((name.to_owned(), values));
+            }
+        }
+        if self.manner == Manner::Controller && scope == Scope::Base && wanted.names_itself("tokenGroups") {
+            let groups = controller::token_groups(self, entry);
+            if !groups.is_empty() {
+                attributes.push(("tokenGroups".to_owned(), groups));
+            }
+        }
+        attributes
+    }
+
     /// A filter made ready for the file's entries.
     pub(crate) fn matcher(&self, filter: &Filter) -> Matcher {
         Matcher::new(filter, Schema::builtin(), self.entries.names())
     }
+}
+
+/// What the server adds to an entry of the file.
+fn own_attributes(
+    entry: Entry<'_>,
+    manner: Manner,
+    has_children: bool,
+    member_of: Option<Vec<String>>,
+) -> Vec<(&'static str, Vec<Vec<u8>>)> {
+    let text = |value: &str| vec![value.as_bytes().to_vec()];
+    let mut own = vec![
+        ("entryDN", text(entry.dn())),
+        ("subschemaSubentry", text(root::SUBSCHEMA)),
+        ("hasSubordinates", text(if has_children { "TRUE" } else { "FALSE" })),
+    ];
+    // An identity that lasts as long as the name: a file without one still has one at each start.
+    let identity = || uuid::Uuid::new_v5(&uuid::Uuid::NAMESPACE_X500, entry.dn().to_lowercase().as_bytes());
+    match manner {
+        Manner::Plain => own.push(("entryUUID", text(&identity().to_string()))),
+        Manner::Controller => own.push(("objectGUID", vec![identity().to_bytes_le().to_vec()])),
+    }
+    own.retain(|(name, _)| entry.values(name).next().is_none());
+    own.extend(member_of.map(|groups| ("memberOf", groups.into_iter().map(String::into_bytes).collect())));
+    own
 }
 
 /// Which attributes a search wants (RFC 4511 §4.5.1.8).
@@ -131,12 +204,14 @@ pub(crate) struct Wanted {
     every_user: bool,
     every_operational: bool,
     names: Vec<String>,
+    /// Those that go out, of all that the entries have.
+    pub(crate) ids: HashSet<NameId>,
 }
 
 impl Wanted {
-    pub(crate) fn new(list: &[String]) -> Self {
+    pub(crate) fn new(list: &[String], names: &Names, hidden: &[String]) -> Self {
         let named = |word: &str| list.iter().any(|name| name == word);
-        Self {
+        let mut wanted = Self {
             every_user: list.is_empty() || named("*"),
             every_operational: named("+"),
             // An OID stands for the type's names, a name for the type's other names.
@@ -149,13 +224,12 @@ impl Wanted {
                     others.into_iter().chain([name.clone()])
                 })
                 .collect(),
-        }
-    }
-
-    /// The attributes that go out, of all that entries with these names have.
-    pub(crate) fn among(&self, names: &Names, hidden: &[String]) -> HashSet<NameId> {
+            ids: HashSet::new(),
+        };
         let shown = |name: &str| !hidden.iter().any(|hidden| covers(hidden, name));
-        names.iter().filter(|(_, name)| self.has(name) && shown(name)).map(|(id, _)| id).collect()
+        wanted.ids =
+            names.iter().filter(|(_, name)| wanted.has(name) && shown(name)).map(|(id, _)| id).collect();
+        wanted
     }
 
     /// Whether an attribute goes out. Passwords never do.
@@ -167,5 +241,19 @@ impl Wanted {
         let operational = known.is_some_and(|known| known.operational);
         (if operational { self.every_operational } else { self.every_user })
             || self.names.iter().any(|name| covers(name, description))
+            || self.range_of(description).is_some()
+    }
+
+    /// The range that is asked for of an attribute's values: `1500-*` of `member;range=1500-*`.
+    fn range_of(&self, attribute: &str) -> Option<&str> {
+        self.names.iter().find_map(|name| {
+            let (base, option) = name.split_once(';')?;
+            let range = option.get(..6).filter(|start| start.eq_ignore_ascii_case("range="));
+            range.filter(|_| base.eq_ignore_ascii_case(attribute)).and_then(|_| option.get(6..))
+        })
+    }
+
+    fn names_itself(&self, attribute: &str) -> bool {
+        self.names.iter().any(|name| name.eq_ignore_ascii_case(attribute))
     }
 }

@@ -7,14 +7,22 @@
 //! * [`Directory`]: the entries, and what a search finds in them;
 //! * [`Standin`]: the server; [`Options`]: its limits and the faults that tests ask for.
 
+mod controller;
 mod directory;
 mod error;
+mod fault;
+mod manner;
 mod root;
+pub mod scenario;
+mod search;
 mod session;
 mod tls;
 
 pub use directory::Directory;
 pub use error::{StandinError, StandinErrorKind};
+pub use fault::{Fault, FaultKind};
+pub use manner::Manner;
+pub use tls::CertificateKind;
 
 use std::net::SocketAddr;
 use std::sync::Arc;
@@ -28,10 +36,19 @@ pub struct Options {
     pub listen: SocketAddr,
     /// Whether connections begin with TLS.
     pub tls: bool,
+    /// Whether a connection in plain text may go over to TLS (RFC 4511 §4.14).
+    pub start_tls: bool,
+    /// Whether a password is refused on a connection in plain text.
+    pub secure_bind: bool,
     /// Names in the certificate; `localhost`, `127.0.0.1` and `::1` unless said otherwise.
     pub names: Vec<String>,
-    /// The most entries that a search without paging gets (RFC 4511 §4.5.1.4); then result 4.
+    /// The most entries that a search without paging gets (RFC 4511 §4.5.1.4); then result 4. What
+    /// this kind of server has unless said otherwise.
     pub size_limit: Option<usize>,
+    /// The largest page that is given; a larger one is refused with result 11, as some servers do.
+    pub largest_page: Option<u32>,
+    /// Whether the server knows paged results (RFC 2696).
+    pub paging: bool,
     /// The most entries that a search with paging gets over all its pages; then result 4.
     pub paged_limit: Option<usize>,
     /// Whether anybody may search without a bind.
@@ -40,8 +57,10 @@ pub struct Options {
     pub shy: bool,
     /// Attributes that can be searched for but are never shown, as by an access rule.
     pub hidden: Vec<String>,
-    /// A fault: each connection is cut after so many messages of the server's.
-    pub cut_after: Option<u64>,
+    /// What goes wrong, for tests.
+    pub fault: Option<Fault>,
+    /// The certificate in place of a good one, for tests.
+    pub certificate: CertificateKind,
 }
 
 impl Default for Options {
@@ -49,13 +68,18 @@ impl Default for Options {
         Self {
             listen: SocketAddr::from(([127, 0, 0, 1], 0)),
             tls: true,
+            start_tls: true,
+            secure_bind: false,
             names: ["localhost", "127.0.0.1", "::1"].map(str::to_owned).to_vec(),
             size_limit: None,
+            largest_page: None,
+            paging: true,
             paged_limit: None,
             anonymous: false,
             shy: false,
             hidden: Vec::new(),
-            cut_after: None,
+            fault: None,
+            certificate: CertificateKind::Good,
         }
     }
 }
@@ -66,6 +90,7 @@ pub struct Standin {
     address: SocketAddr,
     tls: bool,
     authority: String,
+    own: String,
     accepting: JoinHandle<()>,
 }
 
@@ -81,9 +106,10 @@ impl Standin {
         let cannot_listen = |error| StandinErrorKind::Listen(options.listen, error);
         let listener = TcpListener::bind(options.listen).await.map_err(cannot_listen)?;
         let address = listener.local_addr().map_err(cannot_listen)?;
-        let certificate = tls::Certificate::new(&options.names)?;
+        let certificate = tls::Certificate::new(&options.names, options.certificate)?;
         let authority = certificate.authority_pem().to_owned();
-        let acceptor = options.tls.then(|| certificate.acceptor()).transpose()?;
+        let own = certificate.pem();
+        let acceptor = certificate.acceptor()?;
         let tls = options.tls;
         let options = Arc::new(options);
         let accepting = tokio::spawn(async move {
@@ -92,19 +118,10 @@ impl Standin {
                 while sessions.try_join_next().is_some() {}
                 let _ = stream.set_nodelay(true);
                 let (directory, options) = (Arc::clone(&directory), Arc::clone(&options));
-                match acceptor.clone() {
-                    None => drop(sessions.spawn(session::serve(stream, directory, options))),
-                    Some(acceptor) => {
-                        sessions.spawn(async move {
-                            if let Ok(stream) = acceptor.accept(stream).await {
-                                session::serve(stream, directory, options).await;
-                            }
-                        });
-                    }
-                }
+                sessions.spawn(session::accept(stream, acceptor.clone(), directory, options));
             }
         });
-        Ok(Self { address, tls, authority, accepting })
+        Ok(Self { address, tls, authority, own, accepting })
     }
 
     /// Where it listens.
@@ -116,8 +133,14 @@ impl Standin {
     /// Where it listens, as settings write it.
     #[must_use]
     pub fn url(&self) -> String {
-        let (scheme, host) = if self.tls { ("ldaps", "localhost") } else { ("ldap", "127.0.0.1") };
+        let (scheme, host) = if self.tls { ("ldaps", "localhost") } else { ("ldap", "localhost") };
         format!("{scheme}://{host}:{}", self.address.port())
+    }
+
+    /// The server's own certificate, as PEM.
+    #[must_use]
+    pub fn certificate_pem(&self) -> &str {
+        &self.own
     }
 
     /// The certificate of the authority that signed the server's, as PEM.

@@ -1,8 +1,9 @@
 //! What the server says of itself: the root DSE (RFC 4512 §5.1) and the subschema (RFC 4512 §4.2).
 
+use crate::{Directory, Manner};
 use webtaxon_core::entry::Entries;
 use webtaxon_core::schema::Schema;
-use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS};
+use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS, START_TLS, WHO_AM_I};
 
 /// The subschema's name.
 pub(crate) const SUBSCHEMA: &str = "cn=Subschema";
@@ -10,22 +11,42 @@ pub(crate) const SUBSCHEMA: &str = "cn=Subschema";
 /// What every domain controller says it can do.
 const CONTROLLER: &str = "1.2.840.113556.1.4.800";
 
-pub(crate) fn root_dse(naming_contexts: &[String], controller: bool) -> Entries {
-    let first = naming_contexts.first().map(String::as_str);
+pub(crate) fn root_dse(directory: &Directory, start_tls: bool) -> Entries {
+    let tops: Vec<String> = directory.tops().iter().map(ToString::to_string).collect();
+    let first = tops.first().map_or("", String::as_str);
+    let (configuration, schema, now);
+    // All operational attributes (RFC 3673), absolute true and false (RFC 4526)
+    let features = vec!["1.3.6.1.4.1.4203.1.5.1", "1.3.6.1.4.1.4203.1.5.3"];
     let mut attributes: Vec<(&str, Vec<&str>)> = vec![
         ("objectClass", vec!["top"]),
-        ("namingContexts", naming_contexts.iter().map(String::as_str).collect()),
+        ("namingContexts", tops.iter().map(String::as_str).collect()),
         ("subschemaSubentry", vec![SUBSCHEMA]),
         ("supportedLDAPVersion", vec!["3"]),
-        ("supportedControl", vec![PAGED_RESULTS, DOMAIN_SCOPE]),
-        // All operational attributes (RFC 3673), absolute true and false (RFC 4526)
-        ("supportedFeatures", vec!["1.3.6.1.4.1.4203.1.5.1", "1.3.6.1.4.1.4203.1.5.3"]),
+        ("supportedFeatures", features),
         ("vendorName", vec!["Webtaxon simulated directory"]),
         ("vendorVersion", vec![env!("CARGO_PKG_VERSION")]),
     ];
-    if controller {
-        attributes.push(("supportedCapabilities", vec![CONTROLLER]));
-        attributes.extend(first.map(|first| ("defaultNamingContext", vec![first])));
+    match directory.manner() {
+        Manner::Plain => {
+            attributes.push(("supportedControl", vec![PAGED_RESULTS]));
+            let tls = start_tls.then_some(START_TLS);
+            attributes.push(("supportedExtension", tls.into_iter().chain([WHO_AM_I]).collect()));
+        }
+        Manner::Controller => {
+            configuration = format!("CN=Configuration,{first}");
+            schema = format!("CN=Schema,{configuration}");
+            now = jiff::Timestamp::now().strftime("%Y%m%d%H%M%S.0Z").to_string();
+            attributes.extend([
+                ("supportedControl", vec![PAGED_RESULTS, DOMAIN_SCOPE]),
+                ("supportedCapabilities", vec![CONTROLLER]),
+                ("defaultNamingContext", vec![first]),
+                ("rootDomainNamingContext", vec![first]),
+                ("configurationNamingContext", vec![configuration.as_str()]),
+                ("schemaNamingContext", vec![schema.as_str()]),
+                ("currentTime", vec![now.as_str()]),
+                ("highestCommittedUSN", vec!["1"]),
+            ]);
+        }
     }
     one("", attributes)
 }

@@ -1,25 +1,27 @@
 //! One client's connection: requests in, answers out, in order.
 //!
-//! A reader task cuts the stream into messages and hands them over; the session answers them one
-//! after the other and looks for an abandon while a search runs. The client's bytes are bounded by
-//! [`REQUEST_LIMIT`] and by a short queue.
+//! Requests are read when the one before has been answered; while a search runs, the session looks
+//! for an abandon. A request's size is bounded by [`REQUEST_LIMIT`].
 
-use crate::Options;
-use crate::directory::{Directory, Wanted};
-use std::collections::{HashMap, HashSet, VecDeque};
+use crate::directory::Directory;
+use crate::fault::FaultKind;
+use crate::search::{Rest, Search};
+use crate::{Manner, Options, controller};
+use std::collections::{HashMap, VecDeque};
 use std::io;
+use std::pin::Pin;
 use std::sync::Arc;
-use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _, WriteHalf};
-use tokio::sync::mpsc;
-use webtaxon_core::entry::{Entry, NameId};
-use webtaxon_core::filter::Matcher;
+use std::task::Poll;
+use std::time::Duration;
+use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _, ReadBuf};
+use tokio::net::TcpStream;
+use tokio_rustls::TlsAcceptor;
 use webtaxon_core::name::Dn;
-use webtaxon_core::schema::Schema;
-use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS, paged, paged_value};
+use webtaxon_wire::control::{START_TLS, WHO_AM_I};
 use webtaxon_wire::frame::Inbox;
 use webtaxon_wire::message::{
-    Authentication, BindRequest, BindResponse, Control, ExtendedResponse, LdapResult, Octets,
-    PartialAttribute, ResultCode, Scope, SearchRequest, SearchResultEntry,
+    Authentication, BindRequest, BindResponse, Control, ExtendedRequest, ExtendedResponse, LdapResult,
+    Octets, ResultCode,
 };
 use webtaxon_wire::{Message, Operation};
 
@@ -27,120 +29,115 @@ use webtaxon_wire::{Message, Operation};
 const REQUEST_LIMIT: usize = 1 << 20;
 /// Answers are sent when so many bytes have gathered, or when nothing more is to be said.
 const SEND_AT: usize = 1 << 16;
+/// The unsolicited notification by which a server goes (RFC 4511 §4.4.1).
+const DISCONNECTION: &str = "1.3.6.1.4.1.1466.20036";
 
-pub(crate) async fn serve<S>(stream: S, directory: Arc<Directory>, options: Arc<Options>)
-where
-    S: AsyncRead + AsyncWrite + Send + 'static,
-{
-    let (mut reader, writer) = tokio::io::split(stream);
-    let (sender, requests) = mpsc::channel(64);
-    let reading = tokio::spawn(async move {
-        let mut inbox = Inbox::default();
-        let mut buffer = vec![0; 1 << 14];
-        while let Ok(count @ 1..) = reader.read(&mut buffer).await {
-            inbox.feed(buffer.get(..count).unwrap_or(&[]));
-            loop {
-                match inbox.next(REQUEST_LIMIT).map(|bytes| bytes.map(Message::decode)) {
-                    Ok(Some(Ok(message))) => {
-                        if sender.send(message).await.is_err() {
-                            return;
-                        }
-                    }
-                    Ok(None) => break,
-                    Ok(Some(Err(_))) | Err(_) => return,
-                }
-            }
-        }
-    });
+trait Stream: AsyncRead + AsyncWrite + Send + Unpin {}
+impl<S: AsyncRead + AsyncWrite + Send + Unpin> Stream for S {}
+
+/// Serves one client from its first byte to its last.
+pub(crate) async fn accept(
+    stream: TcpStream,
+    acceptor: TlsAcceptor,
+    directory: Arc<Directory>,
+    options: Arc<Options>,
+) {
+    let (stream, secure): (Box<dyn Stream>, bool) = match options.tls {
+        true => match acceptor.accept(stream).await {
+            Ok(stream) => (Box::new(stream), true),
+            Err(_) => return,
+        },
+        false => (Box::new(stream), false),
+    };
     let mut session = Session {
-        writer,
-        requests,
+        stream,
+        secure,
+        acceptor,
+        inbox: Inbox::default(),
         waiting: VecDeque::new(),
         outbox: Vec::new(),
         sent: 0,
+        searches: 0,
         pages: HashMap::new(),
         last_page: 0,
-        bound: false,
+        bound: None,
         directory,
         options,
     };
     // Whatever ends a session ends only this session.
     let _ = session.run().await;
-    reading.abort();
-    let _ = session.writer.shutdown().await;
+    let _ = session.stream.shutdown().await;
 }
 
-/// A paged search between two pages (RFC 2696).
-struct Rest {
-    places: VecDeque<usize>,
-    /// Entries sent on earlier pages.
-    sent: usize,
-}
-
-struct Session<S> {
-    writer: WriteHalf<S>,
-    requests: mpsc::Receiver<Message>,
+pub(crate) struct Session {
+    stream: Box<dyn Stream>,
+    secure: bool,
+    acceptor: TlsAcceptor,
+    inbox: Inbox,
     /// Requests that came while a search ran.
     waiting: VecDeque<Message>,
     outbox: Vec<u8>,
+    /// Messages sent so far.
     sent: u64,
-    pages: HashMap<u64, Rest>,
-    last_page: u64,
-    bound: bool,
-    directory: Arc<Directory>,
-    options: Arc<Options>,
+    /// Searches asked so far.
+    pub(crate) searches: u64,
+    /// Paged searches between two pages.
+    pub(crate) pages: HashMap<u64, Rest>,
+    pub(crate) last_page: u64,
+    /// Who has bound, as who-am-I tells it; nobody while anonymous.
+    pub(crate) bound: Option<String>,
+    pub(crate) directory: Arc<Directory>,
+    pub(crate) options: Arc<Options>,
 }
 
-impl<S: AsyncRead + AsyncWrite> Session<S> {
+impl Session {
     async fn run(&mut self) -> io::Result<()> {
-        if self.options.cut_after == Some(0) {
-            return Ok(());
-        }
-        loop {
-            let message = match self.waiting.pop_front() {
-                Some(message) => message,
-                None => {
-                    self.flush().await?;
-                    match self.requests.recv().await {
-                        Some(message) => message,
-                        None => return Ok(()),
-                    }
-                }
-            };
+        while let Some(message) = self.next().await? {
             let id = message.id;
             match message.operation {
                 Operation::BindRequest(request) => {
-                    self.bound = false;
+                    self.bound = None;
                     let result = self.bind(&request);
-                    self.bound = result.code == ResultCode::SUCCESS && !request.name.is_empty();
                     let LdapResult { code, matched_dn, text, referral } = result;
                     let response = BindResponse { code, matched_dn, text, referral, sasl: None };
                     self.send(id, Operation::BindResponse(response), None).await?;
                 }
                 Operation::SearchRequest(request) => {
-                    self.search(id, &request, message.controls.as_deref()).await?;
+                    self.searches += 1;
+                    Search::new(self, id, request, message.controls).run().await?;
                 }
-                Operation::ExtendedRequest(request) => {
-                    let response = ExtendedResponse {
-                        code: ResultCode(2),
-                        matched_dn: Octets::default(),
-                        text: Octets::from_slice(b"unsupported extended operation"),
-                        referral: None,
-                        name: Some(request.name),
-                        value: None,
-                    };
-                    self.send(id, Operation::ExtendedResponse(response), None).await?;
-                }
+                Operation::ExtendedRequest(request) => self.extended(id, request).await?,
                 // Nothing is under way any more when an abandon is read here.
                 Operation::AbandonRequest(_) => {}
                 // A client that goes, or that sends what only a server may.
                 _ => return self.flush().await,
             }
         }
+        Ok(())
+    }
+
+    /// The next request; none when the client has gone or sends something else than LDAP.
+    async fn next(&mut self) -> io::Result<Option<Message>> {
+        if let Some(message) = self.waiting.pop_front() {
+            return Ok(Some(message));
+        }
+        let mut buffer = vec![0; 1 << 14];
+        loop {
+            match self.inbox.next(REQUEST_LIMIT).map(|bytes| bytes.map(Message::decode)) {
+                Ok(Some(Ok(message))) => return Ok(Some(message)),
+                Ok(Some(Err(_))) | Err(_) => return Ok(None),
+                Ok(None) => {}
+            }
+            self.flush().await?;
+            match self.stream.read(&mut buffer).await? {
+                0 => return Ok(None),
+                count => self.inbox.feed(buffer.get(..count).unwrap_or(&[])),
+            }
+        }
     }
 
     /// Simple bind (RFC 4513 §5.1).
-    fn bind(&self, request: &BindRequest) -> LdapResult {
+    fn bind(&mut self, request: &BindRequest) -> LdapResult {
         let Authentication::Simple(password) = &request.authentication else {
             return LdapResult::new(7, "only simple binds are known here");
         };
@@ -157,121 +154,85 @@ impl<S: AsyncRead + AsyncWrite> Session<S> {
             }
             (false, false) => {}
         }
-        let entry = self.directory.bind_entry(name);
-        let right =
-            entry.is_some_and(|entry| entry.values("userPassword").any(|value| value == &**password.0));
-        LdapResult::new(if right { 0 } else { 49 }, "")
-    }
-
-    async fn search(
-        &mut self,
-        id: u32,
-        request: &SearchRequest,
-        controls: Option<&[Control]>,
-    ) -> io::Result<()> {
-        let done = |result| Operation::SearchResultDone(result);
-        let unknown = controls.unwrap_or_default().iter().find(|control| {
-            control.critical
-                && ![PAGED_RESULTS, DOMAIN_SCOPE].iter().any(|known| control.oid == known.as_bytes())
-        });
-        if unknown.is_some() {
-            return self.send(id, done(LdapResult::new(12, "critical control unknown")), None).await;
-        }
-        let text = |octets: &Octets| String::from_utf8(octets.to_vec()).ok();
-        let base = text(&request.base).and_then(|base| Dn::parse(&base).ok());
-        let Some(base) = base else {
-            return self
-                .send(id, done(LdapResult::new(34, "the base is not a distinguished name")), None)
-                .await;
-        };
-        let Ok(filter) = request.filter.to_filter() else {
-            return self.send(id, done(LdapResult::new(2, "the filter cannot be read")), None).await;
-        };
-        let wanted = Wanted::new(&request.attributes.iter().filter_map(text).collect::<Vec<_>>());
-        let directory = Arc::clone(&self.directory);
-        if self.options.shy && !self.bound {
-            return self.send(id, done(LdapResult::new(50, "")), None).await;
-        }
-        if let Some(entries) = directory.about_itself(&base, request.scope) {
-            let matcher = Matcher::new(&filter, Schema::builtin(), entries.names());
-            let wanted = wanted.among(entries.names(), &[]);
-            for entry in entries.iter().filter(|entry| request.scope != Scope::One && matcher.matches(*entry))
-            {
-                self.send(id, answer(entry, &wanted, request.types_only), None).await?;
-            }
-            return self.send(id, done(LdapResult::new(0, "")), None).await;
-        }
-        if !self.bound && !self.options.anonymous {
-            let refused = LdapResult::new(1, "00002020: Operation unavailable without authentication");
-            return self.send(id, done(refused), None).await;
-        }
-        let Ok(page) = paged_value(controls) else {
-            return self.send(id, done(LdapResult::new(2, "the paging control cannot be read")), None).await;
-        };
-        let begun = match page.as_ref().filter(|(_, cookie)| !cookie.is_empty()) {
-            Some((_, cookie)) => self.resume(cookie),
-            None => begin(&directory, &base, request.scope),
-        };
-        let mut rest = match begun {
-            Ok(rest) => rest,
-            Err(refused) => return self.send(id, done(refused), None).await,
-        };
-        let matcher = directory.matcher(&filter);
-        let wanted = wanted.among(directory.names(), &self.options.hidden);
-        let own = usize::try_from(request.size_limit).ok().filter(|limit| *limit > 0);
-        let limit = own.into_iter().chain(if page.is_some() {
-            self.options.paged_limit
-        } else {
-            self.options.size_limit
-        });
-        let limit = limit.min().unwrap_or(usize::MAX);
-        let on_page = page.as_ref().and_then(|(size, _)| usize::try_from(*size).ok()).unwrap_or(usize::MAX);
-        let mut sent = 0;
-        let mut code = 0;
-        let mut looked = 0_u32;
-        while let Some(index) = rest.places.pop_front() {
-            looked += 1;
-            if looked.is_multiple_of(64) && self.is_abandoned(id).await? {
-                return Ok(());
-            }
-            let Some(entry) = directory.entry(index).filter(|entry| matcher.matches(*entry)) else {
-                continue;
+        let controller = self.directory.manner() == Manner::Controller;
+        if self.options.secure_bind && !self.secure {
+            return match controller {
+                true => LdapResult::new(8, "BindSimple: Transport encryption required."),
+                false => LdapResult::new(13, "confidentiality required"),
             };
-            if rest.sent + sent >= limit {
-                code = 4;
-                rest.places.clear();
-                break;
-            }
-            if sent >= on_page {
-                rest.places.push_front(index);
-                break;
-            }
-            sent += 1;
-            self.send(id, answer(entry, &wanted, request.types_only), None).await?;
         }
-        let control = page.map(|_| {
-            if rest.places.is_empty() {
-                return vec![paged(0, b"")];
-            }
-            self.last_page += 1;
-            self.pages.insert(self.last_page, Rest { sent: rest.sent + sent, places: rest.places });
-            vec![paged(0, &self.last_page.to_be_bytes())]
-        });
-        self.send(id, done(LdapResult::new(code, "")), control).await
+        let result = if controller {
+            controller::bind(&self.directory, name, &password.0)
+        } else {
+            let Ok(dn) = Dn::parse(name) else { return LdapResult::new(34, "invalid DN") };
+            let entry = self.directory.at(&dn);
+            let right =
+                entry.is_some_and(|entry| entry.values("userPassword").any(|value| value == &**password.0));
+            LdapResult::new(if right { 0 } else { 49 }, "")
+        };
+        if result.code == ResultCode::SUCCESS {
+            self.bound = Some(format!("dn:{name}"));
+        }
+        result
     }
 
-    /// What is left of a paged search; a cookie is good for one page.
-    fn resume(&mut self, cookie: &[u8]) -> Result<Rest, LdapResult> {
-        let key = <[u8; 8]>::try_from(cookie).ok().map(u64::from_be_bytes);
-        let rest = key.and_then(|key| self.pages.remove(&key));
-        rest.ok_or_else(|| LdapResult::new(53, "the page cookie is not known"))
+    async fn extended(&mut self, id: u32, request: ExtendedRequest) -> io::Result<()> {
+        let plain = self.directory.manner() == Manner::Plain;
+        let name = request.name;
+        let is = |oid: &str| name == oid.as_bytes();
+        if is(START_TLS) && self.options.start_tls {
+            if self.secure {
+                let refused = answer(1, "TLS has begun already", name, None);
+                return self.send(id, refused, None).await;
+            }
+            self.send(id, answer(0, "", name, None), None).await?;
+            if self.options.fault.is_some_and(|fault| fault.kind == FaultKind::Injected) {
+                self.outbox.extend_from_slice(
+                    &Message::new(id + 1, answer(0, "", Octets::default(), None))
+                        .encode()
+                        .map_err(io::Error::other)?,
+                );
+            }
+            self.flush().await?;
+            if !self.inbox.is_empty() {
+                return Err(io::ErrorKind::InvalidData.into()); // RFC 4511 §4.14.1
+            }
+            let (placeholder, _) = tokio::io::duplex(1);
+            let stream = std::mem::replace(&mut self.stream, Box::new(placeholder));
+            self.stream = Box::new(self.acceptor.accept(stream).await?);
+            self.secure = true;
+            self.bound = None;
+            return Ok(());
+        }
+        let response = match is(WHO_AM_I) && plain {
+            true => answer(0, "", name, Some(self.bound.clone().unwrap_or_default())),
+            false => answer(2, "unsupported extended operation", name, None),
+        };
+        self.send(id, response, None).await
     }
 
     /// Looks whether the client has abandoned the search that runs; keeps everything else that
     /// came for later.
-    async fn is_abandoned(&mut self, running: u32) -> io::Result<bool> {
+    pub(crate) async fn is_abandoned(&mut self, running: u32) -> io::Result<bool> {
         tokio::task::yield_now().await;
-        while let Ok(message) = self.requests.try_recv() {
+        let mut buffer = [0; 1 << 12];
+        let mut read = ReadBuf::new(&mut buffer);
+        let stream = &mut self.stream;
+        let came = std::future::poll_fn(|context| {
+            Poll::Ready(match Pin::new(&mut *stream).poll_read(context, &mut read) {
+                Poll::Ready(result) => Some(result),
+                Poll::Pending => None,
+            })
+        });
+        if let Some(result) = came.await {
+            result?;
+            if read.filled().is_empty() {
+                return Err(io::ErrorKind::ConnectionAborted.into());
+            }
+            self.inbox.feed(read.filled());
+        }
+        while let Some(bytes) = self.inbox.next(REQUEST_LIMIT).map_err(io::Error::other)? {
+            let message = Message::decode(bytes).map_err(io::Error::other)?;
             match message.operation {
                 Operation::AbandonRequest(id) if id == running => return Ok(true),
                 Operation::UnbindRequest(()) => return Err(io::ErrorKind::ConnectionAborted.into()),
@@ -281,20 +242,66 @@ impl<S: AsyncRead + AsyncWrite> Session<S> {
         Ok(false)
     }
 
-    async fn send(
+    /// Sends one message, or does what a fault wants instead.
+    pub(crate) async fn send(
         &mut self,
         id: u32,
         operation: Operation,
         controls: Option<Vec<Control>>,
     ) -> io::Result<()> {
-        let message = Message { id, operation, controls };
-        let bytes = message.encode().map_err(io::Error::other)?;
-        self.outbox.extend_from_slice(&bytes);
+        let encode = |message: Message| message.encode().map_err(io::Error::other);
+        let mut message = Message { id, operation, controls };
+        let due = self.options.fault.filter(|fault| self.sent >= fault.after);
         self.sent += 1;
-        if self.options.cut_after.is_some_and(|limit| self.sent >= limit) {
-            self.flush().await?;
-            return Err(io::ErrorKind::ConnectionAborted.into());
+        match due.map(|fault| (fault.kind, fault)) {
+            Some((FaultKind::Cut, _)) => {
+                self.flush().await?;
+                return Err(io::ErrorKind::ConnectionAborted.into());
+            }
+            Some((FaultKind::CutInside, _)) => {
+                let bytes = encode(message)?;
+                self.outbox.extend_from_slice(bytes.get(..bytes.len() / 2).unwrap_or(&[]));
+                self.flush().await?;
+                return Err(io::ErrorKind::ConnectionAborted.into());
+            }
+            Some((FaultKind::Stall, _)) => {
+                self.flush().await?;
+                return std::future::pending().await;
+            }
+            Some((FaultKind::Drip, _)) => {
+                self.flush().await?;
+                for byte in encode(message)? {
+                    self.stream.write_all(&[byte]).await?;
+                    self.stream.flush().await?;
+                    tokio::time::sleep(Duration::from_secs(1)).await;
+                }
+                return Ok(());
+            }
+            Some((FaultKind::Notice, _)) => {
+                let notice = answer(
+                    52,
+                    "the server is going down",
+                    Octets::from_static(DISCONNECTION.as_bytes()),
+                    None,
+                );
+                self.outbox.extend_from_slice(&encode(Message::new(0, notice))?);
+                self.flush().await?;
+                return Err(io::ErrorKind::ConnectionAborted.into());
+            }
+            Some((FaultKind::WrongId, _)) => message.id += 1000,
+            Some((FaultKind::OddEnd, _)) if matches!(message.operation, Operation::SearchResultDone(_)) => {
+                message.operation = answer(0, "", Octets::default(), None);
+            }
+            Some((_, fault)) => {
+                if let Some(bytes) = fault.bytes(id) {
+                    self.outbox.extend_from_slice(&bytes);
+                    self.flush().await?;
+                    return std::future::pending().await;
+                }
+            }
+            None => {}
         }
+        self.outbox.extend_from_slice(&encode(message)?);
         if self.outbox.len() >= SEND_AT {
             self.flush().await?;
         }
@@ -302,33 +309,20 @@ impl<S: AsyncRead + AsyncWrite> Session<S> {
     }
 
     async fn flush(&mut self) -> io::Result<()> {
-        self.writer.write_all(&self.outbox).await?;
+        self.stream.write_all(&self.outbox).await?;
         self.outbox.clear();
-        self.writer.flush().await
+        self.stream.flush().await
     }
 }
 
-/// The beginning of a search: every place that it looks at.
-fn begin(directory: &Directory, base: &Dn, scope: Scope) -> Result<Rest, LdapResult> {
-    let missing = |matched: String| LdapResult {
-        matched_dn: Octets::from_slice(matched.as_bytes()),
-        ..LdapResult::new(32, "")
-    };
-    Ok(Rest { places: directory.places(base, scope).map_err(missing)?.into(), sent: 0 })
-}
-
-/// One entry as it goes out.
-fn answer(entry: Entry<'_>, wanted: &HashSet<NameId>, types_only: bool) -> Operation {
-    let attributes = entry
-        .attributes_by_id()
-        .filter(|(id, _)| wanted.contains(id))
-        .map(|(id, values)| PartialAttribute {
-            description: Octets::from_slice(entry.spelling(id).as_bytes()),
-            values: if types_only { Vec::new() } else { values.map(Octets::from_slice).collect() },
-        })
-        .collect();
-    Operation::SearchResultEntry(SearchResultEntry {
-        name: Octets::from_slice(entry.dn().as_bytes()),
-        attributes,
+/// The answer to an extended operation.
+fn answer(code: u32, text: &str, name: Octets, value: Option<String>) -> Operation {
+    Operation::ExtendedResponse(ExtendedResponse {
+        code: ResultCode(code),
+        matched_dn: Octets::default(),
+        text: Octets::from_slice(text.as_bytes()),
+        referral: None,
+        name: Some(name).filter(|name| !name.is_empty()),
+        value: value.map(|value| Octets::from_slice(value.as_bytes())),
     })
 }

@@ -1,4 +1,4 @@
-//! An authority and a server certificate, made at start.
+//! An authority and a server certificate, made at start: a good one, or one that must be refused.
 
 use crate::{StandinError, StandinErrorKind};
 use rcgen::{
@@ -8,10 +8,30 @@ use rcgen::{
 use rustls::ServerConfig;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use std::sync::Arc;
+use std::time::{Duration, SystemTime};
 use tokio_rustls::TlsAcceptor;
+
+const DAY: Duration = Duration::from_secs(24 * 60 * 60);
+
+/// What the server's certificate is like.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum CertificateKind {
+    /// Signed by the authority, for the right names, for a year.
+    #[default]
+    Good,
+    /// Its time is over.
+    Expired,
+    /// Its time has not come.
+    NotYet,
+    /// Signed by nobody but itself.
+    SelfSigned,
+    /// Without subjectAltName: the host stands in the subject alone.
+    Nameless,
+}
 
 pub(crate) struct Certificate {
     authority: String,
+    own: String,
     chain: Vec<CertificateDer<'static>>,
     key: PrivateKeyDer<'static>,
 }
@@ -20,27 +40,52 @@ fn failed(error: impl std::fmt::Display) -> StandinError {
     StandinErrorKind::Certificate(error.to_string()).into()
 }
 
+/// Good from and until, in days from now.
+fn valid(params: &mut CertificateParams, from: i32, until: i32) {
+    let now = SystemTime::now();
+    let at =
+        |days: i32| if days < 0 { now - DAY * days.unsigned_abs() } else { now + DAY * days.unsigned_abs() };
+    params.not_before = at(from).into();
+    params.not_after = at(until).into();
+}
+
 impl Certificate {
-    pub(crate) fn new(names: &[String]) -> Result<Self, StandinError> {
+    pub(crate) fn new(names: &[String], kind: CertificateKind) -> Result<Self, StandinError> {
         let mut params = CertificateParams::default();
         params.distinguished_name.push(DnType::CommonName, "Quillmere Museum test authority");
         params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
         params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
+        valid(&mut params, -1, 3650);
         let authority_key = KeyPair::generate().map_err(failed)?;
         let authority = params.self_signed(&authority_key).map_err(failed)?.pem();
         let issuer = Issuer::new(params, authority_key);
 
+        let names = if kind == CertificateKind::Nameless { &[] } else { names };
         let mut params = CertificateParams::new(names.to_vec()).map_err(failed)?;
         params.distinguished_name.push(DnType::CommonName, "simulated directory");
         params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
+        let (from, until) = match kind {
+            CertificateKind::Expired => (-30, -1),
+            CertificateKind::NotYet => (1, 30),
+            _ => (-1, 365),
+        };
+        valid(&mut params, from, until);
         let key = KeyPair::generate().map_err(failed)?;
-        let server = params.signed_by(&key, &issuer).map_err(failed)?;
+        let server = match kind {
+            CertificateKind::SelfSigned => params.self_signed(&key),
+            _ => params.signed_by(&key, &issuer),
+        };
+        let server = server.map_err(failed)?;
         let key = PrivateKeyDer::try_from(key.serialize_der()).map_err(failed)?;
-        Ok(Self { authority, chain: vec![server.der().clone()], key })
+        Ok(Self { authority, own: server.pem(), chain: vec![server.der().clone()], key })
     }
 
     pub(crate) fn authority_pem(&self) -> &str {
         &self.authority
+    }
+
+    pub(crate) fn pem(&self) -> String {
+        self.own.clone()
     }
 
     pub(crate) fn acceptor(self) -> Result<TlsAcceptor, StandinError> {

@@ -1,17 +1,25 @@
 //! One settings file and the files beside it: where every run begins.
 
 use crate::Error;
-use crate::directory::{self, CheckStep, Connection, DirectoryError, DirectoryErrorKind};
+use crate::directory::{self, CheckStep, Connection, DirectoryError, DirectoryErrorKind, Prompt};
 use crate::store::{self, AccountStore};
+use secrecy::SecretString;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 use webtaxon_core::preview::Preview;
-use webtaxon_core::settings::{Directory, Scheme, Settings};
+use webtaxon_core::settings::{Directory, Server, Servers, Settings};
 
 /// Settings that were read and checked, and the folder that their paths start from.
-#[derive(Debug)]
 pub struct Workspace {
     settings: Settings,
     folder: PathBuf,
+    prompt: Option<Box<Prompt>>,
+}
+
+impl std::fmt::Debug for Workspace {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        out.debug_struct("Workspace").field("folder", &self.folder).finish_non_exhaustive()
+    }
 }
 
 impl Workspace {
@@ -25,7 +33,25 @@ impl Workspace {
             std::fs::read(file).map_err(|reason| Error::NoSettings { file: file.to_owned(), reason })?;
         let settings = Settings::parse(&file.display().to_string(), &bytes)?;
         let folder = file.parent().map(Path::to_owned).unwrap_or_default();
-        Ok(Self { settings, folder })
+        Ok(Self { settings, folder, prompt: None })
+    }
+
+    /// Says how somebody is asked for a password, where the settings say `password = { ask = true }`.
+    #[must_use]
+    pub fn with_prompt(
+        mut self,
+        ask: impl Fn(&str) -> std::io::Result<SecretString> + Send + Sync + 'static,
+    ) -> Self {
+        self.prompt = Some(Box::new(ask));
+        self
+    }
+
+    /// The password that the directory is asked with; none for a bind without one.
+    pub(crate) async fn password(
+        &self,
+        directory: &Directory,
+    ) -> Result<Option<SecretString>, DirectoryError> {
+        directory::password(directory, &self.folder, self.prompt.as_deref()).await
     }
 
     /// The settings.
@@ -54,18 +80,21 @@ impl Workspace {
     /// What an administrator should hear at every run, whatever its outcome.
     #[must_use]
     pub fn warnings(&self) -> Vec<String> {
-        let plain = |directory: &&Directory| {
-            directory.plain && directory.servers.iter().any(|server| server.scheme == Scheme::Ldap)
-        };
-        let directories = self.settings.directories.values().filter(plain);
-        directories
-            .map(|directory| {
-                format!(
+        let mut warnings = Vec::new();
+        for directory in self.settings.directories.values() {
+            let goes_plain = match &directory.servers {
+                Servers::Named(list) => list.iter().any(Server::begins_plain),
+                Servers::Domain(_) => true,
+            };
+            if directory.plain && goes_plain {
+                warnings.push(format!(
                     "directory {} is asked in plain text (plain = true): anybody on the way can read the password and the answers",
                     directory.name
-                )
-            })
-            .collect()
+                ));
+            }
+            warnings.extend(directory::password_warning(directory, &self.folder));
+        }
+        warnings
     }
 
     /// Connects to the directory and says who asks.
@@ -74,7 +103,7 @@ impl Workspace {
     /// No server could be reached and trusted, or the bind was refused.
     pub async fn connect(&self) -> Result<Connection, Error> {
         let directory = self.directory()?;
-        let password = directory::password(directory, &self.folder)?;
+        let password = self.password(directory).await?;
         let mut connection = Connection::open(directory, &self.folder).await?;
         connection.bind(directory, password.as_ref()).await?;
         Ok(connection)
@@ -106,7 +135,8 @@ impl Workspace {
     }
 
     /// Tries everything that a run needs, one after the other, and reports each step as it ends.
-    pub async fn check(&self, report: impl FnMut(&CheckStep)) -> Vec<CheckStep> {
-        directory::check(self, report).await
+    /// A server that cannot be reached is tried again until `wait` is over.
+    pub async fn check(&self, wait: Duration, report: impl FnMut(&CheckStep) + Send) -> Vec<CheckStep> {
+        directory::check(self, wait, report).await
     }
 }

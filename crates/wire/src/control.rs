@@ -1,6 +1,6 @@
-//! The controls that go with a search.
+//! The controls and extended operations that go with this job.
 
-use crate::message::{Control, Octets};
+use crate::message::{Control, Octets, ResultCode};
 use crate::{ProtocolError, ProtocolErrorKind};
 use rasn::prelude::*;
 
@@ -9,6 +9,18 @@ pub const PAGED_RESULTS: &str = "1.2.840.113556.1.4.319";
 
 /// Keeps the search inside one domain of a domain controller: no references to other domains.
 pub const DOMAIN_SCOPE: &str = "1.2.840.113556.1.4.1339";
+
+/// Follows no references of its own accord (RFC 3296): a referral object is shown as an entry.
+pub const MANAGE_DSA_IT: &str = "2.16.840.1.113730.3.4.2";
+
+/// What a bind says of the password's days (draft-behera-ldap-password-policy-10 §6).
+pub const PASSWORD_POLICY: &str = "1.3.6.1.4.1.42.2.27.8.5.1";
+
+/// From here on with TLS (RFC 4511 §4.14).
+pub const START_TLS: &str = "1.3.6.1.4.1.1466.20037";
+
+/// Who the server takes the client for (RFC 4532).
+pub const WHO_AM_I: &str = "1.3.6.1.4.1.4203.1.11.3";
 
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 struct PagedValue {
@@ -44,4 +56,75 @@ pub fn paged_value(controls: Option<&[Control]>) -> Result<Option<(u32, Octets)>
     let value = control.value.as_ref().and_then(|value| rasn::ber::decode::<PagedValue>(value).ok());
     let value = value.ok_or(ProtocolErrorKind::Malformed)?;
     Ok(Some((value.size, value.cookie)))
+}
+
+/// Asks the answer to a bind to say how long the password is good for.
+#[must_use]
+pub fn password_policy() -> Control {
+    Control { oid: Octets::from_static(PASSWORD_POLICY.as_bytes()), critical: false, value: None }
+}
+
+/// What the server says of the password that was just used.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct PasswordState {
+    /// Seconds until it expires.
+    pub expires_in: Option<u32>,
+    /// Binds that are left although it has expired.
+    pub grace_left: Option<u32>,
+    /// Why it is of no use: 0 expired, 1 locked, 2 must be changed, and more for changes.
+    pub fault: Option<u32>,
+}
+
+#[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
+struct PolicyValue {
+    #[rasn(tag(explicit(0)))]
+    warning: Option<PolicyWarning>,
+    #[rasn(tag(1))]
+    error: Option<ResultCode>,
+}
+
+#[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
+#[rasn(choice)]
+enum PolicyWarning {
+    #[rasn(tag(0))]
+    ExpiresIn(u32),
+    #[rasn(tag(1))]
+    GraceLeft(u32),
+}
+
+/// What the controls of a bind's answer say of the password; none if they do not.
+#[must_use]
+pub fn password_state(controls: &[Control]) -> Option<PasswordState> {
+    let control = controls.iter().find(|control| control.oid == PASSWORD_POLICY.as_bytes())?;
+    let value: PolicyValue = rasn::ber::decode(control.value.as_ref()?).ok()?;
+    let (mut expires_in, mut grace_left) = (None, None);
+    match value.warning {
+        Some(PolicyWarning::ExpiresIn(seconds)) => expires_in = Some(seconds),
+        Some(PolicyWarning::GraceLeft(left)) => grace_left = Some(left),
+        None => {}
+    }
+    Some(PasswordState { expires_in, grace_left, fault: value.error.map(|error| error.0) })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_passwords_state_is_read_from_the_drafts_own_forms() {
+        let state = |expires_in, grace_left, fault| Some(PasswordState { expires_in, grace_left, fault });
+        for (bytes, expected, why) in [
+            (&[0x30, 0][..], state(None, None, None), "nothing to tell"),
+            (&[0x30, 5, 0xa0, 3, 0x80, 1, 90], state(Some(90), None, None), "90 seconds left"),
+            (&[0x30, 5, 0xa0, 3, 0x81, 1, 2], state(None, Some(2), None), "two grace binds left"),
+            (&[0x30, 3, 0x81, 1, 2], state(None, None, Some(2)), "must be changed"),
+            (&[0x30, 3, 0x81, 1, 77], state(None, None, Some(77)), "a number nobody knows"),
+            (&[0x30, 9], None, "cut off"),
+            (&[], None, "no bytes"),
+        ] {
+            let value = Some(Octets::from_slice(bytes));
+            let control = Control { value, ..password_policy() };
+            assert_eq!(password_state(&[control]), expected, "{why}");
+        }
+    }
 }

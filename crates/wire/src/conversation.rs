@@ -6,8 +6,8 @@
 
 use crate::frame::{Inbox, MESSAGE_LIMIT};
 use crate::message::{
-    Authentication, BindRequest, Control, LdapResult, Message, Octets, Operation, Password, SearchRequest,
-    SearchResultEntry,
+    Authentication, BindRequest, Control, ExtendedRequest, LdapResult, Message, Octets, Operation, Password,
+    Sasl, SearchRequest, SearchResultEntry,
 };
 use crate::{ProtocolError, ProtocolErrorKind, control};
 use std::collections::HashMap;
@@ -20,8 +20,10 @@ pub struct RequestId(u32);
 /// What the server said.
 #[derive(Debug, PartialEq, Eq)]
 pub enum Event {
-    /// The answer to a bind.
-    Bound(RequestId, LdapResult),
+    /// The answer to a bind, and the controls that came with it.
+    Bound(RequestId, LdapResult, Vec<Control>),
+    /// The answer to an extended operation, and its own bytes.
+    Extended(RequestId, LdapResult, Option<Octets>),
     /// One entry of a search.
     Entry(RequestId, SearchResultEntry),
     /// A search would have to go on elsewhere.
@@ -34,6 +36,7 @@ pub enum Event {
 enum Pending {
     Bind,
     Search,
+    Extended,
     /// The client does not want the answers any more; some may be on their way.
     Abandoned,
 }
@@ -81,12 +84,48 @@ impl Conversation {
     ///
     /// # Errors
     /// The message cannot be written.
-    pub fn bind(&mut self, name: &str, password: &[u8]) -> Result<RequestId, ProtocolError> {
-        let authentication = Authentication::Simple(Password(Zeroizing::new(password.to_vec())));
+    pub fn bind(
+        &mut self,
+        name: &str,
+        password: &[u8],
+        controls: Vec<Control>,
+    ) -> Result<RequestId, ProtocolError> {
+        self.authenticate(name, Authentication::Simple(Password(Zeroizing::new(password.to_vec()))), controls)
+    }
+
+    /// Asks the server to take whom the connection itself shows: a client certificate, or the user
+    /// at a local socket (SASL EXTERNAL, RFC 4422 appendix A).
+    ///
+    /// # Errors
+    /// The message cannot be written.
+    pub fn bind_external(&mut self) -> Result<RequestId, ProtocolError> {
+        let mechanism = Octets::from_static(b"EXTERNAL");
+        // Empty credentials: whoever the connection shows, and nobody else.
+        let credentials = Some(Octets::default());
+        self.authenticate("", Authentication::Sasl(Sasl { mechanism, credentials }), Vec::new())
+    }
+
+    fn authenticate(
+        &mut self,
+        name: &str,
+        authentication: Authentication,
+        controls: Vec<Control>,
+    ) -> Result<RequestId, ProtocolError> {
         let name = Octets::from_slice(name.as_bytes());
         let request = BindRequest { version: 3, name, authentication };
-        let id = self.send(Operation::BindRequest(request), Vec::new())?;
+        let id = self.send(Operation::BindRequest(request), controls)?;
         self.pending.insert(id, Pending::Bind);
+        Ok(RequestId(id))
+    }
+
+    /// Asks for something beyond the standard's own operations (RFC 4511 §4.12).
+    ///
+    /// # Errors
+    /// The message cannot be written.
+    pub fn extended(&mut self, oid: &'static str) -> Result<RequestId, ProtocolError> {
+        let request = ExtendedRequest { name: Octets::from_static(oid.as_bytes()), value: None };
+        let id = self.send(Operation::ExtendedRequest(request), Vec::new())?;
+        self.pending.insert(id, Pending::Extended);
         Ok(RequestId(id))
     }
 
@@ -132,6 +171,13 @@ impl Conversation {
     /// Adds bytes that the server sent.
     pub fn feed(&mut self, bytes: &[u8]) {
         self.inbox.feed(bytes);
+    }
+
+    /// Whether bytes have arrived that were not read yet. Behind the answer to StartTLS there must
+    /// be none: they were sent before the connection was secure (RFC 4511 §4.14.1).
+    #[must_use]
+    pub fn has_unread(&self) -> bool {
+        !self.inbox.is_empty()
     }
 
     /// The next thing that the server said, if enough bytes have arrived.
@@ -187,7 +233,13 @@ impl Conversation {
             (Pending::Search, Operation::ExtendedResponse(response)) if response.code.0 != 0 => {
                 Event::Done(request, response.into(), None)
             }
-            (Pending::Bind, Operation::BindResponse(response)) => Event::Bound(request, response.into()),
+            (Pending::Bind, Operation::BindResponse(response)) => {
+                Event::Bound(request, response.into(), message.controls.unwrap_or_default())
+            }
+            (Pending::Extended, Operation::ExtendedResponse(mut response)) => {
+                let value = response.value.take();
+                Event::Extended(request, response.into(), value)
+            }
             _ => return Err(ProtocolErrorKind::WrongAnswer { id }.into()),
         };
         self.pending.remove(&id);

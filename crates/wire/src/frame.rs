@@ -57,6 +57,12 @@ impl Inbox {
         self.bytes.extend_from_slice(bytes);
     }
 
+    /// Whether every byte that arrived was read.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.read == self.bytes.len()
+    }
+
     /// The next whole message, if one has arrived.
     ///
     /// # Errors

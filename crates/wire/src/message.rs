@@ -144,6 +144,8 @@ impl ResultCode {
     pub const SUCCESS: Self = Self(0);
     /// More entries than the limit.
     pub const SIZE_LIMIT_EXCEEDED: Self = Self(4);
+    /// More than an administrator allows.
+    pub const ADMIN_LIMIT_EXCEEDED: Self = Self(11);
     /// The base's name does not exist.
     pub const NO_SUCH_OBJECT: Self = Self(32);
 

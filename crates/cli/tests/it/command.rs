@@ -47,6 +47,12 @@ impl Museum {
         for name in ["directory.ldif", "accounts.csv", "museum-password.txt", "webtaxon.toml"] {
             std::fs::copy(demo.join(name), folder.path().join(name)).unwrap();
         }
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt as _;
+            let secret = folder.path().join("museum-password.txt");
+            std::fs::set_permissions(secret, std::fs::Permissions::from_mode(0o600)).unwrap();
+        }
         let file = folder.path().join("directory.ldif");
         std::fs::write(&file, change(&std::fs::read_to_string(&file).unwrap())).unwrap();
         let mut command = webtaxon(&["standin", "--ldif", "directory.ldif", "--listen", "127.0.0.1:0"]);

@@ -57,7 +57,7 @@ fn what_cannot_be_done_ends_with_1_and_says_what_to_do() {
 
 #[test]
 fn a_reading_that_is_cut_ends_with_4_and_takes_nobody_away() {
-    let museum = Museum::open(&["--cut-after", "100"]);
+    let museum = Museum::open(&["--fault", "cut@100"]);
     let run = museum.run(&["preview"]);
     assert_eq!(run.code, 4, "{}", run.err);
     let text = run.out.split_whitespace().collect::<Vec<_>>().join(" ");

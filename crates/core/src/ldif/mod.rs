@@ -1,4 +1,4 @@
-//! Reading LDIF content (RFC 2849): entries as text, as servers export them.
+//! LDIF content (RFC 2849): entries as text, as servers export them; read here, written in `write`.
 //!
 //! [`records`] goes through the text one record at a time and holds one record in memory. Folded
 //! lines, comments, base64 values, CRLF and the version line are understood; values from a URL
@@ -7,8 +7,10 @@
 mod error;
 #[cfg(test)]
 mod tests;
+mod write;
 
 pub use error::{ParseError, ParseErrorKind};
+pub use write::{write_comment, write_record};
 
 use crate::entry::Entries;
 use crate::name::Dn;

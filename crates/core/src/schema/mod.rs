@@ -4,10 +4,12 @@
 //! server's own subschema comes on top of the same types. No I/O, no recursion.
 
 mod builtin;
+mod definition;
 mod matching;
 #[cfg(test)]
 mod tests;
 
+pub use definition::Published;
 pub use matching::{Rule, compare, prepare};
 pub(crate) use matching::{equals, has_pieces, prepare_piece};
 

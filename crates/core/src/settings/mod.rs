@@ -4,6 +4,7 @@
 //! files that the settings name are opened by the layer above.
 
 mod error;
+mod fingerprint;
 mod read;
 mod server;
 mod table;
@@ -11,6 +12,7 @@ mod table;
 mod tests;
 
 pub use error::{SettingsError, SettingsErrorKind};
+pub use fingerprint::Fingerprint;
 pub use server::{Scheme, Server};
 
 use crate::field::FieldRule;
@@ -46,22 +48,35 @@ impl Settings {
 pub struct Directory {
     /// Its name in the settings.
     pub name: String,
-    /// Its servers, tried in this order.
-    pub servers: Vec<Server>,
+    /// How its servers are found.
+    pub servers: Servers,
     /// Whose certificates are good.
     pub trust: Trust,
-    /// Who asks: a DN or `user@domain`; none is anonymous.
-    pub bind: Option<String>,
-    /// Where the password comes from.
-    pub password: Option<PasswordSource>,
+    /// The certificate by which this side shows who it is.
+    pub certificate: Option<ClientCertificate>,
+    /// Who asks.
+    pub bind: Bind,
+    /// What becomes of parts of the tree that other servers keep.
+    pub references: References,
     /// Entries in a page (RFC 2696); 500 unless said otherwise.
     pub page: u32,
+    /// The longest wait for a connection, TLS included; 10 seconds unless said otherwise.
+    pub connect_timeout: Duration,
     /// The longest wait for the server's next answer; 30 seconds unless said otherwise.
     pub timeout: Duration,
     /// The longest time for a whole reading; 10 minutes unless said otherwise.
     pub deadline: Duration,
     /// Whether `ldap://` may go without encryption.
     pub plain: bool,
+}
+
+/// How a directory's servers are found. Exhaustive on purpose: whoever connects must know every kind.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Servers {
+    /// By name, tried in this order.
+    Named(Vec<Server>),
+    /// By asking the name servers who serves this domain: `_ldap._tcp.DOMAIN` (RFC 2782).
+    Domain(String),
 }
 
 /// Whose certificates are good. Exhaustive on purpose: whoever opens one must know every kind.
@@ -71,6 +86,57 @@ pub enum Trust {
     System,
     /// The authorities in a PEM file, beside the settings unless the path is absolute.
     Authority(PathBuf),
+    /// Certificates that the administrator has verified by another way, one for each server.
+    Pinned(Vec<Fingerprint>),
+}
+
+/// A certificate of this side's own: who asks is shown by the key.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ClientCertificate {
+    /// A PEM file with the certificate, and those of the authorities between it and the root.
+    pub chain: PathBuf,
+    /// A PEM file with the key.
+    pub key: PathBuf,
+}
+
+/// Who asks, and how that is shown (RFC 4513 §5). Exhaustive on purpose: whoever binds must know every kind.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Bind {
+    /// Nobody in particular.
+    Anonymous,
+    /// A name and a password.
+    Simple {
+        /// A DN, `user@domain` or `DOMAIN\user`.
+        name: String,
+        /// Where the password comes from; without one there is no bind.
+        password: Option<PasswordSource>,
+    },
+    /// Whoever the connection itself shows: the client certificate, or the user at a local socket
+    /// (SASL EXTERNAL, RFC 4422 appendix A).
+    External,
+}
+
+impl Bind {
+    /// The name that is shown to the server, if it is shown one.
+    #[must_use]
+    pub fn name(&self) -> Option<&str> {
+        match self {
+            Self::Simple { name, .. } => Some(name),
+            Self::Anonymous | Self::External => None,
+        }
+    }
+}
+
+/// What becomes of a part of the tree that another server keeps (RFC 4511 §4.5.3).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum References {
+    /// It is read there. The bind's credentials go only to servers that the settings name.
+    Follow,
+    /// It is left out; the reading is not whole.
+    #[default]
+    Ignore,
+    /// The reading ends there, and is not whole.
+    Refuse,
 }
 
 /// Where a password comes from; never the settings themselves. Exhaustive on purpose: whoever opens one must know every kind.
@@ -80,6 +146,12 @@ pub enum PasswordSource {
     Env(String),
     /// The first line of a file, beside the settings unless the path is absolute.
     File(PathBuf),
+    /// The first line that a program writes; it is started without a shell.
+    Command(Vec<String>),
+    /// A file of this name in the folder that the service manager gives to this program.
+    Credential(String),
+    /// A question at the terminal.
+    Ask,
 }
 
 /// The application's own list of accounts.

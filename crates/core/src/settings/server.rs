@@ -1,24 +1,31 @@
-//! The address of one LDAP server: `ldaps://host:port` or `ldap://host:port` (RFC 4516 §2).
+//! The address of one LDAP server: `ldaps://host:port`, `ldap://host:port` (RFC 4516 §2) or
+//! `ldapi://%2Fpath`, a socket on this machine.
 
 use std::fmt;
+use std::path::PathBuf;
 
-/// One server.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Server {
-    /// How the connection begins.
-    pub scheme: Scheme,
-    /// A host name or an IP address (IPv6 without its brackets).
-    pub host: String,
-    /// 636 for `ldaps`, 389 for `ldap` unless said otherwise.
-    pub port: u16,
+/// One server. Exhaustive on purpose: whoever connects must know every kind.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Server {
+    /// A host on the network.
+    Host {
+        /// How the connection begins.
+        scheme: Scheme,
+        /// A host name or an IP address (IPv6 without its brackets).
+        host: String,
+        /// 636 for `ldaps`, 389 for `ldap` unless said otherwise.
+        port: u16,
+    },
+    /// A socket of this machine's file system; it needs no encryption.
+    Socket(PathBuf),
 }
 
-/// How a connection begins.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+/// How a connection to a host begins.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Scheme {
     /// With TLS at once.
     Ldaps,
-    /// In plain text.
+    /// In plain text, which StartTLS ends (RFC 4511 §4.14) unless the settings say `plain`.
     Ldap,
 }
 
@@ -27,12 +34,16 @@ impl Server {
     ///
     /// # Errors
     /// A sentence that says what is wrong.
-    pub(super) fn parse(text: &str) -> Result<Self, String> {
+    pub fn parse(text: &str) -> Result<Self, String> {
         let (scheme, rest) = match text.split_once("://") {
-            Some(("ldaps", rest)) => (Scheme::Ldaps, rest),
-            Some(("ldap", rest)) => (Scheme::Ldap, rest),
-            Some((other, _)) => return Err(format!("`{other}` is no way to reach a directory")),
-            None => return Err("an address begins with ldaps:// or ldap://".to_owned()),
+            Some((scheme, rest)) => (scheme.to_ascii_lowercase(), rest),
+            None => return Err("an address begins with ldaps://, ldap:// or ldapi://".to_owned()),
+        };
+        let scheme = match scheme.as_str() {
+            "ldaps" => Scheme::Ldaps,
+            "ldap" => Scheme::Ldap,
+            "ldapi" => return socket(rest),
+            other => return Err(format!("`{other}` is no way to reach a directory")),
         };
         let rest = rest.strip_suffix('/').unwrap_or(rest);
         if rest.contains(['/', '?', '@', '#', ' ']) {
@@ -46,12 +57,8 @@ impl Server {
             }
             None => rest.split_once(':').map_or((rest, Some("")), |(host, port)| (host, Some(port))),
         };
-        let default = match scheme {
-            Scheme::Ldaps => 636,
-            Scheme::Ldap => 389,
-        };
         let port = match port {
-            Some("") => Some(default),
+            Some("") => Some(scheme.port()),
             Some(text) => text.parse().ok().filter(|port| *port > 0),
             None => None,
         };
@@ -59,20 +66,74 @@ impl Server {
         if host.is_empty() {
             return Err("the host name is missing".to_owned());
         }
-        Ok(Self { scheme, host: host.to_owned(), port })
+        Ok(Self::Host { scheme, host: host.to_owned(), port })
+    }
+
+    /// Whether the connection would go over the network in plain text unless StartTLS ends that.
+    #[must_use]
+    pub fn begins_plain(&self) -> bool {
+        matches!(self, Self::Host { scheme: Scheme::Ldap, .. })
+    }
+}
+
+impl Scheme {
+    /// The port that it usually has.
+    #[must_use]
+    pub fn port(self) -> u16 {
+        match self {
+            Self::Ldaps => 636,
+            Self::Ldap => 389,
+        }
+    }
+}
+
+/// The path of a socket: percent-encoded, since a host may hold no slash (RFC 3986 §3.2.2).
+fn socket(rest: &str) -> Result<Server, String> {
+    let help = "write the socket's path with %2F for each slash, like ldapi://%2Frun%2Fslapd%2Fldapi";
+    let rest = rest.strip_suffix('/').unwrap_or(rest);
+    let mut path = Vec::new();
+    let mut bytes = rest.bytes();
+    while let Some(byte) = bytes.next() {
+        if byte != b'%' {
+            path.push(byte);
+            continue;
+        }
+        let digit = |byte: Option<u8>| char::from(byte.unwrap_or(0)).to_digit(16);
+        match (digit(bytes.next()), digit(bytes.next())) {
+            (Some(high), Some(low)) => path.push(u8::try_from(high * 16 + low).unwrap_or(0)),
+            _ => return Err(help.to_owned()),
+        }
+    }
+    match String::from_utf8(path) {
+        Ok(path) if path.starts_with('/') && !path.contains('\0') => Ok(Server::Socket(path.into())),
+        _ => Err(help.to_owned()),
     }
 }
 
 impl fmt::Display for Server {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let scheme = match self.scheme {
-            Scheme::Ldaps => "ldaps",
-            Scheme::Ldap => "ldap",
-        };
-        if self.host.contains(':') {
-            write!(out, "{scheme}://[{}]:{}", self.host, self.port)
-        } else {
-            write!(out, "{scheme}://{}:{}", self.host, self.port)
+        match self {
+            Self::Host { scheme, host, port } => {
+                let scheme = match scheme {
+                    Scheme::Ldaps => "ldaps",
+                    Scheme::Ldap => "ldap",
+                };
+                if host.contains(':') {
+                    write!(out, "{scheme}://[{host}]:{port}")
+                } else {
+                    write!(out, "{scheme}://{host}:{port}")
+                }
+            }
+            Self::Socket(path) => {
+                let path = path.to_string_lossy();
+                out.write_str("ldapi://")?;
+                path.bytes().try_for_each(|byte| match byte {
+                    b'0'..=b'9' | b'a'..=b'z' | b'A'..=b'Z' | b'-' | b'.' | b'_' | b'~' => {
+                        write!(out, "{}", char::from(byte))
+                    }
+                    other => write!(out, "%{other:02X}"),
+                })
+            }
         }
     }
 }

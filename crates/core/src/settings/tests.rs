@@ -13,9 +13,10 @@ fn parse(text: &str) -> Result<Settings, SettingsError> {
 fn the_museums_settings_are_read_whole() {
     let settings = parse(DEMO).unwrap();
     let museum = settings.directory().unwrap();
-    assert_eq!(museum.servers[0].to_string(), "ldaps://localhost:6360");
+    assert_eq!(museum.servers, Servers::Named(vec![Server::parse("ldaps://localhost:6360").unwrap()]));
     assert_eq!(museum.trust, Trust::Authority("museum-ca.pem".into()));
-    assert_eq!(museum.password, Some(PasswordSource::File("museum-password.txt".into())));
+    let password = Some(PasswordSource::File("museum-password.txt".into()));
+    assert_eq!(museum.bind, Bind::Simple { name: "svc-loansdesk@quillmere.example".to_owned(), password });
     assert_eq!(
         (museum.page, museum.timeout, museum.deadline),
         (100, Duration::from_secs(10), Duration::from_secs(600))
@@ -36,7 +37,7 @@ fn what_is_left_out_has_a_careful_default() {
     let settings = parse(text).unwrap();
     let directory = settings.directory().unwrap();
     assert_eq!((directory.page, directory.timeout, directory.plain), (500, Duration::from_secs(30), false));
-    assert_eq!((&directory.trust, &directory.bind), (&Trust::System, &None));
+    assert_eq!((&directory.trust, &directory.bind), (&Trust::System, &Bind::Anonymous));
     let intake = &settings.intake;
     assert_eq!((intake.adopt, intake.new, intake.leaving), (Adopt::Never, true, Leaving::default()));
     assert_ne!(
@@ -53,7 +54,7 @@ fn each_fault_is_told_at_its_place_with_a_way_out() {
     for (from, to, caret, message, help) in [
         ("page     = 100", "page     = ", "", "not valid TOML", "name = \"value\""),
         ("page     = 100", "pages    = 100", "pages", "unknown key `pages`", "did you mean `page`?"),
-        ("page     = 100", "zebra    = 100", "zebra", "unknown key `zebra`", "servers, trust"),
+        ("page     = 100", "zebra    = 100", "zebra", "unknown key `zebra`", "servers, domain, trust"),
         (
             "page     = 100",
             "page     = \"many\"",
@@ -65,13 +66,7 @@ fn each_fault_is_told_at_its_place_with_a_way_out() {
         ("page     = 100", "page     = -5", "-5", "1 or more", ""),
         ("\"10s\"", "\"soon\"", "\"soon\"", "not a length of time", "30s"),
         ("\"10s\"", "\"0s\"", "\"0s\"", "not a length of time", "30s"),
-        (
-            "ldaps://localhost:6360",
-            "ldap://localhost:6360",
-            "\"ldap://localhost:6360\"",
-            "clear text",
-            "plain = true",
-        ),
+        ("ldaps://localhost:6360", "ldapi://slapd", "\"ldapi://slapd\"", "%2F", ""),
         (
             "ldaps://localhost:6360",
             "https://localhost",
@@ -89,13 +84,41 @@ fn each_fault_is_told_at_its_place_with_a_way_out() {
         ),
         ("ldaps://localhost:6360", "ldaps://::1", "\"ldaps://::1\"", "brackets", ""),
         ("ldaps://localhost:6360", "ldaps://", "\"ldaps://\"", "host name is missing", ""),
+        ("{ authority = \"museum-ca.pem\" }", "{ }", "{ }", "it has one kind", "PEM"),
         (
             "{ authority = \"museum-ca.pem\" }",
-            "{ }",
-            "{ }",
-            "`directory.museum.trust.authority` is missing",
-            "PEM",
+            "{ fingerprint = \"sha1:AB\" }",
+            "\"sha1:AB\"",
+            "begins with sha256:",
+            "webtaxon check",
         ),
+        (
+            "{ authority = \"museum-ca.pem\" }",
+            "{ fingerprint = \"sha256:ABC\" }",
+            "\"sha256:ABC\"",
+            "has 64 digits, this one 3",
+            "",
+        ),
+        (
+            "page     = 100",
+            "domain = \"quillmere.example\"",
+            "\"quillmere.example\"",
+            "named already",
+            "keep either",
+        ),
+        ("page     = 100", "references = \"chase\"", "\"chase\"", "`chase` is none", "\"follow\""),
+        (
+            "\"svc-loansdesk@quillmere.example\"",
+            "{ external = false }",
+            "{ external",
+            "no way to say",
+            "true",
+        ),
+        ("\"svc-loansdesk@quillmere.example\"", "{ external = true }", "{ file", "nobody uses it", ""),
+        ("{ file = \"museum-password.txt\" }", "{ command = [] }", "[]", "it is empty", "command = ["),
+        ("{ file = \"museum-password.txt\" }", "{ credential = \"../pw\" }", "\"../pw\"", "not a path", ""),
+        ("{ file = \"museum-password.txt\" }", "{ ask = false }", "false", "asks nobody", "{ ask = true }"),
+        ("{ file = \"museum-password.txt\" }", "{ env = \"A\", file = \"b\" }", "{ env", "one source", ""),
         ("{ authority = \"museum-ca.pem\" }", "{ verify = false }", "verify", "unknown key", ""),
         ("{ file = \"museum-password.txt\" }", "{ }", "{ }", "one source", ""),
         ("{ file = \"museum-password.txt\" }", "{ env = \"\" }", "\"\"", "it is empty", ""),
@@ -203,4 +226,51 @@ fn bytes_that_are_no_text_are_refused_at_their_place() {
     assert_eq!((error.span().offset(), error.to_string().contains("UTF-8")), (40, true));
     bytes[40] = 0;
     assert!(matches!(Settings::parse("x", &bytes).unwrap_err().kind(), SettingsErrorKind::Syntax(_)));
+}
+
+#[test]
+fn every_way_to_reach_and_to_bind_is_read() {
+    let directory = |from: &str, to: &str| {
+        assert!(DEMO.contains(from), "{from}");
+        parse(&DEMO.replacen(from, to, 1))
+            .unwrap_or_else(|error| panic!("{to}: {error}"))
+            .directory()
+            .unwrap()
+            .clone()
+    };
+    const SERVER: &str = "ldaps://localhost:6360";
+    for (text, shown) in [
+        ("ldaps://dc1", "ldaps://dc1:636"),
+        ("LDAP://dc1/", "ldap://dc1:389"),
+        ("ldap://[::1]:3890", "ldap://[::1]:3890"),
+        ("ldapi://%2Frun%2fslapd%2Fldapi", "ldapi://%2Frun%2Fslapd%2Fldapi"),
+    ] {
+        let Servers::Named(list) = directory(SERVER, text).servers else { panic!("{text}") };
+        assert_eq!(list[0].to_string(), shown);
+        assert_eq!(Server::parse(shown).as_ref(), Ok(&list[0]));
+    }
+    let domain = directory("servers  = [\"ldaps://localhost:6360\"]", "domain = \"quillmere.example\"");
+    assert_eq!(domain.servers, Servers::Domain("quillmere.example".to_owned()));
+    let pin = format!("sha256:{}", "0a:".repeat(32).trim_end_matches(':'));
+    let pinned = directory("{ authority = \"museum-ca.pem\" }", &format!("{{ fingerprint = [\"{pin}\"] }}"));
+    assert_eq!(pinned.trust, Trust::Pinned(vec![Fingerprint([10; 32])]));
+    assert_eq!(Fingerprint([10; 32]).to_string().to_lowercase(), pin);
+    const FILE: &str = "{ file = \"museum-password.txt\" }";
+    for (text, source) in [
+        ("{ env = \"PW\" }", PasswordSource::Env("PW".to_owned())),
+        (
+            "{ command = [\"show\", \"it\"] }",
+            PasswordSource::Command(vec!["show".to_owned(), "it".to_owned()]),
+        ),
+        ("{ credential = \"museum\" }", PasswordSource::Credential("museum".to_owned())),
+        ("{ ask = true }", PasswordSource::Ask),
+    ] {
+        let Bind::Simple { password, .. } = directory(FILE, text).bind else { panic!("{text}") };
+        assert_eq!(password, Some(source));
+    }
+    let external = "bind     = \"svc-loansdesk@quillmere.example\"     # a DN or user@domain; left out: anonymous\npassword = { file = \"museum-password.txt\" }";
+    let own = "bind = { external = true }\ncertificate = { chain = \"l.pem\", key = \"l.key\" }\nreferences = \"follow\"";
+    let external = directory(external, own);
+    assert_eq!((external.bind, external.references), (Bind::External, References::Follow));
+    assert_eq!(external.certificate.unwrap().key.to_str(), Some("l.key"));
 }

@@ -5,12 +5,14 @@
     reason = "a test that panics has failed, as it should"
 )]
 
+mod manners;
+
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use webtaxon_core::filter::Filter;
-use webtaxon_standin::{Directory, Options, Standin};
+use webtaxon_standin::{Directory, Fault, FaultKind, Options, Standin};
 use webtaxon_wire::filter::WireFilter;
 use webtaxon_wire::message::{
     Aliases, Control, ExtendedRequest, LdapResult, Octets, Operation, Scope, SearchRequest,
@@ -34,6 +36,7 @@ type Attribute = (String, Vec<Vec<u8>>);
 /// What a search brought: names with their attributes, the end, and the cookie.
 struct Answer {
     entries: Vec<(String, Vec<Attribute>)>,
+    references: Vec<String>,
     result: LdapResult,
     cookie: Option<Octets>,
 }
@@ -95,18 +98,21 @@ impl Client {
     }
 
     async fn bind(&mut self, name: &str, password: &str) -> u32 {
-        self.conversation.bind(name, password.as_bytes()).unwrap();
+        self.conversation.bind(name, password.as_bytes(), Vec::new()).unwrap();
         match self.event().await {
-            Some(Event::Bound(_, result)) => result.code.0,
+            Some(Event::Bound(_, result, _)) => result.code.0,
             other => panic!("{other:?}"),
         }
     }
 
     async fn ask(&mut self, request: SearchRequest, controls: Vec<Control>) -> Option<Answer> {
         self.conversation.search(request, controls).unwrap();
-        let mut entries = Vec::new();
+        let (mut entries, mut references) = (Vec::new(), Vec::new());
         loop {
             match self.event().await? {
+                Event::Reference(_, urls) => {
+                    references.extend(urls.iter().map(|url| String::from_utf8_lossy(url).into_owned()));
+                }
                 Event::Entry(_, entry) => {
                     let text = |octets: &Octets| String::from_utf8(octets.to_vec()).unwrap();
                     let list = entry.attributes.iter().map(|attribute| {
@@ -117,7 +123,9 @@ impl Client {
                     });
                     entries.push((text(&entry.name), list.collect()));
                 }
-                Event::Done(_, result, cookie) => return Some(Answer { entries, result, cookie }),
+                Event::Done(_, result, cookie) => {
+                    return Some(Answer { entries, references, result, cookie });
+                }
                 other => panic!("{other:?}"),
             }
         }
@@ -356,7 +364,12 @@ async fn bytes_that_are_no_ldap_end_only_their_own_connection() {
 #[tokio::test]
 async fn a_cut_comes_after_exactly_so_many_messages() {
     for cut in [1, 2, 7] {
-        let standin = start(Options { anonymous: true, cut_after: Some(cut), ..Options::default() }).await;
+        let standin = start(Options {
+            anonymous: true,
+            fault: Some(Fault { kind: FaultKind::Cut, after: cut }),
+            ..Options::default()
+        })
+        .await;
         let mut client = Client::connect(&standin).await;
         client
             .conversation

@@ -3,43 +3,19 @@
 //! It reads from the socket only when somebody waits for the next event, so that a slow reader
 //! slows the server down and nothing piles up here.
 
-use super::transport::{self, Stream};
-use super::{DirectoryError, DirectoryErrorKind, Query};
-use secrecy::{ExposeSecret, SecretString};
+use super::transport::{self, Milestone, Stream};
+use super::{DirectoryError, DirectoryErrorKind, Query, RootDse, domain};
 use std::collections::VecDeque;
 use std::path::Path;
 use std::time::Duration;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::time::{Instant, timeout_at};
 use webtaxon_core::entry::Entries;
-use webtaxon_core::filter::Filter;
-use webtaxon_core::name::Dn;
-use webtaxon_core::reading::ServerKind;
-use webtaxon_core::settings::Directory;
-use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS};
+use webtaxon_core::settings::{Directory, Server, Servers};
+use webtaxon_wire::control::PasswordState;
 use webtaxon_wire::conversation::RequestId;
-use webtaxon_wire::message::{Control, ResultCode, Scope, SearchResultEntry};
-use webtaxon_wire::{Conversation, Event};
-
-/// What a domain controller says it can do ([MS-ADTS] §3.1.1.3.4.3.1).
-const CONTROLLER: &str = "1.2.840.113556.1.4.800";
-
-/// What a server says of itself (RFC 4512 §5.1).
-#[derive(Clone, Debug, Default)]
-pub struct RootDse {
-    /// What kind of server it is.
-    pub kind: ServerKind,
-    /// The tops of its trees.
-    pub naming_contexts: Vec<Dn>,
-    /// Whether it knows paged results (RFC 2696).
-    pub paged: bool,
-    /// Whether it can keep a search inside one domain.
-    pub domain_scope: bool,
-    /// Who made it, if it says so.
-    pub vendor: Option<String>,
-    /// Whether it said anything at all.
-    pub read: bool,
-}
+use webtaxon_wire::message::{Control, LdapResult, Octets, SearchResultEntry};
+use webtaxon_wire::{Conversation, Event, ProtocolErrorKind};
 
 /// Whether a server refuses to speak of itself to strangers: operationsError,
 /// strongerAuthRequired, confidentialityRequired, inappropriateAuthentication,
@@ -61,6 +37,15 @@ pub struct Connection {
     deadline: Instant,
     root: RootDse,
     page: u32,
+    password_state: Option<PasswordState>,
+}
+
+/// The directory's servers, in the order in which they are to be tried.
+pub(super) async fn servers(directory: &Directory) -> Result<Vec<Server>, DirectoryError> {
+    match &directory.servers {
+        Servers::Named(list) => Ok(list.clone()),
+        Servers::Domain(domain) => domain::servers(domain, directory.connect_timeout).await,
+    }
 }
 
 impl std::fmt::Debug for Connection {
@@ -77,37 +62,56 @@ impl Connection {
     /// what it says of itself. The deadline of the whole run begins here.
     ///
     /// # Errors
-    /// What the last server answered, if none could be used.
+    /// What each of the servers answered, if none could be used.
     pub async fn open(directory: &Directory, folder: &Path) -> Result<Self, DirectoryError> {
         let deadline = Instant::now() + directory.deadline;
-        let mut failed = DirectoryErrorKind::NoServer.into();
-        for server in &directory.servers {
-            match transport::open(server, directory, folder, directory.timeout).await {
-                Ok(stream) => {
-                    let mut connection = Self {
-                        stream,
-                        conversation: Conversation::default(),
-                        buffer: vec![0; 1 << 16].into(),
-                        aside: VecDeque::new(),
-                        server: server.to_string(),
-                        timeout: directory.timeout,
-                        run: directory.deadline,
-                        deadline,
-                        root: RootDse::default(),
-                        page: directory.page,
-                    };
-                    match connection.read_root().await {
-                        Ok(()) => return Ok(connection),
-                        // It may be willing to after the bind.
-                        Err(error) if is_shy(&error) => return Ok(connection),
-                        Err(error) => failed = error,
-                    }
+        let mut failed = Vec::new();
+        for server in servers(directory).await? {
+            match Self::open_at(&server, directory, folder, deadline, &mut |_| {}).await {
+                Ok(connection) => return Ok(connection),
+                Err(error) => {
+                    tracing::debug!(%server, %error, "this server cannot be used");
+                    failed.push(error);
                 }
-                Err(error) => failed = error,
             }
-            tracing::debug!(%server, error = %failed, "this server cannot be used");
         }
-        Err(failed)
+        match (failed.pop(), failed.is_empty()) {
+            (None, _) => Err(DirectoryErrorKind::NoServer.into()),
+            (Some(only), true) => Err(only),
+            (Some(last), false) => {
+                failed.push(last);
+                Err(DirectoryErrorKind::AllFailed { failed }.into())
+            }
+        }
+    }
+
+    /// Connects to one server, tells each step as it is done, and reads what it says of itself.
+    pub(super) async fn open_at(
+        server: &Server,
+        directory: &Directory,
+        folder: &Path,
+        deadline: Instant,
+        told: &mut (dyn FnMut(Milestone) + Send),
+    ) -> Result<Self, DirectoryError> {
+        let stream = transport::open(server, directory, folder, told).await?;
+        let mut connection = Self {
+            stream,
+            conversation: Conversation::default(),
+            buffer: vec![0; 1 << 16].into(),
+            aside: VecDeque::new(),
+            server: server.to_string(),
+            timeout: directory.timeout,
+            run: directory.deadline,
+            deadline,
+            root: RootDse::default(),
+            page: directory.page,
+            password_state: None,
+        };
+        match connection.read_root().await {
+            // A shy server may be willing to after the bind.
+            Err(error) if !is_shy(&error) => Err(error),
+            _ => Ok(connection),
+        }
     }
 
     /// The server's address, as the settings write it.
@@ -124,92 +128,69 @@ impl Connection {
 
     /// Entries in a page, if the server knows pages.
     pub(super) fn page(&self) -> Option<u32> {
-        self.root.paged.then_some(self.page)
+        self.root.paged().then_some(self.page)
+    }
+
+    /// Asks for half as many entries in a page from here on; false if it cannot be less.
+    pub(super) fn halve_page(&mut self) -> bool {
+        self.page /= 2;
+        self.page > 0
     }
 
     async fn read_root(&mut self) -> Result<(), DirectoryError> {
-        let attributes = ["namingContexts", "supportedControl", "supportedCapabilities", "vendorName"];
-        let query = Query {
-            base: String::new(),
-            scope: Scope::Base,
-            filter: Filter::present("objectClass"),
-            attributes: attributes.map(str::to_owned).to_vec(),
-        };
-        let mut entries = Entries::new();
-        let mut search = self.search(query).await?;
-        while let Some(found) = search.next().await? {
-            if let super::Found::Entry(entry) = found {
-                push(&mut entries, &entry);
-            }
+        let query = Query::base("", &RootDse::ATTRIBUTES);
+        let entries = self.entries(query).await?.0;
+        if let Some(entry) = entries.get(0) {
+            self.root = RootDse::of(entry);
         }
-        drop(search);
-        let Some(entry) = entries.get(0) else { return Ok(()) };
-        let has = |attribute, oid: &str| entry.values(attribute).any(|value| value == oid.as_bytes());
-        self.root = RootDse {
-            kind: if has("supportedCapabilities", CONTROLLER) {
-                ServerKind::Controller
-            } else {
-                ServerKind::Plain
-            },
-            naming_contexts: entry
-                .values("namingContexts")
-                .filter_map(|value| Dn::parse(std::str::from_utf8(value).ok()?).ok())
-                .collect(),
-            paged: has("supportedControl", PAGED_RESULTS),
-            domain_scope: has("supportedControl", DOMAIN_SCOPE),
-            vendor: entry.text("vendorName").map(str::to_owned),
-            read: true,
-        };
         Ok(())
     }
 
-    /// Says who asks (RFC 4513 §5.1). A directory without a bind name is asked anonymously.
-    ///
-    /// # Errors
-    /// The bind was refused, or there is no password: an empty one is never sent with a name.
-    pub async fn bind(
+    /// The conversation, to say something that goes out with the next wait.
+    pub(super) fn conversation(&mut self) -> &mut Conversation {
+        &mut self.conversation
+    }
+
+    /// Waits for the answer to a bind.
+    pub(super) async fn bound(
         &mut self,
-        directory: &Directory,
-        password: Option<&SecretString>,
-    ) -> Result<(), DirectoryError> {
-        let Some(name) = &directory.bind else { return Ok(()) };
-        let secret = password
-            .map(ExposeSecret::expose_secret)
-            .filter(|secret| !secret.is_empty())
-            .ok_or_else(|| DirectoryErrorKind::NoPassword {
-                reason: format!("the bind as {name} has no password"),
-                help: "a name without a password would count as anonymous (RFC 4513 section 5.1.2)"
-                    .to_owned(),
-            })?;
-        let request = self
-            .conversation
-            .bind(name, secret.as_bytes())
-            .map_err(|_| DirectoryError::unwritable(&self.server))?;
-        let result = loop {
-            match self.event().await? {
-                Event::Bound(id, result) if id == request => break result,
-                other => self.aside.push_back(other),
-            }
-        };
-        if result.code == ResultCode::SUCCESS {
-            if !self.root.read {
-                // It refused to speak of itself before the bind.
-                return self
-                    .read_root()
-                    .await
-                    .or_else(|error| if is_shy(&error) { Ok(()) } else { Err(error) });
-            }
+        request: RequestId,
+    ) -> Result<(LdapResult, Vec<Control>), DirectoryError> {
+        match self.event_for(request).await? {
+            Event::Bound(_, result, controls) => Ok((result, controls)),
+            _ => Err(DirectoryError::protocol(&self.server, ProtocolErrorKind::WrongAnswer { id: 0 }.into())),
+        }
+    }
+
+    /// Asks for an extended operation, and waits for its answer.
+    pub(super) async fn extended(
+        &mut self,
+        oid: &'static str,
+    ) -> Result<(LdapResult, Option<Octets>), DirectoryError> {
+        let request = self.conversation.extended(oid);
+        let request = request.map_err(|error| DirectoryError::protocol(&self.server, error))?;
+        match self.event_for(request).await? {
+            Event::Extended(_, result, value) => Ok((result, value)),
+            _ => Err(DirectoryError::protocol(&self.server, ProtocolErrorKind::WrongAnswer { id: 0 }.into())),
+        }
+    }
+
+    /// Reads what the server says of itself, if it refused to before the bind.
+    pub(super) async fn read_root_again(&mut self) -> Result<(), DirectoryError> {
+        if self.root.read {
             return Ok(());
         }
-        let words = result.words();
-        let words = if words.is_empty() { String::new() } else { format!(", the server says: {words}") };
-        Err(DirectoryErrorKind::BindRefused {
-            server: self.server.clone(),
-            name: name.clone(),
-            result: format!("{}{words}", result.code),
-            help: bind_remedy(result.code.0),
-        }
-        .into())
+        self.read_root().await.or_else(|error| if is_shy(&error) { Ok(()) } else { Err(error) })
+    }
+
+    /// What the server said of the password at the bind; none if it said nothing.
+    #[must_use]
+    pub fn password_state(&self) -> Option<PasswordState> {
+        self.password_state
+    }
+
+    pub(super) fn set_password_state(&mut self, state: Option<PasswordState>) {
+        self.password_state = state;
     }
 
     pub(super) async fn send_search(
@@ -318,7 +299,11 @@ impl Connection {
 
 fn request_of(event: &Event) -> RequestId {
     match event {
-        Event::Bound(id, _) | Event::Entry(id, _) | Event::Reference(id, _) | Event::Done(id, _, _) => *id,
+        Event::Bound(id, ..)
+        | Event::Extended(id, ..)
+        | Event::Entry(id, _)
+        | Event::Reference(id, _)
+        | Event::Done(id, _, _) => *id,
     }
 }
 
@@ -335,19 +320,4 @@ pub(super) fn attributes(
         let name = std::str::from_utf8(&attribute.description).ok()?;
         Some((name, attribute.values.iter().map(|value| &**value)))
     })
-}
-
-fn bind_remedy(code: u32) -> &'static str {
-    match code {
-        7 | 8 | 13 => "the server wants a secure connection before a password: use ldaps://",
-        34 => "the bind name is not taken as it is written: try the full DN, or user@domain",
-        48 | 53 => {
-            "the server does not allow this kind of bind: ask its administrators how this account should bind"
-        }
-        49 => {
-            "the name or the password is wrong, or the account is disabled or expired: check `bind`, then the password's source"
-        }
-        51 | 52 => "the server is busy or going down: try again later, or name another one in `servers`",
-        _ => "ask the directory's administrators, and give them the result code",
-    }
 }

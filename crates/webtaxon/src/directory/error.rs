@@ -1,11 +1,12 @@
 //! Why a directory could not be asked, and what to do about it.
 
+use super::Certificate;
 use miette::Diagnostic;
 use std::path::PathBuf;
 use std::time::Duration;
 use thiserror::Error;
+use webtaxon_wire::ProtocolError;
 use webtaxon_wire::message::LdapResult;
-use webtaxon_wire::{ProtocolError, ProtocolErrorKind};
 
 /// Why a directory could not be asked.
 #[derive(Debug, Error, Diagnostic)]
@@ -40,7 +41,7 @@ pub enum DirectoryErrorKind {
     #[diagnostic(
         code(WX0303),
         help(
-            "is the port right (636 for ldaps://)? does a firewall stand between, and does the server run?"
+            "is the port right (636 for ldaps://, 389 for ldap://)? does a firewall stand between, and does the server run?"
         )
     )]
     Connect {
@@ -87,39 +88,24 @@ pub enum DirectoryErrorKind {
         /// The reason.
         reason: String,
     },
-    /// The certificate's authority is not trusted.
-    #[error("{server}: the server's certificate is not signed by an authority that is trusted here")]
+    /// This side's own certificate cannot be used.
+    #[error("the client certificate in {} cannot be used: {reason}", file.display())]
     #[diagnostic(
-        code(WX0307),
+        code(WX0322),
         help(
-            "ask the directory's administrators for their authority's certificate, and name its file: trust = {{ authority = \"museum-ca.pem\" }}"
+            "certificate = {{ chain = \"loansdesk.pem\", key = \"loansdesk.key\" }} names a certificate and its key in PEM form; a relative path starts beside the settings"
         )
     )]
-    Untrusted {
-        /// The server.
-        server: String,
+    ClientCertificate {
+        /// The file.
+        file: PathBuf,
+        /// The reason.
+        reason: String,
     },
-    /// The certificate is another host's.
-    #[error("{server}: the server's certificate is not valid for this host name{}", listed(names))]
-    #[diagnostic(code(WX0308), help("write a name that the certificate has into `servers`"))]
-    WrongName {
-        /// The server.
-        server: String,
-        /// The names in the certificate.
-        names: Vec<String>,
-    },
-    /// The certificate's time is not now.
-    #[error("{server}: the server's certificate {what}")]
-    #[diagnostic(
-        code(WX0309),
-        help("tell the directory's administrators; if theirs is in order, this machine's clock is wrong")
-    )]
-    NotNow {
-        /// The server.
-        server: String,
-        /// Expired, or not valid yet.
-        what: &'static str,
-    },
+    /// The server's certificate is not good.
+    #[error(transparent)]
+    #[diagnostic(transparent)]
+    Certificate(#[from] RefusedCertificate),
     /// TLS failed in another way.
     #[error("{server}: no secure connection: {reason}")]
     #[diagnostic(
@@ -131,6 +117,53 @@ pub enum DirectoryErrorKind {
         server: String,
         /// The reason.
         reason: String,
+    },
+    /// StartTLS was refused.
+    #[error("{server}: the server does not go over to a secure connection: {}", evidence(result))]
+    #[diagnostic(
+        code(WX0317),
+        help(
+            "the password was not sent. Try ldaps:// (port 636), or ask the directory's administrators to set up a certificate"
+        )
+    )]
+    NoStartTls {
+        /// The server.
+        server: String,
+        /// What it answered.
+        result: Box<LdapResult>,
+    },
+    /// Something was sent in plain text behind the answer to StartTLS.
+    #[error("{server}: something was slipped in before the connection was secure")]
+    #[diagnostic(
+        code(WX0318),
+        help(
+            "somebody on the way may be tampering: nothing was sent; tell the directory's administrators, and use ldaps://"
+        )
+    )]
+    Injected {
+        /// The server.
+        server: String,
+    },
+    /// The name servers know no servers of the domain.
+    #[error("the servers of {domain} cannot be found: {reason}")]
+    #[diagnostic(
+        code(WX0319),
+        help(
+            "check `domain`, and whether this machine asks the company's name servers; or name the servers: servers = [\"ldaps://…\"]"
+        )
+    )]
+    Domain {
+        /// The domain.
+        domain: String,
+        /// The reason.
+        reason: String,
+    },
+    /// Several servers, and none of them can be used.
+    #[error("none of the {} servers can be used. {}", failed.len(), each(failed))]
+    #[diagnostic(code(WX0320), help("`webtaxon check` tries each of them, step by step"))]
+    AllFailed {
+        /// Why each of them cannot, in the order in which they were tried.
+        failed: Vec<DirectoryError>,
     },
     /// The server breaks the protocol, or hangs up with a notice.
     #[error(transparent)]
@@ -158,13 +191,15 @@ pub enum DirectoryErrorKind {
         help: String,
     },
     /// The bind was refused.
-    #[error("{server}: the bind as {name} was refused: {result}")]
+    #[error("{server}: the bind as {name} was refused: {meaning}{result}")]
     #[diagnostic(code(WX0316), help("{help}"))]
     BindRefused {
         /// The server.
         server: String,
         /// Who asked.
         name: String,
+        /// What the server's sub-code means, with a colon behind it; or nothing.
+        meaning: String,
         /// The result code and the server's own words.
         result: String,
         /// The way out.
@@ -179,6 +214,115 @@ pub enum DirectoryErrorKind {
         /// What came of it.
         result: Box<LdapResult>,
     },
+}
+
+/// A server's certificate that is not good, and what it says of itself.
+#[derive(Debug, Error)]
+#[error("{server}: {fault}{}", shown(certificate))]
+pub struct RefusedCertificate {
+    server: String,
+    fault: CertificateFault,
+    certificate: Option<Box<Certificate>>,
+}
+
+/// What is wrong with a certificate.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum CertificateFault {
+    /// Nobody who is trusted here signed it.
+    #[error("the server's certificate is not signed by an authority that is trusted here")]
+    Untrusted,
+    /// It is another one than those that the settings name.
+    #[error("the server's certificate is none of those that the settings trust by fingerprint")]
+    NotPinned,
+    /// It is another host's.
+    #[error("the server's certificate is not valid for this host name")]
+    WrongName,
+    /// It names no host at all.
+    #[error("the server's certificate is valid for no host name: it has no subjectAltName")]
+    Nameless,
+    /// Its time is over.
+    #[error("the server's certificate has expired")]
+    Expired,
+    /// Its time has not come.
+    #[error("the server's certificate is not valid yet")]
+    NotYet,
+    /// It is an authority's, not a server's.
+    #[error("the server's certificate is an authority's own, which is not good for a server")]
+    Authority,
+    /// Something else.
+    #[error("the server's certificate is not good: {0}")]
+    Other(String),
+}
+
+impl RefusedCertificate {
+    pub(crate) fn new(
+        server: String,
+        fault: CertificateFault,
+        certificate: Option<Box<Certificate>>,
+    ) -> Self {
+        Self { server, fault, certificate }
+    }
+
+    /// What is wrong with it.
+    #[must_use]
+    pub fn fault(&self) -> &CertificateFault {
+        &self.fault
+    }
+
+    /// What it says of itself, if it could be read.
+    #[must_use]
+    pub fn certificate(&self) -> Option<&Certificate> {
+        self.certificate.as_deref()
+    }
+}
+
+fn shown(certificate: &Option<Box<Certificate>>) -> String {
+    certificate.as_ref().map_or_else(String::new, |certificate| format!(". It says: {certificate}"))
+}
+
+impl Diagnostic for RefusedCertificate {
+    fn code<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
+        Some(Box::new(match self.fault {
+            CertificateFault::Untrusted => "WX0307",
+            CertificateFault::WrongName | CertificateFault::Nameless => "WX0308",
+            CertificateFault::Expired | CertificateFault::NotYet => "WX0309",
+            CertificateFault::NotPinned => "WX0321",
+            CertificateFault::Authority | CertificateFault::Other(_) => "WX0310",
+        }))
+    }
+
+    fn help<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
+        let pin = || match &self.certificate {
+            Some(certificate) => format!(
+                "if you have verified the fingerprint by another way (on the server itself, by telephone), write trust = {{ fingerprint = \"{}\" }}",
+                certificate.fingerprint
+            ),
+            None => "ask the directory's administrators".to_owned(),
+        };
+        Some(Box::new(match self.fault {
+            CertificateFault::Untrusted => format!(
+                "ask the directory's administrators for their authority's certificate, and name its file: trust = {{ authority = \"museum-ca.pem\" }}; or, {}",
+                pin()
+            ),
+            CertificateFault::NotPinned => format!(
+                "it was replaced, or this is another server: ask the directory's administrators; {}",
+                pin()
+            ),
+            CertificateFault::WrongName => {
+                "write a name that the certificate has into `servers`, one that leads to this server"
+                    .to_owned()
+            }
+            CertificateFault::Nameless | CertificateFault::Authority | CertificateFault::Other(_) => format!(
+                "ask the directory's administrators for a server certificate with the host's name as subjectAltName; or, {}",
+                pin()
+            ),
+            CertificateFault::Expired | CertificateFault::NotYet => {
+                "tell the directory's administrators; if theirs is in order, this machine's clock is wrong"
+                    .to_owned()
+            }
+        }))
+    }
 }
 
 /// What a server did against the protocol.
@@ -214,10 +358,6 @@ impl DirectoryError {
     pub(crate) fn protocol(server: &str, error: ProtocolError) -> Self {
         DirectoryErrorKind::Protocol(BrokenProtocol { server: server.to_owned(), error }).into()
     }
-
-    pub(crate) fn unwritable(server: &str) -> Self {
-        Self::protocol(server, ProtocolErrorKind::Unwritable.into())
-    }
 }
 
 fn seconds(span: Duration) -> String {
@@ -228,8 +368,18 @@ fn seconds(span: Duration) -> String {
     }
 }
 
-fn listed(names: &[String]) -> String {
-    if names.is_empty() { String::new() } else { format!("; it is valid for {}", names.join(", ")) }
+fn each(failed: &[DirectoryError]) -> String {
+    failed.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")
+}
+
+/// A result's code, and the server's own words if there are any.
+fn evidence(result: &LdapResult) -> String {
+    let words = result.words();
+    if words.is_empty() {
+        result.code.to_string()
+    } else {
+        format!("{}, the server says: {words}", result.code)
+    }
 }
 
 /// A search's result in words that say where.

@@ -1,17 +1,28 @@
 //! The directory side: connect, bind, read, check. Everything here asks; nothing here writes.
 
+mod bind;
+mod certificate;
 mod check;
 mod connection;
+mod domain;
 mod error;
 mod nest;
 mod password;
+mod root;
+mod schema;
 mod search;
 mod sweep;
 mod transport;
+mod trust;
 
+pub use bind::SubCode;
+pub use certificate::Certificate;
 pub use check::{CheckStep, Outcome, check};
-pub use connection::{Connection, RootDse};
-pub use error::{DirectoryError, DirectoryErrorKind};
-pub use password::password;
+pub use connection::Connection;
+pub use error::{CertificateFault, DirectoryError, DirectoryErrorKind, RefusedCertificate};
+pub use password::{Prompt, password, password_warning};
+pub use root::RootDse;
+pub use schema::ServerSchema;
 pub use search::{Found, PagedSearch, Query};
 pub use sweep::read;
+pub use transport::Milestone;

@@ -7,11 +7,10 @@ use super::connection::{Connection, attributes};
 use super::search::{Found, Query};
 use super::{DirectoryError, DirectoryErrorKind};
 use std::collections::HashSet;
-use webtaxon_core::filter::Filter;
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::reading::{Ended, Part, PartId, Purpose, Sweep};
 use webtaxon_core::settings::Intake;
-use webtaxon_wire::message::{LdapResult, ResultCode, Scope, SearchResultEntry};
+use webtaxon_wire::message::{LdapResult, ResultCode, SearchResultEntry};
 
 /// Look-ups under way at once.
 const WINDOW: usize = 64;
@@ -85,13 +84,7 @@ pub(super) async fn read(
 }
 
 fn query(lookup: &Lookup) -> Query {
-    let wanted = ["objectClass", "member", "uniqueMember", "memberUid", "memberURL"];
-    Query {
-        base: lookup.dn.clone(),
-        scope: Scope::Base,
-        filter: Filter::present("objectClass"),
-        attributes: wanted.map(str::to_owned).to_vec(),
-    }
+    Query::base(&lookup.dn, &["objectClass", "member", "uniqueMember", "memberUid", "memberURL"])
 }
 
 /// Puts one answer into the graph, and says how the group's reading ended.

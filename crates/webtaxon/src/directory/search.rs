@@ -1,7 +1,8 @@
 //! Searches: page after page as a stream (RFC 2696), or many small ones at once.
 
-use super::connection::Connection;
+use super::connection::{Connection, push};
 use super::{DirectoryError, DirectoryErrorKind};
+use webtaxon_core::entry::Entries;
 use webtaxon_core::filter::Filter;
 use webtaxon_wire::conversation::RequestId;
 use webtaxon_wire::filter::WireFilter;
@@ -21,6 +22,8 @@ pub struct Query {
     pub filter: Filter,
     /// Which attributes are wanted; `1.1` for none.
     pub attributes: Vec<String>,
+    /// Whether attributes come without their values.
+    pub types_only: bool,
 }
 
 /// One thing that a search found.
@@ -41,9 +44,29 @@ pub struct PagedSearch<'c> {
     connection: &'c mut Connection,
     query: Query,
     current: Option<RequestId>,
+    /// Whether the server has given anything of it.
+    begun: bool,
 }
 
 impl Query {
+    /// The entry at `dn`, with some of its attributes.
+    #[must_use]
+    pub fn base(dn: &str, attributes: &[&str]) -> Self {
+        Self { scope: Scope::Base, ..Self::subtree(dn, Filter::present("objectClass"), attributes) }
+    }
+
+    /// Everything at and below `base` that the filter finds, with some of the attributes.
+    #[must_use]
+    pub fn subtree(base: &str, filter: Filter, attributes: &[&str]) -> Self {
+        Self {
+            base: base.to_owned(),
+            scope: Scope::Subtree,
+            filter,
+            attributes: attributes.iter().map(|name| (*name).to_owned()).collect(),
+            types_only: false,
+        }
+    }
+
     fn request(&self) -> Result<SearchRequest, webtaxon_wire::ProtocolError> {
         Ok(SearchRequest {
             base: Octets::from_slice(self.base.as_bytes()),
@@ -51,7 +74,7 @@ impl Query {
             aliases: Aliases::Never,
             size_limit: 0,
             time_limit: 0,
-            types_only: false,
+            types_only: self.types_only,
             filter: WireFilter::new(&self.filter)?,
             attributes: self.attributes.iter().map(|name| Octets::from_slice(name.as_bytes())).collect(),
         })
@@ -62,7 +85,7 @@ impl Connection {
     async fn ask(&mut self, query: &Query, cookie: &[u8]) -> Result<RequestId, DirectoryError> {
         let request = query.request().map_err(|error| DirectoryError::protocol(self.server(), error))?;
         let mut controls = Vec::new();
-        if self.root().domain_scope {
+        if self.root().domain_scope() {
             controls.push(control::domain_scope());
         }
         if query.scope != Scope::Base {
@@ -77,7 +100,23 @@ impl Connection {
     /// The connection is of no use any more.
     pub async fn search(&mut self, query: Query) -> Result<PagedSearch<'_>, DirectoryError> {
         let current = Some(self.ask(&query, b"").await?);
-        Ok(PagedSearch { connection: self, query, current })
+        Ok(PagedSearch { connection: self, query, current, begun: false })
+    }
+
+    /// Everything that a search finds: its entries, and the references that it met.
+    ///
+    /// # Errors
+    /// The search did not end with success, or the connection is of no use any more.
+    pub async fn entries(&mut self, query: Query) -> Result<(Entries, Vec<String>), DirectoryError> {
+        let (mut entries, mut references) = (Entries::new(), Vec::new());
+        let mut search = self.search(query).await?;
+        while let Some(found) = search.next().await? {
+            match found {
+                Found::Entry(entry) => push(&mut entries, &entry),
+                Found::Reference(urls) => references.extend(urls),
+            }
+        }
+        Ok((entries, references))
     }
 
     /// Asks many small questions at once, at most `window` under way, and gives each answer with
@@ -120,7 +159,7 @@ impl Connection {
                         answer(number, found, result);
                     }
                 }
-                Event::Bound(..) => {}
+                Event::Bound(..) | Event::Extended(..) => {}
             }
         }
     }
@@ -140,10 +179,22 @@ impl PagedSearch<'_> {
         while let Some(current) = self.current {
             let event = self.connection.event_for(current).await;
             match event.inspect_err(|_| self.current = None)? {
-                Event::Entry(_, entry) => return Ok(Some(Found::Entry(entry))),
+                Event::Entry(_, entry) => {
+                    self.begun = true;
+                    return Ok(Some(Found::Entry(entry)));
+                }
                 Event::Reference(_, urls) => return Ok(Some(reference(&urls))),
                 Event::Done(_, result, cookie) => {
                     self.current = None;
+                    if result.code == ResultCode::ADMIN_LIMIT_EXCEEDED
+                        && !self.begun
+                        && self.connection.halve_page()
+                    {
+                        // Some servers refuse a page that is larger than they like.
+                        self.current = Some(self.connection.ask(&self.query, b"").await?);
+                        continue;
+                    }
+                    self.begun = true;
                     if result.code != ResultCode::SUCCESS {
                         let base = self.query.base.clone();
                         return Err(DirectoryErrorKind::Search { base, result: Box::new(result) }.into());
@@ -152,7 +203,7 @@ impl PagedSearch<'_> {
                         self.current = Some(self.connection.ask(&self.query, &cookie).await?);
                     }
                 }
-                Event::Bound(..) => {}
+                Event::Bound(..) | Event::Extended(..) => {}
             }
         }
         Ok(None)

@@ -13,7 +13,6 @@ use webtaxon_core::name::Dn;
 use webtaxon_core::reading::{Ended, Part, Reading, ServerKind, Source, Sweep};
 use webtaxon_core::selection::active_filter;
 use webtaxon_core::settings::{Intake, Settings};
-use webtaxon_wire::message::Scope;
 
 /// People who are looked up with one search.
 const LOOKUP_BATCH: usize = 50;
@@ -103,7 +102,7 @@ fn close(
 }
 
 /// The attributes that the selection and the field rules look at, and no others.
-fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String> {
+pub(super) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String> {
     let active = active_filter(intake, kind);
     let mut wanted: BTreeSet<String> = BTreeSet::new();
     wanted.extend(intake.fields.values().flat_map(|rule| rule.from.iter().cloned()));
@@ -122,12 +121,8 @@ async fn people(
     filter: &Filter,
     wanted: &[String],
 ) -> Result<Ended, DirectoryError> {
-    let query = Query {
-        base: base.to_string(),
-        scope: Scope::Subtree,
-        filter: filter.clone(),
-        attributes: wanted.to_vec(),
-    };
+    let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
+    let query = Query::subtree(&base.to_string(), filter.clone(), &wanted);
     let mut search = connection.search(query).await?;
     let mut short = None;
     while let Some(found) = search.next().await? {
@@ -196,12 +191,7 @@ async fn lookup(
     filter: &Filter,
     identity: &str,
 ) -> Result<Ended, DirectoryError> {
-    let query = Query {
-        base: top.to_string(),
-        scope: Scope::Subtree,
-        filter: filter.clone(),
-        attributes: vec![identity.to_owned()],
-    };
+    let query = Query::subtree(&top.to_string(), filter.clone(), &[identity]);
     let mut short = None;
     let mut search = connection.search(query).await?;
     while let Some(found) = search.next().await? {

@@ -136,4 +136,10 @@ impl AccountStore for CsvStore {
     fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
         Box::pin(async { self.read(fields) })
     }
+
+    fn is_writable(&self) -> Answer<'_, bool> {
+        // Opened for appending, the file stays as it is.
+        let opened = std::fs::OpenOptions::new().append(true).open(&self.file);
+        Box::pin(async move { Ok(opened.is_ok()) })
+    }
 }

@@ -27,6 +27,14 @@ pub trait AccountStore: Send + Sync {
     /// # Errors
     /// The list cannot be read, is not sound (a login twice), or has no place for a field.
     fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>>;
+
+    /// Whether whoever runs this may write the list. Nothing is written to find out.
+    ///
+    /// # Errors
+    /// The store cannot be asked.
+    fn is_writable(&self) -> Answer<'_, bool> {
+        Box::pin(async { Ok(true) })
+    }
 }
 
 /// The store that the settings name; relative paths start from `folder`.

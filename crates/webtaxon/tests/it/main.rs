@@ -5,6 +5,7 @@
     reason = "a test that panics has failed, as it should"
 )]
 
+mod checking;
 mod connecting;
 mod examples;
 mod museum;

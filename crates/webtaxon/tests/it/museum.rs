@@ -28,8 +28,23 @@ impl Museum {
         museum.write("webtaxon.toml", museum.settings());
         museum.write("accounts.csv", ACCOUNTS);
         museum.write("museum-password.txt", "botanical-garden-42\n");
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt as _;
+            let secret = museum.path().join("museum-password.txt");
+            std::fs::set_permissions(secret, std::fs::Permissions::from_mode(0o600)).unwrap();
+        }
         museum.write("museum-ca.pem", museum.standin.authority_pem());
         museum
+    }
+
+    /// Another simulated directory with the same entries, at this port.
+    pub(crate) async fn twin(&self, port: u16) -> Standin {
+        let directory = Arc::new(Directory::from_ldif(DIRECTORY.as_bytes()).unwrap());
+        let listen = ([127, 0, 0, 1], port).into();
+        let twin = Standin::start(directory, Options { listen, ..Options::default() }).await.unwrap();
+        self.write("museum-ca.pem", twin.authority_pem());
+        twin
     }
 
     pub(crate) async fn open() -> Self {

@@ -5,7 +5,7 @@ use webtaxon::core::account::Account;
 use webtaxon::core::preview::{ChangeKind, HeldReason, Preview};
 use webtaxon::report;
 use webtaxon::store::{AccountStore, Answer};
-use webtaxon_standin::Options;
+use webtaxon_standin::{Fault, FaultKind, Options};
 
 fn logins(preview: &Preview, kind: ChangeKind) -> Vec<&str> {
     preview.of(kind).map(|change| change.login.as_str()).collect()
@@ -117,7 +117,8 @@ async fn a_cut_after_any_message_takes_nobodys_account_away() {
     let directory =
         std::sync::Arc::new(webtaxon_standin::Directory::from_ldif(DIRECTORY.as_bytes()).unwrap());
     for cut in 0.. {
-        let options = Options { cut_after: Some(cut), ..Options::default() };
+        let options =
+            Options { fault: Some(Fault { kind: FaultKind::Cut, after: cut }), ..Options::default() };
         let museum = Museum::of(&directory, options).await;
         match museum.preview().await {
             // Before the bind was answered there is no reading at all.

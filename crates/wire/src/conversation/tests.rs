@@ -58,7 +58,7 @@ fn feed(conversation: &mut Conversation, id: u32, operation: Operation) {
 #[test]
 fn answers_reach_the_request_they_belong_to() {
     let mut conversation = Conversation::default();
-    let bind = conversation.bind("cn=a", b"pw").unwrap();
+    let bind = conversation.bind("cn=a", b"pw", Vec::new()).unwrap();
     let (one, two) =
         (conversation.search(search(), vec![]).unwrap(), conversation.search(search(), vec![]).unwrap());
     assert!(!conversation.outgoing().is_empty());
@@ -69,7 +69,7 @@ fn answers_reach_the_request_they_belong_to() {
     let paged = Message { id: 3, operation: done(0), controls: Some(vec![control::paged(5, b"next")]) };
     conversation.feed(&paged.encode().unwrap());
     let mut events = std::iter::from_fn(|| conversation.next_event().unwrap());
-    assert_eq!(events.next(), Some(Event::Bound(bind, LdapResult::new(0, ""))));
+    assert_eq!(events.next(), Some(Event::Bound(bind, LdapResult::new(0, ""), Vec::new())));
     assert!(matches!(events.next(), Some(Event::Entry(id, _)) if id == two));
     assert_eq!(events.next(), Some(Event::Done(one, LdapResult::new(0, "words"), None)));
     let cookie = Some(Octets::from_static(b"next"));
@@ -94,7 +94,7 @@ fn an_answer_that_does_not_fit_ends_the_conversation() {
         ),
     ] {
         let mut conversation = Conversation::default();
-        conversation.bind("", b"").unwrap();
+        conversation.bind("", b"", Vec::new()).unwrap();
         conversation.search(search(), vec![]).unwrap();
         feed(&mut conversation, id, operation);
         assert_eq!(conversation.next_event().map_err(|error| error.kind().clone()), Err(expected), "{why}");
@@ -148,7 +148,7 @@ fn what_comes_after_an_abandon_is_passed_over() {
 #[test]
 fn a_password_is_not_printed() {
     let mut conversation = Conversation::default();
-    conversation.bind("cn=a", b"geheim").unwrap();
+    conversation.bind("cn=a", b"geheim", Vec::new()).unwrap();
     let bytes = conversation.outgoing();
     let message = Message::decode(&bytes).unwrap();
     assert!(!format!("{message:?}").contains("geheim"));

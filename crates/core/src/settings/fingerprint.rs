@@ -1,0 +1,44 @@
+//! A certificate's SHA-256 fingerprint, as the settings write it: `sha256:AB:CD:…`.
+
+use std::fmt;
+
+/// The SHA-256 of a certificate's DER form.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Fingerprint(pub [u8; 32]);
+
+impl Fingerprint {
+    /// Reads `sha256:` and 64 hexadecimal digits, with colons between bytes or without.
+    ///
+    /// # Errors
+    /// A sentence that says what is wrong.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let rest = match text.split_at_checked(7) {
+            Some((kind, rest)) if kind.eq_ignore_ascii_case("sha256:") => rest,
+            _ => return Err("a fingerprint begins with sha256:".to_owned()),
+        };
+        let digits: Option<Vec<u32>> =
+            rest.chars().filter(|character| *character != ':').map(|digit| digit.to_digit(16)).collect();
+        let digits = digits.ok_or("a fingerprint is written in hexadecimal digits")?;
+        let bytes: Vec<u8> = digits
+            .chunks_exact(2)
+            .filter_map(|pair| u8::try_from(pair.first()? * 16 + pair.get(1)?).ok())
+            .collect();
+        match <[u8; 32]>::try_from(bytes) {
+            Ok(bytes) if digits.len() == 64 => Ok(Self(bytes)),
+            _ => Err(format!("a SHA-256 fingerprint has 64 digits, this one {}", digits.len())),
+        }
+    }
+}
+
+impl fmt::Display for Fingerprint {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str("sha256")?;
+        self.0.iter().try_for_each(|byte| write!(out, ":{byte:02X}"))
+    }
+}
+
+impl fmt::Debug for Fingerprint {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(out, "{self}")
+    }
+}

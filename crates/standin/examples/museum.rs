@@ -1,0 +1,31 @@
+//! Writes the museum's directory in the form that another server takes:
+//!
+//! ```text
+//! cargo run -p webtaxon-standin --example museum -- plain FOLDER        plain.ldif
+//! cargo run -p webtaxon-standin --example museum -- controller FOLDER   entries.ldif, members.ldif
+//! ```
+
+use std::path::PathBuf;
+use webtaxon_core::ldif;
+use webtaxon_standin::scenario;
+
+const DIRECTORY: &str = include_str!("../../../demo/directory.ldif");
+
+fn main() -> Result<(), Box<dyn std::error::Error>> {
+    let mut arguments = std::env::args().skip(1);
+    let (Some(kind), Some(folder)) = (arguments.next(), arguments.next()) else {
+        return Err("name the kind of server (plain or controller) and a folder".into());
+    };
+    let folder = PathBuf::from(folder);
+    let entries = ldif::entries(DIRECTORY.as_bytes())?;
+    match kind.as_str() {
+        "plain" => std::fs::write(folder.join("plain.ldif"), scenario::plain(&entries))?,
+        "controller" => {
+            let (entries, members) = scenario::to_load(&entries);
+            std::fs::write(folder.join("entries.ldif"), entries)?;
+            std::fs::write(folder.join("members.ldif"), members)?;
+        }
+        other => return Err(format!("{other} is neither plain nor controller").into()),
+    }
+    Ok(())
+}

@@ -1,0 +1,239 @@
+//! What only a domain controller does ([MS-ADTS]): computed attributes, the chain rule, values in
+//! ranges, references at the domain's root, name forms and sub-codes of a bind.
+
+use crate::directory::Directory;
+use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
+use std::time::{SystemTime, UNIX_EPOCH};
+use webtaxon_core::entry::{Entries, Entry};
+use webtaxon_core::filter::{Filter, Item, Matcher};
+use webtaxon_core::name::{Dn, DnKey};
+use webtaxon_core::value::{FileTime, sid};
+use webtaxon_wire::message::LdapResult;
+
+/// Matches through any number of links (§3.1.1.3.4.4.3).
+const CHAIN: &str = "1.2.840.113556.1.4.1941";
+/// The most values of a linked attribute in one answer (§3.1.1.3.4.6, MaxValRange).
+const VALUES: usize = 1500;
+
+/// The groups that list each name: `memberOf`, computed. A primary group lists nobody.
+pub(crate) fn member_of(entries: &Entries) -> HashMap<DnKey, Vec<String>> {
+    let mut member_of: HashMap<DnKey, Vec<String>> = HashMap::new();
+    for group in entries.iter() {
+        for member in group.values("member") {
+            if let Some(dn) = std::str::from_utf8(member).ok().and_then(|dn| Dn::parse(dn).ok()) {
+                member_of.entry(dn.key()).or_default().push(group.dn().to_owned());
+            }
+        }
+    }
+    member_of
+}
+
+/// Who a bind names: a DN, `user@domain`, `DOMAIN\user`, `<GUID=…>` or `<SID=…>`; never `user`
+/// alone.
+pub(crate) fn named<'d>(directory: &'d Directory, name: &str) -> Option<Entry<'d>> {
+    let is = |attribute: &str, wanted: &str, entry: Entry<'_>| {
+        entry.text(attribute).is_some_and(|value| value.eq_ignore_ascii_case(wanted))
+    };
+    if let Some((domain, user)) = name.split_once('\\') {
+        let short = directory.first_label();
+        return (short.is_some_and(|short| short.eq_ignore_ascii_case(domain)))
+            .then(|| directory.entries().find(|entry| is("sAMAccountName", user, *entry)))?;
+    }
+    let inside = |kind: &str| {
+        let start = name.get(..kind.len()).filter(|start| start.eq_ignore_ascii_case(kind));
+        start.and_then(|_| name.get(kind.len()..)?.strip_suffix('>'))
+    };
+    if let Some(guid) = inside("<GUID=").and_then(|guid| uuid::Uuid::parse_str(guid).ok()) {
+        return directory
+            .entries()
+            .find(|entry| entry.values("objectGUID").any(|value| value == guid.to_bytes_le()));
+    }
+    if let Some(wanted) = inside("<SID=") {
+        return directory.entries().find(|entry| {
+            entry.values("objectSid").filter_map(sid).any(|sid| sid.eq_ignore_ascii_case(wanted))
+        });
+    }
+    if name.contains('@') {
+        return directory.entries().find(|entry| is("userPrincipalName", name, *entry));
+    }
+    directory.at(&Dn::parse(name).ok()?)
+}
+
+/// Whether a bind succeeds, and the sub-code if not (§5.1.1.1; [MS-ERREF] §2.2).
+pub(crate) fn bind(directory: &Directory, name: &str, password: &[u8]) -> LdapResult {
+    let refused = |data: &str| {
+        LdapResult::new(
+            49,
+            &format!(
+                "80090308: LdapErr: DSID-0C0903A9, comment: AcceptSecurityContext error, data {data}, v1db1"
+            ),
+        )
+    };
+    let Some(entry) = named(directory, name) else { return refused("525") };
+    let number =
+        |attribute: &str| entry.text(attribute).and_then(|text| text.parse::<i64>().ok()).unwrap_or(0);
+    if number("lockoutTime") > 0 {
+        return refused("775");
+    }
+    if !entry.values("userPassword").any(|value| value == password) {
+        return refused("52e");
+    }
+    let flags = number("userAccountControl");
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
+    let is_over = |attribute: &str| match entry.text(attribute).and_then(FileTime::parse) {
+        Some(FileTime::At(at)) => u64::try_from(at.as_second()).is_ok_and(|end| end < now),
+        _ => false,
+    };
+    let never = entry.values("logonHours").next().is_some_and(|hours| hours.iter().all(|hour| *hour == 0));
+    let faults = [
+        (never, "530"),
+        (entry.text("userWorkstations").is_some_and(|list| !list.is_empty()), "531"),
+        (flags & 0x80_0000 != 0, "532"),
+        (flags & 2 != 0, "533"),
+        (is_over("accountExpires"), "701"),
+        (entry.text("pwdLastSet") == Some("0"), "773"),
+    ];
+    match faults.iter().find(|(is, _)| *is) {
+        Some((_, data)) => refused(data),
+        None => LdapResult::new(0, ""),
+    }
+}
+
+/// The references that a search of the domain's root meets (§3.1.1.3.4.5).
+pub(crate) fn references(directory: &Directory, base: &Dn) -> Vec<String> {
+    let Some(top) = directory.top().filter(|top| top.key() == base.key()) else { return Vec::new() };
+    let domain: Vec<String> = top.rdns().iter().map(webtaxon_core::name::Rdn::text).collect();
+    let domain = domain.join(".");
+    vec![
+        format!("ldap://DomainDnsZones.{domain}/DC=DomainDnsZones,{top}"),
+        format!("ldap://ForestDnsZones.{domain}/DC=ForestDnsZones,{top}"),
+        format!("ldap://{domain}/CN=Configuration,{top}"),
+    ]
+}
+
+/// `tokenGroups`: every group that an entry is in, through any nesting, the primary one too
+/// (§3.1.1.4.5.19). Of that one, and only where it is asked for by name at base scope.
+pub(crate) fn token_groups(directory: &Directory, entry: Entry<'_>) -> Vec<Vec<u8>> {
+    let mut sids = Vec::new();
+    let mut seen: HashSet<DnKey> = HashSet::new();
+    let mut waiting: VecDeque<String> =
+        entry.values("memberOf").filter_map(|group| String::from_utf8(group.to_vec()).ok()).collect();
+    if let Some(primary) = entry.text("primaryGroupID").and_then(|id| id.parse::<u32>().ok()) {
+        let is_primary = |group: &Entry<'_>| {
+            let last = group.values("objectSid").next().and_then(webtaxon_core::value::relative_id);
+            last == Some(primary)
+        };
+        waiting.extend(directory.entries().find(is_primary).map(|group| group.dn().to_owned()));
+    }
+    while let Some(name) = waiting.pop_front() {
+        let Ok(dn) = Dn::parse(&name) else { continue };
+        if !seen.insert(dn.key()) {
+            continue;
+        }
+        if let Some(group) = directory.at(&dn) {
+            sids.extend(group.values("objectSid").map(<[u8]>::to_vec));
+            waiting
+                .extend(group.values("memberOf").filter_map(|group| String::from_utf8(group.to_vec()).ok()));
+        }
+    }
+    sids
+}
+
+/// A linked attribute's values as they go out: whole up to [`VALUES`], else a range of them, with
+/// the plain name beside it without values (§3.1.1.3.1.3.3).
+pub(crate) fn in_range(name: &str, asked: Option<&str>, values: Vec<Vec<u8>>) -> Vec<(String, Vec<Vec<u8>>)> {
+    let (from, to) = match asked {
+        None if values.len() <= VALUES => return vec![(name.to_owned(), values)],
+        None => (0, None),
+        Some(range) => {
+            let (from, to) = range.split_once('-').unwrap_or((range, "*"));
+            (from.parse().unwrap_or(0), to.parse::<usize>().ok())
+        }
+    };
+    if from >= values.len() {
+        return Vec::new();
+    }
+    let last = to.unwrap_or(usize::MAX).min(from + VALUES - 1);
+    let slice: Vec<Vec<u8>> = values.iter().skip(from).take(last - from + 1).cloned().collect();
+    let label = if last + 1 >= values.len() { "*".to_owned() } else { last.to_string() };
+    let ranged = (format!("{name};range={from}-{label}"), slice);
+    if asked.is_none() { vec![(name.to_owned(), Vec::new()), ranged] } else { vec![ranged] }
+}
+
+/// A filter with the chain rule in it: each such comparison stands for a set of entries that was
+/// worked out beforehand.
+pub(crate) struct ChainMatcher<'d> {
+    directory: &'d Directory,
+    filter: Filter,
+    /// The entries that each chain comparison selects, in the filter's order.
+    sets: Vec<HashSet<usize>>,
+    /// One matcher for each combination of outcomes that occurred.
+    matchers: BTreeMap<Vec<bool>, Matcher>,
+}
+
+impl<'d> ChainMatcher<'d> {
+    pub(crate) fn new(directory: &'d Directory, filter: Filter) -> Self {
+        let chains = filter.items().filter_map(chain);
+        let sets = chains.map(|(attribute, target)| closure(directory, attribute, &target)).collect();
+        Self { directory, filter, sets, matchers: BTreeMap::new() }
+    }
+
+    pub(crate) fn matches(&mut self, index: usize, entry: Entry<'_>) -> bool {
+        let outcomes: Vec<bool> = self.sets.iter().map(|set| set.contains(&index)).collect();
+        let (directory, filter) = (self.directory, &self.filter);
+        let matcher = self.matchers.entry(outcomes).or_insert_with_key(|outcomes| {
+            directory.matcher(&decided(filter, &mut outcomes.iter().copied()))
+        });
+        matcher.matches(entry)
+    }
+}
+
+/// The attribute and the name of a chain comparison; none for any other.
+fn chain(item: &Item) -> Option<(&str, Dn)> {
+    match item {
+        Item::Extensible { attribute: Some(attribute), rule: Some(rule), value, .. } if rule == CHAIN => {
+            Some((attribute, Dn::parse(std::str::from_utf8(value).ok()?).ok()?))
+        }
+        _ => None,
+    }
+}
+
+/// The filter with true or false in place of each chain comparison.
+fn decided(filter: &Filter, outcomes: &mut dyn Iterator<Item = bool>) -> Filter {
+    match filter {
+        Filter::And(parts) => Filter::And(parts.iter().map(|part| decided(part, outcomes)).collect()),
+        Filter::Or(parts) => Filter::Or(parts.iter().map(|part| decided(part, outcomes)).collect()),
+        Filter::Not(part) => Filter::Not(Box::new(decided(part, outcomes))),
+        Filter::Item(item) if chain(item).is_some() => match outcomes.next() {
+            Some(true) => Filter::And(Vec::new()),
+            _ => Filter::Or(Vec::new()),
+        },
+        Filter::Item(item) => Filter::Item(item.clone()),
+    }
+}
+
+/// Every entry that reaches `target` by following `attribute` any number of times. In a cycle the
+/// target itself is among them, as on a real controller.
+fn closure(directory: &Directory, attribute: &str, target: &Dn) -> HashSet<usize> {
+    // Backwards from the target: who names it?
+    let mut named_by: HashMap<DnKey, Vec<usize>> = HashMap::new();
+    for (index, entry) in directory.entries().enumerate() {
+        for value in entry.values(attribute) {
+            if let Some(dn) = std::str::from_utf8(value).ok().and_then(|dn| Dn::parse(dn).ok()) {
+                named_by.entry(dn.key()).or_default().push(index);
+            }
+        }
+    }
+    let mut found = HashSet::new();
+    let mut waiting = vec![target.key()];
+    while let Some(key) = waiting.pop() {
+        for index in named_by.get(&key).into_iter().flatten() {
+            if found.insert(*index)
+                && let Some(dn) = directory.entry(*index).and_then(|entry| Dn::parse(entry.dn()).ok())
+            {
+                waiting.push(dn.key());
+            }
+        }
+    }
+    found
+}

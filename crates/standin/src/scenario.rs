@@ -1,0 +1,146 @@
+//! The museum's directory in the forms that other servers take.
+//!
+//! `demo/directory.ldif` holds it as a domain controller does. A server of the other kind wants
+//! other object classes ([`plain`]); a domain controller that is filled from outside makes some of
+//! the values itself ([`to_load`]).
+
+use std::collections::HashSet;
+use webtaxon_core::entry::{Entries, Entry};
+use webtaxon_core::identity::Identity;
+use webtaxon_core::ldif::{write_comment, write_record};
+use webtaxon_core::name::Dn;
+
+/// What an operational attribute says of an account that an administrator has locked for good.
+const LOCKED: &str = "000001010000Z";
+
+/// One record: a name, and each attribute with its values.
+type Attributes = Vec<(&'static str, Vec<Vec<u8>>)>;
+
+/// The directory as a server with groupOfNames, inetOrgPerson and entryUUID has it.
+#[must_use]
+pub fn plain(controller: &Entries) -> String {
+    let mut out = String::new();
+    write_comment(
+        &mut out,
+        "The museum's directory as a server without a domain controller's schema has it.\n\
+         Made from directory.ldif; README.md says how.",
+    );
+    out.push('\n');
+    for entry in controller.iter() {
+        write(&mut out, entry.dn(), as_plain(entry));
+    }
+    out
+}
+
+/// What a domain controller of the same domain has to be given so that it holds the directory: the
+/// entries to add, and the changes that put members into groups.
+#[must_use]
+pub fn to_load(controller: &Entries) -> (String, String) {
+    /// What it makes itself, or does not take from outside.
+    const OWN: [&str; 12] = [
+        "objectGUID",
+        "objectSid",
+        "memberOf",
+        "member",
+        "whenCreated",
+        "objectCategory",
+        "primaryGroupID",
+        "userPassword",
+        "accountExpires",
+        "cn",
+        "ou",
+        "dc",
+    ];
+    let (mut entries, mut members) = (String::new(), String::new());
+    let names: HashSet<_> =
+        controller.iter().filter_map(|entry| Some(Dn::parse(entry.dn()).ok()?.key())).collect();
+    let is_there = |dn: &[u8]| {
+        std::str::from_utf8(dn)
+            .ok()
+            .and_then(|dn| Dn::parse(dn).ok())
+            .is_some_and(|dn| names.contains(&dn.key()))
+    };
+    for entry in controller.iter() {
+        let name = entry.text("cn").unwrap_or("");
+        if is(entry, "domain") || ["Domain Users", "DC1"].contains(&name) {
+            continue; // they are there already
+        }
+        let kept = entry.attributes().filter(|(name, _)| !OWN.contains(name));
+        write_record(&mut entries, entry.dn(), kept);
+        // A member that is gone cannot be named here.
+        let list: Vec<&[u8]> = entry.values("member").filter(|member| is_there(member)).collect();
+        if !list.is_empty() {
+            let change =
+                [("changetype", vec![&b"modify"[..]]), ("add", vec![&b"member"[..]]), ("member", list)];
+            write_record(&mut members, entry.dn(), change);
+        }
+    }
+    (entries, members)
+}
+
+fn write(out: &mut String, dn: &str, attributes: Attributes) {
+    let attributes = attributes.iter().map(|(name, values)| (*name, values.iter().map(Vec::as_slice)));
+    write_record(out, dn, attributes);
+}
+
+fn is(entry: Entry<'_>, class: &str) -> bool {
+    entry.values("objectClass").any(|value| value.eq_ignore_ascii_case(class.as_bytes()))
+}
+
+fn as_plain(entry: Entry<'_>) -> Attributes {
+    let room = entry.dn().contains("OU=Rooms,");
+    let (classes, copied): (&[&str], &[(&str, &str)]) = if is(entry, "domain") {
+        (&["top", "dcObject", "organization"], &[("dc", "dc"), ("o", "dc")])
+    } else if is(entry, "organizationalUnit") {
+        (&["top", "organizationalUnit"], &[("ou", "ou"), ("description", "description")])
+    } else if is(entry, "group") {
+        (&["top", "groupOfNames"], &[("cn", "cn"), ("description", "description"), ("member", "member")])
+    } else if is(entry, "computer") {
+        (&["top", "device"], &[("cn", "cn"), ("description", "description")])
+    } else if room {
+        (&["top", "room"], &[("cn", "cn"), ("description", "description")])
+    } else if entry.text("userPassword").is_some() {
+        (
+            &["top", "applicationProcess", "simpleSecurityObject"],
+            &[("cn", "cn"), ("description", "description"), ("userPassword", "userPassword")],
+        )
+    } else if entry.text("sn").is_none() {
+        (&["top", "applicationProcess"], &[("cn", "cn"), ("description", "description")])
+    } else {
+        (
+            &["top", "person", "organizationalPerson", "inetOrgPerson"],
+            &[
+                ("cn", "cn"),
+                ("sn", "sn"),
+                ("givenName", "givenName"),
+                ("displayName", "displayName"),
+                ("uid", "sAMAccountName"),
+                ("mail", "mail"),
+                ("departmentNumber", "department"),
+                ("title", "title"),
+                ("roomNumber", "physicalDeliveryOfficeName"),
+                ("telephoneNumber", "telephoneNumber"),
+                ("employeeNumber", "employeeID"),
+                ("memberOf", "memberOf"),
+            ],
+        )
+    };
+    let classes = classes.iter().map(|class| class.as_bytes().to_vec()).collect();
+    let mut attributes: Attributes = vec![("objectClass", classes)];
+    for (to, from) in copied {
+        let values: Vec<Vec<u8>> = entry.values(from).map(<[u8]>::to_vec).collect();
+        if !values.is_empty() {
+            attributes.push((to, values));
+        } else if *to == "member" {
+            // groupOfNames must have a member (RFC 4519 §3.5): the entry itself is the usual way out.
+            attributes.push((to, vec![entry.dn().as_bytes().to_vec()]));
+        }
+    }
+    if entry.text("userAccountControl").is_some_and(|flags| flags == "514") {
+        attributes.push(("pwdAccountLockedTime", vec![LOCKED.as_bytes().to_vec()]));
+    }
+    if let Some(identity) = Identity::of(entry, "objectGUID") {
+        attributes.push(("entryUUID", vec![identity.as_str().as_bytes().to_vec()]));
+    }
+    attributes
+}

@@ -1,0 +1,262 @@
+//! One search of a session (RFC 4511 §4.5), with pages (RFC 2696) and limits.
+
+use crate::controller::{self, ChainMatcher};
+use crate::directory::{Directory, Wanted};
+use crate::fault::{Fault, FaultKind};
+use crate::session::Session;
+use crate::{Manner, root};
+use std::collections::VecDeque;
+use std::io;
+use std::sync::Arc;
+use webtaxon_core::entry::Entries;
+use webtaxon_core::filter::{Filter, Matcher};
+use webtaxon_core::name::Dn;
+use webtaxon_core::schema::Schema;
+use webtaxon_wire::Operation;
+use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS, paged, paged_value};
+use webtaxon_wire::message::{
+    Control, LdapResult, Octets, PartialAttribute, Scope, SearchRequest, SearchResultEntry,
+};
+
+/// What is left of a paged search between two pages.
+pub(crate) struct Rest {
+    places: VecDeque<usize>,
+    /// Entries sent on earlier pages.
+    sent: usize,
+}
+
+/// A search that is being answered.
+pub(crate) struct Search<'s> {
+    session: &'s mut Session,
+    id: u32,
+    request: SearchRequest,
+    controls: Vec<Control>,
+}
+
+/// A search that cannot go on, in the server's words.
+type Refused = LdapResult;
+
+impl<'s> Search<'s> {
+    pub(crate) fn new(
+        session: &'s mut Session,
+        id: u32,
+        request: SearchRequest,
+        controls: Option<Vec<Control>>,
+    ) -> Self {
+        Self { session, id, request, controls: controls.unwrap_or_default() }
+    }
+
+    /// Answers it, and whatever ends it.
+    pub(crate) async fn run(mut self) -> io::Result<()> {
+        match self.prepare() {
+            Err(refused) => self.done(refused, None).await,
+            Ok((base, filter)) => self.answer(base, filter).await,
+        }
+    }
+
+    async fn done(&mut self, result: LdapResult, controls: Option<Vec<Control>>) -> io::Result<()> {
+        self.session.send(self.id, Operation::SearchResultDone(result), controls).await
+    }
+
+    fn fault(&self, kind: FaultKind) -> Option<Fault> {
+        self.session.options.fault.filter(|fault| fault.kind == kind)
+    }
+
+    fn has(&self, control: &str) -> bool {
+        self.controls.iter().any(|its| its.oid == control.as_bytes())
+    }
+
+    /// What is asked, if it may be asked.
+    fn prepare(&self) -> Result<(Dn, Filter), Refused> {
+        let options = &self.session.options;
+        let controller = self.session.directory.manner() == Manner::Controller;
+        let known = |control: &Control| {
+            (options.paging && control.oid == PAGED_RESULTS.as_bytes())
+                || (controller && control.oid == DOMAIN_SCOPE.as_bytes())
+        };
+        if self.controls.iter().any(|control| control.critical && !known(control)) {
+            return Err(LdapResult::new(12, "critical control unknown"));
+        }
+        if self.fault(FaultKind::Busy).is_some_and(|fault| self.session.searches <= fault.after) {
+            return Err(LdapResult::new(51, "too many searches at once"));
+        }
+        let base = std::str::from_utf8(&self.request.base).ok().and_then(|base| Dn::parse(base).ok());
+        let base = base.ok_or_else(|| LdapResult::new(34, "the base is not a distinguished name"))?;
+        let filter = self.request.filter.to_filter();
+        let filter = filter.map_err(|_| LdapResult::new(2, "the filter cannot be read"))?;
+        if options.shy && self.session.bound.is_none() {
+            return Err(LdapResult::new(50, ""));
+        }
+        Ok((base, filter))
+    }
+
+    async fn answer(&mut self, base: Dn, filter: Filter) -> io::Result<()> {
+        let directory = Arc::clone(&self.session.directory);
+        let root;
+        let is_root = base.first().is_none() && self.request.scope == Scope::Base;
+        let own = if is_root {
+            root = root::root_dse(&directory, self.session.options.start_tls && !self.session.options.tls);
+            Some(&root)
+        } else {
+            directory.subschema(&base)
+        };
+        if let Some(entries) = own {
+            return self.about_itself(entries, &filter).await;
+        }
+        if self.session.bound.is_none() && !self.session.options.anonymous {
+            let refused = match directory.manner() {
+                Manner::Controller => {
+                    LdapResult::new(1, "00002020: Operation unavailable without authentication")
+                }
+                Manner::Plain => LdapResult::new(50, ""),
+            };
+            return self.done(refused, None).await;
+        }
+        let page = match paged_value(Some(&self.controls)) {
+            Ok(page) => page,
+            Err(_) => return self.done(LdapResult::new(2, "the paging control cannot be read"), None).await,
+        };
+        let largest = self.session.options.largest_page;
+        if let (Some((size, _)), Some(largest)) = (&page, largest)
+            && *size > largest
+        {
+            return self.done(LdapResult::new(11, "illegal pagedResults page size"), None).await;
+        }
+        let begun = match page.as_ref().filter(|(_, cookie)| !cookie.is_empty()) {
+            Some((_, cookie)) => self.resume(cookie),
+            None => self.begin(&directory, &base, page.is_some()),
+        };
+        match begun {
+            Ok(rest) => self.entries(&directory, &base, filter, rest, page).await,
+            Err(refused) => self.done(refused, None).await,
+        }
+    }
+
+    async fn about_itself(&mut self, entries: &Entries, filter: &Filter) -> io::Result<()> {
+        let matcher = Matcher::new(filter, Schema::builtin(), entries.names());
+        let wanted = Wanted::new(&self.attributes(), entries.names(), &[]);
+        let scope = self.request.scope;
+        for entry in entries.iter().filter(|entry| scope != Scope::One && matcher.matches(*entry)) {
+            let attributes = entry.attributes_by_id().filter(|(id, _)| wanted.ids.contains(id));
+            let attributes = attributes
+                .map(|(id, values)| (entry.spelling(id).to_owned(), values.map(<[u8]>::to_vec).collect()))
+                .collect();
+            self.entry(entry.dn(), attributes).await?;
+        }
+        self.done(LdapResult::new(0, ""), None).await
+    }
+
+    async fn entries(
+        &mut self,
+        directory: &Directory,
+        base: &Dn,
+        filter: Filter,
+        mut rest: Rest,
+        page: Option<(u32, Octets)>,
+    ) -> io::Result<()> {
+        let options = Arc::clone(&self.session.options);
+        let mut matcher = ChainMatcher::new(directory, filter);
+        let wanted = Wanted::new(&self.attributes(), directory.names(), &options.hidden);
+        let own = usize::try_from(self.request.size_limit).ok().filter(|limit| *limit > 0);
+        let servers = match page {
+            Some(_) => options.paged_limit,
+            None => Some(options.size_limit.unwrap_or(directory.manner().size_limit())),
+        };
+        let limit = own.into_iter().chain(servers).min().unwrap_or(usize::MAX);
+        let on_page = page.as_ref().and_then(|(size, _)| usize::try_from(*size).ok()).unwrap_or(usize::MAX);
+        let on_page = on_page.min(match (directory.manner(), &page) {
+            (Manner::Controller, Some(_)) => Manner::Controller.size_limit(),
+            _ => usize::MAX,
+        });
+        let on_page = if self.fault(FaultKind::EmptyPages).is_some() { 0 } else { on_page };
+        let again = self.fault(FaultKind::SamePage).map(|_| rest.places.clone());
+        let (mut sent, mut code, mut looked) = (0, 0, 0_u32);
+        while let Some(index) = rest.places.pop_front() {
+            looked += 1;
+            if looked.is_multiple_of(64) && self.session.is_abandoned(self.id).await? {
+                return Ok(());
+            }
+            let entry = directory.entry(index).filter(|entry| matcher.matches(index, *entry));
+            let Some(entry) = entry else { continue };
+            if rest.sent + sent >= limit {
+                code = 4;
+                rest.places.clear();
+                break;
+            }
+            if sent >= on_page {
+                rest.places.push_front(index);
+                break;
+            }
+            sent += 1;
+            self.entry(entry.dn(), directory.answer(entry, &wanted, self.request.scope)).await?;
+        }
+        if let Some(again) = again {
+            rest.places = again;
+        }
+        if rest.places.is_empty() && code == 0 {
+            self.references(directory, base).await?;
+        }
+        let control = page.map(|_| vec![paged(0, &self.keep(rest, sent))]);
+        self.done(LdapResult::new(code, ""), control).await
+    }
+
+    /// The parts of the tree that other servers keep.
+    async fn references(&mut self, directory: &Directory, base: &Dn) -> io::Result<()> {
+        let wants = self.request.scope == Scope::Subtree && !self.has(DOMAIN_SCOPE);
+        if directory.manner() == Manner::Controller && wants {
+            for url in controller::references(directory, base) {
+                let reference = Operation::SearchResultReference(vec![Octets::from_slice(url.as_bytes())]);
+                self.session.send(self.id, reference, None).await?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Keeps what is left, and gives its cookie; empty where nothing is left.
+    fn keep(&mut self, rest: Rest, sent: usize) -> Vec<u8> {
+        if rest.places.is_empty() {
+            return Vec::new();
+        }
+        self.session.last_page += 1;
+        let (key, sent) = (self.session.last_page, rest.sent + sent);
+        self.session.pages.insert(key, Rest { places: rest.places, sent });
+        key.to_be_bytes().to_vec()
+    }
+
+    /// What is left of a paged search; a cookie is good for one page.
+    fn resume(&mut self, cookie: &[u8]) -> Result<Rest, Refused> {
+        let key = <[u8; 8]>::try_from(cookie).ok().map(u64::from_be_bytes);
+        let rest = key.and_then(|key| self.session.pages.remove(&key));
+        rest.ok_or_else(|| LdapResult::new(53, "the page cookie is not known"))
+    }
+
+    /// The beginning of a search: every place that it looks at.
+    fn begin(&mut self, directory: &Directory, base: &Dn, in_pages: bool) -> Result<Rest, Refused> {
+        let missing = |matched: String| LdapResult {
+            matched_dn: Octets::from_slice(matched.as_bytes()),
+            ..LdapResult::new(32, "")
+        };
+        if in_pages && directory.manner() == Manner::Plain {
+            self.session.pages.clear(); // one paged search at a time on a connection
+        }
+        Ok(Rest { places: directory.places(base, self.request.scope).map_err(missing)?.into(), sent: 0 })
+    }
+
+    fn attributes(&self) -> Vec<String> {
+        let text = |octets: &Octets| String::from_utf8(octets.to_vec()).ok();
+        self.request.attributes.iter().filter_map(text).collect()
+    }
+
+    async fn entry(&mut self, dn: &str, attributes: Vec<(String, Vec<Vec<u8>>)>) -> io::Result<()> {
+        let types_only = self.request.types_only;
+        let attribute = |(name, values): (String, Vec<Vec<u8>>)| PartialAttribute {
+            description: Octets::from(name.into_bytes()),
+            values: if types_only { Vec::new() } else { values.into_iter().map(Octets::from).collect() },
+        };
+        let attributes = attributes.into_iter().map(attribute).collect();
+        let name = Octets::from_slice(dn.as_bytes());
+        self.session
+            .send(self.id, Operation::SearchResultEntry(SearchResultEntry { name, attributes }), None)
+            .await
+    }
+}

@@ -1,0 +1,308 @@
+//! What the settings look for: bases, filter, attributes, groups.
+
+use super::{Finding, Outcome, Steps, bad, good, warning};
+use crate::Workspace;
+use crate::directory::connection::{Connection, push};
+use crate::directory::sweep::wanted_attributes;
+use crate::directory::{DirectoryError, Found, Query, ServerSchema};
+use std::collections::BTreeSet;
+use std::time::Instant;
+use webtaxon_core::entry::Entries;
+use webtaxon_core::filter::Filter;
+use webtaxon_core::name::{self, Dn};
+use webtaxon_core::reading::ServerKind;
+use webtaxon_core::selection::active_filter;
+use webtaxon_core::settings::Intake;
+
+/// People whose attributes are looked at.
+const SAMPLE: usize = 500;
+const NO_RIGHT: &str = "the bind account may not read it: ask the directory's administrators for read access";
+
+/// What the steps learned.
+pub(super) struct Told {
+    /// How many entries the filter finds under all bases; none if that could not be counted.
+    pub(super) candidates: Option<usize>,
+}
+
+/// The entries that a search found, and the references that it met.
+#[derive(Debug, Default)]
+pub(super) struct Counted {
+    pub(super) entries: usize,
+    pub(super) references: usize,
+}
+
+/// Looks at everything in the directory that the settings name.
+pub(super) async fn read(workspace: &Workspace, connection: &mut Connection, steps: &mut Steps<'_>) -> Told {
+    let intake = &workspace.settings().intake;
+    let mut told = Told { candidates: None };
+    if !bases(connection, intake, steps).await {
+        for name in ["filter", "attribute"] {
+            steps.skip(name, "no base can be read");
+        }
+    } else {
+        let schema = ServerSchema::read(connection).await.unwrap_or_default();
+        told.candidates = filter(connection, intake, &schema, steps).await;
+        if told.candidates.is_some_and(|count| count > 0) {
+            attributes(connection, intake, &schema, steps).await;
+        } else {
+            steps.skip("attribute", "nobody is found whose attributes could be looked at");
+        }
+    }
+    groups(connection, intake, steps).await;
+    told
+}
+
+/// What the intake's filter finds under all its bases.
+pub(super) async fn count(connection: &mut Connection, intake: &Intake) -> Result<Counted, DirectoryError> {
+    let mut all = Counted::default();
+    for base in &intake.bases {
+        let counted = count_under(connection, base, &intake.filter).await?;
+        all.entries += counted.entries;
+        all.references += counted.references;
+    }
+    Ok(all)
+}
+
+async fn count_under(
+    connection: &mut Connection,
+    base: &Dn,
+    filter: &Filter,
+) -> Result<Counted, DirectoryError> {
+    let mut counted = Counted::default();
+    let mut search = connection.search(Query::subtree(&base.to_string(), filter.clone(), &["1.1"])).await?;
+    while let Some(found) = search.next().await? {
+        match found {
+            Found::Entry(_) => counted.entries += 1,
+            Found::Reference(_) => counted.references += 1,
+        }
+    }
+    Ok(counted)
+}
+
+async fn bases(connection: &mut Connection, intake: &Intake, steps: &mut Steps<'_>) -> bool {
+    let mut readable = true;
+    for base in &intake.bases {
+        let began = Instant::now();
+        let finding = match connection.entries(Query::base(&base.to_string(), &["1.1"])).await {
+            Ok((entries, _)) if !entries.is_empty() => inside(connection, base, intake).await,
+            Ok(_) => nothing_shown(&base.to_string()),
+            Err(error) => missing(&error, base, connection),
+        };
+        readable &= finding.outcome != Outcome::Bad;
+        steps.end("base", began, finding);
+    }
+    readable
+}
+
+fn nothing_shown(what: &str) -> Finding {
+    Finding {
+        outcome: Outcome::Bad,
+        message: format!("{what}: the server shows nothing of it"),
+        remedy: NO_RIGHT.to_owned(),
+        code: Some("WX0401".to_owned()),
+    }
+}
+
+/// A base that cannot be read; one outside the server's own trees is named as such.
+fn missing(error: &DirectoryError, base: &Dn, connection: &Connection) -> Finding {
+    let mut finding = bad(error);
+    let tops = &connection.root().naming_contexts;
+    if !tops.is_empty() && !tops.iter().any(|top| base.key().is_within(&top.key())) {
+        let names: Vec<String> = tops.iter().map(ToString::to_string).collect();
+        finding.remedy = format!("this server holds {}; the base must end like that", names.join(" and "));
+    }
+    finding
+}
+
+/// How many people and groups sit under a base.
+async fn inside(connection: &mut Connection, base: &Dn, intake: &Intake) -> Finding {
+    let groups = Filter::Or(
+        ["group", "groupOfNames", "groupOfUniqueNames", "posixGroup"]
+            .map(|class| Filter::equal("objectClass", class))
+            .to_vec(),
+    );
+    let people = count_under(connection, base, &intake.filter).await;
+    let groups = count_under(connection, base, &groups).await;
+    match (people, groups) {
+        (Ok(people), Ok(groups)) => {
+            let message =
+                format!("{base}: {} found by the filter, {} groups", people.entries, groups.entries);
+            if people.entries > 0 {
+                return good(message);
+            }
+            warning(message, "people may sit under another base: `webtaxon browse` shows where")
+        }
+        // The filter's own step tells what is wrong with the search.
+        _ => good(format!("{base} is there")),
+    }
+}
+
+async fn filter(
+    connection: &mut Connection,
+    intake: &Intake,
+    schema: &ServerSchema,
+    steps: &mut Steps<'_>,
+) -> Option<usize> {
+    let began = Instant::now();
+    let text = &intake.filter;
+    let counted = match count(connection, intake).await {
+        Ok(counted) => counted,
+        Err(error) => {
+            steps.end("filter", began, bad(&error));
+            return None;
+        }
+    };
+    let unknown: Vec<String> = text.attributes().filter_map(|name| unknown(name, schema)).collect();
+    let finding = match counted {
+        _ if !unknown.is_empty() => warning(
+            format!(
+                "{text} finds {} entries; the server does not know {}",
+                counted.entries,
+                unknown.join(", ")
+            ),
+            "a comparison with an attribute that nobody knows selects nobody, and says nothing about it",
+        ),
+        Counted { entries: 0, .. } => warning(
+            format!("{text} finds nobody"),
+            "look at the spelling of attributes and values, and whether people sit under these bases",
+        ),
+        Counted { entries, references: 1.. } => warning(
+            format!("{text} finds {entries} entries, and {} references to other servers", counted.references),
+            "references = \"follow\" reads them there; if they are not, nobody's account is taken away",
+        ),
+        Counted { entries, .. } => good(format!("{text} finds {entries} entries")),
+    };
+    steps.end("filter", began, finding);
+    Some(counted.entries)
+}
+
+/// An attribute that the server's schema does not have, with the nearest one that it does.
+fn unknown(attribute: &str, schema: &ServerSchema) -> Option<String> {
+    if schema.is_empty() || schema.find(attribute).is_some() {
+        return None;
+    }
+    Some(match schema.nearest(attribute) {
+        Some(near) => format!("{attribute} (did you mean {near}?)"),
+        None => attribute.to_owned(),
+    })
+}
+
+/// Each attribute that the settings name: in the schema, readable, filled.
+async fn attributes(
+    connection: &mut Connection,
+    intake: &Intake,
+    schema: &ServerSchema,
+    steps: &mut Steps<'_>,
+) {
+    let began = Instant::now();
+    let kind = connection.root().kind;
+    let sample = match sample(connection, intake, kind).await {
+        Ok(sample) => sample,
+        Err(error) => return steps.end("attribute", began, bad(&error)),
+    };
+    for (field, rule) in &intake.fields {
+        let began = Instant::now();
+        if rule.from.is_empty() {
+            continue;
+        }
+        let finding = filled(field, &rule.from, &sample, schema, rule.required);
+        steps.end("attribute", began, finding);
+    }
+    let others: BTreeSet<String> =
+        active_filter(intake, kind).iter().flat_map(Filter::attributes).map(str::to_owned).collect();
+    for attribute in others.into_iter().chain(intake.identity.clone()) {
+        let began = Instant::now();
+        let what = if intake.identity.as_ref() == Some(&attribute) { "identity" } else { "active" };
+        let finding = filled(what, &[attribute], &sample, schema, true);
+        steps.end("attribute", began, finding);
+    }
+}
+
+async fn sample(
+    connection: &mut Connection,
+    intake: &Intake,
+    kind: ServerKind,
+) -> Result<Entries, DirectoryError> {
+    let wanted = wanted_attributes(intake, kind);
+    let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
+    let mut sample = Entries::new();
+    for base in &intake.bases {
+        let query = Query::subtree(&base.to_string(), intake.filter.clone(), &wanted);
+        let mut search = connection.search(query).await?;
+        while sample.len() < SAMPLE {
+            match search.next().await? {
+                Some(Found::Entry(entry)) => push(&mut sample, &entry),
+                Some(Found::Reference(_)) => {}
+                None => break,
+            }
+        }
+    }
+    Ok(sample)
+}
+
+/// How many of the sample have one of a field's attributes.
+fn filled(field: &str, from: &[String], sample: &Entries, schema: &ServerSchema, required: bool) -> Finding {
+    let has = |attribute: &str| {
+        let filled = |value: &[u8]| !value.iter().all(u8::is_ascii_whitespace);
+        sample.iter().filter(|entry| entry.values(attribute).any(filled)).count()
+    };
+    let of = sample.len();
+    let counts: Vec<String> =
+        from.iter().map(|attribute| format!("{attribute}: {} of {of} have it", has(attribute))).collect();
+    let message = format!("{field} from {}", counts.join("; "));
+    let unknown: Vec<String> = from.iter().filter_map(|attribute| unknown(attribute, schema)).collect();
+    let any = sample
+        .iter()
+        .filter(|entry| from.iter().any(|attribute| entry.values(attribute).next().is_some()))
+        .count();
+    if !unknown.is_empty() {
+        return warning(
+            format!("{message}; the server does not know {}", unknown.join(", ")),
+            "write the attribute's right name; `webtaxon fields` lists those that people have",
+        );
+    }
+    match any {
+        0 => warning(
+            message,
+            "nobody has it, or the bind account may not read it: `webtaxon fields` lists what people have",
+        ),
+        _ if required && any < of => warning(
+            format!("{message}; it is required"),
+            format!("{} of these people would stay out for want of it", of - any),
+        ),
+        _ => good(message),
+    }
+}
+
+async fn groups(connection: &mut Connection, intake: &Intake, steps: &mut Steps<'_>) {
+    let named = intake.groups.iter().map(|dn| ("groups", dn));
+    for (key, group) in named.chain(intake.not_in_group.iter().map(|dn| ("not_in_group", dn))) {
+        let began = Instant::now();
+        let shown = name::short(&group.to_string());
+        let query = Query::base(&group.to_string(), &["member", "uniqueMember", "memberUid"]);
+        let finding = match connection.entries(query).await {
+            Err(error) => missing(&error, group, connection),
+            Ok((entries, _)) => match entries.get(0) {
+                None => nothing_shown(&shown),
+                Some(entry) => {
+                    let direct: usize = entry.attributes().map(|(_, values)| values.count()).sum();
+                    let more = entry.attributes().any(|(name, _)| {
+                        name.to_ascii_lowercase().contains(";range=") && !name.ends_with('*')
+                    });
+                    let members = if direct == 1 { "member" } else { "members" };
+                    match (direct, more) {
+                        (0, _) => warning(
+                            format!("{shown} has no members"),
+                            format!(
+                                "nobody comes through it; `{key}` may mean another group, or the bind account may not see members"
+                            ),
+                        ),
+                        (_, true) => good(format!("{shown} ({key}) has more than {direct} direct members")),
+                        (_, false) => good(format!("{shown} ({key}) has {direct} direct {members}")),
+                    }
+                }
+            },
+        };
+        steps.end("group", began, finding);
+    }
+}

@@ -1,0 +1,169 @@
+//! Is everything in order? Each step that a run needs, tried one after the other.
+//!
+//! A step that fails stops what depends on it, which is then skipped; the rest goes on.
+
+mod content;
+mod reach;
+mod rights;
+
+use super::DirectoryError;
+use crate::Workspace;
+use miette::Diagnostic;
+use serde::Serialize;
+use std::time::{Duration, Instant};
+use webtaxon_core::settings::Bind;
+
+/// How a step ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Outcome {
+    /// As it should be.
+    Good,
+    /// It works, but the administrator should know something.
+    Warning,
+    /// A run cannot work like this.
+    Bad,
+    /// Not tried, since something before it failed or the server does not tell.
+    Skipped,
+}
+
+/// One step of a check.
+#[derive(Clone, Debug, Serialize)]
+pub struct CheckStep {
+    /// Which step: `name`, `connect`, `tls`, `server`, `password`, `bind`, `rights`, `clock`, `base`, `filter`,
+    /// `attribute`, `group`, `accounts`.
+    pub name: &'static str,
+    /// How it ended.
+    pub outcome: Outcome,
+    /// What was found.
+    pub message: String,
+    /// What to do next; empty where nothing is to be done.
+    pub remedy: String,
+    /// The code of the message that explains a failure.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
+    /// How long it took, in milliseconds.
+    pub milliseconds: u64,
+}
+
+/// What a step found: how it ended, in words, and what to do next.
+pub(super) struct Finding {
+    outcome: Outcome,
+    message: String,
+    remedy: String,
+    code: Option<String>,
+}
+
+fn good(message: impl Into<String>) -> Finding {
+    Finding { outcome: Outcome::Good, message: message.into(), remedy: String::new(), code: None }
+}
+
+fn warning(message: impl Into<String>, remedy: impl Into<String>) -> Finding {
+    Finding { outcome: Outcome::Warning, message: message.into(), remedy: remedy.into(), code: None }
+}
+
+fn bad(error: &(impl Diagnostic + ?Sized)) -> Finding {
+    Finding {
+        outcome: Outcome::Bad,
+        message: error.to_string(),
+        remedy: error.help().map(|help| help.to_string()).unwrap_or_default(),
+        code: error.code().map(|code| code.to_string()),
+    }
+}
+
+/// Runs the steps and reports each as it ends.
+pub(super) struct Steps<'r> {
+    report: &'r mut (dyn FnMut(&CheckStep) + Send),
+    steps: Vec<CheckStep>,
+}
+
+impl Steps<'_> {
+    fn end(&mut self, name: &'static str, began: Instant, finding: Finding) {
+        let milliseconds = u64::try_from(began.elapsed().as_millis()).unwrap_or(u64::MAX);
+        let Finding { outcome, message, remedy, code } = finding;
+        let step = CheckStep { name, outcome, message, remedy, code, milliseconds };
+        (self.report)(&step);
+        self.steps.push(step);
+    }
+
+    fn skip(&mut self, name: &'static str, why: &str) {
+        let message = format!("not tried: {why}");
+        let finding = Finding { outcome: Outcome::Skipped, message, remedy: String::new(), code: None };
+        self.end(name, Instant::now(), finding);
+    }
+}
+
+/// Tries everything that a run needs. A server that cannot be reached is tried again until `wait`
+/// is over.
+///
+/// What the application keeps is looked at in any case; what needs the directory, as far as it
+/// goes.
+pub async fn check(
+    workspace: &Workspace,
+    wait: Duration,
+    mut report: impl FnMut(&CheckStep) + Send,
+) -> Vec<CheckStep> {
+    let mut steps = Steps { report: &mut report, steps: Vec::new() };
+    // The connection's own steps have told what ended them.
+    let _ = directory(workspace, wait, &mut steps).await;
+    accounts(workspace, &mut steps).await;
+    steps.steps
+}
+
+/// The steps that need the directory; an error is one that a step has told already.
+async fn directory(
+    workspace: &Workspace,
+    wait: Duration,
+    steps: &mut Steps<'_>,
+) -> Result<(), DirectoryError> {
+    const NEEDS_CONNECTION: [&str; 7] =
+        ["password", "bind", "rights", "base", "filter", "attribute", "group"];
+    let directory = workspace.directory()?;
+    let reached = reach::servers(directory, workspace.folder(), wait, steps).await;
+    let Some(mut connection) = reached else {
+        for name in NEEDS_CONNECTION {
+            if directory.bind.name().is_some() || name != "password" {
+                steps.skip(name, "there is no connection");
+            }
+        }
+        return Ok(());
+    };
+    if !rights::bind(workspace, directory, &mut connection, steps).await {
+        for name in NEEDS_CONNECTION.iter().skip(2) {
+            steps.skip(name, "the bind did not succeed");
+        }
+        return Ok(());
+    }
+    let told = content::read(workspace, &mut connection, steps).await;
+    if directory.bind != Bind::Anonymous {
+        let began = Instant::now();
+        if let Some(finding) = rights::anonymous(workspace, directory, told.candidates).await {
+            steps.end("rights", began, finding);
+        }
+    }
+    connection.close().await;
+    Ok(())
+}
+
+async fn accounts(workspace: &Workspace, steps: &mut Steps<'_>) {
+    let began = Instant::now();
+    let store = workspace.store();
+    let fields: Vec<&str> = workspace.settings().intake.fields.keys().map(String::as_str).collect();
+    let finding = match store.accounts(&fields).await {
+        Err(error) => bad(&error),
+        Ok(accounts) => {
+            let linked = accounts.iter().filter(|account| account.link.is_some()).count();
+            let message =
+                format!("{}: {} accounts, {linked} of them linked", store.describe(), accounts.len());
+            match store.is_writable().await {
+                Ok(true) => good(message),
+                Ok(false) => warning(
+                    format!("{message}; it can be read, but not written"),
+                    "a preview works like this; to carry it out, whoever runs this must be allowed to write it",
+                ),
+                Err(error) => bad(&error),
+            }
+        }
+    };
+    steps.end("accounts", began, finding);
+}
