@@ -78,11 +78,16 @@ fn reading(text: &mut String, preview: &Preview, width: usize) {
         let groups = counted(preview.groups_read, "group", "groups");
         let words = paint(Tone::Good, "Read to its end:");
         let _ = writeln!(text, "{words} {from}: {people} people found, {groups}.");
-        return;
+        return notes(text, preview, width);
     }
     let _ = writeln!(text, "{} {from}.", paint(Tone::Bad, "Not read to its end:"));
     let gaps = preview.gaps.iter().map(|gap| format!("{}: {}", harmless(&gap.part), harmless(&gap.reason)));
     some(text, width, "So nobody's account is removed or suspended. What is missing:", gaps);
+    notes(text, preview, width);
+}
+
+fn notes(text: &mut String, preview: &Preview, width: usize) {
+    some(text, width, "On the way:", preview.notes.iter().map(|note| harmless(note)));
 }
 
 fn funnel(text: &mut String, preview: &Preview, intake: &Intake, width: usize) {

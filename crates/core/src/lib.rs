@@ -10,6 +10,7 @@
 //! * [`selection`]: from entries to candidates, with the funnel;
 //! * [`field`]: from a candidate to the account that the rules draw from it;
 //! * [`account`]: the application's own list;
+//! * [`url`]: where else a part of the tree is kept;
 //! * [`value`]: values as a person reads them;
 //! * [`preview`]: what the application would import, update, suspend or remove.
 //!
@@ -28,4 +29,5 @@ pub mod reading;
 pub mod schema;
 pub mod selection;
 pub mod settings;
+pub mod url;
 pub mod value;

@@ -48,6 +48,11 @@ pub enum Part {
         /// Whether the nest lets people in or keeps them out.
         purpose: Purpose,
     },
+    /// What changed while the people were read.
+    SecondLook {
+        /// The base's name.
+        base: Dn,
+    },
     /// The lasting identities of the people.
     Identities {
         /// The attribute that holds them.
@@ -74,6 +79,7 @@ impl fmt::Display for Part {
         match self {
             Part::People { base } => write!(out, "people under {base}"),
             Part::Group { dn, .. } => write!(out, "group {dn}"),
+            Part::SecondLook { base } => write!(out, "what changed meanwhile under {base}"),
             Part::Identities { attribute } => write!(out, "{attribute} of the people"),
             Part::Lookup { people } => {
                 let accounts = if people.len() == 1 { "account" } else { "accounts" };
@@ -118,6 +124,8 @@ pub struct Sweep {
     keys: IndexSet<DnKey>,
     graph: Graph,
     found: HashMap<Identity, String>,
+    /// Why the reading ended before everything was begun.
+    cut: Option<String>,
     source: Source,
 }
 
@@ -132,6 +140,8 @@ pub struct Source {
     pub kind: ServerKind,
     /// The attribute that holds the lasting identity.
     pub identity: String,
+    /// What happened on the way that did no harm: another server, a second look.
+    pub notes: Vec<String>,
 }
 
 impl Sweep {
@@ -154,26 +164,33 @@ impl Sweep {
         }
     }
 
-    /// Ends every part that is still open, for one reason.
+    /// Ends every part that is still open, and what was not begun, for one reason.
     pub fn cut_short(&mut self, reason: &str) {
+        self.cut.get_or_insert_with(|| reason.to_owned());
         for (_, slot) in self.parts.iter_mut().filter(|(_, slot)| slot.is_none()) {
             *slot = Some(Ended::Short(reason.to_owned()));
         }
     }
 
-    /// Keeps one person; one that came already (bases may overlap) is kept once.
+    /// Keeps one person; one that came already (bases may overlap) is kept once. False if so.
     ///
     /// # Errors
     /// The name is not a distinguished name.
-    pub fn person<'v, A, V>(&mut self, dn: &str, attributes: A) -> Result<(), crate::name::ParseError>
+    pub fn person<'v, A, V>(&mut self, dn: &str, attributes: A) -> Result<bool, crate::name::ParseError>
     where
         A: IntoIterator<Item = (&'v str, V)>,
         V: IntoIterator<Item = &'v [u8]>,
     {
-        if self.keys.insert(Dn::parse(dn)?.key()) {
+        let new = self.keys.insert(Dn::parse(dn)?.key());
+        if new {
             self.people.push(dn, attributes);
         }
-        Ok(())
+        Ok(new)
+    }
+
+    /// Says what happened on the way that did no harm.
+    pub fn note(&mut self, note: String) {
+        self.source.notes.push(note);
     }
 
     /// Whether a name is one of the people read so far.
@@ -198,9 +215,9 @@ impl Sweep {
         attribute.clone_into(&mut self.source.identity);
     }
 
-    /// Keeps where a person is whom the sweep did not meet.
-    pub fn found(&mut self, identity: Identity, dn: &str) {
-        self.found.insert(identity, dn.to_owned());
+    /// Keeps where a person is whom the sweep did not meet. False if that was known already.
+    pub fn found(&mut self, identity: Identity, dn: &str) -> bool {
+        self.found.insert(identity, dn.to_owned()).is_none()
     }
 
     /// Ends the sweep: with the proof if everything that `intake` needs was read to its end.
@@ -228,7 +245,8 @@ impl Sweep {
         for needed in bases.chain(groups) {
             if !complete(&|part| *part == needed) && !told(&gaps, &needed) {
                 let hides_excluded = matches!(needed, Part::Group { purpose: Purpose::Exclude, .. });
-                let reason = "it was not read".to_owned();
+                let why = self.cut.as_ref().map_or_else(String::new, |reason| format!(": {reason}"));
+                let reason = format!("it was not read{why}");
                 gaps.push(Gap { part: needed.to_string(), reason, hides_excluded });
             }
         }

@@ -57,6 +57,9 @@ pub struct Options {
     pub shy: bool,
     /// Attributes that can be searched for but are never shown, as by an access rule.
     pub hidden: Vec<String>,
+    /// An entry that comes into sight only when so many searches were asked on a connection, as one
+    /// that is moved while others are read; the number of the last change grows with each search.
+    pub late: Option<(String, u64)>,
     /// What goes wrong, for tests.
     pub fault: Option<Fault>,
     /// The certificate in place of a good one, for tests.
@@ -78,6 +81,7 @@ impl Default for Options {
             anonymous: false,
             shy: false,
             hidden: Vec::new(),
+            late: None,
             fault: None,
             certificate: CertificateKind::Good,
         }

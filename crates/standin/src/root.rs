@@ -1,6 +1,6 @@
 //! What the server says of itself: the root DSE (RFC 4512 §5.1) and the subschema (RFC 4512 §4.2).
 
-use crate::{Directory, Manner};
+use crate::{Directory, Manner, Options};
 use webtaxon_core::entry::Entries;
 use webtaxon_core::schema::Schema;
 use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS, START_TLS, WHO_AM_I};
@@ -11,10 +11,12 @@ pub(crate) const SUBSCHEMA: &str = "cn=Subschema";
 /// What every domain controller says it can do.
 const CONTROLLER: &str = "1.2.840.113556.1.4.800";
 
-pub(crate) fn root_dse(directory: &Directory, start_tls: bool) -> Entries {
+pub(crate) fn root_dse(directory: &Directory, options: &Options, searches: u64) -> Entries {
+    let start_tls = options.start_tls && !options.tls;
+    let paged = options.paging.then_some(PAGED_RESULTS);
     let tops: Vec<String> = directory.tops().iter().map(ToString::to_string).collect();
     let first = tops.first().map_or("", String::as_str);
-    let (configuration, schema, now);
+    let (configuration, schema, now, last_change);
     // All operational attributes (RFC 3673), absolute true and false (RFC 4526)
     let features = vec!["1.3.6.1.4.1.4203.1.5.1", "1.3.6.1.4.1.4203.1.5.3"];
     let mut attributes: Vec<(&str, Vec<&str>)> = vec![
@@ -28,23 +30,24 @@ pub(crate) fn root_dse(directory: &Directory, start_tls: bool) -> Entries {
     ];
     match directory.manner() {
         Manner::Plain => {
-            attributes.push(("supportedControl", vec![PAGED_RESULTS]));
+            attributes.push(("supportedControl", paged.into_iter().collect()));
             let tls = start_tls.then_some(START_TLS);
             attributes.push(("supportedExtension", tls.into_iter().chain([WHO_AM_I]).collect()));
         }
         Manner::Controller => {
             configuration = format!("CN=Configuration,{first}");
             schema = format!("CN=Schema,{configuration}");
+            last_change = if options.late.is_some() { searches.to_string() } else { "1".to_owned() };
             now = jiff::Timestamp::now().strftime("%Y%m%d%H%M%S.0Z").to_string();
             attributes.extend([
-                ("supportedControl", vec![PAGED_RESULTS, DOMAIN_SCOPE]),
+                ("supportedControl", paged.into_iter().chain([DOMAIN_SCOPE]).collect()),
                 ("supportedCapabilities", vec![CONTROLLER]),
                 ("defaultNamingContext", vec![first]),
                 ("rootDomainNamingContext", vec![first]),
                 ("configurationNamingContext", vec![configuration.as_str()]),
                 ("schemaNamingContext", vec![schema.as_str()]),
                 ("currentTime", vec![now.as_str()]),
-                ("highestCommittedUSN", vec!["1"]),
+                ("highestCommittedUSN", vec![last_change.as_str()]),
             ]);
         }
     }

@@ -95,7 +95,7 @@ impl<'s> Search<'s> {
         let root;
         let is_root = base.first().is_none() && self.request.scope == Scope::Base;
         let own = if is_root {
-            root = root::root_dse(&directory, self.session.options.start_tls && !self.session.options.tls);
+            root = root::root_dse(&directory, &self.session.options, self.session.searches);
             Some(&root)
         } else {
             directory.subschema(&base)
@@ -176,7 +176,14 @@ impl<'s> Search<'s> {
             if looked.is_multiple_of(64) && self.session.is_abandoned(self.id).await? {
                 return Ok(());
             }
-            let entry = directory.entry(index).filter(|entry| matcher.matches(index, *entry));
+            let is_late = |dn: &str| {
+                options
+                    .late
+                    .as_ref()
+                    .is_some_and(|(late, after)| late == dn && self.session.searches <= *after)
+            };
+            let entry = directory.entry(index).filter(|entry| !is_late(entry.dn()));
+            let entry = entry.filter(|entry| matcher.matches(index, *entry));
             let Some(entry) = entry else { continue };
             if rest.sent + sent >= limit {
                 code = 4;

@@ -1,7 +1,7 @@
 //! One settings file and the files beside it: where every run begins.
 
 use crate::Error;
-use crate::directory::{self, CheckStep, Connection, DirectoryError, DirectoryErrorKind, Prompt};
+use crate::directory::{self, Access, CheckStep, Connection, DirectoryError, DirectoryErrorKind, Prompt};
 use crate::store::{self, AccountStore};
 use secrecy::SecretString;
 use std::path::{Path, PathBuf};
@@ -97,16 +97,22 @@ impl Workspace {
         warnings
     }
 
+    /// Fetches the password, once for a whole run.
+    ///
+    /// # Errors
+    /// Its source is missing or empty.
+    pub async fn access(&self) -> Result<Access, Error> {
+        let directory = self.directory()?;
+        Ok(Access::new(directory, &self.folder, self.password(directory).await?))
+    }
+
     /// Connects to the directory and says who asks.
     ///
     /// # Errors
     /// No server could be reached and trusted, or the bind was refused.
     pub async fn connect(&self) -> Result<Connection, Error> {
-        let directory = self.directory()?;
-        let password = self.password(directory).await?;
-        let mut connection = Connection::open(directory, &self.folder).await?;
-        connection.bind(directory, password.as_ref()).await?;
-        Ok(connection)
+        let access = self.access().await?;
+        Ok(access.open_first(&access.servers().await?).await?)
     }
 
     /// Reads the directory and the application's list, and works out what would change.
@@ -127,10 +133,8 @@ impl Workspace {
     pub async fn preview_with(&self, store: &dyn AccountStore) -> Result<Preview, Error> {
         let fields: Vec<&str> = self.settings.intake.fields.keys().map(String::as_str).collect();
         let accounts = store.accounts(&fields).await?;
-        let mut connection = self.connect().await?;
-        let links = accounts.iter().filter_map(|account| account.link.clone());
-        let reading = directory::read(&mut connection, &self.settings, links).await;
-        connection.close().await;
+        let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
+        let reading = directory::read(&self.access().await?, &self.settings, &links).await?;
         Ok(Preview::new(&self.settings, &reading, &accounts))
     }
 

@@ -146,6 +146,14 @@ impl ResultCode {
     pub const SIZE_LIMIT_EXCEEDED: Self = Self(4);
     /// More than an administrator allows.
     pub const ADMIN_LIMIT_EXCEEDED: Self = Self(11);
+    /// Longer than the server's limit.
+    pub const TIME_LIMIT_EXCEEDED: Self = Self(3);
+    /// Another server keeps this.
+    pub const REFERRAL: Self = Self(10);
+    /// Too much to do just now.
+    pub const BUSY: Self = Self(51);
+    /// Going down, or not up yet.
+    pub const UNAVAILABLE: Self = Self(52);
     /// The base's name does not exist.
     pub const NO_SUCH_OBJECT: Self = Self(32);
 

@@ -28,6 +28,8 @@ pub struct Preview {
     pub directory: String,
     /// The server that answered.
     pub server: String,
+    /// What happened on the way that did no harm: another server, a second look.
+    pub notes: Vec<String>,
     /// How many groups were read.
     pub groups_read: usize,
     /// What was not read to its end; empty exactly when the reading is whole.
@@ -64,6 +66,7 @@ impl Preview {
             intake: intake.name.clone(),
             directory: reading.source().directory.clone(),
             server: reading.source().server.clone(),
+            notes: reading.source().notes.clone(),
             groups_read: reading.graph().groups(),
             gaps: reading.gaps().to_vec(),
             incomplete: summary::incomplete(reading, &selection),

@@ -1,6 +1,7 @@
 //! The address of one LDAP server: `ldaps://host:port`, `ldap://host:port` (RFC 4516 §2) or
 //! `ldapi://%2Fpath`, a socket on this machine.
 
+use crate::url::decode;
 use std::fmt;
 use std::path::PathBuf;
 
@@ -91,21 +92,8 @@ impl Scheme {
 fn socket(rest: &str) -> Result<Server, String> {
     let help = "write the socket's path with %2F for each slash, like ldapi://%2Frun%2Fslapd%2Fldapi";
     let rest = rest.strip_suffix('/').unwrap_or(rest);
-    let mut path = Vec::new();
-    let mut bytes = rest.bytes();
-    while let Some(byte) = bytes.next() {
-        if byte != b'%' {
-            path.push(byte);
-            continue;
-        }
-        let digit = |byte: Option<u8>| char::from(byte.unwrap_or(0)).to_digit(16);
-        match (digit(bytes.next()), digit(bytes.next())) {
-            (Some(high), Some(low)) => path.push(u8::try_from(high * 16 + low).unwrap_or(0)),
-            _ => return Err(help.to_owned()),
-        }
-    }
-    match String::from_utf8(path) {
-        Ok(path) if path.starts_with('/') && !path.contains('\0') => Ok(Server::Socket(path.into())),
+    match decode(rest) {
+        Some(path) if path.starts_with('/') && !path.contains('\0') => Ok(Server::Socket(path.into())),
         _ => Err(help.to_owned()),
     }
 }

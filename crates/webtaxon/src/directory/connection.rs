@@ -58,33 +58,6 @@ impl std::fmt::Debug for Connection {
 }
 
 impl Connection {
-    /// Connects to the first of the directory's servers that can be reached and trusted, and reads
-    /// what it says of itself. The deadline of the whole run begins here.
-    ///
-    /// # Errors
-    /// What each of the servers answered, if none could be used.
-    pub async fn open(directory: &Directory, folder: &Path) -> Result<Self, DirectoryError> {
-        let deadline = Instant::now() + directory.deadline;
-        let mut failed = Vec::new();
-        for server in servers(directory).await? {
-            match Self::open_at(&server, directory, folder, deadline, &mut |_| {}).await {
-                Ok(connection) => return Ok(connection),
-                Err(error) => {
-                    tracing::debug!(%server, %error, "this server cannot be used");
-                    failed.push(error);
-                }
-            }
-        }
-        match (failed.pop(), failed.is_empty()) {
-            (None, _) => Err(DirectoryErrorKind::NoServer.into()),
-            (Some(only), true) => Err(only),
-            (Some(last), false) => {
-                failed.push(last);
-                Err(DirectoryErrorKind::AllFailed { failed }.into())
-            }
-        }
-    }
-
     /// Connects to one server, tells each step as it is done, and reads what it says of itself.
     pub(super) async fn open_at(
         server: &Server,
@@ -128,13 +101,26 @@ impl Connection {
 
     /// Entries in a page, if the server knows pages.
     pub(super) fn page(&self) -> Option<u32> {
-        self.root.paged().then_some(self.page)
+        Some(self.page).filter(|page| *page > 0 && self.root.paged())
     }
 
-    /// Asks for half as many entries in a page from here on; false if it cannot be less.
+    /// Asks for half as many entries in a page from here on, and at last for no pages; false if
+    /// there were none already.
     pub(super) fn halve_page(&mut self) -> bool {
+        let paged = self.page().is_some();
         self.page /= 2;
-        self.page > 0
+        paged
+    }
+
+    /// Waits, but not past the run's deadline.
+    pub(super) async fn rest(&self, pause: Duration) -> Result<(), DirectoryError> {
+        if Instant::now() + pause >= self.deadline {
+            return Err(
+                DirectoryErrorKind::Deadline { server: self.server.clone(), deadline: self.run }.into()
+            );
+        }
+        tokio::time::sleep(pause).await;
+        Ok(())
     }
 
     async fn read_root(&mut self) -> Result<(), DirectoryError> {

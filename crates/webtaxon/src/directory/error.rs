@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 use thiserror::Error;
 use webtaxon_wire::ProtocolError;
-use webtaxon_wire::message::LdapResult;
+use webtaxon_wire::message::{LdapResult, ResultCode};
 
 /// Why a directory could not be asked.
 #[derive(Debug, Error, Diagnostic)]
@@ -205,6 +205,32 @@ pub enum DirectoryErrorKind {
         /// The way out.
         help: &'static str,
     },
+    /// Page after page without an entry, and never an end.
+    #[error("{base}: the server sends empty pages without end")]
+    #[diagnostic(
+        code(WX0402),
+        help(
+            "tell the directory's administrators: the server breaks the protocol of paged results (RFC 2696)"
+        )
+    )]
+    EndlessPages {
+        /// Where the search began.
+        base: String,
+    },
+    /// A part of the tree is kept elsewhere, and the settings say to stop there.
+    #[error("{base}: a part of it is kept by another server: {}", urls.join(" or "))]
+    #[diagnostic(
+        code(WX0403),
+        help(
+            "references = \"refuse\" ends the reading here; \"follow\" reads that server, too, \"ignore\" leaves its part out"
+        )
+    )]
+    Referred {
+        /// Where the search began.
+        base: String,
+        /// The servers that keep it.
+        urls: Vec<String>,
+    },
     /// A search ended with another result than success.
     #[error("{}", in_words(base, result))]
     #[diagnostic(code(WX0401), help("{}", search_remedy(result.code.0)))]
@@ -350,9 +376,46 @@ impl DirectoryError {
         &self.0
     }
 
-    /// Whether the connection is of no use any more.
+    /// Whether the connection is of no use any more: it broke, or the server stays busy.
     pub(crate) fn is_fatal(&self) -> bool {
-        !matches!(self.0, DirectoryErrorKind::Search { .. })
+        match &self.0 {
+            DirectoryErrorKind::Search { result, .. } => {
+                matches!(result.code, ResultCode::BUSY | ResultCode::UNAVAILABLE)
+            }
+            DirectoryErrorKind::EndlessPages { .. } => false,
+            _ => true,
+        }
+    }
+
+    /// Whether the server gave less than was asked for, since it gives no more at once.
+    pub(crate) fn is_limit(&self) -> bool {
+        use ResultCode as Code;
+        matches!(&self.0, DirectoryErrorKind::Search { result, .. }
+            if [Code::SIZE_LIMIT_EXCEEDED, Code::ADMIN_LIMIT_EXCEEDED, Code::TIME_LIMIT_EXCEEDED].contains(&result.code))
+    }
+
+    /// Where else to ask, if the server says that it does not keep the base (RFC 4511 §4.1.10).
+    pub(crate) fn referral(&self) -> Option<Vec<String>> {
+        match &self.0 {
+            DirectoryErrorKind::Search { result, .. } if result.code == ResultCode::REFERRAL => {
+                let urls = result.referral.iter().flatten();
+                Some(urls.map(|url| String::from_utf8_lossy(url).into_owned()).collect())
+            }
+            _ => None,
+        }
+    }
+
+    /// Whether another server of the directory may answer where this one did not.
+    pub(crate) fn is_servers_own(&self) -> bool {
+        use DirectoryErrorKind as Kind;
+        self.is_fatal()
+            && !matches!(
+                self.0,
+                Kind::Deadline { .. }
+                    | Kind::NoPassword { .. }
+                    | Kind::BindRefused { .. }
+                    | Kind::Referred { .. }
+            )
     }
 
     pub(crate) fn protocol(server: &str, error: ProtocolError) -> Self {
@@ -402,7 +465,9 @@ pub(crate) fn search_remedy(code: u32) -> &'static str {
         4 | 11 => {
             "the server gives no more entries than its limit: choose narrower bases, or ask for a higher limit for the bind account"
         }
-        10 => "this part of the tree is kept by another server: name that server in `servers`",
+        10 => {
+            "this part of the tree is kept by another server: references = \"follow\" reads it there; or name that server in `servers`"
+        }
         12 => "the server does not know paged results: tell its administrators",
         32 => "check the spelling; people and groups often sit under different bases",
         34 => "check the spelling: the server does not take this as a distinguished name",

@@ -1,20 +1,25 @@
 //! The directory side: connect, bind, read, check. Everything here asks; nothing here writes.
 
+mod access;
 mod bind;
 mod certificate;
 mod check;
 mod connection;
 mod domain;
 mod error;
+mod follow;
+mod moved;
 mod nest;
 mod password;
 mod root;
 mod schema;
 mod search;
+mod split;
 mod sweep;
 mod transport;
 mod trust;
 
+pub use access::Access;
 pub use bind::SubCode;
 pub use certificate::Certificate;
 pub use check::{CheckStep, Outcome, check};

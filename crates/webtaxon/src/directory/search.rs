@@ -2,6 +2,7 @@
 
 use super::connection::{Connection, push};
 use super::{DirectoryError, DirectoryErrorKind};
+use std::time::Duration;
 use webtaxon_core::entry::Entries;
 use webtaxon_core::filter::Filter;
 use webtaxon_wire::conversation::RequestId;
@@ -10,6 +11,12 @@ use webtaxon_wire::message::{
     Aliases, LdapResult, Octets, ResultCode, Scope, SearchRequest, SearchResultEntry,
 };
 use webtaxon_wire::{Event, control};
+
+/// How long a busy server is left alone before it is asked again.
+const PAUSES: [Duration; 3] = [Duration::from_millis(250), Duration::from_secs(1), Duration::from_secs(3)];
+/// Empty pages in a row that are taken for a server that never ends. Filters that are costly make
+/// honest servers send a few.
+const EMPTY_PAGES: usize = 1000;
 
 /// What is looked for.
 #[derive(Clone, Debug)]
@@ -44,8 +51,15 @@ pub struct PagedSearch<'c> {
     connection: &'c mut Connection,
     query: Query,
     current: Option<RequestId>,
-    /// Whether the server has given anything of it.
+    /// The cookie of the page that is under way; empty for the first.
+    cookie: Octets,
+    /// Whether a page has come to its end.
     begun: bool,
+    /// Entries of the page that is under way.
+    on_page: usize,
+    empty_pages: usize,
+    /// How often this page was asked for again.
+    tries: usize,
 }
 
 impl Query {
@@ -100,7 +114,16 @@ impl Connection {
     /// The connection is of no use any more.
     pub async fn search(&mut self, query: Query) -> Result<PagedSearch<'_>, DirectoryError> {
         let current = Some(self.ask(&query, b"").await?);
-        Ok(PagedSearch { connection: self, query, current, begun: false })
+        Ok(PagedSearch {
+            connection: self,
+            query,
+            current,
+            cookie: Octets::default(),
+            begun: false,
+            on_page: 0,
+            empty_pages: 0,
+            tries: 0,
+        })
     }
 
     /// Everything that a search finds: its entries, and the references that it met.
@@ -170,6 +193,25 @@ fn reference(urls: &[Octets]) -> Found {
 }
 
 impl PagedSearch<'_> {
+    /// Whether a page that ended like this is to be asked for again: a server that is busy, after
+    /// a pause; one that does not like so large a page, with a smaller one. Nothing of the page
+    /// may have come.
+    async fn again(&mut self, result: &LdapResult) -> Result<bool, DirectoryError> {
+        if self.on_page > 0 {
+            return Ok(false);
+        }
+        if result.code == ResultCode::ADMIN_LIMIT_EXCEEDED && !self.begun {
+            return Ok(self.connection.halve_page());
+        }
+        if !matches!(result.code, ResultCode::BUSY | ResultCode::UNAVAILABLE) {
+            return Ok(false);
+        }
+        let Some(pause) = PAUSES.get(self.tries) else { return Ok(false) };
+        self.tries += 1;
+        self.connection.rest(*pause).await?;
+        Ok(true)
+    }
+
     /// The next entry or reference; none after the final success.
     ///
     /// # Errors
@@ -180,27 +222,28 @@ impl PagedSearch<'_> {
             let event = self.connection.event_for(current).await;
             match event.inspect_err(|_| self.current = None)? {
                 Event::Entry(_, entry) => {
-                    self.begun = true;
+                    self.on_page += 1;
                     return Ok(Some(Found::Entry(entry)));
                 }
                 Event::Reference(_, urls) => return Ok(Some(reference(&urls))),
                 Event::Done(_, result, cookie) => {
                     self.current = None;
-                    if result.code == ResultCode::ADMIN_LIMIT_EXCEEDED
-                        && !self.begun
-                        && self.connection.halve_page()
-                    {
-                        // Some servers refuse a page that is larger than they like.
-                        self.current = Some(self.connection.ask(&self.query, b"").await?);
+                    if self.again(&result).await? {
+                        self.current = Some(self.connection.ask(&self.query, &self.cookie).await?);
                         continue;
                     }
-                    self.begun = true;
                     if result.code != ResultCode::SUCCESS {
                         let base = self.query.base.clone();
                         return Err(DirectoryErrorKind::Search { base, result: Box::new(result) }.into());
                     }
                     if let Some(cookie) = cookie {
+                        self.empty_pages = if self.on_page == 0 { self.empty_pages + 1 } else { 0 };
+                        if self.empty_pages > EMPTY_PAGES {
+                            let base = self.query.base.clone();
+                            return Err(DirectoryErrorKind::EndlessPages { base }.into());
+                        }
                         self.current = Some(self.connection.ask(&self.query, &cookie).await?);
+                        (self.cookie, self.on_page, self.begun, self.tries) = (cookie, 0, true, 0);
                     }
                 }
                 Event::Bound(..) | Event::Extended(..) => {}

@@ -3,102 +3,376 @@
 //! Whatever goes wrong ends up as a gap of the [`Reading`], never as a shorter reading that looks
 //! whole: the proof is core's to give.
 
+use super::access::Access;
 use super::connection::{Connection, attributes};
+use super::moved::Mark;
 use super::search::{Found, Query};
+use super::split::{self, Portions};
 use super::{DirectoryError, nest};
-use std::collections::{BTreeSet, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
+use webtaxon_core::entry::Entries;
 use webtaxon_core::filter::Filter;
 use webtaxon_core::identity::{Identity, LASTING};
 use webtaxon_core::name::Dn;
-use webtaxon_core::reading::{Ended, Part, Reading, ServerKind, Source, Sweep};
+use webtaxon_core::reading::{Ended, Part, PartId, Reading, ServerKind, Source, Sweep};
 use webtaxon_core::selection::active_filter;
 use webtaxon_core::settings::{Intake, Settings};
+use webtaxon_wire::message::SearchResultEntry;
 
 /// People who are looked up with one search.
 const LOOKUP_BATCH: usize = 50;
+/// Entries that come again, beyond as many as are new, before a search is taken for one that never
+/// ends.
+const AGAIN: usize = 10_000;
 
 /// Reads everything that the intake needs; `links` are the identities of the accounts there are.
+///
+/// Where a server goes away in the middle, the next one is asked, from the beginning: a page's
+/// cookie is of no use to another server.
+///
+/// # Errors
+/// No server could be reached, or the bind was refused. Whatever comes later is a gap of the
+/// reading.
 pub async fn read(
-    connection: &mut Connection,
+    access: &Access,
     settings: &Settings,
-    links: impl IntoIterator<Item = Identity>,
-) -> Reading {
-    let intake = &settings.intake;
-    let kind = connection.root().kind;
-    let mut sweep = Sweep::new(Source {
-        directory: intake.directory.clone(),
-        server: connection.server().to_owned(),
-        kind,
-        identity: intake.identity.clone().unwrap_or_default(),
-    });
-    if let Err(error) = everything(connection, &mut sweep, intake, kind, links).await {
+    links: &[Identity],
+) -> Result<Reading, DirectoryError> {
+    let servers = access.servers().await?;
+    let mut connection = access.open_first(&servers).await?;
+    let mut notes = Vec::new();
+    loop {
+        let server = connection.server().to_owned();
+        let intake = &settings.intake;
+        let sweep = Sweep::new(Source {
+            directory: intake.directory.clone(),
+            server: server.clone(),
+            kind: connection.root().kind,
+            identity: intake.identity.clone().unwrap_or_default(),
+            notes: std::mem::take(&mut notes),
+        });
+        let mut reader =
+            Reader { access, connection, sweep, intake, wanted: Vec::new(), others: HashMap::new() };
+        let ended = reader.everything(links).await;
+        let Reader { connection: used, mut sweep, others, .. } = reader;
+        for (_, other) in others {
+            other.close().await;
+        }
+        let Err(error) = ended else {
+            used.close().await;
+            return Ok(sweep.finish(intake));
+        };
         tracing::debug!(%error, "the reading was cut short");
-        sweep.cut_short(&error.to_string());
-    }
-    sweep.finish(intake)
-}
-
-async fn everything(
-    connection: &mut Connection,
-    sweep: &mut Sweep,
-    intake: &Intake,
-    kind: ServerKind,
-    links: impl IntoIterator<Item = Identity>,
-) -> Result<(), DirectoryError> {
-    let wanted = wanted_attributes(intake, kind);
-    for base in &intake.bases {
-        let part = sweep.open(Part::People { base: base.clone() });
-        let ended = people(connection, sweep, base, &intake.filter, &wanted).await;
-        close(sweep, part, ended)?;
-    }
-    let identity = intake.identity.clone().unwrap_or_else(|| {
-        let usual = if kind == ServerKind::Controller { "objectGUID" } else { "entryUUID" };
-        let present = LASTING.into_iter().find(|name| sweep.people().names().find(name).is_some());
-        present.unwrap_or(usual).to_owned()
-    });
-    sweep.set_identity(&identity);
-    identities(sweep, &identity);
-    nest::read(connection, sweep, intake).await?;
-    let known: HashSet<Identity> =
-        sweep.people().iter().filter_map(|entry| Identity::of(entry, &identity)).collect();
-    let missing: Vec<Identity> = links.into_iter().filter(|link| !known.contains(link)).collect();
-    lookups(connection, sweep, intake, &identity, missing).await
-}
-
-/// Looks whether every person shows the lasting identity. Servers give every entry one of the usual
-/// ones, so that a person without it has one that is hidden: whose account they are, and whether
-/// its person is gone, cannot be known. An attribute of the administrator's choice may be missing.
-fn identities(sweep: &mut Sweep, attribute: &str) {
-    if !LASTING.iter().any(|usual| usual.eq_ignore_ascii_case(attribute)) {
-        return;
-    }
-    let hidden = sweep.people().iter().filter(|entry| Identity::of(*entry, attribute).is_none()).count();
-    let part = sweep.open(Part::Identities { attribute: attribute.to_owned() });
-    let ended = match hidden {
-        0 => Ended::Complete,
-        _ => Ended::Short(format!(
-            "{hidden} of them do not show it; the bind account may lack the right to read it"
-        )),
-    };
-    sweep.close(part, ended);
-}
-
-/// Ends a part; an error that leaves the connection usable is only that part's.
-fn close(
-    sweep: &mut Sweep,
-    part: webtaxon_core::reading::PartId,
-    ended: Result<Ended, DirectoryError>,
-) -> Result<(), DirectoryError> {
-    match ended {
-        Ok(ended) => sweep.close(part, ended),
-        Err(error) => {
-            sweep.close(part, Ended::Short(error.to_string()));
-            if error.is_fatal() {
-                return Err(error);
+        let at = servers.iter().position(|one| one.to_string() == server).map_or(servers.len(), |at| at + 1);
+        let rest = servers.get(at..).unwrap_or(&[]);
+        let next = if error.is_servers_own() { access.open_first(rest).await.ok() } else { None };
+        match next {
+            Some(other) => {
+                notes.push(format!("{error}; the reading began again at {}", other.server()));
+                connection = other;
+            }
+            None => {
+                sweep.cut_short(&error.to_string());
+                return Ok(sweep.finish(intake));
             }
         }
     }
+}
+
+/// A sweep under way at one server.
+pub(super) struct Reader<'a> {
+    pub(super) access: &'a Access,
+    pub(super) connection: Connection,
+    pub(super) sweep: Sweep,
+    pub(super) intake: &'a Intake,
+    /// The attributes that are asked for.
+    pub(super) wanted: Vec<String>,
+    /// Connections to servers that references name, by their address.
+    pub(super) others: HashMap<String, Connection>,
+}
+
+/// What becomes of the entries of a search.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Purpose<'i> {
+    /// They are people.
+    People,
+    /// They say where people are whom the sweep did not meet; the attribute tells who they are.
+    Whereabouts(&'i str),
+    /// They are people who may have moved while the others were read; those who were met already
+    /// are known by the attribute.
+    Moved(&'i str, &'i HashSet<Identity>),
+}
+
+/// What one search brought, beside the entries that were kept.
+#[derive(Default)]
+pub(super) struct Brought {
+    /// Why it is not whole; none if nothing is missing.
+    pub(super) short: Option<String>,
+    /// The parts that other servers keep: for each, the URLs of servers that have it.
+    pub(super) references: Vec<Vec<String>>,
+    /// For each entry, its values of [`split::BY`], if they are wanted.
+    names: Vec<[Vec<String>; 3]>,
+    wants_names: bool,
+    new: usize,
+    again: usize,
+}
+
+impl Reader<'_> {
+    async fn everything(&mut self, links: &[Identity]) -> Result<(), DirectoryError> {
+        let kind = self.connection.root().kind;
+        self.wanted = wanted_attributes(self.intake, kind);
+        let mark = Mark::take(&mut self.connection, self.intake).await?;
+        for base in &self.intake.bases {
+            let part = self.sweep.open(Part::People { base: base.clone() });
+            let query = self.query(&base.to_string(), self.intake.filter.clone());
+            let ended = self.whole(&query, Purpose::People).await;
+            self.close(part, ended)?;
+        }
+        let identity = self.intake.identity.clone().unwrap_or_else(|| {
+            let usual = if kind == ServerKind::Controller { "objectGUID" } else { "entryUUID" };
+            let present = LASTING.into_iter().find(|name| self.sweep.people().names().find(name).is_some());
+            present.unwrap_or(usual).to_owned()
+        });
+        self.sweep.set_identity(&identity);
+        mark.look_again(self, &identity).await?;
+        self.identities(&identity);
+        nest::read(&mut self.connection, &mut self.sweep, self.intake).await?;
+        let known = self.identities_met(&identity);
+        let missing = links.iter().filter(|link| !known.contains(link)).cloned().collect();
+        self.lookups(&identity, missing).await
+    }
+
+    /// A search for people with every attribute that they need.
+    pub(super) fn query(&self, base: &str, filter: Filter) -> Query {
+        let wanted: Vec<&str> = self.wanted.iter().map(String::as_str).collect();
+        Query::subtree(base, filter, &wanted)
+    }
+
+    /// Who was met so far.
+    pub(super) fn identities_met(&self, identity: &str) -> HashSet<Identity> {
+        self.sweep.people().iter().filter_map(|entry| Identity::of(entry, identity)).collect()
+    }
+
+    /// Ends a part; an error that leaves the connection usable is only that part's.
+    pub(super) fn close(
+        &mut self,
+        part: PartId,
+        ended: Result<Ended, DirectoryError>,
+    ) -> Result<(), DirectoryError> {
+        match ended {
+            Ok(ended) => self.sweep.close(part, ended),
+            Err(error) => {
+                self.sweep.close(part, Ended::Short(error.to_string()));
+                if error.is_fatal() {
+                    return Err(error);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Looks whether every person shows the lasting identity. Servers give every entry one of the
+    /// usual ones, so that a person without it has one that is hidden: whose account they are, and
+    /// whether its person is gone, cannot be known. An attribute of the administrator's choice may
+    /// be missing.
+    fn identities(&mut self, attribute: &str) {
+        if !LASTING.iter().any(|usual| usual.eq_ignore_ascii_case(attribute)) {
+            return;
+        }
+        let people = self.sweep.people().iter();
+        let hidden = people.filter(|entry| Identity::of(*entry, attribute).is_none()).count();
+        let part = self.sweep.open(Part::Identities { attribute: attribute.to_owned() });
+        let ended = match hidden {
+            0 => Ended::Complete,
+            _ => Ended::Short(format!(
+                "{hidden} of them do not show it; the bind account may lack the right to read it"
+            )),
+        };
+        self.sweep.close(part, ended);
+    }
+
+    /// Reads one search to its end, whatever it takes: in parts where the server gives no more at
+    /// once, at other servers where it refers to them.
+    pub(super) async fn whole(
+        &mut self,
+        query: &Query,
+        purpose: Purpose<'_>,
+    ) -> Result<Ended, DirectoryError> {
+        let mut brought = Brought::default();
+        match self.search(query.clone(), purpose, &mut brought).await {
+            Ok(()) => {}
+            Err(error) if error.is_limit() => {
+                let parts = self.in_portions(query, purpose, &mut brought).await?;
+                brought.short = brought.short.or(parts.map(|reason| format!("{error}; {reason}")));
+            }
+            Err(error) => match error.referral() {
+                Some(urls) => brought.references.push(urls),
+                None => return Err(error),
+            },
+        }
+        let elsewhere = self.follow(query, purpose, brought.references).await?;
+        Ok(brought.short.or(elsewhere).map_or(Ended::Complete, Ended::Short))
+    }
+
+    /// One search at this server; what came is kept even where it ends badly.
+    async fn search(
+        &mut self,
+        query: Query,
+        purpose: Purpose<'_>,
+        brought: &mut Brought,
+    ) -> Result<(), DirectoryError> {
+        run(&mut self.connection, &mut self.sweep, query, purpose, brought).await
+    }
+
+    /// The same search in parts that the server gives whole; the reason if they do not add up.
+    async fn in_portions(
+        &mut self,
+        query: &Query,
+        purpose: Purpose<'_>,
+        brought: &mut Brought,
+    ) -> Result<Option<String>, DirectoryError> {
+        let mut wide = query.clone();
+        wide.attributes.extend(split::BY.map(str::to_owned));
+        // The names by which it can be split, if they were not asked for at first.
+        let mut first = Brought { wants_names: true, ..Brought::default() };
+        match self.search(wide.clone(), purpose, &mut first).await {
+            Ok(()) => return Ok(None),
+            Err(error) if error.is_limit() => {}
+            Err(error) => return Err(error),
+        }
+        brought.references.append(&mut first.references);
+        let Some(mut portions) = Portions::new(&first.names) else {
+            return Ok(Some("not every entry shows a name by which the search could be split".to_owned()));
+        };
+        let at = split::BY.iter().position(|name| *name == portions.attribute()).unwrap_or(0);
+        let mut asked = 0;
+        while let Some((portion, filter)) = portions.next(&query.filter) {
+            asked += 1;
+            let mut part = Brought { wants_names: true, ..Brought::default() };
+            let ended = self.search(Query { filter, ..wide.clone() }, purpose, &mut part).await;
+            brought.references.append(&mut part.references);
+            if let Some(short) = part.short {
+                return Ok(Some(short));
+            }
+            match ended {
+                Ok(()) => {}
+                Err(error) if error.is_limit() => {
+                    if part.names.iter().any(|values| values.get(at).is_none_or(Vec::is_empty)) {
+                        return Ok(Some(format!("an entry does not show its {}", portions.attribute())));
+                    }
+                    let names = part.names.iter().filter_map(|values| values.get(at)).flatten();
+                    if !portions.split(portion, names.map(String::as_str)) {
+                        return Ok(Some(format!(
+                            "too many entries have the same {}, and the server does not give them all",
+                            portions.attribute()
+                        )));
+                    }
+                }
+                Err(error) => return Err(error),
+            }
+        }
+        let note = format!(
+            "{}: the server gives no more at once; it was read in {asked} parts by {}",
+            query.base,
+            portions.attribute()
+        );
+        self.sweep.note(note);
+        Ok(None)
+    }
+
+    /// Finds out where the people are whose accounts are linked but whom the sweep did not meet.
+    ///
+    /// Only an entry that is nowhere below the directory's own tops is gone; one that is elsewhere
+    /// is only outside the bases or the filter.
+    async fn lookups(&mut self, identity: &str, missing: Vec<Identity>) -> Result<(), DirectoryError> {
+        let tops = self.connection.root().naming_contexts.iter();
+        let tops: Vec<Dn> = tops
+            .filter(|top| self.intake.bases.iter().any(|base| base.key().is_within(&top.key())))
+            .cloned()
+            .collect();
+        if tops.is_empty() {
+            return Ok(()); // the server does not say where its trees begin: nobody can be known to be gone
+        }
+        // A link that cannot be a value of the attribute cannot be looked up; it stays unknown.
+        let filter = |person: Identity| Some((person.clone(), person.filter(identity)?));
+        let askable: Vec<(Identity, Filter)> = missing.into_iter().filter_map(filter).collect();
+        for batch in askable.chunks(LOOKUP_BATCH) {
+            let people = batch.iter().map(|(person, _)| person.clone()).collect();
+            let part = self.sweep.open(Part::Lookup { people });
+            let any = Filter::Or(batch.iter().map(|(_, filter)| filter.clone()).collect());
+            let mut ended = Ok(Ended::Complete);
+            for top in &tops {
+                let query = Query::subtree(&top.to_string(), any.clone(), &[identity]);
+                ended = self.whole(&query, Purpose::Whereabouts(identity)).await;
+                if !matches!(ended, Ok(Ended::Complete)) {
+                    break;
+                }
+            }
+            self.close(part, ended)?;
+        }
+        Ok(())
+    }
+}
+
+/// Runs one search on a connection, and keeps what comes.
+pub(super) async fn run(
+    connection: &mut Connection,
+    sweep: &mut Sweep,
+    query: Query,
+    purpose: Purpose<'_>,
+    brought: &mut Brought,
+) -> Result<(), DirectoryError> {
+    let mut search = connection.search(query).await?;
+    while let Some(found) = search.next().await? {
+        match found {
+            Found::Reference(urls) => brought.references.push(urls),
+            Found::Entry(entry) => keep(sweep, &entry, purpose, brought),
+        }
+        if brought.again > brought.new + AGAIN {
+            brought.short = Some("the server sends the same entries again and again".to_owned());
+            return Ok(());
+        }
+    }
     Ok(())
+}
+
+/// Keeps one entry for what it was looked for.
+fn keep(sweep: &mut Sweep, entry: &SearchResultEntry, purpose: Purpose<'_>, brought: &mut Brought) {
+    let values = |wanted: &str| -> Vec<String> {
+        let its = attributes(entry).filter(|(name, _)| name.eq_ignore_ascii_case(wanted));
+        its.flat_map(|(_, values)| values).map(|value| String::from_utf8_lossy(value).into_owned()).collect()
+    };
+    let dn = std::str::from_utf8(&entry.name).unwrap_or("");
+    let identity_by = |attribute: &str| {
+        let mut one = Entries::new();
+        one.push(dn, attributes(entry));
+        one.get(0).and_then(|entry| Identity::of(entry, attribute))
+    };
+    let kept = match purpose {
+        Purpose::People => sweep.person(dn, attributes(entry)).ok(),
+        Purpose::Whereabouts(attribute) => match identity_by(attribute) {
+            Some(person) if Dn::parse(dn).is_ok() => Some(sweep.found(person, dn)),
+            Some(_) => None,
+            None => {
+                brought.short = Some(format!("an entry was found that does not show its {attribute}"));
+                return;
+            }
+        },
+        Purpose::Moved(attribute, met) => {
+            match identity_by(attribute).is_some_and(|person| met.contains(&person)) {
+                true => Some(false),
+                false => sweep.person(dn, attributes(entry)).ok(),
+            }
+        }
+    };
+    match kept {
+        Some(true) => brought.new += 1,
+        Some(false) => brought.again += 1,
+        None => brought.short = Some(format!("an entry has a name that cannot be read: {dn}")),
+    }
+    if brought.wants_names {
+        brought.names.push(split::BY.map(values));
+    }
 }
 
 /// The attributes that the selection and the field rules look at, and no others.
@@ -112,101 +386,4 @@ pub(super) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String
         None => wanted.extend(LASTING.map(str::to_owned)),
     }
     wanted.into_iter().collect()
-}
-
-async fn people(
-    connection: &mut Connection,
-    sweep: &mut Sweep,
-    base: &Dn,
-    filter: &Filter,
-    wanted: &[String],
-) -> Result<Ended, DirectoryError> {
-    let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
-    let query = Query::subtree(&base.to_string(), filter.clone(), &wanted);
-    let mut search = connection.search(query).await?;
-    let mut short = None;
-    while let Some(found) = search.next().await? {
-        match found {
-            Found::Reference(urls) => short = Some(not_followed(&urls)),
-            Found::Entry(entry) => {
-                let name = std::str::from_utf8(&entry.name).ok();
-                if name.is_none_or(|name| sweep.person(name, attributes(&entry)).is_err()) {
-                    let shown = String::from_utf8_lossy(&entry.name).into_owned();
-                    short = Some(format!("an entry has a name that cannot be read: {shown}"));
-                }
-            }
-        }
-    }
-    Ok(short.map_or(Ended::Complete, Ended::Short))
-}
-
-fn not_followed(urls: &[String]) -> String {
-    format!("a part of it is kept by another server and was not followed: {}", urls.join(" or "))
-}
-
-/// Finds out where the people are whose accounts are linked but whom the sweep did not meet.
-///
-/// Only an entry that is nowhere below the directory's own tops is gone; one that is elsewhere is
-/// only outside the bases or the filter.
-async fn lookups(
-    connection: &mut Connection,
-    sweep: &mut Sweep,
-    intake: &Intake,
-    identity: &str,
-    missing: Vec<Identity>,
-) -> Result<(), DirectoryError> {
-    let tops: Vec<Dn> = connection
-        .root()
-        .naming_contexts
-        .iter()
-        .filter(|top| intake.bases.iter().any(|base| base.key().is_within(&top.key())))
-        .cloned()
-        .collect();
-    if tops.is_empty() {
-        return Ok(()); // the server does not say where its trees begin: nobody can be known to be gone
-    }
-    // A link that cannot be a value of the attribute cannot be looked up; it stays unknown.
-    let askable: Vec<(Identity, Filter)> =
-        missing.into_iter().filter_map(|person| Some((person.clone(), person.filter(identity)?))).collect();
-    for batch in askable.chunks(LOOKUP_BATCH) {
-        let people = batch.iter().map(|(person, _)| person.clone()).collect();
-        let part = sweep.open(Part::Lookup { people });
-        let any = Filter::Or(batch.iter().map(|(_, filter)| filter.clone()).collect());
-        let mut ended = Ok(Ended::Complete);
-        for top in &tops {
-            ended = lookup(connection, sweep, top, &any, identity).await;
-            if !matches!(ended, Ok(Ended::Complete)) {
-                break;
-            }
-        }
-        close(sweep, part, ended)?;
-    }
-    Ok(())
-}
-
-async fn lookup(
-    connection: &mut Connection,
-    sweep: &mut Sweep,
-    top: &Dn,
-    filter: &Filter,
-    identity: &str,
-) -> Result<Ended, DirectoryError> {
-    let query = Query::subtree(&top.to_string(), filter.clone(), &[identity]);
-    let mut short = None;
-    let mut search = connection.search(query).await?;
-    while let Some(found) = search.next().await? {
-        match found {
-            Found::Reference(urls) => short = Some(not_followed(&urls)),
-            Found::Entry(entry) => {
-                let mut entries = webtaxon_core::entry::Entries::new();
-                super::connection::push(&mut entries, &entry);
-                let found = entries.get(0).and_then(|one| Some((one.dn(), Identity::of(one, identity)?)));
-                match found {
-                    Some((dn, person)) => sweep.found(person, dn),
-                    None => short = Some(format!("an entry was found that does not show its {identity}")),
-                }
-            }
-        }
-    }
-    Ok(short.map_or(Ended::Complete, Ended::Short))
 }

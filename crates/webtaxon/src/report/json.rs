@@ -15,6 +15,7 @@ pub fn preview(preview: &Preview) -> Value {
         "server": preview.server,
         "whole": preview.is_whole(),
         "gaps": preview.gaps,
+        "notes": preview.notes,
         "funnel": preview.funnel.iter().map(step).collect::<Vec<_>>(),
         "incomplete": preview.incomplete,
         "strangers": preview.strangers,

@@ -1,30 +1,14 @@
 //! What goes wrong between here and the directory: one clear message each, in time.
 
-use crate::museum::{DIRECTORY, Museum};
+use crate::museum::{DIRECTORY, Museum, fails, told};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use webtaxon::Error;
 use webtaxon::core::filter::Filter;
-use webtaxon::directory::{Connection, Outcome, Query};
+use webtaxon::core::settings::{Bind, Directory};
+use webtaxon::directory::{Access, Outcome, Query};
 use webtaxon_standin::Options;
-
-/// The message, the code and the way out of a failure.
-fn told(error: &Error) -> (String, String, String) {
-    use miette::Diagnostic;
-    let text =
-        |part: Option<Box<dyn std::fmt::Display + '_>>| part.map(|part| part.to_string()).unwrap_or_default();
-    (error.to_string(), text(error.code()), text(error.help()))
-}
-
-async fn fails(museum: &Museum, message: &str, code: &str, help: &str) {
-    let error = museum.preview().await.expect_err(message);
-    let (said, its_code, way_out) = told(&error);
-    assert!(said.contains(message), "{said}");
-    assert_eq!(its_code, code, "{said}");
-    assert!(way_out.contains(help), "{way_out}");
-}
 
 #[tokio::test]
 async fn servers_that_cannot_be_reached_or_trusted() {
@@ -135,55 +119,6 @@ async fn a_server_that_hides_itself_before_the_bind_is_read_after_it() {
     assert!(museum.preview().await.unwrap().is_whole());
 }
 
-/// A server that says something of its own when it is asked.
-async fn impostor(museum: &Museum, bytes: &'static [u8], stay: bool, timeout: &str) {
-    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let address = listener.local_addr().unwrap();
-    let settings = museum.settings().replace(&museum.standin().url(), &format!("ldap://{address}"));
-    let plain = format!("plain = true\ntimeout = \"{timeout}\"");
-    let patient = settings.replace("timeout  = \"10s\"", &plain);
-    museum.write("webtaxon.toml", patient);
-    tokio::spawn(async move {
-        while let Ok((mut stream, _)) = listener.accept().await {
-            let mut request = [0; 512];
-            let _ = stream.read(&mut request).await;
-            let _ = stream.write_all(bytes).await;
-            if stay {
-                tokio::time::sleep(Duration::from_secs(60)).await;
-            }
-        }
-    });
-}
-
-#[tokio::test]
-async fn servers_that_break_the_protocol_end_in_time_with_a_clear_message() {
-    let museum = Museum::open().await;
-    for (bytes, stay, message, code) in [
-        (&b""[..], true, "no answer within 500 ms", "WX0304"),
-        (b"", false, "the connection was cut", "WX0314"),
-        (b"HTTP/1.1 400 Bad Request\r\n\r\n", true, "not an LDAP message", "WX0312"),
-        (&[0x30, 0], true, "not an LDAP message", "WX0312"),
-        (&[0x30, 0x84, 0xff, 0xff, 0xff, 0xff], true, "a message of 4294967295 bytes", "WX0311"),
-        (&[0x30, 12, 2, 1, 9, 0x65, 7, 0x0a, 1, 0, 4, 0, 4, 0], true, "never made (message 9)", "WX0312"),
-        (&[0x30, 12, 2, 1, 1, 0x61, 7, 0x0a, 1, 0, 4, 0, 4, 0], true, "does not fit the request", "WX0312"),
-        (
-            &[0x30, 12, 2, 1, 0, 0x78, 7, 0x0a, 1, 52, 4, 0, 4, 0],
-            true,
-            "ended the connection: unavailable",
-            "WX0313",
-        ),
-        (&[0x30, 12, 2, 1, 1, 0x65, 7, 0x0a, 1, 51, 4, 0, 4, 0], true, "busy (51)", "WX0401"),
-        (&[0x30, 0x20, 2, 1, 1], true, "no answer within 500 ms", "WX0304"),
-    ] {
-        // Only who is silent is waited for; a busy machine must not make the others look silent.
-        let timeout = if message.starts_with("no answer") { "500ms" } else { "15s" };
-        impostor(&museum, bytes, stay, timeout).await;
-        let began = Instant::now();
-        fails(&museum, message, code, "").await;
-        assert!(began.elapsed() < Duration::from_secs(20), "{message}");
-    }
-}
-
 #[tokio::test]
 async fn a_server_that_never_stops_meets_the_deadline() {
     // A flood of answers to nobody's question would be refused; a flood of entries is a slow end.
@@ -222,7 +157,9 @@ async fn a_slow_reader_slows_the_server_and_nothing_piles_up() {
     });
     let workspace = museum.workspace().unwrap();
     let directory = workspace.settings().directory().unwrap();
-    let mut connection = Connection::open(directory, museum.path()).await.unwrap();
+    let nobody = Directory { bind: Bind::Anonymous, ..directory.clone() };
+    let access = Access::new(&nobody, museum.path(), None);
+    let mut connection = access.open_first(&access.servers().await.unwrap()).await.unwrap();
     let query = Query::subtree("", Filter::present("objectClass"), &[]);
     let mut search = connection.search(query).await.unwrap();
     assert!(search.next().await.unwrap().is_some());

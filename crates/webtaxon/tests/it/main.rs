@@ -5,9 +5,11 @@
     reason = "a test that panics has failed, as it should"
 )]
 
+mod certificates;
 mod checking;
 mod connecting;
 mod examples;
+mod faults;
 mod museum;
 mod preview;
 mod store;

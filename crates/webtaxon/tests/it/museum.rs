@@ -83,3 +83,20 @@ impl Museum {
         self.workspace()?.preview().await
     }
 }
+
+/// The message, the code and the way out of a failure.
+pub(crate) fn told(error: &Error) -> (String, String, String) {
+    use miette::Diagnostic;
+    let text =
+        |part: Option<Box<dyn std::fmt::Display + '_>>| part.map(|part| part.to_string()).unwrap_or_default();
+    (error.to_string(), text(error.code()), text(error.help()))
+}
+
+/// A preview fails with this message, this code and this way out.
+pub(crate) async fn fails(museum: &Museum, message: &str, code: &str, help: &str) {
+    let error = museum.preview().await.expect_err(message);
+    let (said, its_code, way_out) = told(&error);
+    assert!(said.contains(message), "{said}");
+    assert_eq!(its_code, code, "{said}");
+    assert!(way_out.contains(help), "{way_out}");
+}

@@ -145,7 +145,9 @@ async fn a_cut_after_any_message_takes_nobodys_account_away() {
 
 #[tokio::test]
 async fn whatever_else_leaves_a_reading_short_takes_nobodys_account_away() {
-    let limited = Options { paged_limit: Some(200), ..Options::default() };
+    // A search that is cut is split by names; these cannot be told apart.
+    let hidden = ["sAMAccountName", "uid", "cn"].map(str::to_owned).to_vec();
+    let limited = Options { paged_limit: Some(200), hidden, ..Options::default() };
     let people = "OU=People,DC=quillmere,DC=example";
     for (options, from, to, reason, why) in [
         (limited, "page     = 100", "page     = 100", "sizeLimitExceeded", "a size limit"),

@@ -212,8 +212,10 @@ async fn attributes(
         active_filter(intake, kind).iter().flat_map(Filter::attributes).map(str::to_owned).collect();
     for attribute in others.into_iter().chain(intake.identity.clone()) {
         let began = Instant::now();
-        let what = if intake.identity.as_ref() == Some(&attribute) { "identity" } else { "active" };
-        let finding = filled(what, &[attribute], &sample, schema, true);
+        let identity = intake.identity.as_ref() == Some(&attribute);
+        let what = if identity { "identity" } else { "active" };
+        // Whether somebody is active may hang on what only the others have.
+        let finding = filled(what, &[attribute], &sample, schema, identity);
         steps.end("attribute", began, finding);
     }
 }

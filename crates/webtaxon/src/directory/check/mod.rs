@@ -6,7 +6,7 @@ mod content;
 mod reach;
 mod rights;
 
-use super::DirectoryError;
+use super::{Access, DirectoryError};
 use crate::Workspace;
 use miette::Diagnostic;
 use serde::Serialize;
@@ -119,7 +119,8 @@ async fn directory(
     const NEEDS_CONNECTION: [&str; 7] =
         ["password", "bind", "rights", "base", "filter", "attribute", "group"];
     let directory = workspace.directory()?;
-    let reached = reach::servers(directory, workspace.folder(), wait, steps).await;
+    let access = Access::new(directory, workspace.folder(), None);
+    let reached = reach::servers(&access, wait, steps).await;
     let Some(mut connection) = reached else {
         for name in NEEDS_CONNECTION {
             if directory.bind.name().is_some() || name != "password" {
@@ -137,7 +138,8 @@ async fn directory(
     let told = content::read(workspace, &mut connection, steps).await;
     if directory.bind != Bind::Anonymous {
         let began = Instant::now();
-        if let Some(finding) = rights::anonymous(workspace, directory, told.candidates).await {
+        if let Some(finding) = rights::anonymous(&access, &workspace.settings().intake, told.candidates).await
+        {
             steps.end("rights", began, finding);
         }
     }

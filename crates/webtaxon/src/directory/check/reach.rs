@@ -1,12 +1,11 @@
 //! Each server of the directory: its name, the way to it, its certificate, what it says of itself.
 
 use super::{Finding, Steps, bad, good, warning};
-use crate::directory::connection::{Connection, servers as listed};
-use crate::directory::{Certificate, DirectoryError, DirectoryErrorKind, Milestone};
+use crate::directory::connection::Connection;
+use crate::directory::{Access, Certificate, DirectoryError, DirectoryErrorKind, Milestone};
 use jiff::Timestamp;
-use std::path::Path;
 use std::time::{Duration, Instant};
-use webtaxon_core::settings::{Directory, Server};
+use webtaxon_core::settings::Server;
 use webtaxon_core::value::generalized_time;
 
 /// Between two tries of a server that cannot be reached.
@@ -20,14 +19,9 @@ const APART: i64 = 300;
 
 /// Tries every server, so that the second one is known to work before it is needed. Gives the
 /// first connection that came about.
-pub(super) async fn servers(
-    directory: &Directory,
-    folder: &Path,
-    wait: Duration,
-    steps: &mut Steps<'_>,
-) -> Option<Connection> {
+pub(super) async fn servers(access: &Access, wait: Duration, steps: &mut Steps<'_>) -> Option<Connection> {
     let began = Instant::now();
-    let list = match listed(directory).await {
+    let list = match access.servers().await {
         Ok(list) => list,
         Err(error) => {
             steps.end("name", began, bad(&error));
@@ -38,7 +32,7 @@ pub(super) async fn servers(
     let mut first = None;
     for (index, server) in list.iter().enumerate() {
         let others = first.is_some() || index + 1 < list.len();
-        match one(server, directory, folder, until, others, steps).await {
+        match one(server, access, until, others, steps).await {
             Some(connection) if first.is_none() => first = Some(connection),
             Some(connection) => connection.close().await,
             None => {}
@@ -50,8 +44,7 @@ pub(super) async fn servers(
 /// One server. Where there are others, one that cannot be used is a warning.
 async fn one(
     server: &Server,
-    directory: &Directory,
-    folder: &Path,
+    access: &Access,
     until: Instant,
     others: bool,
     steps: &mut Steps<'_>,
@@ -60,7 +53,6 @@ async fn one(
     loop {
         let mut since = Instant::now();
         let mut done = 0;
-        let deadline = tokio::time::Instant::now() + directory.deadline;
         let mut tell = |milestone: Milestone| {
             done += 1;
             if done > reported {
@@ -70,7 +62,7 @@ async fn one(
             }
             since = Instant::now();
         };
-        let opened = Connection::open_at(server, directory, folder, deadline, &mut tell).await;
+        let opened = access.connect(server, &mut tell).await;
         if opened.as_ref().is_err_and(is_passing) && Instant::now() + PAUSE < until {
             tokio::time::sleep(PAUSE).await;
             continue;

@@ -4,7 +4,7 @@
 use super::{Finding, Steps, bad, good, warning};
 use crate::Workspace;
 use crate::directory::connection::Connection;
-use crate::directory::{DirectoryError, Found, Query};
+use crate::directory::{Access, DirectoryError, Found, Query};
 use jiff::Timestamp;
 use std::collections::HashSet;
 use std::time::Instant;
@@ -12,7 +12,7 @@ use webtaxon_core::entry::{Entries, Entry};
 use webtaxon_core::filter::Filter;
 use webtaxon_core::name::{self, Dn, DnKey};
 use webtaxon_core::reading::ServerKind;
-use webtaxon_core::settings::{Bind, Directory};
+use webtaxon_core::settings::{Bind, Directory, Intake};
 use webtaxon_core::value::{FileTime, relative_id, sid};
 use webtaxon_wire::control::WHO_AM_I;
 
@@ -338,14 +338,14 @@ async fn can_read_configuration(connection: &mut Connection) -> Result<bool, Dir
 
 /// Whether the same people can be read without a bind; said only if they can.
 pub(super) async fn anonymous(
-    workspace: &Workspace,
-    directory: &Directory,
+    access: &Access,
+    intake: &Intake,
     candidates: Option<usize>,
 ) -> Option<Finding> {
     let candidates = candidates.filter(|count| *count > 0)?;
-    let nobody = Directory { bind: Bind::Anonymous, certificate: None, ..directory.clone() };
-    let mut connection = Connection::open(&nobody, workspace.folder()).await.ok()?;
-    let counted = super::content::count(&mut connection, &workspace.settings().intake).await;
+    let nobody = access.anonymous();
+    let mut connection = nobody.open_first(&nobody.servers().await.ok()?).await.ok()?;
+    let counted = super::content::count(&mut connection, intake).await;
     connection.close().await;
     counted.is_ok_and(|counted| counted.entries == candidates).then(|| {
         good("anonymous finds the same people: unless an attribute is missing then, bind and password could be left out")

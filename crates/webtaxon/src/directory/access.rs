@@ -1,0 +1,103 @@
+//! What it takes to open a connection of a directory: its settings, the password, the run's
+//! deadline. One run fetches the password once, however many servers it asks.
+
+use super::connection::{Connection, servers};
+use super::transport::Milestone;
+use super::{DirectoryError, DirectoryErrorKind};
+use secrecy::SecretString;
+use std::path::{Path, PathBuf};
+use tokio::time::Instant;
+use webtaxon_core::settings::{Bind, Directory, Server};
+
+/// The key to a directory, for one run.
+pub struct Access {
+    directory: Directory,
+    folder: PathBuf,
+    password: Option<SecretString>,
+    deadline: Instant,
+}
+
+impl std::fmt::Debug for Access {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        out.debug_struct("Access").field("directory", &self.directory.name).finish_non_exhaustive()
+    }
+}
+
+impl Access {
+    /// A run that begins now. Relative paths start from `folder`.
+    #[must_use]
+    pub fn new(directory: &Directory, folder: &Path, password: Option<SecretString>) -> Self {
+        let deadline = Instant::now() + directory.deadline;
+        Self { directory: directory.clone(), folder: folder.to_owned(), password, deadline }
+    }
+
+    /// The directory's settings.
+    #[must_use]
+    pub fn directory(&self) -> &Directory {
+        &self.directory
+    }
+
+    /// The servers, in the order in which they are tried.
+    ///
+    /// # Errors
+    /// The name servers know none.
+    pub async fn servers(&self) -> Result<Vec<Server>, DirectoryError> {
+        servers(&self.directory).await
+    }
+
+    /// Connects to the first of these servers that can be used, and says who asks.
+    ///
+    /// A refused bind ends the search for a server: the password would be refused everywhere, and
+    /// each try counts towards the account's lock.
+    ///
+    /// # Errors
+    /// What each of them answered, if none could be used; or why the bind was refused.
+    pub async fn open_first(&self, list: &[Server]) -> Result<Connection, DirectoryError> {
+        let mut failed = Vec::new();
+        for server in list {
+            match self.connect(server, &mut |_| {}).await {
+                Ok(mut connection) => {
+                    connection.bind(&self.directory, self.password.as_ref()).await?;
+                    return Ok(connection);
+                }
+                Err(error) => {
+                    tracing::debug!(%server, %error, "this server cannot be used");
+                    failed.push(error);
+                }
+            }
+        }
+        match (failed.pop(), failed.is_empty()) {
+            (None, _) => Err(DirectoryErrorKind::NoServer.into()),
+            (Some(only), true) => Err(only),
+            (Some(last), false) => {
+                failed.push(last);
+                Err(DirectoryErrorKind::AllFailed { failed }.into())
+            }
+        }
+    }
+
+    /// Connects to one server without saying who asks, and tells each step as it is done.
+    pub(super) async fn connect(
+        &self,
+        server: &Server,
+        told: &mut (dyn FnMut(Milestone) + Send),
+    ) -> Result<Connection, DirectoryError> {
+        Connection::open_at(server, &self.directory, &self.folder, self.deadline, told).await
+    }
+
+    /// Connects to a server that a reference names (RFC 4511 §4.5.3). Who asks, and this side's
+    /// certificate, are shown only to servers that the settings name.
+    pub(super) async fn open_referred(&self, server: &Server) -> Result<Connection, DirectoryError> {
+        if self.servers().await?.contains(server) {
+            return self.open_first(std::slice::from_ref(server)).await;
+        }
+        let stranger = Directory { bind: Bind::Anonymous, certificate: None, ..self.directory.clone() };
+        Connection::open_at(server, &stranger, &self.folder, self.deadline, &mut |_| {}).await
+    }
+
+    /// The same directory, asked by nobody in particular.
+    pub(super) fn anonymous(&self) -> Self {
+        let directory = Directory { bind: Bind::Anonymous, certificate: None, ..self.directory.clone() };
+        Self { directory, folder: self.folder.clone(), password: None, deadline: self.deadline }
+    }
+}

@@ -1,0 +1,251 @@
+//! Servers, and things on the way to them, that do wrong: one clear message each, in time, in
+//! bounded memory, and never a proof of a whole reading.
+
+use crate::museum::{DIRECTORY, Museum, fails};
+use proptest::prelude::*;
+use std::time::{Duration, Instant};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use webtaxon_standin::{Fault, Options};
+
+/// A server that says something of its own when it is asked.
+async fn impostor(museum: &Museum, bytes: &'static [u8], stay: bool, timeout: &str) {
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap();
+    let settings = museum.settings().replace(&museum.standin().url(), &format!("ldap://{address}"));
+    let plain = format!("plain = true\ntimeout = \"{timeout}\"");
+    let patient = settings.replace("timeout  = \"10s\"", &plain);
+    museum.write("webtaxon.toml", patient);
+    tokio::spawn(async move {
+        while let Ok((mut stream, _)) = listener.accept().await {
+            let mut request = [0; 512];
+            let _ = stream.read(&mut request).await;
+            let _ = stream.write_all(bytes).await;
+            if stay {
+                tokio::time::sleep(Duration::from_secs(60)).await;
+            }
+        }
+    });
+}
+
+#[tokio::test]
+async fn servers_that_break_the_protocol_end_in_time_with_a_clear_message() {
+    let museum = Museum::open().await;
+    for (bytes, stay, message, code) in [
+        (&b""[..], true, "no answer within 500 ms", "WX0304"),
+        (b"", false, "the connection was cut", "WX0314"),
+        (b"HTTP/1.1 400 Bad Request\r\n\r\n", true, "not an LDAP message", "WX0312"),
+        (&[0x30, 0], true, "not an LDAP message", "WX0312"),
+        (&[0x30, 0x84, 0xff, 0xff, 0xff, 0xff], true, "a message of 4294967295 bytes", "WX0311"),
+        (&[0x30, 12, 2, 1, 9, 0x65, 7, 0x0a, 1, 0, 4, 0, 4, 0], true, "never made (message 9)", "WX0312"),
+        (&[0x30, 12, 2, 1, 1, 0x61, 7, 0x0a, 1, 0, 4, 0, 4, 0], true, "does not fit the request", "WX0312"),
+        (
+            &[0x30, 12, 2, 1, 0, 0x78, 7, 0x0a, 1, 52, 4, 0, 4, 0],
+            true,
+            "ended the connection: unavailable",
+            "WX0313",
+        ),
+        (&[0x30, 12, 2, 1, 1, 0x65, 7, 0x0a, 1, 53, 4, 0, 4, 0], true, "unwillingToPerform (53)", "WX0401"),
+        (&[0x30, 0x20, 2, 1, 1], true, "no answer within 500 ms", "WX0304"),
+    ] {
+        // Only who is silent is waited for; a busy machine must not make the others look silent.
+        let timeout = if message.starts_with("no answer") { "500ms" } else { "15s" };
+        impostor(&museum, bytes, stay, timeout).await;
+        let began = Instant::now();
+        fails(&museum, message, code, "").await;
+        assert!(began.elapsed() < Duration::from_secs(20), "{message}");
+    }
+}
+
+/// The museum at a server that does wrong, and waits of this length.
+async fn faulty(fault: &str, timeout: &str) -> Museum {
+    let fault: Fault = fault.parse().unwrap();
+    let museum = Museum::with(DIRECTORY, Options { fault: Some(fault), ..Options::default() }).await;
+    let patient = format!("timeout  = \"{timeout}\"\nconnect_timeout = \"{timeout}\"\ndeadline = \"15s\"");
+    museum.change("timeout  = \"10s\"", &patient);
+    museum
+}
+
+/// A fault that comes early ends the run; one that comes later leaves a gap. Nobody is taken away
+/// either way, and it does not take long.
+#[tokio::test]
+async fn no_fault_is_taken_for_a_whole_reading() {
+    for (fault, timeout, message) in [
+        ("cut-inside@0", "10s", "was cut"),
+        ("cut-inside@2", "10s", "was cut"),
+        ("cut-inside@150", "10s", "was cut"),
+        ("cut-inside@260", "10s", "was cut"),
+        ("stall@0", "500ms", "no answer within 500 ms"),
+        ("stall@3", "500ms", "no answer within 500 ms"),
+        ("stall@100", "500ms", "no answer within 500 ms"),
+        ("stall@265", "500ms", "no answer within 500 ms"),
+        ("drip@1", "5s", "deadline of 15 s"),
+        ("notice@3", "10s", "ended the connection: unavailable"),
+        ("notice@200", "10s", "ended the connection: unavailable"),
+        ("huge@3", "10s", "a message of 4294967295 bytes"),
+        ("huge@100", "10s", "a message of 4294967295 bytes"),
+        ("lie@3", "10s", "not an LDAP message"),
+        ("lie@100", "10s", "not an LDAP message"),
+        ("nested@3", "10s", "not an LDAP message"),
+        ("nested@100", "10s", "not an LDAP message"),
+        ("wrong-id@3", "10s", "never made"),
+        ("wrong-id@100", "10s", "never made"),
+        ("odd-end@3", "10s", "does not fit the request"),
+        ("odd-end@100", "10s", "does not fit the request"),
+        ("empty-pages@0", "10s", "empty pages without end"),
+        ("same-page@0", "10s", "the same entries again and again"),
+        ("busy@1000", "10s", "busy (51)"),
+    ] {
+        let museum = faulty(fault, timeout).await;
+        let began = Instant::now();
+        let told = match museum.preview().await {
+            Err(error) => error.to_string(),
+            Ok(preview) => {
+                assert!(!preview.is_whole(), "{fault}: there must be no proof");
+                let takes = |change: &&webtaxon::core::preview::Change| {
+                    ["suspend", "remove"].contains(&change.kind.name())
+                };
+                assert_eq!(preview.changes.iter().filter(takes).count(), 0, "{fault}");
+                preview.gaps.iter().map(|gap| format!("{}; ", gap.reason)).collect()
+            }
+        };
+        assert!(told.contains(message), "{fault}: {told}");
+        assert!(began.elapsed() < Duration::from_secs(40), "{fault}: {:?}", began.elapsed());
+    }
+}
+
+#[tokio::test]
+async fn a_server_that_is_busy_for_a_while_is_asked_again() {
+    let museum = faulty("busy@2", "10s").await;
+    assert!(museum.preview().await.unwrap().is_whole());
+}
+
+#[tokio::test]
+async fn where_a_server_goes_away_the_next_one_reads_from_the_beginning() {
+    let museum = faulty("cut@150", "10s").await;
+    let (url, whole) = (museum.standin().url(), Museum::open().await);
+    let other = whole.standin().url();
+    let both = [museum.standin().authority_pem(), whole.standin().authority_pem()].concat();
+    museum.write("museum-ca.pem", both);
+    museum.change(&format!("\"{url}\""), &format!("\"{url}\", \"{other}\""));
+    let preview = museum.preview().await.unwrap();
+    assert!(preview.is_whole() && preview.server == other, "{:?}", preview.gaps);
+    assert!(preview.notes[0].contains("was cut; the reading began again at"), "{:?}", preview.notes);
+    let expected = whole.preview().await.unwrap();
+    assert_eq!((preview.changes, preview.funnel), (expected.changes, expected.funnel));
+    // The same the other way round: the last server has nobody behind it.
+    museum.change(&format!("\"{url}\""), &format!("\"{url}\", \"ldaps://no-such-host.invalid\""));
+    assert!(!museum.preview().await.unwrap().is_whole());
+}
+
+#[tokio::test]
+async fn a_server_that_gives_few_entries_at_once_is_read_in_parts() {
+    let expected = Museum::open().await.preview().await.unwrap();
+    for (options, why) in [
+        (Options { paged_limit: Some(40), ..Options::default() }, "a hard limit over all pages"),
+        (Options { paging: false, size_limit: Some(40), ..Options::default() }, "no pages at all"),
+        (Options { paging: false, size_limit: Some(7), ..Options::default() }, "hardly anything at once"),
+    ] {
+        let museum = Museum::with(DIRECTORY, options).await;
+        let preview = museum.preview().await.unwrap();
+        assert!(preview.is_whole(), "{why}: {:?}", preview.gaps);
+        assert!(
+            preview.notes.iter().any(|note| note.contains("parts by sAMAccountName")),
+            "{why}: {:?}",
+            preview.notes
+        );
+        assert_eq!((&preview.changes, &preview.funnel), (&expected.changes, &expected.funnel), "{why}");
+    }
+    let hidden = vec!["sAMAccountName".to_owned(), "uid".to_owned(), "cn".to_owned()];
+    let museum =
+        Museum::with(DIRECTORY, Options { paged_limit: Some(40), hidden, ..Options::default() }).await;
+    assert!(!museum.preview().await.unwrap().is_whole(), "names that are hidden cannot be split by");
+}
+
+/// Somebody comes into the part that was read already, out of one that is still to come.
+#[tokio::test]
+async fn a_person_who_moves_while_the_others_are_read_is_found_on_a_second_look() {
+    let rosa = "CN=Rosa Pemberton,OU=Registry,OU=People,DC=quillmere,DC=example";
+    let moved = DIRECTORY.replace(&format!("dn: {rosa}\n"), &format!("dn: {rosa}\nuSNChanged: 1000\n"));
+    let options = |late| Options { late, ..Options::default() };
+    let expected = Museum::open().await.preview().await.unwrap();
+    // Searches up to the people's three pages: the root DSE twice, and they.
+    let museum = Museum::with(&moved, options(Some((rosa.to_owned(), 5)))).await;
+    let preview = museum.preview().await.unwrap();
+    assert!(preview.is_whole(), "{:?}", preview.gaps);
+    assert!(preview.notes[0].contains("on a second look 1 more were found"), "{:?}", preview.notes);
+    assert_eq!((preview.changes, preview.funnel), (expected.changes, expected.funnel));
+    let quiet = Museum::with(&moved, options(None)).await.preview().await.unwrap();
+    assert!(quiet.notes.is_empty(), "{:?}", quiet.notes);
+}
+
+#[tokio::test]
+async fn a_page_that_is_too_large_for_the_server_is_made_smaller() {
+    let museum = Museum::with(DIRECTORY, Options { largest_page: Some(30), ..Options::default() }).await;
+    assert!(museum.preview().await.unwrap().is_whole());
+}
+
+#[tokio::test]
+async fn a_downgrade_is_never_gone_along_with() {
+    let injected = Options { tls: false, fault: Some("injected".parse().unwrap()), ..Options::default() };
+    let museum = Museum::with(DIRECTORY, injected).await;
+    fails(&museum, "something was slipped in before the connection was secure", "WX0318", "tampering").await;
+    let options = Options { tls: false, start_tls: false, ..Options::default() };
+    let museum = Museum::with(DIRECTORY, options.clone()).await;
+    fails(&museum, "does not go over to a secure connection", "WX0317", "the password was not sent").await;
+    let museum = Museum::with(DIRECTORY, Options { secure_bind: true, ..options }).await;
+    museum.change("page     = 100", "plain = true");
+    fails(
+        &museum,
+        "strongerAuthRequired (8), the server says: BindSimple: Transport",
+        "WX0316",
+        "leave `plain` out",
+    )
+    .await;
+    let museum =
+        Museum::with(DIRECTORY, Options { tls: false, secure_bind: true, ..Options::default() }).await;
+    assert!(museum.preview().await.unwrap().is_whole(), "StartTLS is the rule");
+}
+
+/// Serves one connection with these bytes, whatever it is asked.
+async fn serve_once(bytes: Vec<u8>) -> std::net::SocketAddr {
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap();
+    tokio::spawn(async move {
+        while let Ok((mut stream, _)) = listener.accept().await {
+            let _ = stream.write_all(&bytes).await;
+            let _ = stream.shutdown().await;
+            let mut rest = Vec::new();
+            let _ = stream.read_to_end(&mut rest).await;
+        }
+    });
+    address
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(64))]
+    /// A server may send anything: it ends in an error or in a reading that is not whole.
+    #[test]
+    fn any_bytes_end_in_a_message(
+        random in proptest::collection::vec(any::<u8>(), 0..200),
+        begin in 0usize..4,
+    ) {
+        // Bytes that get further than the first message: a root DSE's end, a bind's success.
+        let good = [
+            &[][..],
+            &[0x30, 12, 2, 1, 1, 0x65, 7, 0x0a, 1, 0, 4, 0, 4, 0],
+            &[0x30, 12, 2, 1, 1, 0x65, 7, 0x0a, 1, 0, 4, 0, 4, 0, 0x30, 12, 2, 1, 2, 0x61, 7, 0x0a, 1, 0, 4, 0, 4, 0],
+            &[0x30, 0x82],
+        ];
+        let bytes = [good[begin], &random].concat();
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let address = serve_once(bytes).await;
+            let museum = Museum::open().await;
+            let settings = museum.settings().replace(&museum.standin().url(), &format!("ldap://{address}"));
+            museum.write("webtaxon.toml", settings.replace("page     = 100", "plain = true"));
+            if let Ok(preview) = museum.preview().await {
+                assert!(!preview.is_whole());
+            }
+        });
+    }
+}

@@ -1,0 +1,225 @@
+//! The library against real servers: OpenLDAP's slapd and a Samba domain controller, which
+//! `scripts/real-directories up` starts with the museum in them.
+//!
+//! The tests are ignored by default, since they need those servers; `scripts/test` runs them, and
+//! fails if the servers could not be started.
+#![allow(
+    clippy::unwrap_used,
+    clippy::indexing_slicing,
+    reason = "a test that panics has failed, as it should"
+)]
+
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use tempfile::TempDir;
+use webtaxon::core::preview::Preview;
+use webtaxon::directory::{CheckStep, Outcome};
+use webtaxon::{Error, Workspace};
+
+const CONTROLLER: &str = include_str!("../../../../demo/webtaxon.toml");
+const PLAIN: &str = include_str!("../../../../demo/webtaxon-plain.toml");
+const ACCOUNTS: &str = include_str!("../../../../demo/accounts.csv");
+const PASSWORD: &str = "botanical-garden-42";
+const ACCOUNT: &str = "CN=svc-loansdesk,OU=Service Accounts,DC=quillmere,DC=example";
+
+/// Where the servers' certificates and sockets are.
+fn home() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/real-directories").canonicalize().unwrap()
+}
+
+/// A folder with the museum's settings for one of the servers.
+struct Desk {
+    folder: TempDir,
+    settings: String,
+}
+
+impl Desk {
+    fn new(settings: &str, server: &str) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let authority = home().join("tls/ca.pem");
+        let settings = settings
+            .replace("ldaps://localhost:6360", server)
+            .replace("museum-ca.pem", authority.to_str().unwrap());
+        std::fs::write(folder.path().join("accounts.csv"), ACCOUNTS).unwrap();
+        let secret = folder.path().join("museum-password.txt");
+        std::fs::write(&secret, PASSWORD).unwrap();
+        std::fs::set_permissions(&secret, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+        Self { folder, settings }
+    }
+
+    fn slapd() -> Self {
+        Self::new(PLAIN, "ldap://localhost:3893")
+    }
+
+    fn samba() -> Self {
+        Self::new(CONTROLLER, "ldap://127.0.0.2")
+    }
+
+    /// The same with one text of the settings changed.
+    fn with(mut self, from: &str, to: &str) -> Self {
+        assert!(self.settings.contains(from), "{from}");
+        self.settings = self.settings.replace(from, to);
+        self
+    }
+
+    fn workspace(&self) -> Result<Workspace, Error> {
+        let file = self.folder.path().join("webtaxon.toml");
+        std::fs::write(&file, &self.settings).unwrap();
+        Workspace::open(file)
+    }
+
+    async fn preview(&self) -> Result<Preview, Error> {
+        self.workspace()?.preview().await
+    }
+
+    async fn check(&self) -> Vec<CheckStep> {
+        self.workspace().unwrap().check(Duration::ZERO, |_| {}).await
+    }
+
+    /// The museum is read whole, with the counts that `demo/README.md` explains.
+    async fn is_read(&self, why: &str) -> Preview {
+        let preview = self.preview().await.unwrap_or_else(|error| panic!("{why}: {error}"));
+        assert!(preview.is_whole(), "{why}: {:?}", preview.gaps);
+        let left: Vec<usize> = preview.funnel.iter().map(|step| step.left).collect();
+        assert_eq!(left, [244, 80, 77, 74, 72], "{why}");
+        preview
+    }
+}
+
+const NAME: &str = "\"svc-loansdesk@quillmere.example\"";
+
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn every_way_to_a_domain_controller() {
+    for (from, to, why) in [
+        ("", "", "StartTLS, user@domain"),
+        ("ldap://127.0.0.2", "ldaps://127.0.0.2", "TLS from the beginning"),
+        ("ldap://127.0.0.2", "ldap://localhost:9\", \"ldaps://127.0.0.2", "the second server"),
+        (NAME, "'QUILLMERE\\svc-loansdesk'", "DOMAIN\\user"),
+        (NAME, &format!("\"{ACCOUNT}\""), "the account's DN"),
+        ("page     = 100", "page = 1000", "one page"),
+        ("page     = 100", "page = 7", "many pages"),
+    ] {
+        Desk::samba().with(from, to).is_read(why).await;
+    }
+}
+
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn every_way_to_slapd() {
+    // slapd refers to itself by ldap://: it is named, too, so that the bind goes there.
+    const LDAP: &str = "ldap://localhost:3893";
+    const TLS: &str = "ldaps://localhost:6393\", \"ldap://localhost:3893";
+    let socket = home().join("slapd/socket").display().to_string().replace('/', "%2F");
+    let local = format!("ldapi://{socket}\", \"{LDAP}");
+    let bind = format!("bind       = \"{ACCOUNT}\"");
+    let password = "password   = { file = \"museum-password.txt\" }";
+    let tls = home().join("tls");
+    let certificate = format!(
+        "certificate = {{ chain = \"{0}/loansdesk.pem\", key = \"{0}/loansdesk.key\" }}\nbind = {{ external = true }}",
+        tls.display()
+    );
+    let simple = || Desk::slapd();
+    let external = |how: &str| Desk::slapd().with(&bind, how).with(password, "");
+    for (desk, why) in [
+        (simple(), "StartTLS, the account's DN"),
+        (simple().with(LDAP, TLS), "TLS from the beginning"),
+        (simple().with(LDAP, &local), "a socket of this machine"),
+        (external(&certificate).with(LDAP, &local), "whoever is at the socket"),
+        (external(&certificate), "a client certificate by StartTLS"),
+        (external(&certificate).with(LDAP, TLS), "a client certificate"),
+    ] {
+        desk.is_read(why).await;
+    }
+}
+
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn the_same_people_come_from_both_servers() {
+    let (slapd, samba) = (Desk::slapd().is_read("slapd").await, Desk::samba().is_read("samba").await);
+    // slapd keeps the demo's identities: what the simulated directory gives.
+    let kinds = |preview: &Preview| -> Vec<(String, String)> {
+        preview.changes.iter().map(|change| (change.kind.name().to_owned(), change.login.clone())).collect()
+    };
+    let told = kinds(&slapd);
+    for change in [("import", "fcotterill"), ("adopt", "ppinchbeck"), ("suspend", "gfennimore")] {
+        assert!(told.contains(&(change.0.to_owned(), change.1.to_owned())), "{change:?}: {told:?}");
+    }
+    // A controller makes its own: every link is a stranger's, and nobody is taken for somebody else.
+    assert!(samba.changes.iter().all(|change| change.kind.name() != "update"));
+}
+
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn a_server_with_a_hard_limit_is_read_in_parts() {
+    let desk = Desk::slapd().with("svc-loansdesk,", "svc-scanner,");
+    let preview = desk.is_read("100 entries at once").await;
+    assert!(preview.notes.iter().any(|note| note.contains("parts by uid")), "{:?}", preview.notes);
+}
+
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn a_part_that_is_kept_elsewhere_is_followed_or_takes_the_proof_away() {
+    let follow = "references = \"follow\"";
+    let preview = Desk::slapd().is_read("followed").await;
+    assert!(preview.notes.iter().any(|note| note.contains("ou=Partners")), "{:?}", preview.notes);
+    let preview = Desk::slapd().with(follow, "references = \"ignore\"").preview().await.unwrap();
+    assert!(!preview.is_whole() && preview.gaps[0].reason.contains("was not followed"), "{:?}", preview.gaps);
+    let preview = Desk::slapd().with(follow, "references = \"refuse\"").preview().await.unwrap();
+    assert!(
+        !preview.is_whole() && preview.gaps[0].reason.contains("kept by another server"),
+        "{:?}",
+        preview.gaps
+    );
+    // A controller refers to its other trees from the domain's root, and keeps to itself if asked.
+    let root = Desk::samba().with("[\"OU=People,DC=quillmere,DC=example\"]", "[\"DC=quillmere,DC=example\"]");
+    assert!(root.preview().await.unwrap().is_whole());
+}
+
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn a_domain_controller_says_why_it_refuses_a_bind() {
+    for (login, password, message) in [
+        ("svc-loansdesk", "wrong", "the name or the password is wrong: invalidCredentials (49)"),
+        ("svc-nobody", PASSWORD, "the name or the password is wrong"),
+        ("svc-disabled", "wrong", "the name or the password is wrong"),
+        ("svc-disabled", PASSWORD, "the account is disabled"),
+        ("svc-expired", PASSWORD, "the account has expired"),
+        ("svc-newcomer", PASSWORD, "the account's password must be changed first"),
+    ] {
+        let desk = Desk::samba().with("svc-loansdesk@", &format!("{login}@"));
+        std::fs::write(desk.folder.path().join("museum-password.txt"), password).unwrap();
+        let told = desk.preview().await.unwrap_err().to_string();
+        assert!(told.contains(message), "{login}: {told}");
+    }
+    let plain = Desk::samba().with("page     = 100", "plain = true");
+    let told = plain.preview().await.unwrap_err().to_string();
+    assert!(told.contains("strongerAuthRequired (8)"), "{told}");
+}
+
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn a_check_of_each_server_is_in_order_and_tells_what_is_not() {
+    for (desk, who) in [(Desk::slapd(), "OpenLDAP"), (Desk::samba(), "Samba")] {
+        let steps = desk.check().await;
+        let strange: Vec<_> = steps.iter().filter(|step| step.outcome != Outcome::Good).collect();
+        assert!(strange.len() == 1 && strange[0].message.contains("242 of 244"), "{who}: {strange:?}");
+        let server = steps.iter().find(|step| step.name == "server").unwrap();
+        assert!(server.message.contains(who), "{}", server.message);
+        let bind = steps.iter().find(|step| step.name == "bind").unwrap();
+        assert!(
+            bind.message.to_lowercase().contains("cn=svc-loansdesk,ou=service accounts"),
+            "{}",
+            bind.message
+        );
+    }
+    let mighty = Desk::samba().with("svc-loansdesk@", "svc-mighty@").check().await;
+    let rights = mighty.iter().find(|step| step.name == "rights").unwrap();
+    assert_eq!(rights.outcome, Outcome::Warning);
+    for power in ["Domain Admins", "Administrators", "it may write"] {
+        assert!(rights.message.contains(power), "{power}: {}", rights.message);
+    }
+    let untrusted = Desk::slapd().with("ca.pem", "loansdesk.pem").check().await;
+    let tls = untrusted.iter().find(|step| step.name == "tls").unwrap();
+    assert!(tls.outcome == Outcome::Bad && tls.remedy.contains("fingerprint = \"sha256:"), "{tls:?}");
+}
