@@ -74,11 +74,25 @@ pub(crate) enum Color {
 pub(crate) enum Command {
     /// Show the whole job on made-up data, with nothing installed.
     Demo(Demo),
+    /// Write a first settings file, from what a directory shows.
+    ///
+    /// Needs a host name, a name to bind with and a password; asks for what is not given. Where
+    /// people and groups sit, what they are called by and who is active is found out. Nothing is
+    /// overwritten.
+    Draft(Draft),
     /// Try everything that a run needs, step by step.
     ///
     /// Host name, connection, certificate, bind, rights, bases, filter, attributes, groups, the
     /// accounts file: one line each, and for each that fails, what to do. Reads only.
     Check(Check),
+    /// Show where people and groups sit, or one entry with everything it has.
+    ///
+    /// Names are shown in full, to be copied into the settings.
+    Browse(Browse),
+    /// Show which attributes people have, how often, and which are good for what.
+    ///
+    /// Of the people whom the intake's filter finds under its bases.
+    Fields(Fields),
     /// Show what the application would import, update, suspend or remove.
     ///
     /// Nothing is changed. If the directory was not read to its end, nobody's account is taken
@@ -109,6 +123,79 @@ pub(crate) struct Demo {
     /// Example: webtaxon demo --stay
     #[arg(long)]
     pub(crate) stay: bool,
+}
+
+/// Options of `draft`.
+#[derive(Args, Debug)]
+pub(crate) struct Draft {
+    /// The directory's server: a host name, or an address like ldaps://dc1.quillmere.example:636.
+    ///
+    /// A host alone is tried with TLS (port 636), then with StartTLS (port 389).
+    #[arg(value_name = "URL")]
+    pub(crate) url: String,
+
+    /// Who asks: a DN, user@domain or 'DOMAIN\user'; "" for anonymous.
+    ///
+    /// Example: --bind svc-loansdesk@quillmere.example
+    #[arg(long, value_name = "NAME")]
+    pub(crate) bind: Option<String>,
+
+    /// The environment variable that holds the password.
+    ///
+    /// The settings name it, too. Example: --password-env MUSEUM_PASSWORD
+    #[arg(long, value_name = "VARIABLE", conflicts_with = "password_file")]
+    pub(crate) password_env: Option<String>,
+
+    /// The file whose first line is the password.
+    ///
+    /// The settings name it, too. Example: --password-file museum-password.txt
+    #[arg(long, value_name = "FILE")]
+    pub(crate) password_file: Option<PathBuf>,
+
+    /// The certificate of the authority that signs the server's, as a PEM file.
+    ///
+    /// Left out: the system's own authorities. Example: --authority museum-ca.pem
+    #[arg(long, value_name = "FILE", conflicts_with = "fingerprint")]
+    pub(crate) authority: Option<PathBuf>,
+
+    /// The fingerprint of the server's certificate, if you have verified it by another way.
+    ///
+    /// Example: --fingerprint sha256:0E:E8:24:…
+    #[arg(long, value_name = "SHA256")]
+    pub(crate) fingerprint: Option<String>,
+
+    /// Where the settings are written; - for standard output.
+    ///
+    /// Paths in them start from the file's folder. Example: --out loans/webtaxon.toml
+    #[arg(long, value_name = "FILE", default_value = "webtaxon.toml")]
+    pub(crate) out: PathBuf,
+
+    /// The application's list, as the settings name it. An empty one is made if there is none.
+    #[arg(long, value_name = "FILE", default_value = "accounts.csv")]
+    pub(crate) accounts: String,
+}
+
+/// Options of `browse`.
+#[derive(Args, Debug)]
+pub(crate) struct Browse {
+    /// The entry to show, with what is below it; left out: the directory's own tops.
+    ///
+    /// Example: webtaxon browse "OU=People,DC=quillmere,DC=example"
+    pub(crate) dn: Option<String>,
+
+    /// Find people and groups by a piece of their name, login or mail.
+    ///
+    /// Example: webtaxon browse --find ibbotson
+    #[arg(long, value_name = "TEXT", conflicts_with = "dn")]
+    pub(crate) find: Option<String>,
+}
+
+/// Options of `fields`.
+#[derive(Args, Debug)]
+pub(crate) struct Fields {
+    /// Show no values, so that the answer can be passed on.
+    #[arg(long)]
+    pub(crate) mask: bool,
 }
 
 /// Options of `check`.

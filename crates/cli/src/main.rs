@@ -3,8 +3,10 @@
 mod arguments;
 mod code;
 mod demo;
+mod draft;
 mod output;
 mod run;
+mod survey;
 mod text;
 
 use clap::Parser as _;

@@ -4,7 +4,7 @@ use crate::arguments::{
     Arguments, Command, Common, Format, Preview as PreviewOptions, Standin as StandinOptions,
 };
 use crate::output::{Output, harmless, width};
-use crate::{code, demo, text};
+use crate::{code, demo, draft, survey, text};
 use miette::Diagnostic;
 use secrecy::SecretString;
 use std::io;
@@ -38,6 +38,9 @@ pub(crate) async fn run(arguments: Arguments) -> ExitCode {
     match arguments.command {
         Command::Demo(options) => demo::run(&options, common, &output).await,
         Command::Check(options) => check(options.wait, common, &output).await,
+        Command::Draft(options) => draft::run(&options, common, &output).await,
+        Command::Browse(options) => survey::browse(&options, common, &output).await,
+        Command::Fields(options) => survey::fields(&options, common, &output).await,
         Command::Preview(options) => preview(&options, common, &output).await,
         Command::Standin(options) => standin(&options, &output).await,
         Command::Code { code } => explain(&code, &output),
@@ -54,7 +57,7 @@ pub(crate) fn failed(error: &Error, output: &Output) -> Exit {
     }
 }
 
-fn open(common: &Common, output: &Output) -> Result<Workspace, Exit> {
+pub(crate) fn open(common: &Common, output: &Output) -> Result<Workspace, Exit> {
     let workspace = Workspace::open(&common.settings).map_err(|error| failed(&error, output))?;
     let workspace = workspace.with_prompt(ask);
     for warning in workspace.warnings() {
@@ -64,12 +67,12 @@ fn open(common: &Common, output: &Output) -> Result<Workspace, Exit> {
 }
 
 /// Asks at the terminal for a password, without showing it.
-fn ask(whose: &str) -> io::Result<SecretString> {
+pub(crate) fn ask(whose: &str) -> io::Result<SecretString> {
     rpassword::prompt_password(format!("{}: ", harmless(whose))).map(SecretString::from)
 }
 
 /// How the settings file is named in a command that the user may type next.
-fn settings_option(file: &Path) -> String {
+pub(crate) fn settings_option(file: &Path) -> String {
     if file == Path::new("webtaxon.toml") { String::new() } else { format!(" --settings {}", file.display()) }
 }
 

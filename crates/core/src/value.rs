@@ -118,6 +118,7 @@ pub fn readable(attribute: &str, value: &[u8]) -> String {
             flags(text, &ACCOUNT_FLAGS)
         }
         ("grouptype", Some(text)) => flags(text, &GROUP_FLAGS),
+        ("pwdlastset", Some("0")) => Some("0 (must be changed at the next sign-in)".to_owned()),
         (
             "accountexpires"
             | "pwdlastset"

@@ -66,6 +66,13 @@ impl Museum {
         museum
     }
 
+    /// The directory's address.
+    pub(crate) fn url(&self) -> String {
+        let settings = std::fs::read_to_string(self.file("webtaxon.toml")).unwrap();
+        let from = settings.find("ldaps://").unwrap();
+        settings[from..].split('"').next().unwrap().to_owned()
+    }
+
     pub(crate) fn file(&self, name: &str) -> PathBuf {
         self.folder.path().join(name)
     }

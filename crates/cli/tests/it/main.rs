@@ -9,3 +9,4 @@ mod command;
 mod demo;
 mod documents;
 mod faults;
+mod survey;

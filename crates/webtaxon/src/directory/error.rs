@@ -205,6 +205,18 @@ pub enum DirectoryErrorKind {
         /// The way out.
         help: &'static str,
     },
+    /// Nobody is there, as far as the bind account sees.
+    #[error("{server}: the directory shows no people")]
+    #[diagnostic(
+        code(WX0404),
+        help(
+            "the bind account may not read them: ask the directory's administrators for read access, or try another account"
+        )
+    )]
+    Nobody {
+        /// The server.
+        server: String,
+    },
     /// Page after page without an entry, and never an end.
     #[error("{base}: the server sends empty pages without end")]
     #[diagnostic(
@@ -382,7 +394,7 @@ impl DirectoryError {
             DirectoryErrorKind::Search { result, .. } => {
                 matches!(result.code, ResultCode::BUSY | ResultCode::UNAVAILABLE)
             }
-            DirectoryErrorKind::EndlessPages { .. } => false,
+            DirectoryErrorKind::EndlessPages { .. } | DirectoryErrorKind::Nobody { .. } => false,
             _ => true,
         }
     }

@@ -15,6 +15,7 @@ mod root;
 mod schema;
 mod search;
 mod split;
+pub mod survey;
 mod sweep;
 mod transport;
 mod trust;

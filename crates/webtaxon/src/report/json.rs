@@ -1,8 +1,11 @@
 //! JSON documents. Each names its format and version; keys are only ever added.
 
 use crate::directory::CheckStep;
+use crate::directory::survey::{Finding, Survey, Tree};
 use serde_json::{Value, json};
+use webtaxon_core::entry::Entry;
 use webtaxon_core::preview::{Change, Held, Preview};
+use webtaxon_core::value::readable;
 
 /// A preview, as `webtaxon.preview/1`.
 #[must_use]
@@ -58,4 +61,46 @@ fn held(held: &Held) -> Value {
 #[must_use]
 pub fn check(steps: &[CheckStep]) -> Value {
     json!({ "format": "webtaxon.check/1", "steps": steps })
+}
+
+/// Where people and groups sit, and one entry, as `webtaxon.browse/1`.
+#[must_use]
+pub fn browse(trees: &[Tree], entry: Option<Entry<'_>>) -> Value {
+    let entry = entry.map(|entry| {
+        let values = |(name, values): (&str, webtaxon_core::entry::Values<'_>)| {
+            let shown: Vec<String> = values.map(|value| readable(name, value)).collect();
+            (name.to_owned(), Value::from(shown))
+        };
+        let secret =
+            |name: &str| name.eq_ignore_ascii_case("userPassword") || name.eq_ignore_ascii_case("unicodePwd");
+        let attributes = entry.attributes().filter(|(name, _)| !secret(name)).map(values);
+        json!({ "dn": entry.dn(), "attributes": attributes.collect::<serde_json::Map<_, _>>() })
+    });
+    json!({
+        "format": "webtaxon.browse/1",
+        "entry": entry,
+        "containers": trees.iter().flat_map(|tree| &tree.containers).collect::<Vec<_>>(),
+        "references": trees.iter().flat_map(|tree| &tree.references).collect::<Vec<_>>(),
+        "short": trees.iter().find_map(|tree| tree.short.clone()),
+    })
+}
+
+/// People and groups that were found, as `webtaxon.browse/1`.
+#[must_use]
+pub fn found(found: &[Finding], more: bool) -> Value {
+    json!({ "format": "webtaxon.browse/1", "found": found, "more": more })
+}
+
+/// Which attributes people have, as `webtaxon.fields/1`.
+#[must_use]
+pub fn fields(survey: &Survey) -> Value {
+    let good: serde_json::Map<String, Value> =
+        survey.suggestions().map(|(what, facts)| (what.to_owned(), facts.attribute.clone().into())).collect();
+    json!({
+        "format": "webtaxon.fields/1",
+        "people": survey.people,
+        "fields": survey.fields,
+        "good_for": good,
+        "short": survey.short,
+    })
 }

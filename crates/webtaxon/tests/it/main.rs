@@ -13,3 +13,4 @@ mod faults;
 mod museum;
 mod preview;
 mod store;
+mod survey;

@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tempfile::TempDir;
 use webtaxon::core::preview::Preview;
-use webtaxon::directory::{CheckStep, Outcome};
+use webtaxon::directory::{CheckStep, Outcome, survey};
 use webtaxon::{Error, Workspace};
 
 const CONTROLLER: &str = include_str!("../../../../demo/webtaxon.toml");
@@ -222,4 +222,31 @@ async fn a_check_of_each_server_is_in_order_and_tells_what_is_not() {
     let untrusted = Desk::slapd().with("ca.pem", "loansdesk.pem").check().await;
     let tls = untrusted.iter().find(|step| step.name == "tls").unwrap();
     assert!(tls.outcome == Outcome::Bad && tls.remedy.contains("fingerprint = \"sha256:"), "{tls:?}");
+}
+
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn a_draft_of_each_server_runs_as_it_is() {
+    for (desk, login) in [(Desk::slapd(), "uid"), (Desk::samba(), "sAMAccountName")] {
+        let workspace = desk.workspace().unwrap();
+        let mut connection = workspace.connect().await.unwrap();
+        let directory = workspace.settings().directory().unwrap();
+        let options = survey::DraftOptions { directory, accounts: "list.csv" };
+        let draft = survey::draft(&mut connection, &options).await.unwrap();
+        std::fs::write(
+            desk.folder.path().join("list.csv"),
+            "login,link,state,name,email,department,phone,room\n",
+        )
+        .unwrap();
+        let file = desk.folder.path().join("drafted.toml");
+        std::fs::write(&file, &draft.text).unwrap();
+        let workspace = Workspace::open(&file).unwrap_or_else(|error| panic!("{error}: {}", draft.text));
+        assert_eq!(workspace.settings().intake.fields["login"].from, [login]);
+        let preview = workspace.preview().await.unwrap();
+        let left: Vec<usize> = preview.funnel.iter().map(|step| step.left).collect();
+        assert!(preview.is_whole(), "{:?}", preview.gaps);
+        assert_eq!(left, [244, 241, 241], "{}", draft.text);
+        let steps = workspace.check(Duration::ZERO, |_| {}).await;
+        assert!(steps.iter().all(|step| step.outcome == Outcome::Good), "{steps:?}");
+    }
 }

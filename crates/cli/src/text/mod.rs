@@ -1,5 +1,9 @@
 //! Answers as text for people, in the order in which they ask.
 
+mod survey;
+
+pub(crate) use survey::{fields, found, trees};
+
 use crate::output::{Tone, harmless, paint};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
 use std::fmt::Write as _;

@@ -1,0 +1,175 @@
+//! `draft`, `browse` and `fields`, typed as an administrator would.
+
+use crate::command::{Museum, run, webtaxon};
+use serde_json::Value;
+
+const ACCOUNT: &str = "svc-loansdesk@quillmere.example";
+
+/// `draft` at the museum's own directory, in its folder.
+fn draft(museum: &Museum, more: &[&str]) -> crate::command::Run {
+    let url = museum.url();
+    let mut arguments = vec!["draft", &url, "--bind", ACCOUNT, "--authority", "museum-ca.pem"];
+    arguments.extend(more);
+    museum.run(&arguments)
+}
+
+#[test]
+fn a_draft_asks_nothing_when_it_is_given_all_and_leads_to_a_preview() {
+    let museum = Museum::open(&[]);
+    let drafted = draft(
+        &museum,
+        &["--password-file", "museum-password.txt", "--out", "mine.toml", "--accounts", "list.csv"],
+    );
+    assert_eq!((drafted.code, drafted.err.as_str()), (0, ""), "{}", drafted.out);
+    for words in [
+        "244 people under OU=People,DC=quillmere,DC=example",
+        "Written: mine.toml",
+        "Written: list.csv",
+        "Next: read the file",
+    ] {
+        assert!(drafted.out.contains(words), "{words}: {}", drafted.out);
+    }
+    let checked = museum.run(&["check", "--settings", "mine.toml"]);
+    assert_eq!((checked.code, checked.err.as_str()), (0, ""), "{}", checked.out);
+    assert!(checked.out.contains("Everything is in order."), "{}", checked.out);
+    let preview = museum.run(&["preview", "--settings", "mine.toml"]);
+    assert!(preview.code == 0 && preview.out.contains("Import (241)"), "{}{}", preview.out, preview.err);
+    let again = draft(&museum, &["--password-file", "museum-password.txt", "--out", "mine.toml"]);
+    assert!(again.code == 1 && again.err.contains("nothing is overwritten"), "{}", again.err);
+}
+
+#[test]
+fn a_draft_on_standard_output_is_nothing_but_the_settings() {
+    let museum = Museum::open(&[]);
+    let url = museum.url();
+    let mut command = webtaxon(&[
+        "draft",
+        &url,
+        "--bind",
+        ACCOUNT,
+        "--authority",
+        "museum-ca.pem",
+        "--password-env",
+        "PW",
+        "--out",
+        "-",
+    ]);
+    let drafted = run(command.env("PW", "botanical-garden-42").current_dir(museum.file("")));
+    assert_eq!((drafted.code, drafted.err.as_str()), (0, ""));
+    assert!(
+        drafted.out.starts_with("# Who from the directory")
+            && drafted.out.contains("password = { env = \"PW\" }")
+    );
+    assert!(!drafted.out.contains("botanical"), "the password is nowhere");
+}
+
+#[test]
+fn a_draft_that_cannot_be_made_says_what_is_missing() {
+    let museum = Museum::open(&[]);
+    let url = museum.url();
+    for (arguments, code, message) in [
+        (
+            &["draft", &url, "--bind", ACCOUNT, "--password-file", "museum-password.txt", "--out", "-"][..],
+            1,
+            "--fingerprint sha256:",
+        ),
+        (
+            &[
+                "draft",
+                &url,
+                "--bind",
+                ACCOUNT,
+                "--authority",
+                "museum-ca.pem",
+                "--password-file",
+                "none",
+                "--out",
+                "-",
+            ],
+            1,
+            "none cannot be read",
+        ),
+        (&["draft", &url, "--bind", "", "--authority", "museum-ca.pem", "--out", "-"], 1, "shows no people"),
+        (&["draft", "https://x", "--bind", "", "--out", "-"], 2, "no way to reach a directory"),
+        (&["draft", &url, "--bind", "", "--fingerprint", "sha1:0", "--out", "-"], 2, "begins with sha256:"),
+    ] {
+        let run = museum.run(arguments);
+        assert_eq!((run.code, run.out.as_str()), (code, ""), "{}", run.err);
+        assert!(run.err.contains(message), "{message}: {}", run.err);
+    }
+}
+
+#[test]
+fn browsing_shows_the_tree_an_entry_and_what_is_found() {
+    let museum = Museum::open(&[]);
+    for (arguments, words) in [
+        (
+            &["browse"][..],
+            &["244", "OU=Botany,OU=People,DC=quillmere,DC=example", "Next: webtaxon browse"][..],
+        ),
+        (&["browse", "OU=Botany,OU=People,DC=quillmere,DC=example"], &["objectClass", "28"]),
+        (
+            &["browse", "CN=Ibbotson\\, Ada,OU=Botany,OU=People,DC=quillmere,DC=example"],
+            &["512 (normal account)", "(never)", "5fad6505-1296-539b-b8e3-4ec69cea5357"],
+        ),
+        (
+            &["browse", "--find", "ibbotson"],
+            &["People (", "aibbotson@quillmere.example", "      CN=Ibbotson\\, Ada,OU=Botany"],
+        ),
+    ] {
+        let run = museum.run(arguments);
+        assert_eq!((run.code, run.err.as_str()), (0, ""), "{arguments:?}: {}", run.out);
+        for word in words {
+            assert!(run.out.contains(word), "{arguments:?}: {word}: {}", run.out);
+        }
+    }
+    for (arguments, code, message) in [
+        (&["browse", "Botany"][..], 2, "equals sign"),
+        (&["browse", "OU=Fungi,DC=quillmere,DC=example"], 1, "does not exist"),
+    ] {
+        let run = museum.run(arguments);
+        assert!(run.code == code && run.err.contains(message), "{arguments:?}: {} {}", run.code, run.err);
+    }
+    let nobody = museum.run(&["browse", "--find", "zzzz"]);
+    assert!(nobody.code == 1 && nobody.out.contains("Nobody and no group"), "{}", nobody.out);
+}
+
+#[test]
+fn fields_are_counted_and_masked_on_request() {
+    let museum = Museum::open(&[]);
+    let run = museum.run(&["fields"]);
+    assert_eq!((run.code, run.err.as_str()), (0, ""));
+    for words in [
+        "What 244 people have",
+        "sAMAccountName",
+        "Good for",
+        "objectGUID (244 of 244 have it, each has their own)",
+    ] {
+        assert!(run.out.contains(words), "{words}: {}", run.out);
+    }
+    assert!(run.out.contains("@quillmere.example"));
+    let masked = museum.run(&["fields", "--mask"]).out;
+    assert!(!masked.contains("@quillmere.example") && masked.contains("sAMAccountName"), "{masked}");
+}
+
+#[test]
+fn answers_in_json_are_one_document_each() {
+    let museum = Museum::open(&[]);
+    for (arguments, format, path) in [
+        (&["browse"][..], "webtaxon.browse/1", "/containers/0/dn"),
+        (
+            &["browse", "OU=Botany,OU=People,DC=quillmere,DC=example"],
+            "webtaxon.browse/1",
+            "/entry/attributes/ou/0",
+        ),
+        (&["browse", "--find", "ibbotson"], "webtaxon.browse/1", "/found/0/dn"),
+        (&["fields", "--mask"], "webtaxon.fields/1", "/good_for/login"),
+        (&["check"], "webtaxon.check/1", "/steps/0/outcome"),
+    ] {
+        let mut all = arguments.to_vec();
+        all.extend(["--format", "json"]);
+        let document: Value = serde_json::from_str(&museum.run(&all).out).unwrap();
+        assert_eq!(document["format"], format, "{arguments:?}");
+        assert!(document.pointer(path).is_some_and(Value::is_string), "{arguments:?}: {document:#}");
+    }
+}

@@ -1,0 +1,170 @@
+//! What is there, and a first settings file from it, at both kinds of server.
+
+use crate::museum::{DIRECTORY, Museum};
+use webtaxon::core::filter::Filter;
+use webtaxon::core::name::Dn;
+use webtaxon::core::settings::{Servers, Settings, StoreSettings};
+use webtaxon::directory::survey::{self, DraftOptions, EntryKind, Tree};
+use webtaxon::directory::{Access, Connection};
+use webtaxon_core::ldif;
+use webtaxon_standin::{Options, scenario};
+
+fn plain() -> String {
+    scenario::plain(&ldif::entries(DIRECTORY.as_bytes()).unwrap())
+}
+
+/// A connection to the museum, and the draft that it gives.
+async fn drafted(museum: &Museum, account: &str) -> (Connection, String, Settings) {
+    museum.change("svc-loansdesk@quillmere.example", account);
+    let workspace = museum.workspace().unwrap();
+    let mut connection = workspace.connect().await.unwrap();
+    let directory = workspace.settings().directory().unwrap();
+    let options = DraftOptions { directory, accounts: "list of accounts.csv" };
+    let draft = survey::draft(&mut connection, &options).await.unwrap();
+    let settings = Settings::parse("draft", draft.text.as_bytes())
+        .unwrap_or_else(|error| panic!("{error}: {}", draft.text));
+    (connection, draft.text, settings)
+}
+
+const DN: &str = "CN=svc-loansdesk,OU=Service Accounts,DC=quillmere,DC=example";
+
+#[tokio::test]
+async fn a_draft_is_complete_and_finds_the_museums_people() {
+    for (ldif, account, filter, active, fields, lost) in [
+        (
+            DIRECTORY.to_owned(),
+            "svc-loansdesk@quillmere.example",
+            "(&(objectCategory=person)(objectClass=user))",
+            "(!(userAccountControl:1.2.840.113556.1.4.803:=2))",
+            [
+                "sAMAccountName",
+                "displayName",
+                "mail",
+                "department",
+                "telephoneNumber",
+                "physicalDeliveryOfficeName",
+            ],
+            3,
+        ),
+        (
+            plain(),
+            DN,
+            "(&(objectClass=inetOrgPerson)(uid=*))",
+            "(!(pwdAccountLockedTime=*))",
+            ["uid", "displayName", "mail", "departmentNumber", "telephoneNumber", "roomNumber"],
+            3,
+        ),
+    ] {
+        let museum = Museum::with(&ldif, Options::default()).await;
+        let (_, text, settings) = drafted(&museum, account).await;
+        let intake = &settings.intake;
+        assert_eq!(intake.bases[0].to_string(), "OU=People,DC=quillmere,DC=example");
+        assert_eq!(intake.group_bases[0].to_string(), "OU=Groups,DC=quillmere,DC=example");
+        assert_eq!(intake.filter.to_string(), filter);
+        assert_eq!(intake.active.as_ref().unwrap().to_string(), active);
+        let from: Vec<&str> = intake.fields.values().map(|rule| rule.from[0].as_str()).collect();
+        assert_eq!(from, fields);
+        let StoreSettings::Csv { path, .. } = &settings.accounts.store;
+        assert_eq!(path.to_str(), Some("list of accounts.csv"));
+        assert!(
+            text.contains("CN=All Botany,OU=Groups,DC=quillmere,DC=example\",")
+                && text.contains("28 members"),
+            "{text}"
+        );
+        // It runs as it is: everybody who is active would come in.
+        museum.write("webtaxon.toml", &text);
+        museum.write("list of accounts.csv", "login,link,state,name,email,department,phone,room\n");
+        let preview = museum.preview().await.unwrap();
+        let left: Vec<usize> = preview.funnel.iter().map(|step| step.left).collect();
+        assert!(preview.is_whole(), "{:?}", preview.gaps);
+        assert_eq!(left, [244, 244 - lost, 244 - lost], "{text}");
+    }
+}
+
+#[tokio::test]
+async fn odd_names_come_through_a_draft_and_its_comments_unharmed() {
+    let odd = "OU=Pe\\\"ople \\22\\0Aevil = true,DC=x";
+    let ldif = format!(
+        "dn: DC=x\nobjectClass: domain\ndc: x\n\ndn: {odd}\nobjectClass: organizationalUnit\n\n\
+         dn: CN=Ada,{odd}\nobjectClass: inetOrgPerson\ncn: Ada\nuid: ada\n\n\
+         dn: CN=Group \\0Ax,DC=x\nobjectClass: groupOfNames\nmember: CN=Ada,{odd}\n"
+    );
+    let museum = Museum::with(&ldif, Options { anonymous: true, ..Options::default() }).await;
+    let workspace = museum.workspace().unwrap();
+    let mut directory = workspace.settings().directory().unwrap().clone();
+    directory.bind = webtaxon::core::settings::Bind::Anonymous;
+    directory.name = "the \"museum\"".to_owned();
+    let access = Access::new(&directory, museum.path(), None);
+    let mut connection = access.open_first(&access.servers().await.unwrap()).await.unwrap();
+    let options = DraftOptions { directory: &directory, accounts: "a\\\"b.csv" };
+    let draft = survey::draft(&mut connection, &options).await.unwrap();
+    let settings = Settings::parse("draft", draft.text.as_bytes())
+        .unwrap_or_else(|error| panic!("{error}: {}", draft.text));
+    assert_eq!(settings.intake.bases[0].key(), Dn::parse(odd).unwrap().key(), "{}", draft.text);
+    assert_eq!(settings.intake.directory, "the \"museum\"");
+    let Servers::Named(servers) = &settings.directory().unwrap().servers else { panic!() };
+    assert_eq!(servers[0].to_string(), museum.standin().url());
+}
+
+#[tokio::test]
+async fn a_directory_that_shows_nobody_says_so() {
+    let museum = Museum::with(
+        "dn: DC=x\nobjectClass: domain\ndc: x\n",
+        Options { anonymous: true, ..Options::default() },
+    )
+    .await;
+    museum.change("bind     = \"svc-loansdesk@quillmere.example\"", "");
+    museum.write(
+        "webtaxon.toml",
+        std::fs::read_to_string(museum.path().join("webtaxon.toml"))
+            .unwrap()
+            .replace("password = { file = \"museum-password.txt\" }", ""),
+    );
+    let workspace = museum.workspace().unwrap();
+    let mut connection = workspace.connect().await.unwrap();
+    let directory = workspace.settings().directory().unwrap();
+    let options = DraftOptions { directory, accounts: "accounts.csv" };
+    let error = survey::draft(&mut connection, &options).await.unwrap_err();
+    assert!(error.to_string().contains("shows no people"), "{error}");
+}
+
+#[tokio::test]
+async fn the_tree_the_findings_and_the_fields_are_the_museums() {
+    let museum = Museum::open().await;
+    let mut connection = museum.workspace().unwrap().connect().await.unwrap();
+    let tree = Tree::read(&mut connection, &Dn::parse("DC=quillmere,DC=example").unwrap()).await.unwrap();
+    let at = |dn: &str| {
+        let one = tree.containers.iter().find(|one| one.dn.starts_with(dn)).unwrap_or_else(|| panic!("{dn}"));
+        (one.depth, one.people, one.groups, one.others)
+    };
+    assert_eq!(at("OU=Botany,"), (2, 28, 0, 0));
+    assert_eq!(at("OU=People,").1, 244);
+    assert_eq!(at("OU=Groups,"), (1, 0, 40, 0));
+    assert_eq!(at("OU=Computers,").1, 0, "a computer is nobody");
+    let (found, more) = survey::find(&mut connection, "ibbotson", 10).await.unwrap();
+    assert!(!more && found.iter().any(|one| one.login.as_deref() == Some("aibbotson")), "{found:?}");
+    let (found, more) = survey::find(&mut connection, "curators", 2).await.unwrap();
+    assert!(more && found.iter().all(|one| one.kind == EntryKind::Group), "{found:?}");
+    assert!(
+        survey::find(&mut connection, "*)(cn=*", 10).await.unwrap().0.is_empty(),
+        "no filter can be slipped in"
+    );
+    let bases = [Dn::parse("OU=People,DC=quillmere,DC=example").unwrap()];
+    let filter = Filter::parse("(&(objectCategory=person)(objectClass=user))").unwrap();
+    for mask in [false, true] {
+        let survey = survey::fields(&mut connection, &bases, &filter, mask).await.unwrap();
+        let mail = survey.find("MAIL").unwrap();
+        assert_eq!((survey.people, mail.filled, mail.unique, mail.most_values), (244, 242, true, 1));
+        assert_eq!(mail.example.is_some(), !mask);
+        assert_eq!(survey.fields.iter().any(|facts| facts.example.is_some()), !mask);
+        let good: Vec<_> =
+            survey.suggestions().map(|(what, facts)| (what, facts.attribute.as_str())).collect();
+        let expected = [
+            ("login", "sAMAccountName"),
+            ("name", "displayName"),
+            ("email", "mail"),
+            ("identity", "objectGUID"),
+        ];
+        assert_eq!(good, expected);
+    }
+}
