@@ -35,6 +35,13 @@ pub(crate) struct Common {
     )]
     pub(crate) settings: PathBuf,
 
+    /// Read a snapshot in place of the directory.
+    ///
+    /// `webtaxon snapshot FILE` writes one; any LDIF content will do, but is not taken for whole.
+    /// Example: webtaxon preview --from monday.ldif
+    #[arg(long, global = true, value_name = "FILE")]
+    pub(crate) from: Option<PathBuf>,
+
     /// How the answer is written: text for people, json for programs.
     ///
     /// JSON is one document on standard output, with stable keys and a version in "format".
@@ -98,6 +105,10 @@ pub(crate) enum Command {
     /// Nothing is changed. If the directory was not read to its end, nobody's account is taken
     /// away, and the exit code is 4.
     Preview(Preview),
+    /// Write what the intake reads to a file, as LDIF.
+    ///
+    /// Every command reads it with --from FILE in place of the directory.
+    Snapshot(Snapshot),
     /// Run a simulated directory over an LDIF file, on this machine only.
     Standin(Standin),
     /// Explain a message by its code, like WX0307.
@@ -222,6 +233,22 @@ pub(crate) struct Preview {
     /// Example: webtaxon preview --changes-exit-code; test $? -eq 10 && echo "something to do"
     #[arg(long)]
     pub(crate) changes_exit_code: bool,
+}
+
+/// Options of `snapshot`.
+#[derive(Args, Debug)]
+pub(crate) struct Snapshot {
+    /// Where it is written; nothing is overwritten.
+    ///
+    /// Example: webtaxon snapshot monday.ldif
+    pub(crate) file: PathBuf,
+
+    /// Put made-up values in place of people's, so that the file can be given to somebody for help.
+    ///
+    /// Names, logins, addresses and numbers are replaced, the same ones by the same; what the
+    /// filters compare with stays. Places in the tree and groups keep their names.
+    #[arg(long)]
+    pub(crate) mask: bool,
 }
 
 /// Options of `standin`.

@@ -6,7 +6,6 @@
 use crate::arguments::{Common, Demo, Format, Preview as PreviewOptions};
 use crate::output::{Output, Tone, paint};
 use crate::run::{self, Exit};
-use std::io;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -151,22 +150,8 @@ fn write(options: &Demo, standin: &Standin) -> Result<Folder, String> {
     }
     for (name, text, secret) in files {
         let file = folder.path().join(name);
-        create(&file, text, secret)
+        run::create(&file, text, secret)
             .map_err(|error| format!("{} cannot be written: {error}", file.display()))?;
     }
     Ok(folder)
-}
-
-/// Writes a new file; a secret one is for its owner's eyes only.
-fn create(file: &Path, text: &str, secret: bool) -> io::Result<()> {
-    let mut options = std::fs::OpenOptions::new();
-    options.write(true).create_new(true);
-    #[cfg(unix)]
-    {
-        use std::os::unix::fs::OpenOptionsExt as _;
-        options.mode(if secret { 0o600 } else { 0o644 });
-    }
-    #[cfg(not(unix))]
-    let _ = secret;
-    io::Write::write_all(&mut options.open(file)?, text.as_bytes())
 }

@@ -2,7 +2,7 @@
 
 use crate::arguments::{Common, Draft};
 use crate::output::{Output, Tone, harmless, paint};
-use crate::run::{Exit, ask, failed, settings_option};
+use crate::run::{Exit, ask, create, failed, settings_option};
 use secrecy::SecretString;
 use std::io::{self, IsTerminal as _, Write as _};
 use std::path::{Path, PathBuf};
@@ -58,7 +58,7 @@ pub(crate) async fn run(options: &Draft, common: &Common, output: &Output) -> Ex
         output.answer(&draft.text);
         return Exit::Done;
     }
-    if let Err(error) = create(&options.out, &draft.text) {
+    if let Err(error) = create(&options.out, &draft.text, false) {
         output.error_text(&format!("{} cannot be written: {error}", options.out.display()));
         return Exit::Failed;
     }
@@ -67,7 +67,7 @@ pub(crate) async fn run(options: &Draft, common: &Common, output: &Output) -> Ex
     }
     let list = options.out.parent().unwrap_or(Path::new("")).join(accounts);
     let header = format!("{},link,state\n", draft.fields.join(","));
-    let made = !list.exists() && create(&list, &header).is_ok();
+    let made = !list.exists() && create(&list, &header, false).is_ok();
     output.answer(&format!("\n{} {}\n", paint(Tone::Good, "Written:"), options.out.display()));
     if made {
         output.answer(&format!(
@@ -198,9 +198,4 @@ fn question(text: &str) -> io::Result<String> {
     let mut answer = String::new();
     io::stdin().read_line(&mut answer)?;
     Ok(answer.trim().to_owned())
-}
-
-/// Writes a new file, never over another one.
-fn create(file: &Path, text: &str) -> io::Result<()> {
-    std::fs::OpenOptions::new().write(true).create_new(true).open(file)?.write_all(text.as_bytes())
 }

@@ -1,7 +1,8 @@
 //! What each command does, and its exit code.
 
 use crate::arguments::{
-    Arguments, Command, Common, Format, Preview as PreviewOptions, Standin as StandinOptions,
+    Arguments, Command, Common, Format, Preview as PreviewOptions, Snapshot as SnapshotOptions,
+    Standin as StandinOptions,
 };
 use crate::output::{Output, harmless, width};
 use crate::{code, demo, draft, survey, text};
@@ -42,6 +43,7 @@ pub(crate) async fn run(arguments: Arguments) -> ExitCode {
         Command::Browse(options) => survey::browse(&options, common, &output).await,
         Command::Fields(options) => survey::fields(&options, common, &output).await,
         Command::Preview(options) => preview(&options, common, &output).await,
+        Command::Snapshot(options) => snapshot(&options, common, &output).await,
         Command::Standin(options) => standin(&options, &output).await,
         Command::Code { code } => explain(&code, &output),
     }
@@ -52,14 +54,18 @@ pub(crate) async fn run(arguments: Arguments) -> ExitCode {
 pub(crate) fn failed(error: &Error, output: &Output) -> Exit {
     output.error(error);
     match error {
-        Error::NoSettings { .. } | Error::Settings(_) => Exit::Wrong,
+        Error::NoSettings { .. } | Error::Settings(_) | Error::NoSnapshot { .. } => Exit::Wrong,
         _ => Exit::Failed,
     }
 }
 
 pub(crate) fn open(common: &Common, output: &Output) -> Result<Workspace, Exit> {
     let workspace = Workspace::open(&common.settings).map_err(|error| failed(&error, output))?;
-    let workspace = workspace.with_prompt(ask);
+    let mut workspace = workspace.with_prompt(ask);
+    if let Some(file) = &common.from {
+        workspace = workspace.with_snapshot(file).map_err(|error| failed(&error, output))?;
+        return Ok(workspace);
+    }
     for warning in workspace.warnings() {
         output.warning(&warning);
     }
@@ -120,6 +126,42 @@ pub(crate) async fn preview(options: &PreviewOptions, common: &Common, output: &
     } else {
         Exit::Done
     }
+}
+
+async fn snapshot(options: &SnapshotOptions, common: &Common, output: &Output) -> Exit {
+    if options.file.exists() {
+        output.error_text(&format!("{} exists already, and nothing is overwritten", options.file.display()));
+        return Exit::Failed;
+    }
+    let workspace = match open(common, output) {
+        Ok(workspace) => workspace,
+        Err(exit) => return exit,
+    };
+    let snapshot = match workspace.take_snapshot(options.mask).await {
+        Ok(snapshot) => snapshot,
+        Err(error) => return failed(&error, output),
+    };
+    if let Err(error) = create(&options.file, &snapshot.write(), true) {
+        output.error_text(&format!("{} cannot be written: {error}", options.file.display()));
+        return Exit::Failed;
+    }
+    let option = settings_option(&common.settings);
+    output.answer(&text::snapshot(&snapshot, &options.file, &option));
+    if snapshot.header.whole { Exit::Done } else { Exit::NotWhole }
+}
+
+/// Writes a new file, never over another one; a secret one is for its owner's eyes only.
+pub(crate) fn create(file: &Path, text: &str, secret: bool) -> io::Result<()> {
+    let mut options = std::fs::OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    {
+        use std::os::unix::fs::OpenOptionsExt as _;
+        options.mode(if secret { 0o600 } else { 0o644 });
+    }
+    #[cfg(not(unix))]
+    let _ = secret;
+    io::Write::write_all(&mut options.open(file)?, text.as_bytes())
 }
 
 async fn standin(options: &StandinOptions, output: &Output) -> Exit {

@@ -6,6 +6,7 @@
 //! * [`name`], [`filter`], [`schema`], [`ldif`]: the language of directories;
 //! * [`entry`]: what a directory returned, held compactly;
 //! * [`reading`]: everything one run read, and the proof that it is whole;
+//! * [`snapshot`]: a reading as a file;
 //! * [`membership`]: who is in which group, through which groups;
 //! * [`selection`]: from entries to candidates, with the funnel;
 //! * [`field`]: from a candidate to the account that the rules draw from it;
@@ -29,5 +30,6 @@ pub mod reading;
 pub mod schema;
 pub mod selection;
 pub mod settings;
+pub mod snapshot;
 pub mod url;
 pub mod value;

@@ -53,6 +53,8 @@ pub enum Part {
         /// The base's name.
         base: Dn,
     },
+    /// A snapshot in place of the directory.
+    Snapshot,
     /// The lasting identities of the people.
     Identities {
         /// The attribute that holds them.
@@ -79,6 +81,7 @@ impl fmt::Display for Part {
         match self {
             Part::People { base } => write!(out, "people under {base}"),
             Part::Group { dn, .. } => write!(out, "group {dn}"),
+            Part::Snapshot => out.write_str("the snapshot"),
             Part::SecondLook { base } => write!(out, "what changed meanwhile under {base}"),
             Part::Identities { attribute } => write!(out, "{attribute} of the people"),
             Part::Lookup { people } => {
@@ -140,6 +143,8 @@ pub struct Source {
     pub kind: ServerKind,
     /// The attribute that holds the lasting identity.
     pub identity: String,
+    /// The tops of the directory's trees.
+    pub tops: Vec<Dn>,
     /// What happened on the way that did no harm: another server, a second look.
     pub notes: Vec<String>,
 }
@@ -328,6 +333,11 @@ impl Reading {
     #[must_use]
     pub fn whereabouts(&self, identity: &Identity) -> Option<&Whereabouts> {
         self.whereabouts.get(identity)
+    }
+
+    /// Everybody who was looked for, and where they are.
+    pub fn all_whereabouts(&self) -> impl Iterator<Item = (&Identity, &Whereabouts)> {
+        self.whereabouts.iter()
     }
 
     /// What was not read to its end; empty exactly when there is a proof.

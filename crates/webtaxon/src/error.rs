@@ -23,6 +23,18 @@ pub enum Error {
         /// The system's reason.
         reason: std::io::Error,
     },
+    /// The snapshot cannot be read.
+    #[error("the snapshot {} cannot be read: {reason}", file.display())]
+    #[diagnostic(
+        code(WX0405),
+        help("`webtaxon snapshot FILE` writes one; any LDIF content can be read, too")
+    )]
+    NoSnapshot {
+        /// The file.
+        file: PathBuf,
+        /// The reason, with its line.
+        reason: String,
+    },
     /// The settings are wrong.
     #[error(transparent)]
     #[diagnostic(transparent)]

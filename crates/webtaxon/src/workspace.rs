@@ -5,15 +5,18 @@ use crate::directory::{self, Access, CheckStep, Connection, DirectoryError, Dire
 use crate::store::{self, AccountStore};
 use secrecy::SecretString;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 use webtaxon_core::preview::Preview;
 use webtaxon_core::settings::{Directory, Server, Servers, Settings};
+use webtaxon_core::snapshot::Snapshot;
 
 /// Settings that were read and checked, and the folder that their paths start from.
 pub struct Workspace {
     settings: Settings,
     folder: PathBuf,
     prompt: Option<Box<Prompt>>,
+    snapshot: Option<Arc<Snapshot>>,
 }
 
 impl std::fmt::Debug for Workspace {
@@ -33,7 +36,7 @@ impl Workspace {
             std::fs::read(file).map_err(|reason| Error::NoSettings { file: file.to_owned(), reason })?;
         let settings = Settings::parse(&file.display().to_string(), &bytes)?;
         let folder = file.parent().map(Path::to_owned).unwrap_or_default();
-        Ok(Self { settings, folder, prompt: None })
+        Ok(Self { settings, folder, prompt: None, snapshot: None })
     }
 
     /// Says how somebody is asked for a password, where the settings say `password = { ask = true }`.
@@ -44,6 +47,41 @@ impl Workspace {
     ) -> Self {
         self.prompt = Some(Box::new(ask));
         self
+    }
+
+    /// Reads a snapshot, which answers in place of the directory from here on.
+    ///
+    /// # Errors
+    /// The file cannot be read, or is not LDIF.
+    pub fn with_snapshot(mut self, file: &Path) -> Result<Self, Error> {
+        let text = std::fs::read(file)
+            .map_err(|reason| Error::NoSnapshot { file: file.to_owned(), reason: reason.to_string() })?;
+        let snapshot = Snapshot::read(&text)
+            .map_err(|error| Error::NoSnapshot { file: file.to_owned(), reason: error.to_string() })?;
+        self.snapshot = Some(Arc::new(snapshot));
+        Ok(self)
+    }
+
+    /// The snapshot that answers in place of the directory, if one does.
+    #[must_use]
+    pub fn snapshot(&self) -> Option<&Snapshot> {
+        self.snapshot.as_deref()
+    }
+
+    pub(crate) fn snapshot_shared(&self) -> Option<Arc<Snapshot>> {
+        self.snapshot.clone()
+    }
+
+    /// Reads what the intake needs into a snapshot. With `mask`, the people in it cannot be
+    /// recognised: the mask's key is made for this snapshot alone and forgotten.
+    ///
+    /// # Errors
+    /// As [`Workspace::preview`].
+    pub async fn take_snapshot(&self, mask: bool) -> Result<Snapshot, Error> {
+        let fields: Vec<&str> = self.settings.intake.fields.keys().map(String::as_str).collect();
+        let accounts = self.store().accounts(&fields).await?;
+        let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
+        Ok(directory::take_snapshot(&self.access().await?, &self.settings, &links, mask).await?)
     }
 
     /// The password that the directory is asked with; none for a bind without one.
@@ -103,6 +141,9 @@ impl Workspace {
     /// Its source is missing or empty.
     pub async fn access(&self) -> Result<Access, Error> {
         let directory = self.directory()?;
+        if self.snapshot.is_some() {
+            return Ok(Access::new(directory, &self.folder, None).from_snapshot(self.snapshot.clone()));
+        }
         Ok(Access::new(directory, &self.folder, self.password(directory).await?))
     }
 

@@ -2,7 +2,7 @@
 
 mod survey;
 
-pub(crate) use survey::{fields, found, trees};
+pub(crate) use survey::{fields, found, snapshot, trees};
 
 use crate::output::{Tone, harmless, paint};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};

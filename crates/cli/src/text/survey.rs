@@ -1,9 +1,11 @@
 //! What is there, as text: trees, entries, findings, attributes.
 
 use super::{columns, counted, heading, lines, short};
-use crate::output::harmless;
+use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
+use std::path::Path;
 use webtaxon::core::entry::Entry;
+use webtaxon::core::snapshot::Snapshot;
 use webtaxon::core::value::readable;
 use webtaxon::directory::survey::{Container, EntryKind, FieldFacts, Finding, Survey, Tree};
 
@@ -171,4 +173,37 @@ fn values(facts: &FieldFacts) -> String {
     };
     let unique = if facts.unique && facts.filled > 1 { ", unique" } else { "" };
     format!("{several}{unique}")
+}
+
+/// What a snapshot holds, and what to do with it.
+pub(crate) fn snapshot(snapshot: &Snapshot, file: &Path, option: &str) -> String {
+    let mut text = String::new();
+    let file = file.display();
+    let header = &snapshot.header;
+    let words = if header.whole {
+        paint(Tone::Good, "Read to its end:")
+    } else {
+        paint(Tone::Bad, "Not read to its end:")
+    };
+    let _ = writeln!(text, "{words} {} in {file}.", counted(snapshot.entries.len(), "entry", "entries"));
+    for gap in &header.gaps {
+        let _ = writeln!(text, "  {}", harmless(gap));
+    }
+    match &header.unmasked {
+        Some(kept) => {
+            let _ = writeln!(
+                text,
+                "People's values are made up, but for those that the filters compare with: {}.\nRead the file before you give it away: places in the tree and names of groups are as they were.",
+                harmless(&kept.join(", "))
+            );
+        }
+        None => {
+            let _ = writeln!(
+                text,
+                "It holds people's data as the directory has it: keep it like the directory; --mask makes it up."
+            );
+        }
+    }
+    let _ = writeln!(text, "Next: webtaxon preview{option} --from {file}");
+    text
 }

@@ -66,6 +66,13 @@ impl Museum {
         museum
     }
 
+    /// Ends the directory.
+    pub(crate) fn end(&self) {
+        let ended = Command::new("kill").args(["-KILL", &self.standin.id().to_string()]).status().unwrap();
+        assert!(ended.success());
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
+
     /// The directory's address.
     pub(crate) fn url(&self) -> String {
         let settings = std::fs::read_to_string(self.file("webtaxon.toml")).unwrap();

@@ -1,4 +1,4 @@
-//! `draft`, `browse` and `fields`, typed as an administrator would.
+//! `draft`, `browse`, `fields` and `snapshot`, typed as an administrator would.
 
 use crate::command::{Museum, run, webtaxon};
 use serde_json::Value;
@@ -171,5 +171,39 @@ fn answers_in_json_are_one_document_each() {
         let document: Value = serde_json::from_str(&museum.run(&all).out).unwrap();
         assert_eq!(document["format"], format, "{arguments:?}");
         assert!(document.pointer(path).is_some_and(Value::is_string), "{arguments:?}: {document:#}");
+    }
+}
+
+#[test]
+fn every_command_reads_a_snapshot_in_place_of_the_directory() {
+    let museum = Museum::open(&[]);
+    let live = museum.run(&["preview"]);
+    let taken = museum.run(&["snapshot", "monday.ldif"]);
+    assert_eq!((taken.code, taken.err.as_str()), (0, ""), "{}", taken.out);
+    assert!(taken.out.contains("Next: webtaxon preview --from monday.ldif"), "{}", taken.out);
+    let again = museum.run(&["snapshot", "monday.ldif"]);
+    assert!(again.code == 1 && again.err.contains("nothing is overwritten"));
+    museum.end();
+    assert_eq!(museum.run(&["preview"]).code, 1, "the directory is gone");
+    assert_eq!(museum.run(&["preview", "--from", "monday.ldif"]).out, live.out);
+    for (arguments, words) in [
+        (&["check"][..], "a snapshot of 263 entries"),
+        (&["browse"], "OU=Botany,OU=People,DC=quillmere,DC=example"),
+        (&["browse", "--find", "ibbotson"], "People ("),
+        (&["browse", "CN=Curators,OU=Groups,DC=quillmere,DC=example"], "Botany Curators"),
+        (&["fields"], "What 244 people have"),
+        (&["snapshot", "again.ldif", "--mask"], "made up"),
+    ] {
+        let mut all = arguments.to_vec();
+        all.extend(["--from", "monday.ldif"]);
+        let run = museum.run(&all);
+        assert_eq!((run.code, run.err.as_str()), (0, ""), "{arguments:?}: {}", run.out);
+        assert!(run.out.contains(words), "{arguments:?}: {}", run.out);
+    }
+    let masked = std::fs::read_to_string(museum.file("again.ldif")).unwrap();
+    assert!(!masked.contains("quillmere.example") && masked.contains("# masked: all values but"));
+    for (file, message) in [("none.ldif", "cannot be read"), ("accounts.csv", "line 1")] {
+        let run = museum.run(&["preview", "--from", file]);
+        assert!(run.code == 2 && run.err.contains(message), "{file}: {} {}", run.code, run.err);
     }
 }

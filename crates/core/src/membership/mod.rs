@@ -97,6 +97,14 @@ impl Graph {
         self.nodes.iter().filter(|node| node.members.is_some()).count()
     }
 
+    /// Every group that was read, with the names of its direct members, as the directory wrote them.
+    pub fn all_groups(&self) -> impl Iterator<Item = (&str, impl Iterator<Item = &str>)> {
+        self.nodes.iter().filter_map(|node| {
+            let members = node.members.as_ref()?;
+            Some((&*node.dn, members.iter().map(|id| self.dn(*id))))
+        })
+    }
+
     fn members(&self, id: NodeId) -> Option<&[NodeId]> {
         self.nodes.get(id.index())?.members.as_deref()
     }

@@ -6,8 +6,10 @@ use super::transport::Milestone;
 use super::{DirectoryError, DirectoryErrorKind};
 use secrecy::SecretString;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use tokio::time::Instant;
 use webtaxon_core::settings::{Bind, Directory, Server};
+use webtaxon_core::snapshot::Snapshot;
 
 /// The key to a directory, for one run.
 pub struct Access {
@@ -15,6 +17,8 @@ pub struct Access {
     folder: PathBuf,
     password: Option<SecretString>,
     deadline: Instant,
+    /// What answers in place of the servers, if anything does.
+    snapshot: Option<Arc<Snapshot>>,
 }
 
 impl std::fmt::Debug for Access {
@@ -28,7 +32,20 @@ impl Access {
     #[must_use]
     pub fn new(directory: &Directory, folder: &Path, password: Option<SecretString>) -> Self {
         let deadline = Instant::now() + directory.deadline;
-        Self { directory: directory.clone(), folder: folder.to_owned(), password, deadline }
+        Self { directory: directory.clone(), folder: folder.to_owned(), password, deadline, snapshot: None }
+    }
+
+    /// The same, with a snapshot that answers in place of the servers.
+    #[must_use]
+    pub fn from_snapshot(mut self, snapshot: Option<Arc<Snapshot>>) -> Self {
+        self.snapshot = snapshot;
+        self
+    }
+
+    /// The snapshot that answers in place of the servers, if one does.
+    #[must_use]
+    pub fn snapshot(&self) -> Option<&Snapshot> {
+        self.snapshot.as_deref()
     }
 
     /// The directory's settings.
@@ -42,6 +59,9 @@ impl Access {
     /// # Errors
     /// The name servers know none.
     pub async fn servers(&self) -> Result<Vec<Server>, DirectoryError> {
+        if self.snapshot.is_some() {
+            return Ok(Vec::new());
+        }
         servers(&self.directory).await
     }
 
@@ -53,6 +73,9 @@ impl Access {
     /// # Errors
     /// What each of them answered, if none could be used; or why the bind was refused.
     pub async fn open_first(&self, list: &[Server]) -> Result<Connection, DirectoryError> {
+        if let Some(snapshot) = &self.snapshot {
+            return Ok(Connection::offline(Arc::clone(snapshot), &self.directory, self.deadline));
+        }
         let mut failed = Vec::new();
         for server in list {
             match self.connect(server, &mut |_| {}).await {
@@ -98,6 +121,12 @@ impl Access {
     /// The same directory, asked by nobody in particular.
     pub(super) fn anonymous(&self) -> Self {
         let directory = Directory { bind: Bind::Anonymous, certificate: None, ..self.directory.clone() };
-        Self { directory, folder: self.folder.clone(), password: None, deadline: self.deadline }
+        Self {
+            directory,
+            folder: self.folder.clone(),
+            password: None,
+            deadline: self.deadline,
+            snapshot: None,
+        }
     }
 }

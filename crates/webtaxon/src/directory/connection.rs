@@ -3,15 +3,18 @@
 //! It reads from the socket only when somebody waits for the next event, so that a slow reader
 //! slows the server down and nothing piles up here.
 
+use super::offline::Offline;
 use super::transport::{self, Milestone, Stream};
 use super::{DirectoryError, DirectoryErrorKind, Query, RootDse, domain};
 use std::collections::VecDeque;
 use std::path::Path;
+use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::time::{Instant, timeout_at};
 use webtaxon_core::entry::Entries;
 use webtaxon_core::settings::{Directory, Server, Servers};
+use webtaxon_core::snapshot::Snapshot;
 use webtaxon_wire::control::PasswordState;
 use webtaxon_wire::conversation::RequestId;
 use webtaxon_wire::message::{Control, LdapResult, Octets, SearchResultEntry};
@@ -38,6 +41,8 @@ pub struct Connection {
     root: RootDse,
     page: u32,
     password_state: Option<PasswordState>,
+    /// What answers in place of a server, if anything does.
+    offline: Option<Offline>,
 }
 
 /// The directory's servers, in the order in which they are to be tried.
@@ -79,12 +84,38 @@ impl Connection {
             root: RootDse::default(),
             page: directory.page,
             password_state: None,
+            offline: None,
         };
         match connection.read_root().await {
             // A shy server may be willing to after the bind.
             Err(error) if !is_shy(&error) => Err(error),
             _ => Ok(connection),
         }
+    }
+
+    /// A snapshot that answers in place of a server.
+    pub(super) fn offline(snapshot: Arc<Snapshot>, directory: &Directory, deadline: Instant) -> Self {
+        let offline = Offline::new(snapshot);
+        Self {
+            stream: Box::new(tokio::io::join(tokio::io::empty(), tokio::io::sink())),
+            conversation: Conversation::default(),
+            buffer: Box::default(),
+            aside: VecDeque::new(),
+            server: offline.snapshot.header.server.clone(),
+            timeout: directory.timeout,
+            run: directory.deadline,
+            deadline,
+            root: offline.root(),
+            page: 0,
+            password_state: None,
+            offline: Some(offline),
+        }
+    }
+
+    /// The snapshot that answers in place of a server, if one does.
+    #[must_use]
+    pub fn snapshot(&self) -> Option<&Arc<Snapshot>> {
+        self.offline.as_ref().map(|offline| &offline.snapshot)
     }
 
     /// The server's address, as the settings write it.
@@ -184,11 +215,19 @@ impl Connection {
         request: webtaxon_wire::message::SearchRequest,
         controls: Vec<Control>,
     ) -> Result<RequestId, DirectoryError> {
+        let answer = self.offline.as_ref().map(|offline| offline.answer(&request));
         let id = self
             .conversation
             .search(request, controls)
             .map_err(|error| DirectoryError::protocol(&self.server, error))?;
-        self.flush().await?;
+        match answer {
+            None => self.flush().await?,
+            Some((entries, result)) => {
+                drop(self.conversation.outgoing());
+                self.aside.extend(entries.into_iter().map(|entry| Event::Entry(id, entry)));
+                self.aside.push_back(Event::Done(id, result, None));
+            }
+        }
         Ok(id)
     }
 

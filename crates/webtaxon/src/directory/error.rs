@@ -205,6 +205,10 @@ pub enum DirectoryErrorKind {
         /// The way out.
         help: &'static str,
     },
+    /// No random numbers for a mask.
+    #[error("this machine gives no random numbers, so that nobody can be made unrecognisable")]
+    #[diagnostic(code(WX0406), help("take the snapshot on another machine"))]
+    NoRandom,
     /// Nobody is there, as far as the bind account sees.
     #[error("{server}: the directory shows no people")]
     #[diagnostic(

@@ -17,6 +17,7 @@ use webtaxon_core::name::Dn;
 use webtaxon_core::reading::{Ended, Part, PartId, Reading, ServerKind, Source, Sweep};
 use webtaxon_core::selection::active_filter;
 use webtaxon_core::settings::{Intake, Settings};
+use webtaxon_core::snapshot::Snapshot;
 use webtaxon_wire::message::SearchResultEntry;
 
 /// People who are looked up with one search.
@@ -38,6 +39,16 @@ pub async fn read(
     settings: &Settings,
     links: &[Identity],
 ) -> Result<Reading, DirectoryError> {
+    read_with(access, settings, links, &[]).await
+}
+
+/// As [`read`], with some more attributes of people than the rules look at.
+pub(super) async fn read_with(
+    access: &Access,
+    settings: &Settings,
+    links: &[Identity],
+    more: &[String],
+) -> Result<Reading, DirectoryError> {
     let servers = access.servers().await?;
     let mut connection = access.open_first(&servers).await?;
     let mut notes = Vec::new();
@@ -49,10 +60,13 @@ pub async fn read(
             server: server.clone(),
             kind: connection.root().kind,
             identity: intake.identity.clone().unwrap_or_default(),
+            tops: connection.root().naming_contexts.clone(),
             notes: std::mem::take(&mut notes),
         });
         let mut reader =
             Reader { access, connection, sweep, intake, wanted: Vec::new(), others: HashMap::new() };
+        reader.wanted = wanted_attributes(intake, reader.connection.root().kind);
+        reader.wanted.extend(more.iter().cloned());
         let ended = reader.everything(links).await;
         let Reader { connection: used, mut sweep, others, .. } = reader;
         for (_, other) in others {
@@ -120,7 +134,7 @@ pub(super) struct Brought {
 impl Reader<'_> {
     async fn everything(&mut self, links: &[Identity]) -> Result<(), DirectoryError> {
         let kind = self.connection.root().kind;
-        self.wanted = wanted_attributes(self.intake, kind);
+        self.snapshot();
         let mark = Mark::take(&mut self.connection, self.intake).await?;
         for base in &self.intake.bases {
             let part = self.sweep.open(Part::People { base: base.clone() });
@@ -140,6 +154,45 @@ impl Reader<'_> {
         let known = self.identities_met(&identity);
         let missing = links.iter().filter(|link| !known.contains(link)).cloned().collect();
         self.lookups(&identity, missing).await
+    }
+
+    /// What a snapshot does not have, if one answers in place of the directory.
+    fn snapshot(&mut self) {
+        let Some(snapshot) = self.connection.snapshot() else { return };
+        let mut missing = snapshot.missing(self.intake);
+        let header = &snapshot.header;
+        let has = |name: &String| header.attributes.iter().any(|known| known.eq_ignore_ascii_case(name));
+        let unread: Vec<&str> = self.wanted.iter().filter(|name| !has(name)).map(String::as_str).collect();
+        if !unread.is_empty() && header.taken.is_some() {
+            missing.push(format!("{} of people was not read into the snapshot", unread.join(", ")));
+        }
+        for reason in missing {
+            let part = self.sweep.open(Part::Snapshot);
+            self.sweep.close(part, Ended::Short(reason));
+        }
+    }
+
+    /// Where the people are whom a snapshot does not have: only who was looked for then is known.
+    fn lookups_in(&mut self, snapshot: &Snapshot, missing: Vec<Identity>) {
+        let (mut gone, mut unknown) = (Vec::new(), Vec::new());
+        for person in missing {
+            if let Some(dn) = snapshot.header.elsewhere.get(&person) {
+                self.sweep.found(person, dn);
+            } else if snapshot.header.absent.contains(&person) {
+                gone.push(person);
+            } else {
+                unknown.push(person);
+            }
+        }
+        if !gone.is_empty() {
+            let part = self.sweep.open(Part::Lookup { people: gone });
+            self.sweep.close(part, Ended::Complete);
+        }
+        if !unknown.is_empty() {
+            let part = self.sweep.open(Part::Lookup { people: unknown });
+            self.sweep
+                .close(part, Ended::Short("they were not looked for when the snapshot was taken".to_owned()));
+        }
     }
 
     /// A search for people with every attribute that they need.
@@ -285,6 +338,10 @@ impl Reader<'_> {
     /// Only an entry that is nowhere below the directory's own tops is gone; one that is elsewhere
     /// is only outside the bases or the filter.
     async fn lookups(&mut self, identity: &str, missing: Vec<Identity>) -> Result<(), DirectoryError> {
+        if let Some(snapshot) = self.connection.snapshot().cloned() {
+            self.lookups_in(&snapshot, missing);
+            return Ok(());
+        }
         let tops = self.connection.root().naming_contexts.iter();
         let tops: Vec<Dn> = tops
             .filter(|top| self.intake.bases.iter().any(|base| base.key().is_within(&top.key())))

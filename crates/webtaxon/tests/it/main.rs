@@ -12,5 +12,6 @@ mod examples;
 mod faults;
 mod museum;
 mod preview;
+mod snapshots;
 mod store;
 mod survey;

@@ -119,6 +119,9 @@ async fn directory(
     const NEEDS_CONNECTION: [&str; 7] =
         ["password", "bind", "rights", "base", "filter", "attribute", "group"];
     let directory = workspace.directory()?;
+    if workspace.snapshot().is_some() {
+        return offline(workspace, steps).await;
+    }
     let access = Access::new(directory, workspace.folder(), None);
     let reached = reach::servers(&access, wait, steps).await;
     let Some(mut connection) = reached else {
@@ -144,6 +147,32 @@ async fn directory(
         }
     }
     connection.close().await;
+    Ok(())
+}
+
+/// The steps that a snapshot can answer.
+async fn offline(workspace: &Workspace, steps: &mut Steps<'_>) -> Result<(), DirectoryError> {
+    let began = Instant::now();
+    let Some(snapshot) = workspace.snapshot() else { return Ok(()) };
+    let header = &snapshot.header;
+    let taken = header
+        .taken
+        .map_or_else(|| "at a time that it does not say".to_owned(), |taken| format!("at {taken}"));
+    let message =
+        format!("a snapshot of {} entries, taken {taken} from {}", snapshot.entries.len(), header.server);
+    let missing = snapshot.missing(&workspace.settings().intake);
+    let finding = match missing.is_empty() {
+        true => good(message),
+        false => warning(
+            format!("{message}; it is not whole: {}", missing.join("; ")),
+            "nobody's account is taken away on such a reading: take a new snapshot with these settings",
+        ),
+    };
+    steps.end("server", began, finding);
+    let directory = workspace.directory()?;
+    let access = Access::new(directory, workspace.folder(), None).from_snapshot(workspace.snapshot_shared());
+    let mut connection = access.open_first(&[]).await?;
+    content::read(workspace, &mut connection, steps).await;
     Ok(())
 }
 
