@@ -3,6 +3,7 @@
 //! ```text
 //! cargo run -p webtaxon-standin --example museum -- plain FOLDER        plain.ldif
 //! cargo run -p webtaxon-standin --example museum -- controller FOLDER   entries.ldif, members.ldif
+//! cargo run -p webtaxon-standin --example museum -- crowd FOLDER COUNT  crowd.ldif, for benches
 //! ```
 
 use std::path::PathBuf;
@@ -14,7 +15,7 @@ const DIRECTORY: &str = include_str!("../../../demo/directory.ldif");
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut arguments = std::env::args().skip(1);
     let (Some(kind), Some(folder)) = (arguments.next(), arguments.next()) else {
-        return Err("name the kind of server (plain or controller) and a folder".into());
+        return Err("name plain, controller or crowd, and a folder".into());
     };
     let folder = PathBuf::from(folder);
     let entries = ldif::entries(DIRECTORY.as_bytes())?;
@@ -25,7 +26,11 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             std::fs::write(folder.join("entries.ldif"), entries)?;
             std::fs::write(folder.join("members.ldif"), members)?;
         }
-        other => return Err(format!("{other} is neither plain nor controller").into()),
+        "crowd" => {
+            let count = arguments.next().ok_or("say how many people")?.parse()?;
+            std::fs::write(folder.join("crowd.ldif"), scenario::crowd(count))?;
+        }
+        other => return Err(format!("{other} is neither plain, controller nor crowd").into()),
     }
     Ok(())
 }

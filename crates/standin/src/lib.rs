@@ -26,6 +26,7 @@ pub use tls::CertificateKind;
 
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Duration;
 use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
 
@@ -57,6 +58,9 @@ pub struct Options {
     pub shy: bool,
     /// Attributes that can be searched for but are never shown, as by an access rule.
     pub hidden: Vec<String>,
+    /// How long each answer takes on the way, as over a long line: requests that are under way
+    /// together wait together.
+    pub latency: Duration,
     /// An entry that comes into sight only when so many searches were asked on a connection, as one
     /// that is moved while others are read; the number of the last change grows with each search.
     pub late: Option<(String, u64)>,
@@ -81,6 +85,7 @@ impl Default for Options {
             anonymous: false,
             shy: false,
             hidden: Vec::new(),
+            latency: Duration::ZERO,
             late: None,
             fault: None,
             certificate: CertificateKind::Good,

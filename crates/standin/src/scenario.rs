@@ -5,6 +5,7 @@
 //! the values itself ([`to_load`]).
 
 use std::collections::HashSet;
+use std::fmt::Write as _;
 use webtaxon_core::entry::{Entries, Entry};
 use webtaxon_core::identity::Identity;
 use webtaxon_core::ldif::{write_comment, write_record};
@@ -28,6 +29,26 @@ pub fn plain(controller: &Entries) -> String {
     out.push('\n');
     for entry in controller.iter() {
         write(&mut out, entry.dn(), as_plain(entry));
+    }
+    out
+}
+
+/// Many people with ten attributes, for benches: the tree's top and `count` entries under it.
+#[must_use]
+pub fn crowd(count: usize) -> String {
+    let top = "dc=crowd,dc=example";
+    let mut out =
+        format!("dn: {top}\nobjectClass: dcObject\nobjectClass: organization\ndc: crowd\no: crowd\n\n");
+    for number in 0..count {
+        let _ = write!(
+            out,
+            "dn: uid=p{number:06},{top}\nobjectClass: inetOrgPerson\nuid: p{number:06}\ncn: Person Number {number}\n\
+             sn: Number {number}\ngivenName: Person\ndisplayName: Person Number {number}\n\
+             mail: person.number.{number}@quillmere.example\ntelephoneNumber: +44 1632 {number:06}\n\
+             title: Curator of Mosses\ndepartmentNumber: {}\nemployeeNumber: {number}\n\
+             entryUUID: {number:08x}-0000-4000-8000-000000000000\n\n",
+            number % 50
+        );
     }
     out
 }

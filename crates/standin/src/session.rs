@@ -15,6 +15,7 @@ use std::task::Poll;
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _, ReadBuf};
 use tokio::net::TcpStream;
+use tokio::time::Instant;
 use tokio_rustls::TlsAcceptor;
 use webtaxon_core::name::Dn;
 use webtaxon_wire::control::{START_TLS, WHO_AM_I};
@@ -74,8 +75,8 @@ pub(crate) struct Session {
     secure: bool,
     acceptor: TlsAcceptor,
     inbox: Inbox,
-    /// Requests that came while a search ran.
-    waiting: VecDeque<Message>,
+    /// Requests that have come, and when.
+    waiting: VecDeque<(Instant, Message)>,
     outbox: Vec<u8>,
     /// Messages sent so far.
     sent: u64,
@@ -118,20 +119,44 @@ impl Session {
 
     /// The next request; none when the client has gone or sends something else than LDAP.
     async fn next(&mut self) -> io::Result<Option<Message>> {
-        if let Some(message) = self.waiting.pop_front() {
-            return Ok(Some(message));
-        }
         let mut buffer = vec![0; 1 << 14];
         loop {
-            match self.inbox.next(REQUEST_LIMIT).map(|bytes| bytes.map(Message::decode)) {
-                Ok(Some(Ok(message))) => return Ok(Some(message)),
-                Ok(Some(Err(_))) | Err(_) => return Ok(None),
-                Ok(None) => {}
+            if let Some((came, message)) = self.waiting.pop_front() {
+                let due = came + self.options.latency;
+                if due > Instant::now() {
+                    self.flush().await?;
+                    tokio::time::sleep_until(due).await;
+                }
+                return Ok(Some(message));
+            }
+            if !self.take_requests() {
+                return Ok(None);
+            }
+            if !self.waiting.is_empty() {
+                continue;
             }
             self.flush().await?;
             match self.stream.read(&mut buffer).await? {
                 0 => return Ok(None),
                 count => self.inbox.feed(buffer.get(..count).unwrap_or(&[])),
+            }
+        }
+    }
+
+    /// Reads the requests that have arrived; false if one is no LDAP. Those in front of it count.
+    fn take_requests(&mut self) -> bool {
+        let now = Instant::now();
+        loop {
+            match self.inbox.next(REQUEST_LIMIT).map(|bytes| bytes.map(Message::decode)) {
+                Ok(Some(Ok(message))) => {
+                    let starts_tls = matches!(message.operation, Operation::ExtendedRequest(_));
+                    self.waiting.push_back((now, message));
+                    if starts_tls {
+                        return true; // what is behind it may be no LDAP
+                    }
+                }
+                Ok(None) => return true,
+                Ok(Some(Err(_))) | Err(_) => return !self.waiting.is_empty(),
             }
         }
     }
@@ -231,12 +256,16 @@ impl Session {
             }
             self.inbox.feed(read.filled());
         }
-        while let Some(bytes) = self.inbox.next(REQUEST_LIMIT).map_err(io::Error::other)? {
-            let message = Message::decode(bytes).map_err(io::Error::other)?;
-            match message.operation {
-                Operation::AbandonRequest(id) if id == running => return Ok(true),
-                Operation::UnbindRequest(()) => return Err(io::ErrorKind::ConnectionAborted.into()),
-                _ => self.waiting.push_back(message),
+        let before = self.waiting.len();
+        self.take_requests();
+        for at in (before..self.waiting.len()).rev() {
+            match self.waiting.get(at).map(|(_, message)| &message.operation) {
+                Some(Operation::AbandonRequest(id)) if *id == running => {
+                    drop(self.waiting.remove(at));
+                    return Ok(true);
+                }
+                Some(Operation::UnbindRequest(())) => return Err(io::ErrorKind::ConnectionAborted.into()),
+                _ => {}
             }
         }
         Ok(false)

@@ -4,14 +4,18 @@
 //! Every answer is checked against what was asked: an unknown message id or an answer of the wrong
 //! kind ends the conversation. Several requests may be under way at once.
 
+use crate::entry::{self, ReceivedEntry};
 use crate::frame::{Inbox, MESSAGE_LIMIT};
 use crate::message::{
     Authentication, BindRequest, Control, ExtendedRequest, LdapResult, Message, Octets, Operation, Password,
-    Sasl, SearchRequest, SearchResultEntry,
+    ResultCode, Sasl, SearchRequest,
 };
 use crate::{ProtocolError, ProtocolErrorKind, control};
 use std::collections::HashMap;
 use zeroize::Zeroizing;
+
+/// The tag of a SearchResultDone.
+const DONE: u8 = 0x65;
 
 /// Names one request of a [`Conversation`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -25,7 +29,7 @@ pub enum Event {
     /// The answer to an extended operation, and its own bytes.
     Extended(RequestId, LdapResult, Option<Octets>),
     /// One entry of a search.
-    Entry(RequestId, SearchResultEntry),
+    Entry(RequestId, ReceivedEntry),
     /// A search would have to go on elsewhere.
     Reference(RequestId, Vec<Octets>),
     /// The end of a search, and the cookie of the next page if there is one.
@@ -180,12 +184,43 @@ impl Conversation {
         !self.inbox.is_empty()
     }
 
+    /// The end of a search that has arrived behind entries which were not read yet, with the cookie
+    /// of its next page: that page can be asked for before this one is gone through.
+    pub fn page_ahead(&mut self) -> Option<(RequestId, Octets)> {
+        while let Some(bytes) = self.inbox.look_ahead(self.limit) {
+            let Some((id, DONE)) = entry::head(bytes) else { continue };
+            if self.pending.get(&id) != Some(&Pending::Search) {
+                continue;
+            }
+            let Ok(message) = Message::decode(bytes) else { continue };
+            let Operation::SearchResultDone(result) = message.operation else { continue };
+            let cookie = control::paged_value(message.controls.as_deref()).ok().flatten();
+            match cookie {
+                Some((_, cookie)) if result.code == ResultCode::SUCCESS && !cookie.is_empty() => {
+                    return Some((RequestId(id), cookie));
+                }
+                _ => {}
+            }
+        }
+        None
+    }
+
     /// The next thing that the server said, if enough bytes have arrived.
     ///
     /// # Errors
     /// The server broke the protocol, or ended the connection; nothing can follow.
     pub fn next_event(&mut self) -> Result<Option<Event>, ProtocolError> {
         while let Some(bytes) = self.inbox.next(self.limit)? {
+            if let Some((id, entry::ENTRY)) = entry::head(bytes) {
+                match self.pending.get(&id) {
+                    Some(Pending::Search) => {
+                        return Ok(Some(Event::Entry(RequestId(id), ReceivedEntry::decode(bytes)?)));
+                    }
+                    Some(Pending::Abandoned) => continue,
+                    Some(_) => return Err(ProtocolErrorKind::WrongAnswer { id }.into()),
+                    None => return Err(ProtocolErrorKind::UnknownRequest { id }.into()),
+                }
+            }
             let message = Message::decode(bytes)?;
             if let Some(event) = self.receive(message)? {
                 return Ok(Some(event));
@@ -218,9 +253,6 @@ impl Conversation {
         }
         let request = RequestId(id);
         let event = match (pending, message.operation) {
-            (Pending::Search, Operation::SearchResultEntry(entry)) => {
-                return Ok(Some(Event::Entry(request, entry)));
-            }
             (Pending::Search, Operation::SearchResultReference(urls)) => {
                 return Ok(Some(Event::Reference(request, urls)));
             }

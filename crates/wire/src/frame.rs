@@ -42,6 +42,8 @@ pub fn size(bytes: &[u8], limit: usize) -> Result<Option<usize>, ProtocolError> 
 pub struct Inbox {
     bytes: Vec<u8>,
     read: usize,
+    /// How far [`Inbox::look_ahead`] has looked.
+    looked: usize,
 }
 
 impl Inbox {
@@ -49,9 +51,10 @@ impl Inbox {
     pub fn feed(&mut self, bytes: &[u8]) {
         if self.read == self.bytes.len() {
             self.bytes.clear();
-            self.read = 0;
+            (self.read, self.looked) = (0, 0);
         } else if self.read > self.bytes.len() / 2 {
             self.bytes.drain(..self.read);
+            self.looked = self.looked.saturating_sub(self.read);
             self.read = 0;
         }
         self.bytes.extend_from_slice(bytes);
@@ -61,6 +64,16 @@ impl Inbox {
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.read == self.bytes.len()
+    }
+
+    /// The next whole message behind those that were looked at, if it has arrived. It stays to be
+    /// read in its turn. Whatever is not sound ends the look: it is told when it is read.
+    pub fn look_ahead(&mut self, limit: usize) -> Option<&[u8]> {
+        let from = self.looked.max(self.read);
+        let size = size(self.bytes.get(from..)?, limit).ok().flatten()?;
+        let message = self.bytes.get(from..from + size)?;
+        self.looked = from + size;
+        Some(message)
     }
 
     /// The next whole message, if one has arrived.

@@ -2,6 +2,7 @@
 //! conversation as a state machine. No sockets, no async, no clock.
 //!
 //! * [`message`]: the messages of RFC 4511 that this job needs, over the `rasn` codec;
+//! * [`entry`]: the entries of a search, read by hand;
 //! * [`frame`]: where one message ends in a stream of bytes, within a size limit;
 //! * [`control`]: the controls that go with a search (paged results);
 //! * [`filter`]: search filters as BER and back;
@@ -9,6 +10,7 @@
 
 pub mod control;
 pub mod conversation;
+pub mod entry;
 mod error;
 pub mod filter;
 pub mod frame;

@@ -114,14 +114,11 @@ impl Client {
                     references.extend(urls.iter().map(|url| String::from_utf8_lossy(url).into_owned()));
                 }
                 Event::Entry(_, entry) => {
-                    let text = |octets: &Octets| String::from_utf8(octets.to_vec()).unwrap();
-                    let list = entry.attributes.iter().map(|attribute| {
-                        (
-                            text(&attribute.description),
-                            attribute.values.iter().map(|value| value.to_vec()).collect(),
-                        )
-                    });
-                    entries.push((text(&entry.name), list.collect()));
+                    let text = |bytes: &[u8]| String::from_utf8(bytes.to_vec()).unwrap();
+                    let list = entry
+                        .attributes()
+                        .map(|(name, values)| (text(name), values.map(<[u8]>::to_vec).collect()));
+                    entries.push((text(entry.name()), list.collect()));
                 }
                 Event::Done(_, result, cookie) => {
                     return Some(Answer { entries, references, result, cookie });

@@ -17,7 +17,8 @@ use webtaxon_core::settings::{Directory, Server, Servers};
 use webtaxon_core::snapshot::Snapshot;
 use webtaxon_wire::control::PasswordState;
 use webtaxon_wire::conversation::RequestId;
-use webtaxon_wire::message::{Control, LdapResult, Octets, SearchResultEntry};
+use webtaxon_wire::entry::ReceivedEntry;
+use webtaxon_wire::message::{Control, LdapResult, Octets};
 use webtaxon_wire::{Conversation, Event, ProtocolErrorKind};
 
 /// Whether a server refuses to speak of itself to strangers: operationsError,
@@ -41,6 +42,8 @@ pub struct Connection {
     root: RootDse,
     page: u32,
     password_state: Option<PasswordState>,
+    /// A page whose end has arrived, though its entries were not all read, and the next one's cookie.
+    ahead: Option<(RequestId, Octets)>,
     /// What answers in place of a server, if anything does.
     offline: Option<Offline>,
 }
@@ -75,7 +78,7 @@ impl Connection {
         let mut connection = Self {
             stream,
             conversation: Conversation::default(),
-            buffer: vec![0; 1 << 16].into(),
+            buffer: vec![0; 1 << 18].into(),
             aside: VecDeque::new(),
             server: server.to_string(),
             timeout: directory.timeout,
@@ -84,6 +87,7 @@ impl Connection {
             root: RootDse::default(),
             page: directory.page,
             password_state: None,
+            ahead: None,
             offline: None,
         };
         match connection.read_root().await {
@@ -108,6 +112,7 @@ impl Connection {
             root: offline.root(),
             page: 0,
             password_state: None,
+            ahead: None,
             offline: Some(offline),
         }
     }
@@ -224,11 +229,17 @@ impl Connection {
             None => self.flush().await?,
             Some((entries, result)) => {
                 drop(self.conversation.outgoing());
-                self.aside.extend(entries.into_iter().map(|entry| Event::Entry(id, entry)));
+                self.aside
+                    .extend(entries.into_iter().map(|entry| Event::Entry(id, ReceivedEntry::from(&entry))));
                 self.aside.push_back(Event::Done(id, result, None));
             }
         }
         Ok(id)
+    }
+
+    /// The cookie of the page behind this one, if that can be asked for already.
+    pub(super) fn page_behind(&mut self, current: RequestId) -> Option<Octets> {
+        self.ahead.take_if(|(id, _)| *id == current).map(|(_, cookie)| cookie)
     }
 
     /// Tells the server that nobody waits for a search any more; goes out with the next request.
@@ -311,6 +322,7 @@ impl Connection {
                 Ok(Ok(count)) => count,
             };
             self.conversation.feed(self.buffer.get(..count).unwrap_or(&[]));
+            self.ahead = self.conversation.page_ahead().or(self.ahead.take());
         }
     }
 
@@ -333,16 +345,6 @@ fn request_of(event: &Event) -> RequestId {
 }
 
 /// Keeps an entry; names that are not UTF-8 are passed over.
-pub(super) fn push(entries: &mut Entries, entry: &SearchResultEntry) {
-    entries.push(std::str::from_utf8(&entry.name).unwrap_or(""), attributes(entry));
-}
-
-/// An entry's attributes as core takes them.
-pub(super) fn attributes(
-    entry: &SearchResultEntry,
-) -> impl Iterator<Item = (&str, impl Iterator<Item = &[u8]>)> {
-    entry.attributes.iter().filter_map(|attribute| {
-        let name = std::str::from_utf8(&attribute.description).ok()?;
-        Some((name, attribute.values.iter().map(|value| &**value)))
-    })
+pub(super) fn push(entries: &mut Entries, entry: &ReceivedEntry) {
+    entries.push(std::str::from_utf8(entry.name()).unwrap_or(""), entry.attributes_as_text());
 }

@@ -3,14 +3,15 @@
 //! Level by level: the members of every group of a level that are not people are looked up
 //! together. Each name is looked up once, so cycles end.
 
-use super::connection::{Connection, attributes};
+use super::connection::Connection;
 use super::search::{Found, Query};
 use super::{DirectoryError, DirectoryErrorKind};
 use std::collections::HashSet;
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::reading::{Ended, Part, PartId, Purpose, Sweep};
 use webtaxon_core::settings::Intake;
-use webtaxon_wire::message::{LdapResult, ResultCode, SearchResultEntry};
+use webtaxon_wire::entry::ReceivedEntry;
+use webtaxon_wire::message::{LdapResult, ResultCode};
 
 /// Look-ups under way at once.
 const WINDOW: usize = 64;
@@ -147,11 +148,11 @@ enum Members<'e> {
     Listed(Vec<&'e str>),
 }
 
-fn members(entry: &SearchResultEntry) -> Members<'_> {
+fn members(entry: &ReceivedEntry) -> Members<'_> {
     let mut list = Vec::new();
     let mut is_group = false;
     let mut by_login = false;
-    for (description, values) in attributes(entry) {
+    for (description, values) in entry.attributes_as_text() {
         let base = description.split(';').next().unwrap_or(description);
         let option = description.get(base.len()..).unwrap_or("").to_ascii_lowercase();
         let is = |name: &str| base.eq_ignore_ascii_case(name);

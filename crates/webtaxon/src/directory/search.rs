@@ -6,10 +6,9 @@ use std::time::Duration;
 use webtaxon_core::entry::Entries;
 use webtaxon_core::filter::Filter;
 use webtaxon_wire::conversation::RequestId;
+use webtaxon_wire::entry::ReceivedEntry;
 use webtaxon_wire::filter::WireFilter;
-use webtaxon_wire::message::{
-    Aliases, LdapResult, Octets, ResultCode, Scope, SearchRequest, SearchResultEntry,
-};
+use webtaxon_wire::message::{Aliases, LdapResult, Octets, ResultCode, Scope, SearchRequest};
 use webtaxon_wire::{Event, control};
 
 /// How long a busy server is left alone before it is asked again.
@@ -37,7 +36,7 @@ pub struct Query {
 #[derive(Clone, Debug)]
 pub enum Found {
     /// An entry.
-    Entry(SearchResultEntry),
+    Entry(ReceivedEntry),
     /// A part of the tree that another server keeps; it was not followed.
     Reference(Vec<String>),
 }
@@ -51,6 +50,8 @@ pub struct PagedSearch<'c> {
     connection: &'c mut Connection,
     query: Query,
     current: Option<RequestId>,
+    /// The page behind it, if it was asked for already.
+    next: Option<RequestId>,
     /// The cookie of the page that is under way; empty for the first.
     cookie: Octets,
     /// Whether a page has come to its end.
@@ -118,6 +119,7 @@ impl Connection {
             connection: self,
             query,
             current,
+            next: None,
             cookie: Octets::default(),
             begun: false,
             on_page: 0,
@@ -147,7 +149,7 @@ impl Connection {
     ///
     /// # Errors
     /// The connection is of no use any more. What a single question ended with is in its answer.
-    pub(super) async fn pipeline(
+    pub async fn pipeline(
         &mut self,
         queries: &[Query],
         window: usize,
@@ -219,6 +221,12 @@ impl PagedSearch<'_> {
     /// more. Nothing follows an error.
     pub async fn next(&mut self) -> Result<Option<Found>, DirectoryError> {
         while let Some(current) = self.current {
+            if self.next.is_none()
+                && let Some(cookie) = self.connection.page_behind(current)
+            {
+                // The server works on the next page while this one is gone through.
+                self.next = Some(self.connection.ask(&self.query, &cookie).await?);
+            }
             let event = self.connection.event_for(current).await;
             match event.inspect_err(|_| self.current = None)? {
                 Event::Entry(_, entry) => {
@@ -242,7 +250,10 @@ impl PagedSearch<'_> {
                             let base = self.query.base.clone();
                             return Err(DirectoryErrorKind::EndlessPages { base }.into());
                         }
-                        self.current = Some(self.connection.ask(&self.query, &cookie).await?);
+                        self.current = match self.next.take() {
+                            Some(asked) => Some(asked),
+                            None => Some(self.connection.ask(&self.query, &cookie).await?),
+                        };
                         (self.cookie, self.on_page, self.begun, self.tries) = (cookie, 0, true, 0);
                     }
                 }
@@ -255,8 +266,8 @@ impl PagedSearch<'_> {
 
 impl Drop for PagedSearch<'_> {
     fn drop(&mut self) {
-        if let Some(current) = self.current {
-            self.connection.abandon(current);
+        for request in self.current.into_iter().chain(self.next) {
+            self.connection.abandon(request);
         }
     }
 }

@@ -4,7 +4,7 @@
 //! whole: the proof is core's to give.
 
 use super::access::Access;
-use super::connection::{Connection, attributes};
+use super::connection::Connection;
 use super::moved::Mark;
 use super::search::{Found, Query};
 use super::split::{self, Portions};
@@ -18,7 +18,7 @@ use webtaxon_core::reading::{Ended, Part, PartId, Reading, ServerKind, Source, S
 use webtaxon_core::selection::active_filter;
 use webtaxon_core::settings::{Intake, Settings};
 use webtaxon_core::snapshot::Snapshot;
-use webtaxon_wire::message::SearchResultEntry;
+use webtaxon_wire::entry::ReceivedEntry;
 
 /// People who are looked up with one search.
 const LOOKUP_BATCH: usize = 50;
@@ -394,19 +394,19 @@ pub(super) async fn run(
 }
 
 /// Keeps one entry for what it was looked for.
-fn keep(sweep: &mut Sweep, entry: &SearchResultEntry, purpose: Purpose<'_>, brought: &mut Brought) {
+fn keep(sweep: &mut Sweep, entry: &ReceivedEntry, purpose: Purpose<'_>, brought: &mut Brought) {
     let values = |wanted: &str| -> Vec<String> {
-        let its = attributes(entry).filter(|(name, _)| name.eq_ignore_ascii_case(wanted));
+        let its = entry.attributes_as_text().filter(|(name, _)| name.eq_ignore_ascii_case(wanted));
         its.flat_map(|(_, values)| values).map(|value| String::from_utf8_lossy(value).into_owned()).collect()
     };
-    let dn = std::str::from_utf8(&entry.name).unwrap_or("");
+    let dn = std::str::from_utf8(entry.name()).unwrap_or("");
     let identity_by = |attribute: &str| {
         let mut one = Entries::new();
-        one.push(dn, attributes(entry));
+        one.push(dn, entry.attributes_as_text());
         one.get(0).and_then(|entry| Identity::of(entry, attribute))
     };
     let kept = match purpose {
-        Purpose::People => sweep.person(dn, attributes(entry)).ok(),
+        Purpose::People => sweep.person(dn, entry.attributes_as_text()).ok(),
         Purpose::Whereabouts(attribute) => match identity_by(attribute) {
             Some(person) if Dn::parse(dn).is_ok() => Some(sweep.found(person, dn)),
             Some(_) => None,
@@ -418,7 +418,7 @@ fn keep(sweep: &mut Sweep, entry: &SearchResultEntry, purpose: Purpose<'_>, brou
         Purpose::Moved(attribute, met) => {
             match identity_by(attribute).is_some_and(|person| met.contains(&person)) {
                 true => Some(false),
-                false => sweep.person(dn, attributes(entry)).ok(),
+                false => sweep.person(dn, entry.attributes_as_text()).ok(),
             }
         }
     };

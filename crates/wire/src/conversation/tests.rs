@@ -20,7 +20,10 @@ fn search() -> SearchRequest {
 }
 
 fn entry() -> Operation {
-    Operation::SearchResultEntry(SearchResultEntry { name: Octets::default(), attributes: Vec::new() })
+    Operation::SearchResultEntry(crate::message::SearchResultEntry {
+        name: Octets::default(),
+        attributes: Vec::new(),
+    })
 }
 
 fn done(code: u32) -> Operation {

@@ -302,7 +302,7 @@ async fn writable(connection: &mut Connection, own: &str) -> Result<Option<Strin
     loop {
         match search.next().await {
             Ok(Some(Found::Entry(entry))) => {
-                let dn = String::from_utf8_lossy(&entry.name).into_owned();
+                let dn = String::from_utf8_lossy(entry.name()).into_owned();
                 if Dn::parse(&dn).map(|dn| dn.key()).ok() != own {
                     other = Some(dn);
                     break;

@@ -2,7 +2,7 @@
 //!
 //! Entries are counted as they come and not kept; of each value a hash of 8 bytes stays.
 
-use crate::directory::connection::{Connection, attributes};
+use crate::directory::connection::Connection;
 use crate::directory::{DirectoryError, Found, Query, ServerSchema};
 use serde::Serialize;
 use std::collections::{BTreeMap, HashSet};
@@ -129,7 +129,7 @@ pub async fn fields(
             match search.next().await {
                 Ok(Some(Found::Entry(entry))) => {
                     people += 1;
-                    for (name, values) in attributes(&entry) {
+                    for (name, values) in entry.attributes_as_text() {
                         tally(&mut tallies, name, values, mask);
                     }
                 }

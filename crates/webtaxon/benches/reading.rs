@@ -1,0 +1,242 @@
+//! Reading many people from a real slapd, against a bare socket that reads the same responses
+//! without decoding them, and against the directory packages' own search tool; and many look-ups at
+//! once against one by one.
+//!
+//! `scripts/bench` starts the server and names it in `WEBTAXON_BENCH_SERVER`; without it, this bench
+//! says that it was not run. Each figure is the median of several rounds, all taken in turn in the
+//! same run, so that a noisy machine is noisy for all of them.
+#![allow(missing_docs, reason = "a bench has no public items")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::indexing_slicing,
+    clippy::print_stdout,
+    reason = "a bench that fails should say so, and prints its figures"
+)]
+
+use std::io::{Read as _, Write as _};
+use std::net::TcpStream;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use webtaxon::core::entry::Entries;
+use webtaxon::core::filter::Filter;
+use webtaxon::core::settings::{Directory as DirectorySettings, Settings};
+use webtaxon::directory::{Access, Connection, Found, Query};
+use webtaxon_standin::{Directory, Options, Standin};
+use webtaxon_wire::filter::WireFilter;
+use webtaxon_wire::message::{Aliases, Octets, Operation, Scope, SearchRequest};
+use webtaxon_wire::{Message, control, frame};
+
+const TOP: &str = "dc=crowd,dc=example";
+const PAGE: u32 = 1000;
+const ROUNDS: usize = 7;
+const LOOKUPS: usize = 1000;
+const ATTRIBUTES: [&str; 10] = [
+    "uid",
+    "cn",
+    "sn",
+    "givenName",
+    "displayName",
+    "mail",
+    "telephoneNumber",
+    "title",
+    "departmentNumber",
+    "entryUUID",
+];
+
+fn directory(server: &str) -> DirectorySettings {
+    let text = format!(
+        "[directory.d]\nservers = \"ldap://{server}\"\nplain = true\npage = {PAGE}\n[accounts]\nstore = \"csv\"\n\
+         path = \"a.csv\"\n[[intake]]\nname = \"all\"\ndirectory = \"d\"\nbases = \"{TOP}\"\nfilter = \"(uid=*)\"\n\
+         [intake.fields]\nlogin = {{ from = \"uid\" }}\n"
+    );
+    Settings::parse("bench", text.as_bytes()).unwrap().directory().unwrap().clone()
+}
+
+async fn connect(server: &str) -> Connection {
+    let access = Access::new(&directory(server), Path::new(""), None);
+    access.open_first(&access.servers().await.unwrap()).await.unwrap()
+}
+
+fn people() -> Query {
+    Query::subtree(TOP, Filter::parse("(objectClass=inetOrgPerson)").unwrap(), &ATTRIBUTES)
+}
+
+/// Bytes and frames of the search's answers; only the last message of each page is decoded, for its
+/// cookie.
+fn bare_socket(server: &str) -> (usize, usize) {
+    let mut stream = TcpStream::connect(server).unwrap();
+    stream.set_nodelay(true).unwrap();
+    let mut buffer = vec![0; 1 << 18];
+    let (mut cookie, mut bytes, mut frames, mut id) = (Vec::new(), 0, 0, 0);
+    loop {
+        id += 1;
+        let request = SearchRequest {
+            base: Octets::from_static(TOP.as_bytes()),
+            scope: Scope::Subtree,
+            aliases: Aliases::Never,
+            size_limit: 0,
+            time_limit: 0,
+            types_only: false,
+            filter: WireFilter::new(&Filter::parse("(objectClass=inetOrgPerson)").unwrap()).unwrap(),
+            attributes: ATTRIBUTES.iter().map(|name| Octets::from_slice(name.as_bytes())).collect(),
+        };
+        let controls = Some(vec![control::paged(PAGE, &cookie)]);
+        let message = Message { id, operation: Operation::SearchRequest(request), controls };
+        stream.write_all(&message.encode().unwrap()).unwrap();
+        let mut inbox = frame::Inbox::default();
+        'page: loop {
+            let count = stream.read(&mut buffer).unwrap();
+            assert!(count > 0, "the server went away");
+            bytes += count;
+            inbox.feed(&buffer[..count]);
+            while let Some(message) = inbox.next(frame::MESSAGE_LIMIT).unwrap() {
+                frames += 1;
+                // The operation's tag stands behind the message id: 0x65 is the search's end.
+                let header = if message[1] < 0x80 { 2 } else { 2 + usize::from(message[1] & 0x7f) };
+                if message[header + 2 + usize::from(message[header + 1])] == 0x65 {
+                    let ended = Message::decode(message).unwrap();
+                    cookie = control::paged_value(ended.controls.as_deref()).unwrap().unwrap().1.to_vec();
+                    break 'page;
+                }
+            }
+        }
+        if cookie.is_empty() {
+            return (bytes, frames);
+        }
+    }
+}
+
+/// Reads everybody, and keeps them if wished.
+async fn read(server: &str, keep: bool) -> (usize, Entries) {
+    let mut connection = connect(server).await;
+    let (mut count, mut entries) = (0, Entries::new());
+    let mut search = connection.search(people()).await.unwrap();
+    while let Some(found) = search.next().await.unwrap() {
+        if let Found::Entry(entry) = found {
+            count += 1;
+            if keep {
+                entries.push(std::str::from_utf8(entry.name()).unwrap(), entry.attributes_as_text());
+            }
+        }
+    }
+    drop(search);
+    connection.close().await;
+    (count, entries)
+}
+
+/// Processor time that this process, or its children that have ended, took so far.
+fn cpu(children: bool) -> Duration {
+    let stat = std::fs::read_to_string("/proc/self/stat").unwrap();
+    let fields: Vec<u64> = stat
+        .rsplit(')')
+        .next()
+        .unwrap()
+        .split_whitespace()
+        .skip(1)
+        .map(|field| field.parse().unwrap_or(0))
+        .collect();
+    let at = if children { 12 } else { 10 };
+    Duration::from_millis((fields[at] + fields[at + 1]) * 10)
+}
+
+fn median<T: Ord + Copy>(mut rounds: Vec<T>) -> T {
+    rounds.sort();
+    rounds[rounds.len() / 2]
+}
+
+fn ratio(name: &str, value: Duration, floor: &str, of: Duration, limit: &str) {
+    println!(
+        "{name:<28} {:>9.1} ms, {:.2} times {floor} ({:.1} ms); wanted: {limit}",
+        value.as_secs_f64() * 1e3,
+        value.as_secs_f64() / of.as_secs_f64(),
+        of.as_secs_f64() * 1e3
+    );
+}
+
+/// One look-up of a person after the other, or many under way at once.
+async fn lookups(server: &str, window: usize) -> Duration {
+    let mut connection = connect(server).await;
+    let queries: Vec<Query> =
+        (0..LOOKUPS).map(|number| Query::base(&format!("uid=p{number:06},{TOP}"), &["uid"])).collect();
+    let began = Instant::now();
+    let mut found = 0;
+    connection.pipeline(&queries, window, |_, entries, _| found += entries.len()).await.unwrap();
+    assert_eq!(found, LOOKUPS);
+    let took = began.elapsed();
+    connection.close().await;
+    took
+}
+
+fn main() {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+    let Ok(server) = std::env::var("WEBTAXON_BENCH_SERVER") else {
+        println!("reading: NOT RUN. It needs a real slapd: scripts/bench starts one, as root.");
+        return;
+    };
+    let (mut floors, mut streams, mut keeps) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut own_cpu, mut tool_cpu) = (Vec::new(), Vec::new());
+    let (mut bytes, mut held, mut count) = (0, 0, 0);
+    for _ in 0..ROUNDS {
+        let began = Instant::now();
+        let (read_bytes, frames) = bare_socket(&server);
+        floors.push(began.elapsed());
+        bytes = read_bytes;
+        let (began, before) = (Instant::now(), cpu(false));
+        count = runtime.block_on(read(&server, false)).0;
+        streams.push(began.elapsed());
+        own_cpu.push(cpu(false) - before);
+        assert!(frames > count);
+        let began = Instant::now();
+        let (kept, entries) = runtime.block_on(read(&server, true));
+        keeps.push(began.elapsed());
+        held = entries.held_bytes();
+        assert_eq!((kept, entries.len()), (count, count));
+        let before = cpu(true);
+        let status = Command::new("ldapsearch")
+            .args(["-x", "-LLL", "-o", "ldif-wrap=no", "-E", &format!("pr={PAGE}/noprompt"), "-H"])
+            .arg(format!("ldap://{server}"))
+            .args(["-b", TOP, "(objectClass=inetOrgPerson)"])
+            .args(ATTRIBUTES)
+            .stdout(Stdio::null())
+            .status();
+        assert!(status.unwrap().success());
+        tool_cpu.push(cpu(true) - before);
+    }
+    let floor = median(floors);
+    println!(
+        "{count} people, ten attributes, {:.1} MB, slapd on loopback, medians of {ROUNDS}",
+        bytes as f64 / 1e6
+    );
+    ratio("reading/stream", median(streams), "bare socket", floor, "1.3 at most");
+    ratio("reading/keep", median(keeps), "bare socket", floor, "1.3 at most");
+    ratio("reading/cpu", median(own_cpu), "ldapsearch", median(tool_cpu), "1 at most");
+    println!(
+        "reading/held                 {:>9.1} MB, {:.2} times the wire; wanted: 2 at most",
+        held as f64 / 1e6,
+        held as f64 / bytes as f64
+    );
+
+    let one = runtime.block_on(lookups(&server, 1));
+    let many = runtime.block_on(lookups(&server, 64));
+    ratio("lookups/one_by_one on slapd", one, "64 at once", many, "as it comes");
+    // A server that takes its time with each answer, as some do: what is at once counts there.
+    let (send, receive) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let ldif = webtaxon_standin::scenario::crowd(LOOKUPS);
+            let directory = Arc::new(Directory::from_ldif(ldif.as_bytes()).unwrap());
+            let latency = Duration::from_millis(5);
+            let options = Options { tls: false, anonymous: true, latency, ..Options::default() };
+            let standin = Standin::start(directory, options).await.unwrap();
+            send.send(standin.address().to_string()).unwrap();
+            std::future::pending::<()>().await;
+        });
+    });
+    let slow = receive.recv().unwrap();
+    let one = runtime.block_on(lookups(&slow, 1));
+    let many = runtime.block_on(lookups(&slow, 64));
+    ratio("lookups/one_by_one at 5 ms", one, "64 at once", many, "10 at least");
+}
