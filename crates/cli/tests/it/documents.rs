@@ -1,4 +1,4 @@
-//! The README's commands run, and every message has its chapter.
+//! The README's and the guide's commands run, and every message has its chapter.
 
 use crate::command::{run, webtaxon};
 use std::collections::BTreeSet;
@@ -7,6 +7,7 @@ use std::path::Path;
 use std::process::Stdio;
 
 const README: &str = include_str!("../../../../README.md");
+const CONNECTING: &str = include_str!("../../../../docs/connecting.md");
 const MESSAGES: &str = include_str!("../../../../docs/messages.md");
 const HOW_CARGO_RUNS_IT: &str = "cargo run --release -p webtaxon-cli -- ";
 
@@ -14,14 +15,26 @@ fn root() -> std::path::PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
 }
 
-/// Lines in the README's `sh` blocks that run the command, as its arguments.
-fn commands() -> Vec<Vec<&'static str>> {
-    let blocks = README.split("```sh\n").skip(1).filter_map(|rest| rest.split("```").next());
+/// Lines in a document's `sh` blocks that run the command, as its arguments.
+fn commands(document: &str) -> Vec<Vec<String>> {
+    let blocks = document.split("```sh\n").skip(1).filter_map(|rest| rest.split("```").next());
     let lines = blocks.flat_map(str::lines).map(str::trim);
     lines
         .filter_map(|line| line.strip_prefix(HOW_CARGO_RUNS_IT).or_else(|| line.strip_prefix("webtaxon ")))
-        .map(|line| line.split('#').next().unwrap_or(line).split_whitespace().collect())
+        .map(|line| words(line.split(" #").next().unwrap_or(line)))
         .collect()
+}
+
+/// A command line's words; double quotes keep blanks inside.
+fn words(line: &str) -> Vec<String> {
+    let mut words = Vec::new();
+    for (at, part) in line.split('"').enumerate() {
+        match at % 2 {
+            0 => words.extend(part.split_whitespace().map(str::to_owned)),
+            _ => words.push(part.to_owned()),
+        }
+    }
+    words
 }
 
 /// A demo that stays, ended when the test ends.
@@ -34,33 +47,57 @@ impl Drop for Staying {
     }
 }
 
-#[test]
-fn the_readmes_commands_run_one_after_the_other() {
-    let commands = commands();
-    assert!(commands.len() >= 6, "{commands:?}");
+/// Types a document's commands one after the other in an empty folder. The directory may have
+/// another port than the document says, where that one is taken.
+fn type_all(document: &str, least: usize) {
+    let commands = commands(document);
+    assert!(commands.len() >= least, "{commands:?}");
     let folder = tempfile::tempdir().unwrap();
     let mut staying = Vec::new();
     for arguments in commands {
-        let mut command = webtaxon(&arguments);
+        let settings =
+            std::fs::read_to_string(folder.path().join("museum/webtaxon.toml")).unwrap_or_default();
+        let url =
+            settings.split('"').find(|text| text.starts_with("ldaps://")).unwrap_or("ldaps://localhost:6360");
+        let arguments: Vec<String> =
+            arguments.iter().map(|argument| argument.replace("ldaps://localhost:6360", url)).collect();
+        let mut command = webtaxon(&arguments.iter().map(String::as_str).collect::<Vec<_>>());
         command.current_dir(folder.path());
-        if arguments.contains(&"--stay") {
+        if arguments.iter().any(|argument| argument == "--stay") {
             let mut child = command.stdout(Stdio::piped()).spawn().unwrap();
             let mut lines = BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok);
             assert!(lines.any(|line| line.contains("Ctrl-C here stops it")), "{arguments:?}");
             staying.push((Staying(child), lines));
         } else {
             let run = run(&mut command);
-            assert_eq!(run.code, 0, "{arguments:?}: {}", run.err);
+            assert_eq!(run.code, 0, "{arguments:?}: {}{}", run.out, run.err);
         }
     }
     assert_eq!(staying.len(), 1, "the commands behind it need a directory");
 }
 
 #[test]
-fn the_readme_names_only_what_exists() {
-    for part in README.split("](").skip(1).filter_map(|rest| rest.split(')').next()) {
-        if !part.contains("://") && !part.starts_with('#') {
-            assert!(root().join(part).exists(), "{part}");
+fn the_readmes_commands_run_one_after_the_other() {
+    type_all(README, 8);
+}
+
+#[test]
+fn the_guides_commands_run_one_after_the_other() {
+    type_all(CONNECTING, 10);
+}
+
+#[test]
+fn documents_name_only_what_exists() {
+    let guide = |name: &str| (root().join("docs").join(name), root().join("docs"));
+    let mut documents =
+        vec![(root().join("README.md"), root()), (root().join("demo/README.md"), root().join("demo"))];
+    documents.extend(["before-you-start.md", "connecting.md", "when-it-fails.md"].map(guide));
+    for (document, folder) in documents {
+        let text = std::fs::read_to_string(&document).unwrap();
+        for part in text.split("](").skip(1).filter_map(|rest| rest.split(')').next()) {
+            if !part.contains("://") && !part.starts_with('#') {
+                assert!(folder.join(part).exists(), "{}: {part}", document.display());
+            }
         }
     }
 }

@@ -6,6 +6,7 @@
 mod error;
 mod fingerprint;
 mod read;
+mod read_directory;
 mod server;
 mod table;
 #[cfg(test)]

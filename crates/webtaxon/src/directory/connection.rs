@@ -215,7 +215,7 @@ impl Connection {
         self.password_state = state;
     }
 
-    pub(super) async fn send_search(
+    pub(super) fn queue_search(
         &mut self,
         request: webtaxon_wire::message::SearchRequest,
         controls: Vec<Control>,
@@ -226,7 +226,7 @@ impl Connection {
             .search(request, controls)
             .map_err(|error| DirectoryError::protocol(&self.server, error))?;
         match answer {
-            None => self.flush().await?,
+            None => {} // goes out with the next wait, together with others
             Some((entries, result)) => {
                 drop(self.conversation.outgoing());
                 self.aside
@@ -248,7 +248,7 @@ impl Connection {
     }
 
     /// Sends what is to be sent.
-    async fn flush(&mut self) -> Result<(), DirectoryError> {
+    pub(super) async fn flush(&mut self) -> Result<(), DirectoryError> {
         let outgoing = self.conversation.outgoing();
         if outgoing.is_empty() {
             return Ok(());

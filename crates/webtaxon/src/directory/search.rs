@@ -97,7 +97,8 @@ impl Query {
 }
 
 impl Connection {
-    async fn ask(&mut self, query: &Query, cookie: &[u8]) -> Result<RequestId, DirectoryError> {
+    /// Puts a question into the queue; it goes out with the next flush or wait.
+    fn ask(&mut self, query: &Query, cookie: &[u8]) -> Result<RequestId, DirectoryError> {
         let request = query.request().map_err(|error| DirectoryError::protocol(self.server(), error))?;
         let mut controls = Vec::new();
         if self.root().domain_scope() {
@@ -106,7 +107,7 @@ impl Connection {
         if query.scope != Scope::Base {
             controls.extend(self.page().map(|size| control::paged(size, cookie)));
         }
-        self.send_search(request, controls).await
+        self.queue_search(request, controls)
     }
 
     /// Begins a search.
@@ -114,7 +115,7 @@ impl Connection {
     /// # Errors
     /// The connection is of no use any more.
     pub async fn search(&mut self, query: Query) -> Result<PagedSearch<'_>, DirectoryError> {
-        let current = Some(self.ask(&query, b"").await?);
+        let current = Some(self.ask(&query, b"")?);
         Ok(PagedSearch {
             connection: self,
             query,
@@ -160,7 +161,7 @@ impl Connection {
         loop {
             while under_way.len() < window {
                 let Some((number, query)) = waiting.next() else { break };
-                under_way.push((self.ask(query, b"").await?, number, Vec::new()));
+                under_way.push((self.ask(query, b"")?, number, Vec::new()));
             }
             if under_way.is_empty() {
                 return Ok(());
@@ -225,7 +226,8 @@ impl PagedSearch<'_> {
                 && let Some(cookie) = self.connection.page_behind(current)
             {
                 // The server works on the next page while this one is gone through.
-                self.next = Some(self.connection.ask(&self.query, &cookie).await?);
+                self.next = Some(self.connection.ask(&self.query, &cookie)?);
+                self.connection.flush().await?;
             }
             let event = self.connection.event_for(current).await;
             match event.inspect_err(|_| self.current = None)? {
@@ -237,7 +239,7 @@ impl PagedSearch<'_> {
                 Event::Done(_, result, cookie) => {
                     self.current = None;
                     if self.again(&result).await? {
-                        self.current = Some(self.connection.ask(&self.query, &self.cookie).await?);
+                        self.current = Some(self.connection.ask(&self.query, &self.cookie)?);
                         continue;
                     }
                     if result.code != ResultCode::SUCCESS {
@@ -252,7 +254,7 @@ impl PagedSearch<'_> {
                         }
                         self.current = match self.next.take() {
                             Some(asked) => Some(asked),
-                            None => Some(self.connection.ask(&self.query, &cookie).await?),
+                            None => Some(self.connection.ask(&self.query, &cookie)?),
                         };
                         (self.cookie, self.on_page, self.begun, self.tries) = (cookie, 0, true, 0);
                     }

@@ -1,8 +1,9 @@
 //! A check: each step in order, what blocks and what does not, what the account may do.
 
-use crate::museum::Museum;
+use crate::museum::{DIRECTORY, Museum};
 use std::time::Duration;
 use webtaxon::directory::{CheckStep, Outcome};
+use webtaxon_standin::Options;
 
 async fn check(museum: &Museum) -> Vec<CheckStep> {
     museum.workspace().unwrap().check(Duration::ZERO, |_| {}).await
@@ -108,4 +109,63 @@ async fn a_check_tries_every_server_and_waits_for_one_that_comes_late() {
     };
     let (steps, _twin) = tokio::join!(workspace.check(Duration::from_secs(60), |_| {}), late);
     assert_eq!(of(&steps, "connect"), [(Outcome::Good, format!("127.0.0.1:{port} answers").as_str())]);
+}
+
+#[tokio::test]
+async fn more_rights_than_reading_are_told() {
+    const ACCOUNT: &str = "CN=svc-loansdesk,OU=Service Accounts,DC=quillmere,DC=example";
+    let group = |cn: &str, sid: &str, member: &str| {
+        format!(
+            "\ndn: CN={cn},OU=Groups,DC=quillmere,DC=example\nobjectClass: group\ncn: {cn}\nobjectSid:: {sid}\nmember: {member}\n"
+        )
+    };
+    // Two SIDs of the museum's domain: 1700 means nothing, 512 are the administrators.
+    let plain = "AQUAAAAAAAUVAAAAAQAAAAIAAAADAAAApAYAAA==";
+    let mighty = "AQUAAAAAAAUVAAAAAQAAAAIAAAADAAAAAAIAAA==";
+    let helpers = group("Desk Helpers", plain, ACCOUNT);
+    let nested =
+        format!("{helpers}{}", group("Keepers", mighty, "CN=Desk Helpers,OU=Groups,DC=quillmere,DC=example"));
+    let by_name = format!(
+        "{helpers}{}",
+        group("Server Admins", plain, "CN=Desk Helpers,OU=Groups,DC=quillmere,DC=example")
+    );
+    let marked = DIRECTORY.replace(&format!("dn: {ACCOUNT}\n"), &format!("dn: {ACCOUNT}\nadminCount: 1\n"));
+    for (ldif, outcome, message) in [
+        (format!("{DIRECTORY}{helpers}"), Outcome::Good, "nothing shows"),
+        (format!("{DIRECTORY}{nested}"), Outcome::Warning, "it is in Domain Admins (S-1-5-21-1-2-3-512)"),
+        (format!("{DIRECTORY}{by_name}"), Outcome::Warning, "it is in CN=Server Admins,OU=Groups"),
+        (marked, Outcome::Warning, "adminCount"),
+    ] {
+        let museum = Museum::with(&ldif, Options::default()).await;
+        let steps = check(&museum).await;
+        let (its, said) = of(&steps, "rights")[0];
+        assert!(its == outcome && said.contains(message), "{message}: {said}");
+    }
+    let museum = Museum::with(DIRECTORY, Options { anonymous: true, ..Options::default() }).await;
+    let steps = check(&museum).await;
+    assert!(
+        of(&steps, "rights")[1].1.contains("anonymous finds the same people"),
+        "{:?}",
+        of(&steps, "rights")
+    );
+}
+
+#[tokio::test]
+async fn a_password_or_a_certificate_that_ends_soon_is_told() {
+    const ACCOUNT: &str = "dn: CN=svc-loansdesk,OU=Service Accounts,DC=quillmere,DC=example\n";
+    let ticks = |days: i64| {
+        let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
+        (i64::try_from(now).unwrap() + 11_644_473_600 + days * 86_400 + 3600) * 10_000_000
+    };
+    for (attribute, days, outcome, message) in [
+        ("msDS-UserPasswordExpiryTimeComputed", 5, Outcome::Warning, "the password expires in 5 days"),
+        ("msDS-UserPasswordExpiryTimeComputed", 90, Outcome::Good, "the password expires in 90 days"),
+        ("accountExpires", 3, Outcome::Warning, "the bind account itself expires in 3 days"),
+    ] {
+        let ldif = DIRECTORY.replace(ACCOUNT, &format!("{ACCOUNT}{attribute}: {}\n", ticks(days)));
+        let museum = Museum::with(&ldif, Options::default()).await;
+        let steps = check(&museum).await;
+        let told = of(&steps, "password");
+        assert!(told[1].0 == outcome && told[1].1.contains(message), "{told:?}");
+    }
 }

@@ -103,6 +103,64 @@ async fn passwords_that_are_wrong_missing_or_empty() {
     fails(&museum, "has no password", "WX0315", "env").await;
 }
 
+#[cfg(unix)]
+#[tokio::test]
+async fn passwords_from_programs_credentials_and_questions() {
+    use std::os::unix::fs::PermissionsExt as _;
+    const FILE: &str = "{ file = \"museum-password.txt\" }";
+    let museum = Museum::open().await;
+    museum.write("show", "#!/bin/sh\ntest \"$1\" = 'two words' && echo botanical-garden-42 && echo more\n");
+    let program = museum.path().join("show");
+    std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o700)).unwrap();
+    let command = |words: &str| format!("{{ command = [{words}] }}");
+    museum.change(FILE, &command("\"./show\", \"two words\""));
+    assert!(museum.preview().await.unwrap().is_whole(), "a program's first line");
+    for (words, message) in [
+        ("\"./show\", \"two\", \"words\"", "failed: exit status: 1"),
+        ("\"./none\"", "cannot be started"),
+        ("\"/bin/true\"", "is empty"),
+        ("\"/bin/echo\", \"wrong-secret-7\"", "was refused"),
+    ] {
+        museum.change(FILE, &command(words));
+        let (said, ..) = told(&museum.preview().await.unwrap_err());
+        assert!(said.contains(message) && !said.contains("wrong-secret"), "{words}: {said}");
+    }
+    let slow = command("\"/bin/sleep\", \"60\"");
+    museum.write("webtaxon.toml", museum.settings().replace(FILE, &slow).replace("\"10s\"", "\"1s\""));
+    fails(&museum, "did not end within 1 s", "WX0315", "by hand").await;
+    museum.change(FILE, "{ credential = \"museum\" }");
+    fails(&museum, "was not started by a service manager", "WX0315", "LoadCredential").await;
+    museum.change(FILE, "{ ask = true }");
+    fails(&museum, "nobody to ask", "WX0315", "terminal").await;
+    let asked = museum.workspace().unwrap().with_prompt(|whose| {
+        assert_eq!(whose, "Password of svc-loansdesk@quillmere.example");
+        Ok("botanical-garden-42".to_owned().into())
+    });
+    assert!(asked.preview().await.unwrap().is_whole());
+    museum.write("webtaxon.toml", museum.settings());
+    assert!(museum.workspace().unwrap().warnings().is_empty());
+    let secret = museum.path().join("museum-password.txt");
+    std::fs::set_permissions(&secret, std::fs::Permissions::from_mode(0o644)).unwrap();
+    let warnings = museum.workspace().unwrap().warnings();
+    assert!(warnings[0].contains("can be read by everybody"), "{warnings:?}");
+}
+
+#[tokio::test]
+async fn an_address_of_the_newer_kind_is_reached_like_any_other() {
+    let listen = "[::1]:0".parse().unwrap();
+    let museum = Museum::with(DIRECTORY, Options { listen, ..Options::default() }).await;
+    let port = museum.standin().address().port();
+    museum.change("localhost", "[::1]");
+    assert!(museum.preview().await.unwrap().is_whole(), "port {port}");
+}
+
+#[tokio::test]
+async fn a_socket_of_this_machine_that_is_not_there_is_told_by_its_path() {
+    let museum = Museum::open().await;
+    museum.change(&museum.standin().url(), "ldapi://%2Fno%2Fsuch%2Fsocket");
+    fails(&museum, "ldapi://%2Fno%2Fsuch%2Fsocket: no connection", "WX0303", "port").await;
+}
+
 #[tokio::test]
 async fn the_second_server_answers_where_the_first_does_not() {
     let museum = Museum::open().await;

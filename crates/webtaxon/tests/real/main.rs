@@ -171,6 +171,10 @@ async fn a_part_that_is_kept_elsewhere_is_followed_or_takes_the_proof_away() {
         "{:?}",
         preview.gaps
     );
+    // The password goes to no server that the settings do not name: asked anonymously, it refuses.
+    let unnamed = Desk::slapd().with("ldap://localhost:3893", "ldaps://localhost:6393");
+    let preview = unnamed.preview().await.unwrap();
+    assert!(preview.gaps[0].reason.contains("insufficientAccessRights"), "{:?}", preview.gaps);
     // A controller refers to its other trees from the domain's root, and keeps to itself if asked.
     let root = Desk::samba().with("[\"OU=People,DC=quillmere,DC=example\"]", "[\"DC=quillmere,DC=example\"]");
     assert!(root.preview().await.unwrap().is_whole());
