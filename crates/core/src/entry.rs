@@ -141,6 +141,11 @@ impl Entries {
         self.scratch = block;
     }
 
+    /// Takes every entry out; the descriptions that occurred stay known.
+    pub fn clear(&mut self) {
+        self.blocks.clear();
+    }
+
     /// The attribute descriptions that occur.
     #[must_use]
     pub fn names(&self) -> &Names {

@@ -6,18 +6,15 @@
 #![allow(missing_docs, reason = "a bench has no public items")]
 #![allow(clippy::unwrap_used, clippy::indexing_slicing, reason = "a bench that fails should say so")]
 
+mod bare_socket;
+
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use std::fmt::Write as _;
-use std::io::{Read as _, Write as _};
-use std::net::{SocketAddr, TcpStream};
+use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::Arc;
 use webtaxon::Workspace;
-use webtaxon::core::filter::Filter;
 use webtaxon_standin::{Directory, Options, Standin};
-use webtaxon_wire::filter::WireFilter;
-use webtaxon_wire::message::{Aliases, Octets, Operation, Scope, SearchRequest};
-use webtaxon_wire::{Message, control, frame};
 
 const COUNT: usize = 20_000;
 const PAGE: u32 = 500;
@@ -56,48 +53,10 @@ fn settings(address: SocketAddr) -> String {
     )
 }
 
-/// The search that the preview makes, its answers counted and thrown away; the last message of
-/// each page is decoded for its cookie.
+/// The search that the preview makes, its answers counted and thrown away.
 fn read_bytes(address: SocketAddr) -> usize {
-    let mut stream = TcpStream::connect(address).unwrap();
-    let mut buffer = vec![0; 1 << 16];
-    let (mut cookie, mut total, mut id) = (Vec::new(), 0, 0);
-    loop {
-        id += 1;
-        let attributes = ["displayName", "entryUUID", "mail", "uid"];
-        let request = SearchRequest {
-            base: Octets::from_static(b"DC=quillmere,DC=example"),
-            scope: Scope::Subtree,
-            aliases: Aliases::Never,
-            size_limit: 0,
-            time_limit: 0,
-            types_only: false,
-            filter: WireFilter::new(&Filter::parse("(objectClass=user)").unwrap()).unwrap(),
-            attributes: attributes.iter().map(|name| Octets::from_slice(name.as_bytes())).collect(),
-        };
-        let controls = Some(vec![control::paged(PAGE, &cookie)]);
-        let message = Message { id, operation: Operation::SearchRequest(request), controls };
-        stream.write_all(&message.encode().unwrap()).unwrap();
-        let mut inbox = frame::Inbox::default();
-        'page: loop {
-            let count = stream.read(&mut buffer).unwrap();
-            assert!(count > 0, "the server went away");
-            total += count;
-            inbox.feed(&buffer[..count]);
-            while let Some(bytes) = inbox.next(frame::MESSAGE_LIMIT).unwrap() {
-                // The operation's tag stands behind the message id: 0x65 is the search's end.
-                let header = if bytes[1] < 0x80 { 2 } else { 2 + usize::from(bytes[1] & 0x7f) };
-                if bytes[header + 2 + usize::from(bytes[header + 1])] == 0x65 {
-                    let ended = Message::decode(bytes).unwrap();
-                    cookie = control::paged_value(ended.controls.as_deref()).unwrap().unwrap().1.to_vec();
-                    break 'page;
-                }
-            }
-        }
-        if cookie.is_empty() {
-            return total;
-        }
-    }
+    let attributes = ["displayName", "entryUUID", "mail", "uid"];
+    bare_socket::read(address, "DC=quillmere,DC=example", "(objectClass=user)", &attributes, PAGE).0
 }
 
 fn preview(criterion: &mut Criterion) {

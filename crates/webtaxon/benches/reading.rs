@@ -13,8 +13,8 @@
     reason = "a bench that fails should say so, and prints its figures"
 )]
 
-use std::io::{Read as _, Write as _};
-use std::net::TcpStream;
+mod bare_socket;
+
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::Arc;
@@ -24,9 +24,6 @@ use webtaxon::core::filter::Filter;
 use webtaxon::core::settings::{Directory as DirectorySettings, Settings};
 use webtaxon::directory::{Access, Connection, Found, Query};
 use webtaxon_standin::{Directory, Options, Standin};
-use webtaxon_wire::filter::WireFilter;
-use webtaxon_wire::message::{Aliases, Octets, Operation, Scope, SearchRequest};
-use webtaxon_wire::{Message, control, frame};
 
 const TOP: &str = "dc=crowd,dc=example";
 const PAGE: u32 = 1000;
@@ -61,51 +58,6 @@ async fn connect(server: &str) -> Connection {
 
 fn people() -> Query {
     Query::subtree(TOP, Filter::parse("(objectClass=inetOrgPerson)").unwrap(), &ATTRIBUTES)
-}
-
-/// Bytes and frames of the search's answers; only the last message of each page is decoded, for its
-/// cookie.
-fn bare_socket(server: &str) -> (usize, usize) {
-    let mut stream = TcpStream::connect(server).unwrap();
-    stream.set_nodelay(true).unwrap();
-    let mut buffer = vec![0; 1 << 18];
-    let (mut cookie, mut bytes, mut frames, mut id) = (Vec::new(), 0, 0, 0);
-    loop {
-        id += 1;
-        let request = SearchRequest {
-            base: Octets::from_static(TOP.as_bytes()),
-            scope: Scope::Subtree,
-            aliases: Aliases::Never,
-            size_limit: 0,
-            time_limit: 0,
-            types_only: false,
-            filter: WireFilter::new(&Filter::parse("(objectClass=inetOrgPerson)").unwrap()).unwrap(),
-            attributes: ATTRIBUTES.iter().map(|name| Octets::from_slice(name.as_bytes())).collect(),
-        };
-        let controls = Some(vec![control::paged(PAGE, &cookie)]);
-        let message = Message { id, operation: Operation::SearchRequest(request), controls };
-        stream.write_all(&message.encode().unwrap()).unwrap();
-        let mut inbox = frame::Inbox::default();
-        'page: loop {
-            let count = stream.read(&mut buffer).unwrap();
-            assert!(count > 0, "the server went away");
-            bytes += count;
-            inbox.feed(&buffer[..count]);
-            while let Some(message) = inbox.next(frame::MESSAGE_LIMIT).unwrap() {
-                frames += 1;
-                // The operation's tag stands behind the message id: 0x65 is the search's end.
-                let header = if message[1] < 0x80 { 2 } else { 2 + usize::from(message[1] & 0x7f) };
-                if message[header + 2 + usize::from(message[header + 1])] == 0x65 {
-                    let ended = Message::decode(message).unwrap();
-                    cookie = control::paged_value(ended.controls.as_deref()).unwrap().unwrap().1.to_vec();
-                    break 'page;
-                }
-            }
-        }
-        if cookie.is_empty() {
-            return (bytes, frames);
-        }
-    }
 }
 
 /// Reads everybody, and keeps them if wished.
@@ -180,7 +132,8 @@ fn main() {
     let (mut bytes, mut held, mut count) = (0, 0, 0);
     for _ in 0..ROUNDS {
         let began = Instant::now();
-        let (read_bytes, frames) = bare_socket(&server);
+        let (read_bytes, frames) =
+            bare_socket::read(server.as_str(), TOP, "(objectClass=inetOrgPerson)", &ATTRIBUTES, PAGE);
         floors.push(began.elapsed());
         bytes = read_bytes;
         let (began, before) = (Instant::now(), cpu(false));

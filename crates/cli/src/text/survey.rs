@@ -112,9 +112,9 @@ pub(crate) fn found(list: &[Finding], more: bool, wanted: &str, option: &str) ->
         heading(&mut text, &format!("{title} ({})", of.len()));
         for one in of {
             let login = one.login.as_ref().filter(|login| **login != one.name);
-            let facts = [Some(&one.name), login, one.mail.as_ref()];
-            let facts: Vec<String> = facts.into_iter().flatten().map(|fact| harmless(fact)).collect();
-            let _ = writeln!(text, "  {}\n      {}", facts.join(", "), harmless(&one.dn));
+            let login = login.map(|login| format!(" ({})", harmless(login))).unwrap_or_default();
+            let mail = one.mail.as_deref().map(|mail| format!(", {}", harmless(mail))).unwrap_or_default();
+            let _ = writeln!(text, "  {}{login}{mail}\n      {}", harmless(&one.name), harmless(&one.dn));
         }
     }
     if more {
@@ -129,15 +129,16 @@ pub(crate) fn fields(survey: &Survey, width: usize) -> String {
     let mut text = String::new();
     let people = counted(survey.people, "person", "people");
     heading(&mut text, &format!("What {people} have, found by the intake's filter under its bases"));
-    let wide = u16::try_from(width / 3).unwrap_or(30).clamp(18, 32);
-    let mut table = columns(width, &[Some(wide), Some(8), Some(10), Some(12), None]);
-    table.add_row(["attribute", " have it", " different", "values", "for example"].map(str::to_owned));
+    let longest = survey.fields.iter().map(|facts| facts.attribute.len()).max().unwrap_or(0);
+    let wide = u16::try_from(longest.min(width / 3)).unwrap_or(30).max(10);
+    let mut table = columns(width, &[Some(wide), Some(7), Some(15), Some(10), None]);
+    table.add_row(["attribute", "have it", "different", "values", "for example"].map(str::to_owned));
     for facts in &survey.fields {
         table.add_row([
             harmless(&facts.attribute),
-            format!("{:>8}", facts.filled),
-            format!("{:>10}", facts.different),
-            values(facts),
+            format!("{:>7}", facts.filled),
+            different(facts),
+            values(facts).to_owned(),
             facts.example.as_deref().map(harmless).unwrap_or_default(),
         ]);
     }
@@ -164,15 +165,19 @@ pub(crate) fn fields(survey: &Survey, width: usize) -> String {
     text
 }
 
-/// Whether it has one value or several, and whether no two people share one.
-fn values(facts: &FieldFacts) -> String {
-    let several = match (facts.most_values, facts.single) {
+/// How many different values there are; unique where no two people share one.
+fn different(facts: &FieldFacts) -> String {
+    let unique = if facts.unique && facts.filled > 1 { " unique" } else { "" };
+    format!("{:>8}{unique}", facts.different)
+}
+
+/// Whether somebody has several values, or may have.
+fn values(facts: &FieldFacts) -> &'static str {
+    match (facts.most_values, facts.single) {
         (2.., _) => "several",
         (_, Some(false)) => "one so far",
         _ => "one",
-    };
-    let unique = if facts.unique && facts.filled > 1 { ", unique" } else { "" };
-    format!("{several}{unique}")
+    }
 }
 
 /// What a snapshot holds, and what to do with it.

@@ -31,7 +31,7 @@ pub use error::{CertificateFault, DirectoryError, DirectoryErrorKind, RefusedCer
 pub use password::{Prompt, password, password_warning};
 pub use root::RootDse;
 pub use schema::ServerSchema;
-pub use search::{Found, PagedSearch, Query};
+pub use search::{Found, PagedSearch, Query, Short};
 pub use snapshot::take_snapshot;
 pub use sweep::read;
 pub use transport::Milestone;

@@ -2,8 +2,9 @@
 
 use super::connection::{Connection, push};
 use super::{DirectoryError, DirectoryErrorKind};
+use std::ops::ControlFlow;
 use std::time::Duration;
-use webtaxon_core::entry::Entries;
+use webtaxon_core::entry::{Entries, Entry};
 use webtaxon_core::filter::Filter;
 use webtaxon_wire::conversation::RequestId;
 use webtaxon_wire::entry::ReceivedEntry;
@@ -39,6 +40,15 @@ pub enum Found {
     Entry(ReceivedEntry),
     /// A part of the tree that another server keeps; it was not followed.
     Reference(Vec<String>),
+}
+
+/// What [`Connection::each`] did not hand over.
+#[derive(Clone, Debug, Default)]
+pub struct Short {
+    /// Parts that other servers keep.
+    pub references: Vec<String>,
+    /// Why the server ended the search before its end; none if it did not.
+    pub limit: Option<String>,
 }
 
 /// A search under way: entries as they come, page after page.
@@ -143,6 +153,39 @@ impl Connection {
             }
         }
         Ok((entries, references))
+    }
+
+    /// Hands each entry that a search finds to `take`, one at a time, until it breaks off. Nothing is
+    /// kept. A server that gives no more at once leaves the answer short, and the answer says so.
+    ///
+    /// # Errors
+    /// Nothing could be read, or the connection is of no use any more.
+    pub async fn each(
+        &mut self,
+        query: Query,
+        mut take: impl FnMut(Entry<'_>) -> ControlFlow<()>,
+    ) -> Result<Short, DirectoryError> {
+        let (mut short, mut one, mut came) = (Short::default(), Entries::new(), false);
+        let mut search = self.search(query).await?;
+        loop {
+            match search.next().await {
+                Ok(Some(Found::Entry(entry))) => {
+                    came = true;
+                    one.clear();
+                    push(&mut one, &entry);
+                    if one.get(0).is_some_and(|entry| take(entry).is_break()) {
+                        return Ok(short);
+                    }
+                }
+                Ok(Some(Found::Reference(urls))) => short.references.extend(urls),
+                Ok(None) => return Ok(short),
+                Err(error) if error.is_limit() && came => {
+                    short.limit = Some(error.to_string());
+                    return Ok(short);
+                }
+                Err(error) => return Err(error),
+            }
+        }
     }
 
     /// Asks many small questions at once, at most `window` under way, and gives each answer with

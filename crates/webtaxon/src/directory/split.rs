@@ -17,6 +17,9 @@ pub(super) const MOST: usize = 5000;
 /// One part of a search.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Portion {
+    /// Those without a name. On a server where a comparison with a value that is not there is
+    /// neither true nor false, they are in none of the others.
+    Nameless,
     /// Those of exactly this name.
     Named(String),
     /// Those whose name begins like this, but for some.
@@ -49,7 +52,9 @@ impl Portions {
         let mut portions = Self { attribute: BY.get(at)?, waiting: Vec::new(), asked: 0 };
         let whole = Portion::Beginning { prefix: String::new(), excluded: BTreeSet::new(), longer: false };
         let names = came.iter().filter_map(|values| values.get(at)).flatten();
-        portions.split(whole, names.map(String::as_str)).then_some(portions)
+        let splits = portions.split(whole, names.map(String::as_str));
+        portions.waiting.push(Portion::Nameless);
+        splits.then_some(portions)
     }
 
     /// The attribute whose beginnings are told apart.
@@ -63,6 +68,7 @@ impl Portions {
         self.asked += 1;
         let mut parts = vec![filter.clone()];
         match &portion {
+            Portion::Nameless => parts.push(Filter::Not(Box::new(Filter::present(self.attribute)))),
             Portion::Named(name) => parts.push(self.named(name)),
             Portion::Beginning { prefix, excluded, longer } => {
                 if !prefix.is_empty() {
@@ -97,7 +103,7 @@ impl Portions {
             return false;
         }
         let Portion::Beginning { prefix, mut excluded, mut longer } = cut else {
-            return false; // names that are all alike
+            return false; // names that are all alike, or none
         };
         let mut found = BTreeSet::new();
         let mut named = false;

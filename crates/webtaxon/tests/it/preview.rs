@@ -300,3 +300,20 @@ fn the_demo_data_is_sound() {
     guids.dedup();
     assert_eq!(guids.len(), entries.len(), "every entry has an identity of its own");
 }
+
+#[tokio::test]
+async fn both_kinds_of_server_lead_to_the_same_preview() {
+    const PLAIN: &str = include_str!("../../../../demo/directory-plain.ldif");
+    const SETTINGS: &str = include_str!("../../../../demo/webtaxon-plain.toml");
+    let controller = Museum::open().await.preview().await.unwrap();
+    let museum = Museum::with(PLAIN, Options::default()).await;
+    museum.write("webtaxon.toml", SETTINGS.replace("ldaps://localhost:6360", &museum.standin().url()));
+    let plain = museum.preview().await.unwrap();
+    assert!(plain.is_whole(), "{:?}", plain.gaps);
+    assert_eq!(plain.funnel, controller.funnel);
+    let told = |preview: &webtaxon::core::preview::Preview| -> Vec<_> {
+        let change = |one: &webtaxon::core::preview::Change| (one.kind, one.login.clone(), one.link.clone(), one.cause);
+        preview.changes.iter().map(change).collect()
+    };
+    assert_eq!(told(&plain), told(&controller));
+}

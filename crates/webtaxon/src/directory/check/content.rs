@@ -2,12 +2,12 @@
 
 use super::{Finding, Outcome, Steps, bad, good, warning};
 use crate::Workspace;
-use crate::directory::connection::{Connection, push};
 use crate::directory::sweep::wanted_attributes;
-use crate::directory::{DirectoryError, Found, Query, ServerSchema};
+use crate::directory::{Connection, DirectoryError, Query, ServerSchema};
 use std::collections::BTreeSet;
+use std::ops::ControlFlow;
 use std::time::Instant;
-use webtaxon_core::entry::Entries;
+use webtaxon_core::entry::{Entries, Entry};
 use webtaxon_core::filter::Filter;
 use webtaxon_core::name::{self, Dn};
 use webtaxon_core::reading::ServerKind;
@@ -29,6 +29,8 @@ pub(super) struct Told {
 pub(super) struct Counted {
     pub(super) entries: usize,
     pub(super) references: usize,
+    /// Why there may be more of them, if the server gives no more at once.
+    pub(super) limit: Option<String>,
 }
 
 /// Looks at everything in the directory that the settings name.
@@ -59,6 +61,7 @@ pub(super) async fn count(connection: &mut Connection, intake: &Intake) -> Resul
         let counted = count_under(connection, base, &intake.filter).await?;
         all.entries += counted.entries;
         all.references += counted.references;
+        all.limit = all.limit.or(counted.limit);
     }
     Ok(all)
 }
@@ -68,15 +71,13 @@ async fn count_under(
     base: &Dn,
     filter: &Filter,
 ) -> Result<Counted, DirectoryError> {
-    let mut counted = Counted::default();
-    let mut search = connection.search(Query::subtree(&base.to_string(), filter.clone(), &["1.1"])).await?;
-    while let Some(found) = search.next().await? {
-        match found {
-            Found::Entry(_) => counted.entries += 1,
-            Found::Reference(_) => counted.references += 1,
-        }
-    }
-    Ok(counted)
+    let mut entries = 0;
+    let count = |_: Entry<'_>| {
+        entries += 1;
+        ControlFlow::Continue(())
+    };
+    let short = connection.each(Query::subtree(&base.to_string(), filter.clone(), &["1.1"]), count).await?;
+    Ok(Counted { entries, references: short.references.len(), limit: short.limit })
 }
 
 async fn bases(connection: &mut Connection, intake: &Intake, steps: &mut Steps<'_>) -> bool {
@@ -162,11 +163,15 @@ async fn filter(
             ),
             "a comparison with an attribute that nobody knows selects nobody, and says nothing about it",
         ),
+        Counted { entries, limit: Some(limit), .. } => warning(
+            format!("{text} finds {entries} entries, and more: {limit}"),
+            "the preview reads them in parts, which takes longer: ask for a higher limit for the bind account",
+        ),
         Counted { entries: 0, .. } => warning(
             format!("{text} finds nobody"),
             "look at the spelling of attributes and values, and whether people sit under these bases",
         ),
-        Counted { entries, references: 1.. } => warning(
+        Counted { entries, references: 1.., .. } => warning(
             format!("{text} finds {entries} entries, and {} references to other servers", counted.references),
             "references = \"follow\" reads them there; if they are not, nobody's account is taken away",
         ),
@@ -229,15 +234,11 @@ async fn sample(
     let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
     let mut sample = Entries::new();
     for base in &intake.bases {
-        let query = Query::subtree(&base.to_string(), intake.filter.clone(), &wanted);
-        let mut search = connection.search(query).await?;
-        while sample.len() < SAMPLE {
-            match search.next().await? {
-                Some(Found::Entry(entry)) => push(&mut sample, &entry),
-                Some(Found::Reference(_)) => {}
-                None => break,
-            }
-        }
+        let take = |entry: Entry<'_>| {
+            sample.push(entry.dn(), entry.attributes());
+            if sample.len() < SAMPLE { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+        };
+        connection.each(Query::subtree(&base.to_string(), intake.filter.clone(), &wanted), take).await?;
     }
     Ok(sample)
 }
@@ -270,7 +271,10 @@ fn filled(field: &str, from: &[String], sample: &Entries, schema: &ServerSchema,
         ),
         _ if required && any < of => warning(
             format!("{message}; it is required"),
-            format!("{} of these people would stay out for want of it", of - any),
+            format!(
+                "have it filled in the directory, or take `required` out: until then {} of these people stay out",
+                of - any
+            ),
         ),
         _ => good(message),
     }

@@ -4,9 +4,10 @@
 use super::{Finding, Steps, bad, good, warning};
 use crate::Workspace;
 use crate::directory::connection::Connection;
-use crate::directory::{Access, DirectoryError, Found, Query};
+use crate::directory::{Access, DirectoryError, Query};
 use jiff::Timestamp;
 use std::collections::HashSet;
+use std::ops::ControlFlow;
 use std::time::Instant;
 use webtaxon_core::entry::{Entries, Entry};
 use webtaxon_core::filter::Filter;
@@ -297,24 +298,18 @@ async fn writable(connection: &mut Connection, own: &str) -> Result<Option<Strin
         Filter::And(vec![Filter::equal("objectCategory", "person"), Filter::equal("objectClass", "user")]);
     let query = Query::subtree(&top.to_string(), people, &["1.1"]);
     let mut other = None;
-    let mut search = connection.search(query).await?;
-    // One page is enough, and mostly one entry: any other person will do.
-    loop {
-        match search.next().await {
-            Ok(Some(Found::Entry(entry))) => {
-                let dn = String::from_utf8_lossy(entry.name()).into_owned();
-                if Dn::parse(&dn).map(|dn| dn.key()).ok() != own {
-                    other = Some(dn);
-                    break;
-                }
-            }
-            Ok(Some(Found::Reference(_))) => {}
-            Ok(None) => break,
-            Err(error) if error.is_fatal() => return Err(error),
-            Err(_) => break,
+    // Any other person will do.
+    let take = |entry: Entry<'_>| {
+        if Dn::parse(entry.dn()).map(|dn| dn.key()).ok() == own {
+            return ControlFlow::Continue(());
         }
+        other = Some(entry.dn().to_owned());
+        ControlFlow::Break(())
+    };
+    match connection.each(query, take).await {
+        Err(error) if error.is_fatal() => return Err(error),
+        _ => {}
     }
-    drop(search);
     let Some(other) = other else { return Ok(None) };
     let entries = match connection.entries(Query::base(&other, &["allowedAttributesEffective"])).await {
         Ok((entries, _)) => entries,

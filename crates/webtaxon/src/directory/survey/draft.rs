@@ -3,11 +3,11 @@
 
 use super::fields::{LOGINS, NAMES};
 use super::{Container, FieldFacts, Survey, Tree, fields};
-use crate::directory::connection::{Connection, push};
-use crate::directory::{DirectoryError, Found, Query};
+use crate::directory::{Connection, DirectoryError, DirectoryErrorKind, Query};
 use std::fmt::Write as _;
+use std::ops::ControlFlow;
 use std::path::Path;
-use webtaxon_core::entry::Entries;
+use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::Filter;
 use webtaxon_core::name::Dn;
 use webtaxon_core::reading::ServerKind;
@@ -84,11 +84,8 @@ async fn look(connection: &mut Connection) -> Result<Facts, DirectoryError> {
             best = Some(tree);
         }
     }
-    let nobody = || {
-        DirectoryError::from(super::super::DirectoryErrorKind::Nobody {
-            server: connection.server().to_owned(),
-        })
-    };
+    let nobody =
+        || DirectoryError::from(DirectoryErrorKind::Nobody { server: connection.server().to_owned() });
     let tree = best.ok_or_else(nobody)?;
     let base = tree.home(|container| container.people).cloned().ok_or_else(nobody)?;
     let group_base = tree.home(|container| container.groups).cloned();
@@ -159,21 +156,14 @@ async fn groups(connection: &mut Connection, base: &str) -> Result<Vec<(String, 
         ["group", "groupOfNames", "groupOfUniqueNames"].map(|class| Filter::equal("objectClass", class));
     let query = Query::subtree(base, Filter::Or(classes.to_vec()), &["member", "uniqueMember"]);
     let mut groups = Vec::new();
-    let mut search = connection.search(query).await?;
-    loop {
-        match search.next().await {
-            Ok(Some(Found::Entry(entry))) => {
-                let mut one = Entries::new();
-                push(&mut one, &entry);
-                if let Some(entry) = one.get(0) {
-                    let members = entry.attributes().map(|(_, values)| values.count()).sum();
-                    groups.push((entry.dn().to_owned(), members));
-                }
-            }
-            Ok(Some(Found::Reference(_))) => {}
-            Err(error) if error.is_fatal() => return Err(error),
-            Ok(None) | Err(_) => break,
-        }
+    let take = |entry: Entry<'_>| {
+        let members = entry.attributes().map(|(_, values)| values.count()).sum();
+        groups.push((entry.dn().to_owned(), members));
+        ControlFlow::Continue(())
+    };
+    match connection.each(query, take).await {
+        Err(error) if error.is_fatal() => return Err(error),
+        _ => {} // the groups are there to choose from; some are better than none
     }
     groups.sort_by(|left, right| (right.1, &left.0).cmp(&(left.1, &right.0)));
     Ok(groups)
@@ -252,7 +242,8 @@ fn write(options: &DraftOptions<'_>, facts: &Facts, rules: &[(&'static str, Rule
         plain(&facts.described)
     );
     connection(&mut out, directory);
-    line(&mut out, "\n[accounts]", "the application's own list");
+    out.push('\n');
+    line(&mut out, "[accounts]", "the application's own list");
     line(&mut out, "store = \"csv\"", "");
     line(
         &mut out,
@@ -304,7 +295,8 @@ fn write(options: &DraftOptions<'_>, facts: &Facts, rules: &[(&'static str, Rule
         let from = if from.len() == 1 { from.concat() } else { format!("[{}]", from.join(", ")) };
         line(&mut out, &format!("{field:<10} = {{ from = {from}{} }}", rule.rest), &rule.comment);
     }
-    line(&mut out, "\n[intake.leaving]", "what happens to an account, by cause");
+    out.push('\n');
+    line(&mut out, "[intake.leaving]", "what happens to an account, by cause");
     line(
         &mut out,
         "gone       = { do = \"suspend\" }",

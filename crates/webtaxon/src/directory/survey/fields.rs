@@ -2,11 +2,12 @@
 //!
 //! Entries are counted as they come and not kept; of each value a hash of 8 bytes stays.
 
-use crate::directory::connection::Connection;
-use crate::directory::{DirectoryError, Found, Query, ServerSchema};
+use crate::directory::{Connection, DirectoryError, Query, ServerSchema};
 use serde::Serialize;
 use std::collections::{BTreeMap, HashSet};
 use std::hash::{DefaultHasher, Hash as _, Hasher as _};
+use std::ops::ControlFlow;
+use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::Filter;
 use webtaxon_core::identity::LASTING;
 use webtaxon_core::name::Dn;
@@ -124,24 +125,15 @@ pub async fn fields(
     let mut tallies: BTreeMap<String, Tally> = BTreeMap::new();
     let (mut people, mut short) = (0, None);
     for base in bases {
-        let mut search = connection.search(Query::subtree(&base.to_string(), filter.clone(), &ALSO)).await?;
-        loop {
-            match search.next().await {
-                Ok(Some(Found::Entry(entry))) => {
-                    people += 1;
-                    for (name, values) in entry.attributes_as_text() {
-                        tally(&mut tallies, name, values, mask);
-                    }
-                }
-                Ok(Some(Found::Reference(_))) => {}
-                Ok(None) => break,
-                Err(error) if error.is_limit() && people > 0 => {
-                    short = Some(error.to_string());
-                    break;
-                }
-                Err(error) => return Err(error),
+        let take = |entry: Entry<'_>| {
+            people += 1;
+            for (name, values) in entry.attributes() {
+                tally(&mut tallies, name, values, mask);
             }
-        }
+            ControlFlow::Continue(())
+        };
+        let query = Query::subtree(&base.to_string(), filter.clone(), &ALSO);
+        short = short.or(connection.each(query, take).await?.limit);
     }
     let schema = ServerSchema::read(connection).await?;
     let mut fields: Vec<FieldFacts> = tallies

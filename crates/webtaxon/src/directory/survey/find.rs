@@ -1,10 +1,10 @@
 //! People and groups by a piece of their name, login or mail.
 
 use super::EntryKind;
-use crate::directory::connection::{Connection, push};
-use crate::directory::{DirectoryError, Found, Query};
+use crate::directory::{Connection, DirectoryError, Query};
 use serde::Serialize;
-use webtaxon_core::entry::Entries;
+use std::ops::ControlFlow;
+use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::{Filter, Item};
 use webtaxon_core::name::Dn;
 
@@ -43,28 +43,18 @@ pub async fn find(
         })
     };
     let named = Filter::Or(NAMED.iter().map(piece).collect());
-    let mut found = Vec::new();
+    let (mut found, mut more) = (Vec::new(), false);
     let tops: Vec<Dn> = connection.root().tops().to_vec();
     for top in tops {
-        let mut search = connection.search(Query::subtree(&top.to_string(), named.clone(), &WANTED)).await?;
-        loop {
-            let entry = match search.next().await {
-                Ok(Some(Found::Entry(entry))) => entry,
-                Ok(Some(Found::Reference(_))) => continue,
-                Ok(None) => break,
-                Err(error) if error.is_limit() && !found.is_empty() => return Ok((found, true)),
-                Err(error) => return Err(error),
-            };
-            let mut one = Entries::new();
-            push(&mut one, &entry);
-            let Some(entry) = one.get(0) else { continue };
+        let take = |entry: Entry<'_>| {
             let text = |names: &[&str]| names.iter().find_map(|name| entry.text(name)).map(str::to_owned);
             let kind = EntryKind::of(entry);
             if kind == EntryKind::Other {
-                continue;
+                return ControlFlow::Continue(());
             }
             if found.len() == most {
-                return Ok((found, true));
+                more = true;
+                return ControlFlow::Break(());
             }
             found.push(Finding {
                 kind,
@@ -73,7 +63,10 @@ pub async fn find(
                 mail: text(&["mail"]),
                 dn: entry.dn().to_owned(),
             });
-        }
+            ControlFlow::Continue(())
+        };
+        let short = connection.each(Query::subtree(&top.to_string(), named.clone(), &WANTED), take).await?;
+        more |= short.limit.is_some();
     }
-    Ok((found, false))
+    Ok((found, more))
 }

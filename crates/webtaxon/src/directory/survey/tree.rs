@@ -1,10 +1,10 @@
 //! The tree of containers, with counts of what sits in each.
 
 use super::EntryKind;
-use crate::directory::connection::{Connection, push};
-use crate::directory::{DirectoryError, Found, Query};
+use crate::directory::{Connection, DirectoryError, Query};
 use std::collections::BTreeMap;
-use webtaxon_core::entry::Entries;
+use std::ops::ControlFlow;
+use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::Filter;
 use webtaxon_core::name::{Dn, DnKey};
 
@@ -54,25 +54,12 @@ impl Tree {
     pub async fn read(connection: &mut Connection, base: &Dn) -> Result<Self, DirectoryError> {
         let mut tree = Self::default();
         let query = Query::subtree(&base.to_string(), Filter::present("objectClass"), &["objectClass"]);
-        let mut search = connection.search(query).await?;
-        loop {
-            match search.next().await {
-                Ok(Some(Found::Entry(entry))) => {
-                    let mut one = Entries::new();
-                    push(&mut one, &entry);
-                    if let Some(entry) = one.get(0) {
-                        tree.add(entry.dn(), EntryKind::of(entry));
-                    }
-                }
-                Ok(Some(Found::Reference(urls))) => tree.references.extend(urls),
-                Ok(None) => break,
-                Err(error) if error.is_limit() && !tree.places.is_empty() => {
-                    tree.short = Some(error.to_string());
-                    break;
-                }
-                Err(error) => return Err(error),
-            }
-        }
+        let add = |entry: Entry<'_>| {
+            tree.add(entry.dn(), EntryKind::of(entry));
+            ControlFlow::Continue(())
+        };
+        let short = connection.each(query, add).await?;
+        (tree.references, tree.short) = (short.references, short.limit);
         tree.count(&base.key());
         Ok(tree)
     }
