@@ -61,7 +61,7 @@ pub(super) async fn read_with(
             kind: connection.root().kind,
             identity: intake.identity.clone().unwrap_or_default(),
             tops: connection.root().naming_contexts.clone(),
-            notes: std::mem::take(&mut notes),
+            notes: notes.clone(),
         });
         let mut reader =
             Reader { access, connection, sweep, intake, wanted: Vec::new(), others: HashMap::new() };

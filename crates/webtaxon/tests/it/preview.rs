@@ -312,7 +312,9 @@ async fn both_kinds_of_server_lead_to_the_same_preview() {
     assert!(plain.is_whole(), "{:?}", plain.gaps);
     assert_eq!(plain.funnel, controller.funnel);
     let told = |preview: &webtaxon::core::preview::Preview| -> Vec<_> {
-        let change = |one: &webtaxon::core::preview::Change| (one.kind, one.login.clone(), one.link.clone(), one.cause);
+        let change = |one: &webtaxon::core::preview::Change| {
+            (one.kind, one.login.clone(), one.link.clone(), one.cause)
+        };
         preview.changes.iter().map(change).collect()
     };
     assert_eq!(told(&plain), told(&controller));
