@@ -41,6 +41,8 @@ pub struct Options {
     pub start_tls: bool,
     /// Whether a password is refused on a connection in plain text.
     pub secure_bind: bool,
+    /// Whom a client certificate stands for (SASL EXTERNAL); a client without one is refused.
+    pub client: Option<String>,
     /// Names in the certificate; `localhost`, `127.0.0.1` and `::1` unless said otherwise.
     pub names: Vec<String>,
     /// The most entries that a search without paging gets (RFC 4511 §4.5.1.4); then result 4. What
@@ -77,6 +79,7 @@ impl Default for Options {
             tls: true,
             start_tls: true,
             secure_bind: false,
+            client: None,
             names: ["localhost", "127.0.0.1", "::1"].map(str::to_owned).to_vec(),
             size_limit: None,
             largest_page: None,
@@ -100,6 +103,7 @@ pub struct Standin {
     tls: bool,
     authority: String,
     own: String,
+    client: (String, String),
     accepting: JoinHandle<()>,
 }
 
@@ -118,7 +122,8 @@ impl Standin {
         let certificate = tls::Certificate::new(&options.names, options.certificate)?;
         let authority = certificate.authority_pem().to_owned();
         let own = certificate.pem();
-        let acceptor = certificate.acceptor()?;
+        let client = certificate.client();
+        let acceptor = certificate.acceptor(options.client.is_some())?;
         let tls = options.tls;
         let options = Arc::new(options);
         let accepting = tokio::spawn(async move {
@@ -130,7 +135,7 @@ impl Standin {
                 sessions.spawn(session::accept(stream, acceptor.clone(), directory, options));
             }
         });
-        Ok(Self { address, tls, authority, own, accepting })
+        Ok(Self { address, tls, authority, own, client, accepting })
     }
 
     /// Where it listens.
@@ -150,6 +155,12 @@ impl Standin {
     #[must_use]
     pub fn certificate_pem(&self) -> &str {
         &self.own
+    }
+
+    /// A client certificate of the authority's, and its key, as PEM.
+    #[must_use]
+    pub fn client_pem(&self) -> (&str, &str) {
+        (&self.client.0, &self.client.1)
     }
 
     /// The certificate of the authority that signed the server's, as PEM.

@@ -163,8 +163,17 @@ impl Session {
 
     /// Simple bind (RFC 4513 §5.1).
     fn bind(&mut self, request: &BindRequest) -> LdapResult {
-        let Authentication::Simple(password) = &request.authentication else {
-            return LdapResult::new(7, "only simple binds are known here");
+        let password = match &request.authentication {
+            Authentication::Simple(password) => password,
+            // The handshake let nobody through without a certificate.
+            Authentication::Sasl(sasl) if &*sasl.mechanism == b"EXTERNAL" && self.secure => {
+                let Some(client) = &self.options.client else {
+                    return LdapResult::new(48, "nothing shows who the client is");
+                };
+                self.bound = Some(format!("dn:{client}"));
+                return LdapResult::new(0, "");
+            }
+            Authentication::Sasl(_) => return LdapResult::new(7, "this mechanism is not known here"),
         };
         if request.version != 3 {
             return LdapResult::new(2, "only LDAP version 3 is known here");

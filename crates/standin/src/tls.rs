@@ -5,8 +5,9 @@ use rcgen::{
     BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair,
     KeyUsagePurpose,
 };
-use rustls::ServerConfig;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use rustls::server::WebPkiClientVerifier;
+use rustls::{RootCertStore, ServerConfig};
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 use tokio_rustls::TlsAcceptor;
@@ -30,10 +31,13 @@ pub enum CertificateKind {
 }
 
 pub(crate) struct Certificate {
-    authority: String,
+    authority: CertificateDer<'static>,
+    authority_pem: String,
     own: String,
     chain: Vec<CertificateDer<'static>>,
     key: PrivateKeyDer<'static>,
+    /// A certificate and its key for a client, as PEM.
+    client: (String, String),
 }
 
 fn failed(error: impl std::fmt::Display) -> StandinError {
@@ -57,7 +61,7 @@ impl Certificate {
         params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
         valid(&mut params, -1, 3650);
         let authority_key = KeyPair::generate().map_err(failed)?;
-        let authority = params.self_signed(&authority_key).map_err(failed)?.pem();
+        let authority = params.self_signed(&authority_key).map_err(failed)?;
         let issuer = Issuer::new(params, authority_key);
 
         let names = if kind == CertificateKind::Nameless { &[] } else { names };
@@ -77,25 +81,50 @@ impl Certificate {
         };
         let server = server.map_err(failed)?;
         let key = PrivateKeyDer::try_from(key.serialize_der()).map_err(failed)?;
-        Ok(Self { authority, own: server.pem(), chain: vec![server.der().clone()], key })
+        let mut params = CertificateParams::default();
+        params.distinguished_name.push(DnType::CommonName, "client");
+        params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ClientAuth];
+        valid(&mut params, -1, 365);
+        let client_key = KeyPair::generate().map_err(failed)?;
+        let client = params.signed_by(&client_key, &issuer).map_err(failed)?;
+        Ok(Self {
+            authority: authority.der().clone(),
+            authority_pem: authority.pem(),
+            own: server.pem(),
+            chain: vec![server.der().clone()],
+            key,
+            client: (client.pem(), client_key.serialize_pem()),
+        })
+    }
+
+    pub(crate) fn client(&self) -> (String, String) {
+        self.client.clone()
     }
 
     pub(crate) fn authority_pem(&self) -> &str {
-        &self.authority
+        &self.authority_pem
     }
 
     pub(crate) fn pem(&self) -> String {
         self.own.clone()
     }
 
-    pub(crate) fn acceptor(self) -> Result<TlsAcceptor, StandinError> {
+    /// Takes connections; with `wants_client` only those of clients that show a certificate of the
+    /// authority's.
+    pub(crate) fn acceptor(self, wants_client: bool) -> Result<TlsAcceptor, StandinError> {
         let provider = Arc::new(rustls::crypto::ring::default_provider());
-        let config = ServerConfig::builder_with_provider(provider)
+        let builder = ServerConfig::builder_with_provider(Arc::clone(&provider))
             .with_safe_default_protocol_versions()
-            .map_err(failed)?
-            .with_no_client_auth()
-            .with_single_cert(self.chain, self.key)
             .map_err(failed)?;
+        let builder = if wants_client {
+            let mut roots = RootCertStore::empty();
+            roots.add(self.authority).map_err(failed)?;
+            let verifier = WebPkiClientVerifier::builder_with_provider(Arc::new(roots), provider).build();
+            builder.with_client_cert_verifier(verifier.map_err(failed)?)
+        } else {
+            builder.with_no_client_auth()
+        };
+        let config = builder.with_single_cert(self.chain, self.key).map_err(failed)?;
         Ok(TlsAcceptor::from(Arc::new(config)))
     }
 }

@@ -207,3 +207,16 @@ fn every_command_reads_a_snapshot_in_place_of_the_directory() {
         assert!(run.code == 2 && run.err.contains(message), "{file}: {} {}", run.code, run.err);
     }
 }
+
+#[test]
+fn the_other_kind_of_server_is_simulated_on_request() {
+    let museum = Museum::open(&["--manner", "plain"]);
+    museum.change(
+        "svc-loansdesk@quillmere.example",
+        "CN=svc-loansdesk,OU=Service Accounts,DC=quillmere,DC=example",
+    );
+    let checked = museum.run(&["check"]);
+    assert!(checked.out.contains("an LDAP server (Webtaxon simulated directory)"), "{}", checked.out);
+    let wrong = run(&mut webtaxon(&["standin", "--ldif", "x", "--manner", "royal"]));
+    assert!(wrong.code == 2 && wrong.err.contains("neither plain nor controller"), "{}", wrong.err);
+}

@@ -30,6 +30,18 @@ impl Fingerprint {
     }
 }
 
+impl Fingerprint {
+    /// The form without colons, which fits into one line and can be copied; the one with colons is
+    /// better read aloud.
+    #[must_use]
+    pub fn compact(self) -> String {
+        self.0.iter().fold("sha256:".to_owned(), |mut text, byte| {
+            let _ = fmt::Write::write_fmt(&mut text, format_args!("{byte:02x}"));
+            text
+        })
+    }
+}
+
 impl fmt::Display for Fingerprint {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         out.write_str("sha256")?;

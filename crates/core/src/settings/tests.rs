@@ -255,6 +255,7 @@ fn every_way_to_reach_and_to_bind_is_read() {
     let pinned = directory("{ authority = \"museum-ca.pem\" }", &format!("{{ fingerprint = [\"{pin}\"] }}"));
     assert_eq!(pinned.trust, Trust::Pinned(vec![Fingerprint([10; 32])]));
     assert_eq!(Fingerprint([10; 32]).to_string().to_lowercase(), pin);
+    assert_eq!(Fingerprint::parse(&Fingerprint([10; 32]).compact()), Ok(Fingerprint([10; 32])));
     const FILE: &str = "{ file = \"museum-password.txt\" }";
     for (text, source) in [
         ("{ env = \"PW\" }", PasswordSource::Env("PW".to_owned())),

@@ -42,6 +42,8 @@ pub struct Connection {
     root: RootDse,
     page: u32,
     password_state: Option<PasswordState>,
+    /// What the system said when the connection broke.
+    broken: Option<std::io::Error>,
     /// A page whose end has arrived, though its entries were not all read, and the next one's cookie.
     ahead: Option<(RequestId, Octets)>,
     /// What answers in place of a server, if anything does.
@@ -87,12 +89,19 @@ impl Connection {
             root: RootDse::default(),
             page: directory.page,
             password_state: None,
+            broken: None,
             ahead: None,
             offline: None,
         };
         match connection.read_root().await {
             // A shy server may be willing to after the bind.
-            Err(error) if !is_shy(&error) => Err(error),
+            Err(error) if !is_shy(&error) => {
+                let reason = connection.broken.take();
+                let reason = reason.and_then(|reason| transport::ended(&reason, directory));
+                Err(reason.map_or(error, |reason| {
+                    DirectoryErrorKind::Tls { server: connection.server.clone(), reason }.into()
+                }))
+            }
             _ => Ok(connection),
         }
     }
@@ -112,6 +121,7 @@ impl Connection {
             root: offline.root(),
             page: 0,
             password_state: None,
+            broken: None,
             ahead: None,
             offline: Some(offline),
         }
@@ -316,8 +326,11 @@ impl Connection {
             let until = self.until();
             let count = match timeout_at(until, self.stream.read(&mut self.buffer)).await {
                 Err(_) => return Err(self.too_late().into()),
-                Ok(Ok(0) | Err(_)) => {
-                    return Err(DirectoryErrorKind::Cut { server: self.server.clone() }.into());
+                Ok(Ok(0)) => return Err(DirectoryErrorKind::Cut { server: self.server.clone() }.into()),
+                Ok(Err(reason)) => {
+                    let server = self.server.clone();
+                    self.broken = Some(reason);
+                    return Err(DirectoryErrorKind::Cut { server }.into());
                 }
                 Ok(Ok(count)) => count,
             };

@@ -110,7 +110,9 @@ pub enum DirectoryErrorKind {
     #[error("{server}: no secure connection: {reason}")]
     #[diagnostic(
         code(WX0310),
-        help("is this a port that begins with TLS (636)? a port without TLS (389) answers like this")
+        help(
+            "is this a port that begins with TLS (636)? a port without TLS (389) answers like this; or the server wants something of this side"
+        )
     )]
     Tls {
         /// The server.
@@ -338,7 +340,7 @@ impl Diagnostic for RefusedCertificate {
         let pin = || match &self.certificate {
             Some(certificate) => format!(
                 "if you have verified the fingerprint by another way (on the server itself, by telephone), write trust = {{ fingerprint = \"{}\" }}",
-                certificate.fingerprint
+                certificate.fingerprint.compact()
             ),
             None => "ask the directory's administrators".to_owned(),
         };

@@ -25,9 +25,9 @@ const HEAD_START: Duration = Duration::from_millis(250);
 /// Silence on a connection after which the system asks whether the peer is still there.
 const KEEP_ALIVE: Duration = Duration::from_secs(60);
 
-/// Bytes to and from a server.
-pub(super) trait Stream: AsyncRead + AsyncWrite + Send + Unpin {}
-impl<S: AsyncRead + AsyncWrite + Send + Unpin> Stream for S {}
+/// Bytes to and from a server. An application may move what waits for them to another thread.
+pub(super) trait Stream: AsyncRead + AsyncWrite + Send + Sync + Unpin {}
+impl<S: AsyncRead + AsyncWrite + Send + Sync + Unpin> Stream for S {}
 
 /// How a connection came about, step by step.
 #[derive(Clone, Debug)]
@@ -204,15 +204,32 @@ fn refused(server: String, directory: &Directory, rules: &TlsRules, error: &io::
             let certificate = certificate.map(Box::new);
             return DirectoryErrorKind::Certificate(RefusedCertificate::new(server, fault, certificate));
         }
-        Some(rustls::Error::AlertReceived(
-            AlertDescription::CertificateRequired | AlertDescription::HandshakeFailure,
-        )) if directory.certificate.is_none() => {
-            "the server refuses; it may want a certificate of this side (`certificate` in the settings)"
-                .to_owned()
-        }
+        Some(rustls::Error::AlertReceived(alert)) => alerted(*alert, directory),
         Some(other) => other.to_string(),
         None if error.kind() == io::ErrorKind::UnexpectedEof => "the server hung up".to_owned(),
         None => error.to_string(),
     };
     DirectoryErrorKind::Tls { server, reason }
+}
+
+/// The server's own word for why TLS ended.
+fn alerted(alert: AlertDescription, directory: &Directory) -> String {
+    let wants = matches!(alert, AlertDescription::CertificateRequired | AlertDescription::HandshakeFailure);
+    match &directory.certificate {
+        None if wants => {
+            "the server refuses; it may want a certificate of this side (`certificate` in the settings)"
+                .to_owned()
+        }
+        Some(_) => format!("the server refuses ({alert:?}); it may not trust this side's certificate"),
+        None => format!("the server refuses ({alert:?})"),
+    }
+}
+
+/// Why TLS ended behind the handshake: with TLS 1.3 a server says only then that it wants another
+/// certificate. None for a connection that ended in another way.
+pub(super) fn ended(error: &io::Error, directory: &Directory) -> Option<String> {
+    match error.get_ref()?.downcast_ref::<rustls::Error>()? {
+        rustls::Error::AlertReceived(alert) => Some(alerted(*alert, directory)),
+        _ => None,
+    }
 }

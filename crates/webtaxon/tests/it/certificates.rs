@@ -7,10 +7,11 @@ async fn with(certificate: CertificateKind) -> Museum {
     Museum::with(DIRECTORY, Options { certificate, ..Options::default() }).await
 }
 
-/// The fingerprint in a text, as the settings write it.
-fn fingerprint_in(text: &str) -> &str {
-    let from = text.find("sha256:").expect(text);
-    &text[from..from + 7 + 95]
+/// The fingerprint in a text, with colons or without.
+fn fingerprint_in(text: &str) -> String {
+    let from = text.find("sha256:").expect(text) + 7;
+    let digits = text[from..].chars().filter(|digit| *digit != ':').take(64).collect::<String>();
+    format!("sha256:{}", digits.to_lowercase())
 }
 
 #[tokio::test]
@@ -71,4 +72,34 @@ async fn start_tls_checks_the_certificate_like_ldaps() {
     assert!(museum.preview().await.unwrap().is_whole());
     museum.change("localhost", "127.0.0.1");
     assert!(museum.preview().await.unwrap().is_whole(), "an address in the certificate");
+}
+
+#[tokio::test]
+async fn a_client_certificate_says_who_asks() {
+    const ACCOUNT: &str = "CN=svc-loansdesk,OU=Service Accounts,DC=quillmere,DC=example";
+    const BIND: &str = "bind     = \"svc-loansdesk@quillmere.example\"";
+    const PASSWORD: &str = "password = { file = \"museum-password.txt\" }";
+    let external =
+        |settings: String| settings.replace(BIND, "bind = { external = true }").replace(PASSWORD, "");
+    let own = "bind = { external = true }\ncertificate = { chain = \"own.pem\", key = \"own.key\" }";
+    for tls in [true, false] {
+        let client = Some(ACCOUNT.to_owned());
+        let museum = Museum::with(DIRECTORY, Options { tls, client, ..Options::default() }).await;
+        let (chain, key) = museum.standin().client_pem();
+        museum.write("own.pem", chain);
+        museum.write("own.key", key);
+        museum.write("webtaxon.toml", external(museum.settings()).replace("bind = { external = true }", own));
+        assert!(museum.preview().await.unwrap().is_whole(), "tls from the beginning: {tls}");
+        museum.write("webtaxon.toml", external(museum.settings()));
+        fails(&museum, "it may want a certificate of this side", "WX0310", "").await;
+        let other = with(CertificateKind::Good).await;
+        museum.write("own.pem", other.standin().client_pem().0);
+        museum.write("webtaxon.toml", external(museum.settings()).replace("bind = { external = true }", own));
+        fails(&museum, "own.key cannot be used", "WX0322", "key").await;
+        museum.write("own.key", other.standin().client_pem().1);
+        fails(&museum, "it may not trust this side's certificate", "WX0310", "").await;
+    }
+    let museum = with(CertificateKind::Good).await;
+    museum.write("webtaxon.toml", external(museum.settings()));
+    fails(&museum, "inappropriateAuthentication (48)", "WX0316", "client certificate").await;
 }

@@ -235,3 +235,20 @@ async fn a_slow_reader_slows_the_server_and_nothing_piles_up() {
         assert!(read <= 2 * before, "it goes on when somebody reads");
     }
 }
+
+/// An application that serves many people at once runs on several threads.
+#[tokio::test]
+async fn what_an_application_waits_for_may_move_between_threads() {
+    fn movable<F: Future + Send>(waiting: F) -> F {
+        waiting
+    }
+    let museum = Museum::open().await;
+    let workspace = museum.workspace().unwrap();
+    assert!(movable(workspace.preview()).await.unwrap().is_whole());
+    assert!(!movable(workspace.check(Duration::ZERO, |_| {})).await.is_empty());
+    assert!(movable(workspace.take_snapshot(false)).await.unwrap().header.whole);
+    let mut connection = movable(workspace.connect()).await.unwrap();
+    let directory = workspace.settings().directory().unwrap();
+    let options = webtaxon::directory::survey::DraftOptions { directory, accounts: "accounts.csv" };
+    assert!(movable(webtaxon::directory::survey::draft(&mut connection, &options)).await.is_ok());
+}

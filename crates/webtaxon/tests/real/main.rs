@@ -217,6 +217,14 @@ async fn a_check_of_each_server_is_in_order_and_tells_what_is_not() {
             bind.message
         );
     }
+    let ending = Desk::slapd().with("svc-loansdesk,", "svc-scanner,").check().await;
+    let told = ending.iter().filter(|step| step.name == "password").nth(1).unwrap();
+    assert!(told.outcome == Outcome::Warning && told.message.contains("expires in 9 days"), "{told:?}");
+    let limited = ending.iter().find(|step| step.name == "filter").unwrap();
+    assert!(
+        limited.outcome == Outcome::Warning && limited.message.contains("finds 100 entries, and more"),
+        "{limited:?}"
+    );
     let mighty = Desk::samba().with("svc-loansdesk@", "svc-mighty@").check().await;
     let rights = mighty.iter().find(|step| step.name == "rights").unwrap();
     assert_eq!(rights.outcome, Outcome::Warning);

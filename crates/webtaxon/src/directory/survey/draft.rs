@@ -338,8 +338,9 @@ fn connection(out: &mut String, directory: &Directory) {
             "who signs the servers' certificates",
         ),
         Trust::Pinned(list) => {
-            let list: Vec<String> = list.iter().map(|pin| quoted(&pin.to_string())).collect();
-            let _ = writeln!(out, "trust    = {{ fingerprint = [{}] }}", list.join(", "));
+            let list: Vec<String> = list.iter().map(|pin| quoted(&pin.compact())).collect();
+            let list = if list.len() == 1 { list.concat() } else { format!("[{}]", list.join(", ")) };
+            line(out, &format!("trust    = {{ fingerprint = {list} }}"), "this certificate and no other one");
         }
     }
     if let Some(own) = &directory.certificate {
