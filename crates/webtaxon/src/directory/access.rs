@@ -78,16 +78,16 @@ impl Access {
         }
         let mut failed = Vec::new();
         for server in list {
-            match self.connect(server, &mut |_| {}).await {
-                Ok(mut connection) => {
-                    connection.bind(&self.directory, self.password.as_ref()).await?;
-                    return Ok(connection);
-                }
-                Err(error) => {
-                    tracing::debug!(%server, %error, "this server cannot be used");
-                    failed.push(error);
-                }
-            }
+            let error = match self.connect(server, &mut |_| {}).await {
+                Ok(mut connection) => match connection.bind(&self.directory, self.password.as_ref()).await {
+                    Ok(()) => return Ok(connection),
+                    Err(error) if error.is_servers_own() => error,
+                    Err(error) => return Err(error),
+                },
+                Err(error) => error,
+            };
+            tracing::debug!(%server, %error, "this server cannot be used");
+            failed.push(error);
         }
         match (failed.pop(), failed.is_empty()) {
             (None, _) => Err(DirectoryErrorKind::NoServer.into()),

@@ -168,6 +168,7 @@ fn refusal(
             Bind::Simple { name, .. } => name.clone(),
             Bind::External => "whoever the connection shows (EXTERNAL)".to_owned(),
         },
+        code: result.code,
         meaning: meaning.map_or_else(String::new, |meaning| format!("{meaning}: ")),
         result: format!("{}{evidence}", result.code),
         help: meaning.map_or_else(|| bind_remedy(result.code.0, bind), SubCode::remedy),

@@ -200,6 +200,8 @@ pub enum DirectoryErrorKind {
         server: String,
         /// Who asked.
         name: String,
+        /// The result code.
+        code: ResultCode,
         /// What the server's sub-code means, with a colon behind it; or nothing.
         meaning: String,
         /// The result code and the server's own words.
@@ -423,17 +425,15 @@ impl DirectoryError {
         }
     }
 
-    /// Whether another server of the directory may answer where this one did not.
+    /// Whether another server of the directory may answer where this one did not. A refused bind
+    /// would be refused everywhere, unless the server was only busy.
     pub(crate) fn is_servers_own(&self) -> bool {
         use DirectoryErrorKind as Kind;
-        self.is_fatal()
-            && !matches!(
-                self.0,
-                Kind::Deadline { .. }
-                    | Kind::NoPassword { .. }
-                    | Kind::BindRefused { .. }
-                    | Kind::Referred { .. }
-            )
+        match &self.0 {
+            Kind::BindRefused { code, .. } => matches!(*code, ResultCode::BUSY | ResultCode::UNAVAILABLE),
+            Kind::Deadline { .. } | Kind::NoPassword { .. } | Kind::Referred { .. } => false,
+            _ => self.is_fatal(),
+        }
     }
 
     pub(crate) fn protocol(server: &str, error: ProtocolError) -> Self {

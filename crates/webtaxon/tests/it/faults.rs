@@ -171,6 +171,23 @@ async fn a_server_that_gives_few_entries_at_once_is_read_in_parts() {
     assert!(!museum.preview().await.unwrap().is_whole(), "names that are hidden cannot be split by");
 }
 
+#[tokio::test]
+async fn a_server_that_goes_away_before_it_lets_anybody_in_gives_way_to_the_next() {
+    let whole = Museum::open().await;
+    let other = whole.standin().url();
+    for fault in ["cut@0", "cut@1", "cut@2", "notice@2", "busy@1000"] {
+        let museum = faulty(fault, "10s").await;
+        let url = museum.standin().url();
+        museum.write(
+            "museum-ca.pem",
+            [museum.standin().authority_pem(), whole.standin().authority_pem()].concat(),
+        );
+        museum.change(&format!("\"{url}\""), &format!("\"{url}\", \"{other}\""));
+        let preview = museum.preview().await.unwrap_or_else(|error| panic!("{fault}: {error}"));
+        assert!(preview.is_whole() && preview.server == other, "{fault}");
+    }
+}
+
 /// Somebody comes into the part that was read already, out of one that is still to come.
 #[tokio::test]
 async fn a_person_who_moves_while_the_others_are_read_is_found_on_a_second_look() {
