@@ -100,6 +100,11 @@ pub(crate) enum Command {
     ///
     /// Of the people whom the intake's filter finds under its bases.
     Fields(Fields),
+    /// Explain a filter: what it means, what will surprise, whom it selects, and why not somebody.
+    ///
+    /// With --ldif or --intake it is tried on entries, and each clause is counted; with --entry
+    /// each clause is judged for that one.
+    Filter(Filter),
     /// Show what the application would import, update, suspend or remove.
     ///
     /// Nothing is changed. If the directory was not read to its end, nobody's account is taken
@@ -199,6 +204,35 @@ pub(crate) struct Browse {
     /// Example: webtaxon browse --find ibbotson
     #[arg(long, value_name = "TEXT", conflicts_with = "dn")]
     pub(crate) find: Option<String>,
+}
+
+/// Options of `filter`.
+#[derive(Args, Debug)]
+pub(crate) struct Filter {
+    /// The filter, in single quotes; - reads it from standard input.
+    ///
+    /// Left out: the intake's own, or --read. Example: webtaxon filter '(department=Botany)'
+    pub(crate) filter: Option<String>,
+
+    /// Read the filter from a file: a shell eats parentheses.
+    #[arg(long, value_name = "FILE", conflicts_with = "filter")]
+    pub(crate) read: Option<PathBuf>,
+
+    /// Try it on the entries of an LDIF file.
+    ///
+    /// Example: webtaxon filter '(mail=*)' --ldif demo/directory.ldif
+    #[arg(long, value_name = "FILE", conflicts_with = "intake")]
+    pub(crate) ldif: Option<PathBuf>,
+
+    /// Try it on everything under the bases of the settings' intake (or of --from's snapshot).
+    #[arg(long)]
+    pub(crate) intake: bool,
+
+    /// Judge each clause for this entry: a DN, or a login or name that one entry has.
+    ///
+    /// Example: webtaxon filter --intake --entry bthornbury
+    #[arg(long, value_name = "DN")]
+    pub(crate) entry: Option<String>,
 }
 
 /// Options of `fields`.

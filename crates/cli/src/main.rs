@@ -4,6 +4,7 @@ mod arguments;
 mod code;
 mod demo;
 mod draft;
+mod filter;
 mod output;
 mod run;
 mod survey;

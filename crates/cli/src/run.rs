@@ -5,7 +5,7 @@ use crate::arguments::{
     Standin as StandinOptions,
 };
 use crate::output::{Output, harmless, width};
-use crate::{code, demo, draft, survey, text};
+use crate::{code, demo, draft, filter, survey, text};
 use miette::Diagnostic;
 use secrecy::SecretString;
 use std::io;
@@ -42,6 +42,7 @@ pub(crate) async fn run(arguments: Arguments) -> ExitCode {
         Command::Draft(options) => draft::run(&options, common, &output).await,
         Command::Browse(options) => survey::browse(&options, common, &output).await,
         Command::Fields(options) => survey::fields(&options, common, &output).await,
+        Command::Filter(options) => filter::run(&options, common, &output).await,
         Command::Preview(options) => preview(&options, common, &output).await,
         Command::Snapshot(options) => snapshot(&options, common, &output).await,
         Command::Standin(options) => standin(&options, &output).await,

@@ -1,7 +1,9 @@
 //! Answers as text for people, in the order in which they ask.
 
+mod filter;
 mod survey;
 
+pub(crate) use filter::filter;
 pub(crate) use survey::{fields, found, snapshot, trees};
 
 use crate::output::{Tone, harmless, paint};

@@ -8,6 +8,7 @@ use std::process::Stdio;
 
 const README: &str = include_str!("../../../../README.md");
 const CONNECTING: &str = include_str!("../../../../docs/connecting.md");
+const FILTERS: &str = include_str!("../../../../docs/writing-filters.md");
 const MESSAGES: &str = include_str!("../../../../docs/messages.md");
 const HOW_CARGO_RUNS_IT: &str = "cargo run --release -p webtaxon-cli -- ";
 
@@ -84,6 +85,7 @@ fn the_readmes_commands_run_one_after_the_other() {
 #[test]
 fn the_guides_commands_run_one_after_the_other() {
     type_all(CONNECTING, 10);
+    type_all(FILTERS, 5);
 }
 
 #[test]
@@ -91,7 +93,9 @@ fn documents_name_only_what_exists() {
     let guide = |name: &str| (root().join("docs").join(name), root().join("docs"));
     let mut documents =
         vec![(root().join("README.md"), root()), (root().join("demo/README.md"), root().join("demo"))];
-    documents.extend(["before-you-start.md", "connecting.md", "when-it-fails.md"].map(guide));
+    documents.extend(
+        ["before-you-start.md", "connecting.md", "writing-filters.md", "when-it-fails.md"].map(guide),
+    );
     for (document, folder) in documents {
         let text = std::fs::read_to_string(&document).unwrap();
         for part in text.split("](").skip(1).filter_map(|rest| rest.split(')').next()) {
@@ -131,6 +135,20 @@ fn every_message_has_its_chapter_and_every_chapter_its_message() {
         .map(|line| line[..6].to_owned())
         .collect();
     assert_eq!(codes(), chapters);
+}
+
+#[test]
+fn every_filter_in_the_guide_is_one() {
+    use webtaxon::core::filter::Filter;
+    let patterns = FILTERS.split("## A dozen patterns").nth(1).unwrap().split("\n## ").next().unwrap();
+    let quoted: Vec<String> =
+        patterns.split('`').skip(1).step_by(2).map(|text| text.replace("\\|", "|")).collect();
+    let filters: Vec<&String> = quoted.iter().filter(|text| text.starts_with('(')).collect();
+    assert!(filters.len() >= 12);
+    for text in filters {
+        let filter = Filter::parse(text).unwrap_or_else(|error| panic!("{text}: {error}"));
+        assert_eq!(filter.to_string(), *text);
+    }
 }
 
 #[test]

@@ -9,4 +9,5 @@ mod command;
 mod demo;
 mod documents;
 mod faults;
+mod filter;
 mod survey;

@@ -11,7 +11,8 @@ use crate::schema::{Rule, Schema, compare, equals, has_pieces, prepare, prepare_
 use std::cmp::Ordering;
 
 /// The three values of a filter (RFC 4511 §4.5.1.7).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, serde::Serialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Truth {
     /// The entry matches.
     True,

@@ -3,18 +3,26 @@
 //! Three layers, each usable alone: [`Filter::parse`] keeps byte spans for messages, [`Filter`] is
 //! what the rest of the workspace passes around, and `Display` prints the canonical form. No layer
 //! does I/O, and none recurses: depth is bounded by [`Limits::depth`] and checked first.
+//!
+//! On top of them: [`Filter::parse_pasted`] repairs what can mean one thing only, [`explain`] says
+//! which clauses decided, [`count`] how many entries pass each, and [`advice`] what will surprise.
 
+pub mod advice;
 mod ast;
 mod error;
 mod eval;
+mod explain;
 mod parse;
 mod print;
+mod repair;
 #[cfg(test)]
 mod tests;
 
 pub use ast::{Filter, Item};
 pub use error::{ParseError, ParseErrorKind};
 pub use eval::{Matcher, Truth};
+pub use explain::{Clause, ClauseKind, Judged, Passed, count, explain};
+pub use repair::Repaired;
 
 /// What a filter may be at most, so that a stranger's text cannot exhaust the process.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

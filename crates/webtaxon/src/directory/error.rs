@@ -209,6 +209,15 @@ pub enum DirectoryErrorKind {
         /// The way out.
         help: &'static str,
     },
+    /// The server gave no more entries than its limit.
+    #[error("{base}: the server does not give everything: {limit}")]
+    #[diagnostic(code(WX0407), help("choose narrower bases, or ask for a higher limit for the bind account"))]
+    Unfinished {
+        /// Where the search began.
+        base: String,
+        /// The server's words.
+        limit: String,
+    },
     /// No random numbers for a mask.
     #[error("this machine gives no random numbers, so that nobody can be made unrecognisable")]
     #[diagnostic(code(WX0406), help("take the snapshot on another machine"))]

@@ -4,6 +4,8 @@ use crate::directory::CheckStep;
 use crate::directory::survey::{Finding, Survey, Tree};
 use serde_json::{Value, json};
 use webtaxon_core::entry::Entry;
+use webtaxon_core::filter::advice::Advice;
+use webtaxon_core::filter::{Judged, Passed, Repaired};
 use webtaxon_core::preview::{Change, Held, Preview};
 use webtaxon_core::value::readable;
 
@@ -102,5 +104,41 @@ pub fn fields(survey: &Survey) -> Value {
         "fields": survey.fields,
         "good_for": good,
         "short": survey.short,
+    })
+}
+
+/// A filter, as `webtaxon.filter/1`: with entries, how many there are, how many pass each clause,
+/// and who is selected; with one entry, each clause's truth for it.
+#[must_use]
+pub fn filter(
+    repaired: &Repaired,
+    advices: &[Advice],
+    tried: Option<(usize, &[Passed], &[String])>,
+    judged: Option<(&str, &[Judged])>,
+) -> Value {
+    let advice = |one: &Advice| {
+        json!({
+            "code": one.code,
+            "weight": one.weight,
+            "clause": one.clause,
+            "message": one.message,
+            "rewrite": one.rewrite.as_ref().map(ToString::to_string),
+            "same": one.same,
+        })
+    };
+    let (of, clauses, entries) = match tried {
+        Some((of, clauses, entries)) => (Some(of), Some(clauses), Some(entries)),
+        None => (None, None, None),
+    };
+    json!({
+        "format": "webtaxon.filter/1",
+        "canonical": repaired.filter.to_string(),
+        "repaired": repaired.remarks,
+        "advice": advices.iter().map(advice).collect::<Vec<_>>(),
+        "of": of,
+        "matched": entries.map(<[String]>::len),
+        "entries": entries,
+        "clauses": clauses,
+        "entry": judged.map(|(dn, judged)| json!({ "dn": dn, "clauses": judged })),
     })
 }

@@ -1,12 +1,13 @@
-//! People and groups by a piece of their name, login or mail.
+//! People and groups by a piece of their name, login or mail; and everything, to try a filter on.
 
 use super::EntryKind;
-use crate::directory::{Connection, DirectoryError, Query};
+use crate::directory::{Connection, DirectoryError, DirectoryErrorKind, Query};
 use serde::Serialize;
 use std::ops::ControlFlow;
-use webtaxon_core::entry::Entry;
+use webtaxon_core::entry::{Entries, Entry};
 use webtaxon_core::filter::{Filter, Item};
 use webtaxon_core::name::Dn;
+use webtaxon_core::settings::Intake;
 
 /// Somebody, or a group, that was found.
 #[derive(Clone, Debug, Serialize)]
@@ -69,4 +70,30 @@ pub async fn find(
         more |= short.limit.is_some();
     }
     Ok((found, more))
+}
+
+/// Everything under an intake's bases, with the attributes that a filter looks at and those by which
+/// an entry is called: what a filter can be tried on, clause by clause.
+///
+/// # Errors
+/// A base cannot be read to its end, or the connection is of no use any more.
+pub async fn everything(
+    connection: &mut Connection,
+    intake: &Intake,
+    filter: &Filter,
+) -> Result<Entries, DirectoryError> {
+    const CALLED: [&str; 6] = ["sAMAccountName", "uid", "cn", "displayName", "userPrincipalName", "mail"];
+    let wanted: Vec<&str> = CALLED.into_iter().chain(filter.attributes()).collect();
+    let mut all = Entries::new();
+    for base in &intake.bases {
+        let query = Query::subtree(&base.to_string(), Filter::present("objectClass"), &wanted);
+        let take = |entry: Entry<'_>| {
+            all.push(entry.dn(), entry.attributes());
+            ControlFlow::Continue(())
+        };
+        if let Some(limit) = connection.each(query, take).await?.limit {
+            return Err(DirectoryErrorKind::Unfinished { base: base.to_string(), limit }.into());
+        }
+    }
+    Ok(all)
 }

@@ -1,0 +1,233 @@
+//! `webtaxon filter`: what a filter means, what will surprise, whom it selects, and why not.
+
+use crate::arguments::{Common, Filter as Options, Format};
+use crate::output::{Output, width};
+use crate::run::{Exit, failed, open, settings_option};
+use crate::text;
+use std::io::Read as _;
+use webtaxon::core::entry::{Entries, Entry};
+use webtaxon::core::filter::advice::{Context, advise};
+use webtaxon::core::filter::{Filter, Item, Judged, Matcher, Passed, Repaired, count, explain};
+use webtaxon::core::ldif;
+use webtaxon::core::name::Dn;
+use webtaxon::core::reading::ServerKind;
+use webtaxon::core::schema::Schema;
+use webtaxon::directory::{ServerSchema, survey};
+use webtaxon::{Error, Workspace, report};
+
+/// The longest filter that is read from a file or standard input, in bytes.
+const LONGEST: u64 = 1 << 20;
+
+/// The entries that a filter is tried on.
+struct Tried {
+    entries: Entries,
+    kind: ServerKind,
+    /// What the server's schema knows; empty where there is none.
+    schema: ServerSchema,
+    /// What was read, in words.
+    from: String,
+    /// Whether something else keeps people out who are not active.
+    active_elsewhere: bool,
+}
+
+/// What there is to say about a filter.
+pub(crate) struct Answer {
+    pub(crate) repaired: Repaired,
+    pub(crate) advice: Vec<webtaxon::core::filter::advice::Advice>,
+    /// With entries: how many there are, from where, how many pass each clause, and who is selected.
+    pub(crate) tried: Option<(usize, String, Vec<Passed>, Vec<String>)>,
+    /// With one entry: its name, and every clause's truth.
+    pub(crate) judged: Option<(String, Vec<Judged>)>,
+}
+
+pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> Exit {
+    let workspace =
+        match (options.intake || needs_settings(options)).then(|| open(common, output)).transpose() {
+            Ok(workspace) => workspace,
+            Err(exit) => return exit,
+        };
+    let text = match written(options, workspace.as_ref()) {
+        Ok(text) => text,
+        Err(reason) => {
+            output.error_text(&reason);
+            return Exit::Wrong;
+        }
+    };
+    let repaired = match Filter::parse_pasted(&text) {
+        Ok(repaired) => repaired,
+        Err(error) => {
+            output.error(&error);
+            return Exit::Wrong;
+        }
+    };
+    let tried = match tried(options, workspace.as_ref(), &repaired.filter, output).await {
+        Ok(tried) => tried,
+        Err(exit) => return exit,
+    };
+    match answer(repaired, tried, options.entry.as_deref()) {
+        Err(reason) => {
+            output.error_text(&reason);
+            Exit::Failed
+        }
+        Ok(answer) => {
+            let option = if workspace.is_some() { settings_option(&common.settings) } else { String::new() };
+            output.answer(&match common.format {
+                Format::Text => text::filter(&answer, width(), &option),
+                Format::Json => format!("{:#}\n", document(&answer)),
+            });
+            Exit::Done
+        }
+    }
+}
+
+/// Whether the filter, or the entry, comes from the settings' own directory.
+fn needs_settings(options: &Options) -> bool {
+    let no_text = options.filter.is_none() && options.read.is_none();
+    no_text || (options.entry.is_some() && options.ldif.is_none())
+}
+
+/// The filter's text, from wherever it is.
+fn written(options: &Options, workspace: Option<&Workspace>) -> Result<String, String> {
+    let mut text = String::new();
+    match (&options.filter, &options.read) {
+        (Some(dash), _) if dash == "-" => {
+            let read = std::io::stdin().take(LONGEST).read_to_string(&mut text);
+            read.map_err(|error| format!("the filter cannot be read from standard input: {error}"))?;
+            Ok(text)
+        }
+        (Some(given), _) => Ok(given.clone()),
+        (None, Some(file)) => {
+            let opened =
+                std::fs::File::open(file).and_then(|open| open.take(LONGEST).read_to_string(&mut text));
+            opened.map_err(|error| format!("the filter cannot be read from {}: {error}", file.display()))?;
+            Ok(text)
+        }
+        (None, None) => Ok(workspace.map(|one| one.settings().intake.filter.to_string()).unwrap_or_default()),
+    }
+}
+
+/// The entries that the options name; none where there are none.
+async fn tried(
+    options: &Options,
+    workspace: Option<&Workspace>,
+    filter: &Filter,
+    output: &Output,
+) -> Result<Option<Tried>, Exit> {
+    if let Some(file) = &options.ldif {
+        let wrong = |reason: String| {
+            output.error_text(&format!("{}: {reason}", file.display()));
+            Exit::Wrong
+        };
+        let text = std::fs::read(file).map_err(|error| wrong(error.to_string()))?;
+        let entries = ldif::entries(&text).map_err(|error| wrong(error.to_string()))?;
+        let controller = entries.names().find("objectGUID").is_some();
+        let kind = if controller { ServerKind::Controller } else { ServerKind::Plain };
+        let from = file.display().to_string();
+        return Ok(Some(Tried {
+            entries,
+            kind,
+            schema: ServerSchema::default(),
+            from,
+            active_elsewhere: false,
+        }));
+    }
+    let Some(workspace) = workspace else { return Ok(None) };
+    let read = async {
+        let mut connection = workspace.connect().await?;
+        let kind = connection.root().kind;
+        let schema = ServerSchema::read(&mut connection).await?;
+        let entries = survey::everything(&mut connection, &workspace.settings().intake, filter).await?;
+        let from = format!("everything under the intake's bases at {}", connection.server());
+        connection.close().await;
+        Ok::<_, Error>(Tried { entries, kind, schema, from, active_elsewhere: true })
+    };
+    read.await.map(Some).map_err(|error| failed(&error, output))
+}
+
+fn answer(repaired: Repaired, tried: Option<Tried>, wanted: Option<&str>) -> Result<Answer, String> {
+    let filter = &repaired.filter;
+    let builtin = Schema::builtin();
+    let unknown = |name: &str| match &tried {
+        Some(tried) if !tried.schema.is_empty() => {
+            tried.schema.find(name).is_none().then(|| tried.schema.nearest(name).map(str::to_owned))
+        }
+        // What entries have is known, whatever it is called.
+        Some(tried) if tried.entries.names().covered_by(name).next().is_some() => None,
+        _ => builtin.find(name).is_none().then(|| nearest(name)),
+    };
+    let context = Context {
+        kind: tried.as_ref().map_or_else(|| guess(filter), |tried| tried.kind),
+        unknown: &unknown,
+        active_elsewhere: tried.as_ref().is_some_and(|tried| tried.active_elsewhere),
+        entries: tried.as_ref().map(|tried| tried.entries.len()),
+    };
+    let advice = advise(filter, context);
+    let mut answer = Answer { repaired: repaired.clone(), advice, tried: None, judged: None };
+    let Some(tried) = tried else { return Ok(answer) };
+    let names = tried.entries.names();
+    let matcher = Matcher::new(filter, builtin, names);
+    let passed = count(filter, tried.entries.iter(), names, builtin);
+    let selected: Vec<String> = tried
+        .entries
+        .iter()
+        .filter(|entry| matcher.matches(*entry))
+        .map(|entry| entry.dn().to_owned())
+        .collect();
+    answer.tried = Some((tried.entries.len(), tried.from.clone(), passed, selected));
+    if let Some(wanted) = wanted {
+        let entry = find(&tried.entries, wanted).ok_or_else(|| {
+            format!("no single entry is called {wanted} in {}; write its full name (DN)", tried.from)
+        })?;
+        answer.judged = Some((entry.dn().to_owned(), explain(filter, entry, names, builtin)));
+    }
+    Ok(answer)
+}
+
+/// The entry of this name; or the only one with this login or display name.
+fn find<'e>(entries: &'e Entries, wanted: &str) -> Option<Entry<'e>> {
+    if let Some(key) = Dn::parse(wanted).ok().filter(|dn| dn.first().is_some()).map(|dn| dn.key()) {
+        let found = entries.iter().find(|entry| Dn::parse(entry.dn()).is_ok_and(|dn| dn.key() == key));
+        if found.is_some() {
+            return found;
+        }
+    }
+    const CALLED: [&str; 6] = ["sAMAccountName", "uid", "cn", "displayName", "userPrincipalName", "mail"];
+    let is_called = |entry: &Entry<'_>| {
+        CALLED
+            .iter()
+            .any(|name| entry.values(name).any(|value| value.eq_ignore_ascii_case(wanted.as_bytes())))
+    };
+    let mut found = entries.iter().filter(is_called);
+    found.next().filter(|_| found.next().is_none())
+}
+
+/// The kind of server that a filter's attributes belong to.
+fn guess(filter: &Filter) -> ServerKind {
+    const CONTROLLER: [&str; 6] =
+        ["sAMAccountName", "userAccountControl", "objectCategory", "objectGUID", "objectSid", "whenChanged"];
+    let is_one = |name: &str| CONTROLLER.iter().any(|own| own.eq_ignore_ascii_case(name));
+    let users = |item: &Item| {
+        matches!(item, Item::Equal { attribute, value }
+            if attribute.eq_ignore_ascii_case("objectClass") && value.eq_ignore_ascii_case(b"user"))
+    };
+    if filter.attributes().any(is_one) || filter.items().any(users) {
+        ServerKind::Controller
+    } else {
+        ServerKind::Plain
+    }
+}
+
+fn nearest(wanted: &str) -> Option<String> {
+    let names = Schema::builtin().types().flat_map(|known| known.names.iter());
+    let near = |name: &&&str| strsim::damerau_levenshtein(&wanted.to_lowercase(), &name.to_lowercase());
+    names.filter(|name| near(name) <= 1 + name.len() / 5).min_by_key(near).map(|name| (*name).to_owned())
+}
+
+fn document(answer: &Answer) -> serde_json::Value {
+    let tried = answer
+        .tried
+        .as_ref()
+        .map(|(of, _, clauses, selected)| (*of, clauses.as_slice(), selected.as_slice()));
+    let judged = answer.judged.as_ref().map(|(dn, judged)| (dn.as_str(), judged.as_slice()));
+    report::filter(&answer.repaired, &answer.advice, tried, judged)
+}

@@ -1,0 +1,117 @@
+//! `filter`: the four questions of an administrator, on the museum's data.
+
+use crate::command::{Museum, run, webtaxon};
+use serde_json::Value;
+use std::io::Write as _;
+use std::process::Stdio;
+
+const LDIF: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/directory.ldif");
+
+fn filter(arguments: &[&str]) -> crate::command::Run {
+    let mut all = vec!["filter"];
+    all.extend(arguments);
+    run(&mut webtaxon(&all))
+}
+
+#[test]
+fn what_it_means_and_what_will_surprise() {
+    let run = filter(&["(&(objectClass=user)(department=Botany))"]);
+    assert_eq!((run.code, run.err.as_str()), (0, ""));
+    for words in
+        ["all of these:", "department is Botany", "WX0211", "(objectCategory=person))", "Next: add --intake"]
+    {
+        assert!(run.out.contains(words), "{words}: {}", run.out);
+    }
+    let quiet = filter(&["(&(mail=*)(department=botany))"]);
+    assert!(quiet.out.contains("Nothing about it will surprise."), "{}", quiet.out);
+}
+
+#[test]
+fn whom_it_selects_and_which_clause_loses_everybody() {
+    let run = filter(&[
+        "(&(objectCategory=person)(objectClass=user)(department=Registry)(mail=*@nowhere))",
+        "--ldif",
+        LDIF,
+    ]);
+    assert!(run.out.contains("selects 0 of 343"), "{}", run.out);
+    let line = run.out.lines().find(|line| line.contains("mail ends with")).unwrap();
+    let figures: Vec<&str> = line.split_whitespace().take(2).collect();
+    assert_eq!((figures[0] != "0", figures[1]), (true, "0"), "{line}");
+}
+
+#[test]
+fn why_beatrice_is_not_in() {
+    for entry in [
+        "bthornbury",
+        "Beatrice Thornbury",
+        "cn=beatrice thornbury,ou=registry,ou=people,dc=quillmere,dc=example",
+    ] {
+        let run =
+            filter(&["(&(objectClass=user)(department=Botany)(mail=*))", "--ldif", LDIF, "--entry", entry]);
+        assert!(
+            run.out.contains("Thornbury,OU=Registry,OU=People,DC=quillmere,DC=example is not selected"),
+            "{}",
+            run.out
+        );
+        let deciding: Vec<&str> =
+            run.out.lines().filter(|line| line.trim_start().starts_with("* false")).collect();
+        assert!(
+            deciding.len() == 1
+                && deciding[0].contains("department is Botany")
+                && deciding[0].contains("Registry"),
+            "{}",
+            run.out
+        );
+    }
+    let nobody = filter(&["(cn=*)", "--ldif", LDIF, "--entry", "Tom Ashdown"]);
+    assert!(
+        nobody.code == 1 && nobody.err.contains("no single entry"),
+        "two people have that name: {}",
+        nobody.err
+    );
+}
+
+#[test]
+fn what_is_wrong_with_what_was_pasted() {
+    let repaired = filter(&["“& (cn=a) (mail=*)”"]);
+    assert!(repaired.code == 0 && repaired.out.starts_with("(&(cn=a)(mail=*))"), "{}", repaired.out);
+    assert_eq!(repaired.out.matches("repaired:").count(), 3, "{}", repaired.out);
+    for (text, help) in [
+        ("(cn=a)(cn=b)", "joined by one in front"),
+        ("(cn=a", "add a )"),
+        ("(cn=a*b\\)", "two hexadecimal digits"),
+    ] {
+        let run = filter(&[text]);
+        assert!(run.code == 2 && run.err.contains(help), "{text}: {}", run.err);
+    }
+}
+
+#[test]
+fn a_filter_comes_from_the_shell_a_file_standard_input_or_the_settings() {
+    let museum = Museum::open(&[]);
+    museum.write("filter.txt", "(department=Botany)\n");
+    let from_file = museum.run(&["filter", "--read", "filter.txt"]);
+    assert!(from_file.out.starts_with("(department=Botany)"), "{}{}", from_file.out, from_file.err);
+    let mut child = webtaxon(&["filter", "-"]).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+    child.stdin.take().unwrap().write_all(b"(department=Botany)").unwrap();
+    let out = String::from_utf8(child.wait_with_output().unwrap().stdout).unwrap();
+    assert!(out.starts_with("(department=Botany)"), "{out}");
+    let own = museum.run(&["filter", "--entry", "bthornbury"]);
+    assert!(own.code == 0 && own.out.contains("is selected"), "{}{}", own.out, own.err);
+    let tried = museum.run(&["filter", "(department=Registry)", "--intake"]);
+    assert!(tried.out.contains("everything under the intake's bases"), "{}{}", tried.out, tried.err);
+}
+
+#[test]
+fn json_keeps_its_keys() {
+    let run =
+        filter(&["(&(department=Botany)(cn=*))", "--ldif", LDIF, "--entry", "aibbotson", "--format", "json"]);
+    let document: Value = serde_json::from_str(&run.out).unwrap();
+    assert_eq!(
+        (&document["format"], &document["canonical"]),
+        (&"webtaxon.filter/1".into(), &"(&(department=Botany)(cn=*))".into())
+    );
+    assert_eq!(document["entries"].as_array().unwrap().len() as u64, document["matched"].as_u64().unwrap());
+    assert_eq!((&document["of"], &document["advice"][0]["code"]), (&343.into(), &"WX0234".into()));
+    assert_eq!(document["entry"]["clauses"][0]["truth"], "true");
+}
