@@ -197,7 +197,12 @@ impl Prepared {
         // nobody has is not known at all.
         let rule = known.map_or(Rule::CaseIgnore, |known| known.rule);
         let recognised = known.is_some() || !ids.is_empty();
-        let asserted = |value: &[u8]| prepare(rule, value).map(std::borrow::Cow::into_owned);
+        // Text has at least one character (RFC 4517 §3.3.6): an empty assertion is no value.
+        let is_text = matches!(rule, Rule::CaseIgnore | Rule::CaseExact | Rule::Telephone);
+        let asserted = |value: &[u8]| {
+            let sound = Some(value).filter(|value| !(is_text && value.is_empty()));
+            prepare(rule, sound?).map(std::borrow::Cow::into_owned)
+        };
         let (test, in_dn) = match item {
             Item::Present { .. } => (Some(Test::Present), None),
             Item::Equal { value, .. } | Item::Approx { value, .. } => {

@@ -136,6 +136,7 @@ fn one_entry_against_every_kind_of_comparison() {
         ("(mail=ada.ibbotson@*)", True, "initial"),
         ("(title=*)", False, "known, not there"),
         ("(title=Curator)", False, "known, not there"),
+        ("(title=)", Undefined, "text has at least one character (RFC 4517 3.3.6); slapd says so, too"),
         ("(nonsense=1)", Undefined, "not known"),
         ("(!(nonsense=1))", Undefined, "the opposite of undefined"),
         ("(badgeColour=green)", True, "not in the schema, but in the entry: text"),

@@ -9,6 +9,8 @@
     reason = "a test that panics has failed, as it should"
 )]
 
+mod filters;
+
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tempfile::TempDir;

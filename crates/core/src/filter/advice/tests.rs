@@ -127,6 +127,7 @@ fn every_rule_speaks_where_it_should_and_is_silent_where_it_should_be() {
         (Controller, "(userAccountControl:1.2.840.113556.1.4.803:=two)", "WX0236", "", "no number"),
         (Plain, "(hasSubordinates=true)", "WX0237", "(hasSubordinates=TRUE)", "capital letters"),
         (Plain, "(uidNumber=ten)", "WX0237", "", "no number"),
+        (Plain, "(title=)", "WX0237", "(!(title=*))", "who has none is meant"),
         (Plain, "(cn~=ada)", "WX0238", "(cn=ada)", "sounds like"),
         (Plain, "(uidNumber=1*)", "WX0239", "", "pieces of a number"),
     ] {

@@ -80,7 +80,15 @@ fn compared(
 ) {
     let Ok(text) = std::str::from_utf8(value) else { return };
     let mend = |look: &Look<'_, '_>, new: Vec<u8>| Some(look.with(number, Filter::Item(valued(item, new))));
-    if is(attribute, "objectGUID") && value.len() != 16 {
+    let is_text = matches!(rule, Some(Rule::CaseIgnore | Rule::CaseExact | Rule::Telephone));
+    if value.is_empty() && is_text {
+        let absent = Filter::Not(Box::new(Filter::present(attribute)));
+        let rewrite = Some(look.with(number, absent));
+        let message = format!(
+            "no {attribute} is empty: this is true for nobody, and so is its opposite on most servers"
+        );
+        look.say_with("WX0237", Weight::Wrong, number, message, rewrite, false);
+    } else if is(attribute, "objectGUID") && value.len() != 16 {
         let rewrite =
             uuid::Uuid::try_parse(text).ok().and_then(|uuid| mend(look, uuid.to_bytes_le().to_vec()));
         look.say_with("WX0222", Weight::Wrong, number, "objectGUID holds 16 bytes, the first three fields in reverse order: as text it is true for nobody on most servers", rewrite, false);
