@@ -105,6 +105,10 @@ pub(super) const TYPES: &[AttributeType] = &[
     operational("2.5.21.9", &["structuralObjectClass"], Rule::ObjectIdentifier),
     operational("1.3.6.1.1.16.4", &["entryUUID"], Rule::Uuid),
     operational("1.3.6.1.1.20", &["entryDN"], Rule::Name),
+    // draft-behera-ldap-password-policy
+    operational("1.3.6.1.4.1.42.2.27.8.1.16", &["pwdChangedTime"], Rule::Time),
+    operational("1.3.6.1.4.1.42.2.27.8.1.17", &["pwdAccountLockedTime"], Rule::Time),
+    operational("1.3.6.1.4.1.42.2.27.8.1.23", &["pwdPolicySubentry"], Rule::Name),
     operational("2.16.840.1.113730.3.1.542", &["nsUniqueId"], Rule::CaseIgnore),
     published("2.5.21.4", &["matchingRules"], Rule::FirstComponent),
     published("2.5.21.5", &["attributeTypes"], Rule::FirstComponent),

@@ -324,4 +324,8 @@ async fn both_kinds_of_server_lead_to_the_same_preview() {
         preview.changes.iter().map(change).collect()
     };
     assert_eq!(told(&plain), told(&controller));
+    let steps = museum.workspace().unwrap().check(std::time::Duration::ZERO, |_| {}).await;
+    let strange: Vec<_> =
+        steps.iter().filter(|step| step.outcome != webtaxon::directory::Outcome::Good).collect();
+    assert!(strange.len() == 1 && strange[0].message.contains("242 of 244"), "{strange:?}");
 }
