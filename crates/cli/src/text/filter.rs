@@ -10,10 +10,13 @@ use webtaxon::core::value::readable;
 
 /// Entries that are listed; JSON has them all.
 const LISTED: usize = 20;
+/// Clauses that are shown; JSON has them all.
+const CLAUSES: usize = 200;
 
 pub(crate) fn filter(answer: &Answer, width: usize, option: &str) -> String {
     let mut text = String::new();
     let filter = &answer.repaired.filter;
+    let clauses = filter.clauses().len();
     let _ = writeln!(text, "{}", paint(Tone::Heading, &harmless(&filter.to_string())));
     for remark in &answer.repaired.remarks {
         let _ = writeln!(text, "  {} {remark}", paint(Tone::Warning, "repaired:"));
@@ -26,7 +29,7 @@ pub(crate) fn filter(answer: &Answer, width: usize, option: &str) -> String {
             let clauses = filter.clauses();
             let mut table = columns(width, &[Some(8), Some(8), Some(widest(&clauses, width)), None]);
             table.add_row(["    come", "    true", "clause", "alone, of all"].map(str::to_owned));
-            for (clause, one) in clauses.iter().zip(passed) {
+            for (clause, one) in clauses.iter().zip(passed).take(CLAUSES) {
                 let undefined =
                     if one.undefined > 0 { format!(", {} unknown", one.undefined) } else { String::new() };
                 table.add_row([
@@ -45,7 +48,7 @@ pub(crate) fn filter(answer: &Answer, width: usize, option: &str) -> String {
         heading(&mut text, &format!("{} {is_in}", harmless(dn)));
         let clauses = filter.clauses();
         let mut table = columns(width, &[Some(9), Some(widest(&clauses, width)), None]);
-        for (clause, one) in clauses.iter().zip(judged) {
+        for (clause, one) in clauses.iter().zip(judged).take(CLAUSES) {
             let word = match one.truth {
                 Truth::True => "true",
                 Truth::False => "false",
@@ -69,6 +72,9 @@ pub(crate) fn filter(answer: &Answer, width: usize, option: &str) -> String {
         }
         text.push_str(&lines(&table));
         let _ = writeln!(text, "  * these alone decide it");
+    }
+    if clauses > CLAUSES {
+        let _ = writeln!(text, "  and {} more clauses (--format json lists them all)", clauses - CLAUSES);
     }
     advice(&mut text, answer, width);
     if let Some((_, _, _, selected)) = &answer.tried {
@@ -100,8 +106,8 @@ fn widest(clauses: &[Clause<'_>], width: usize) -> u16 {
 fn means(text: &mut String, filter: &Filter, width: usize) {
     heading(text, "What it means");
     let mut table = columns(width, &[None]);
-    for clause in filter.clauses() {
-        table.add_row([format!("{}{}", "  ".repeat(clause.depth), in_words(&clause))]);
+    for clause in filter.clauses().iter().take(CLAUSES) {
+        table.add_row([format!("{}{}", "  ".repeat(clause.depth), in_words(clause))]);
     }
     text.push_str(&lines(&table));
 }

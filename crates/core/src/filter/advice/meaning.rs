@@ -19,7 +19,7 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
     let Some(attribute) = item.attribute() else { return };
     if let Some(nearest) = (look.context.unknown)(attribute) {
         let hint = nearest.as_ref().map_or_else(String::new, |near| format!("; did you mean {near}?"));
-        let rewrite = nearest.map(|near| look.with(number, Filter::Item(renamed(item, &near))));
+        let rewrite = nearest.and_then(|near| look.with(number, Filter::Item(renamed(item, &near))));
         let message = format!(
             "the server does not know {attribute}: such a comparison is true for nobody, and so is its opposite{hint}"
         );
@@ -38,7 +38,7 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
         Item::Extensible { rule: Some(rule), value, .. } => extended(look, number, attribute, rule, value),
         Item::Approx { value, .. } => {
             let rewrite = look.with(number, Filter::equal(attribute, value.clone()));
-            look.say_with("WX0238", Weight::Note, number, "most servers take ~= for =; what \"sounds like\" means differs from one to the other", Some(rewrite), false);
+            look.say_with("WX0238", Weight::Note, number, "most servers take ~= for =; what \"sounds like\" means differs from one to the other", rewrite, false);
         }
         _ => {}
     }
@@ -102,7 +102,7 @@ fn members(look: &mut Look<'_, '_>, number: usize, attribute: &str, value: &[u8]
         return;
     }
     let controller = look.context.kind == ServerKind::Controller;
-    let rewrite = controller.then(|| {
+    let rewrite = controller.then_some(()).and_then(|()| {
         let rule = Some(CHAIN.to_owned());
         let chain = Item::Extensible {
             attribute: Some(attribute.to_owned()),
@@ -131,7 +131,7 @@ fn flags(look: &mut Look<'_, '_>, number: usize, value: &[u8]) {
     } else {
         "(!(userAccountControl:1.2.840.113556.1.4.803:=2))"
     };
-    let rewrite = Filter::parse(text).ok().map(|new| look.with(number, new));
+    let rewrite = Filter::parse(text).ok().and_then(|new| look.with(number, new));
     look.say_with(
         "WX0219",
         Weight::Surprise,

@@ -1,8 +1,8 @@
 //! What will surprise whoever wrote a filter: each with its reason and, where there is one, a
 //! filter that does what was meant.
 //!
-//! Three groups of rules: [`shape`] looks at how clauses are joined, [`meaning`] at what the
-//! attributes mean to this kind of server, [`values`] at what is compared. No rule recurses.
+//! Three groups of rules: `shape` looks at how clauses are joined, `meaning` at what the
+//! attributes mean to this kind of server, `values` at what is compared. No rule recurses.
 
 mod meaning;
 mod shape;
@@ -14,6 +14,7 @@ use super::{Clause, Filter};
 use crate::reading::ServerKind;
 use crate::schema::{Rule, Schema};
 use serde::Serialize;
+use std::cell::Cell;
 
 /// How much an advice matters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -64,20 +65,41 @@ impl std::fmt::Debug for Context<'_> {
     }
 }
 
+/// Clauses that are looked at; a filter with more is a list, and its first ones tell.
+const CLAUSES: usize = 1000;
+/// Clauses that are written into rewritten filters, all together.
+const REWRITTEN: usize = 200_000;
+/// Advices of one kind that are given.
+const OF_A_KIND: usize = 10;
+/// Clauses side by side that are compared with each other.
+const SIDE_BY_SIDE: usize = 100;
+
 /// A filter under examination.
 struct Look<'f, 'c> {
     whole: &'f Filter,
     clauses: Vec<Clause<'f>>,
+    /// For each clause, its parts by number.
+    parts: Vec<Vec<usize>>,
     context: Context<'c>,
+    /// Clauses that may still be written into rewritten filters.
+    budget: Cell<usize>,
     found: Vec<Advice>,
 }
 
 /// Everything that is worth saying about a filter, the gravest first, then in the order of its
-/// clauses.
+/// clauses; of each kind the first ten.
 #[must_use]
 pub fn advise(filter: &Filter, context: Context<'_>) -> Vec<Advice> {
-    let mut look = Look { whole: filter, clauses: filter.clauses(), context, found: Vec::new() };
-    for number in 0..look.clauses.len() {
+    let clauses = filter.clauses();
+    let mut parts = vec![Vec::new(); clauses.len()];
+    for (number, clause) in clauses.iter().enumerate() {
+        if let Some(list) = clause.parent.and_then(|parent| parts.get_mut(parent)) {
+            list.push(number);
+        }
+    }
+    let mut look =
+        Look { whole: filter, clauses, parts, context, budget: Cell::new(REWRITTEN), found: Vec::new() };
+    for number in 0..look.clauses.len().min(CLAUSES) {
         shape::look(&mut look, number);
         meaning::look(&mut look, number);
         values::look(&mut look, number);
@@ -93,12 +115,14 @@ impl<'f> Look<'f, '_> {
 
     /// The parts of a joining clause, by number.
     fn parts(&self, number: usize) -> Vec<usize> {
-        let is_part = |(at, clause): (usize, &Clause<'_>)| (clause.parent == Some(number)).then_some(at);
-        self.clauses.iter().enumerate().filter_map(is_part).collect()
+        self.parts.get(number).cloned().unwrap_or_default()
     }
 
-    /// The whole filter with one clause put in place of another.
-    fn with(&self, number: usize, new: Filter) -> Filter {
+    /// The whole filter with one clause put in place of another; none where so many were written
+    /// already that another one would take too long.
+    fn with(&self, number: usize, new: Filter) -> Option<Filter> {
+        let left = self.budget.get().checked_sub(self.clauses.len())?;
+        self.budget.set(left);
         let mut path = Vec::new();
         let mut at = number;
         while let Some(parent) = self.clause(at).and_then(|clause| clause.parent) {
@@ -115,11 +139,11 @@ impl<'f> Look<'f, '_> {
             };
             match next {
                 Some(next) => place = next,
-                None => return self.whole.clone(),
+                None => return None,
             }
         }
         *place = new;
-        whole
+        Some(whole)
     }
 
     /// The whole filter, and one clause more.
@@ -144,6 +168,9 @@ impl<'f> Look<'f, '_> {
         rewrite: Option<Filter>,
         same: bool,
     ) {
+        if self.found.iter().filter(|advice| advice.code == code).count() >= OF_A_KIND {
+            return;
+        }
         let clause = match self.clause(number) {
             Some(clause) => clause.filter.to_string(),
             None => String::new(),

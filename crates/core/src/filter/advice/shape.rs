@@ -1,6 +1,6 @@
 //! How clauses are joined: what repeats, swallows, contradicts or does nothing.
 
-use super::{Look, Weight};
+use super::{Look, SIDE_BY_SIDE, Weight};
 use crate::filter::{ClauseKind, Filter, Item};
 use crate::schema::{Schema, prepare};
 
@@ -32,7 +32,7 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
                     Weight::Note,
                     number,
                     "there is only one clause to join: the join does nothing",
-                    Some(rewrite),
+                    rewrite,
                     true,
                 );
             }
@@ -47,7 +47,7 @@ fn negation(look: &mut Look<'_, '_>, number: usize, inner: &Filter) {
     match inner {
         Filter::Not(twice) => {
             let rewrite = look.with(number, (**twice).clone());
-            look.say_with("WX0235", Weight::Note, number, "two negations cancel each other", Some(rewrite), true);
+            look.say_with("WX0235", Weight::Note, number, "two negations cancel each other", rewrite, true);
         }
         _ if number == 0 => look.say(
             "WX0233",
@@ -72,8 +72,8 @@ fn negation(look: &mut Look<'_, '_>, number: usize, inner: &Filter) {
 /// Two clauses side by side.
 fn joined(look: &mut Look<'_, '_>, number: usize, parts: &[usize], kind: ClauseKind) {
     let mut gone: Vec<usize> = Vec::new();
-    for (at, first) in parts.iter().enumerate() {
-        for second in parts.iter().skip(at + 1) {
+    for (at, first) in parts.iter().take(SIDE_BY_SIDE).enumerate() {
+        for second in parts.iter().take(SIDE_BY_SIDE).skip(at + 1) {
             let (Some(one), Some(other)) = (look.clause(*first), look.clause(*second)) else { continue };
             if gone.contains(second) || gone.contains(first) {
                 continue;
@@ -81,14 +81,7 @@ fn joined(look: &mut Look<'_, '_>, number: usize, parts: &[usize], kind: ClauseK
             if same(one.filter, other.filter) {
                 gone.push(*second);
                 let rewrite = without(look, number, parts, *second);
-                look.say_with(
-                    "WX0229",
-                    Weight::Note,
-                    *second,
-                    "this clause is there twice",
-                    Some(rewrite),
-                    true,
-                );
+                look.say_with("WX0229", Weight::Note, *second, "this clause is there twice", rewrite, true);
             } else if is_opposite(one.filter, other.filter) {
                 match kind {
                     ClauseKind::And => look.say(
@@ -116,14 +109,14 @@ fn joined(look: &mut Look<'_, '_>, number: usize, parts: &[usize], kind: ClauseK
                     ClauseKind::And => "another clause asks for more already: this one changes nothing",
                     _ => "another clause lets in more already: this one changes nothing",
                 };
-                look.say_with("WX0228", Weight::Note, swallowed, message, Some(rewrite), true);
+                look.say_with("WX0228", Weight::Note, swallowed, message, rewrite, true);
             }
         }
     }
 }
 
 /// The whole filter without one part of a joining clause.
-fn without(look: &Look<'_, '_>, number: usize, parts: &[usize], gone: usize) -> Filter {
+fn without(look: &Look<'_, '_>, number: usize, parts: &[usize], gone: usize) -> Option<Filter> {
     let kept: Vec<Filter> = parts
         .iter()
         .filter(|part| **part != gone)

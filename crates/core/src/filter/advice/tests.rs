@@ -157,6 +157,15 @@ fn what_the_context_knows_changes_what_is_said() {
     assert_eq!(weights, [Weight::Wrong, Weight::Note], "the gravest first");
 }
 
+#[test]
+fn a_list_of_many_clauses_gets_a_few_words() {
+    let many = Filter::Or((0..20_000).map(|number| Filter::equal("cn", format!(" P{number} "))).collect());
+    let advice = advise(&many, context(ServerKind::Plain));
+    assert!((1..=2 * OF_A_KIND).contains(&advice.len()), "{}", advice.len());
+    let twice = Filter::Or(vec![Filter::equal("cn", "a"); 20_000]);
+    assert!(advise(&twice, context(ServerKind::Plain)).len() <= OF_A_KIND);
+}
+
 fn any_filter() -> impl Strategy<Value = Filter> {
     let leaf = prop_oneof![
         ("(cn|mail|department)", "( ada|Ada|botany|Botany )")

@@ -79,11 +79,11 @@ fn compared(
     value: &[u8],
 ) {
     let Ok(text) = std::str::from_utf8(value) else { return };
-    let mend = |look: &Look<'_, '_>, new: Vec<u8>| Some(look.with(number, Filter::Item(valued(item, new))));
+    let mend = |look: &Look<'_, '_>, new: Vec<u8>| look.with(number, Filter::Item(valued(item, new)));
     let is_text = matches!(rule, Some(Rule::CaseIgnore | Rule::CaseExact | Rule::Telephone));
     if value.is_empty() && is_text {
         let absent = Filter::Not(Box::new(Filter::present(attribute)));
-        let rewrite = Some(look.with(number, absent));
+        let rewrite = look.with(number, absent);
         let message = format!(
             "no {attribute} is empty: this is true for nobody, and so is its opposite on most servers"
         );
