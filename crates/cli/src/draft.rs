@@ -18,6 +18,13 @@ use webtaxon::directory::{Access, Connection, DirectoryError, DirectoryErrorKind
 const NAME: &str = "main";
 
 pub(crate) async fn run(options: &Draft, common: &Common, output: &Output) -> Exit {
+    if common.from.is_some() {
+        output.error_text("draft asks a directory: a snapshot does not say how one is reached");
+        output.aside(
+            "  To do: leave --from out; `webtaxon fields --from FILE` shows what people have in a snapshot\n",
+        );
+        return Exit::Wrong;
+    }
     let to_stdout = options.out == Path::new("-");
     if !to_stdout && options.out.exists() {
         let file = options.out.display();

@@ -90,6 +90,7 @@ fn a_draft_that_cannot_be_made_says_what_is_missing() {
             "none cannot be read",
         ),
         (&["draft", &url, "--bind", "", "--authority", "museum-ca.pem", "--out", "-"], 1, "shows no people"),
+        (&["draft", &url, "--from", "monday.ldif", "--out", "-"], 2, "a snapshot does not say"),
         (&["draft", "https://x", "--bind", "", "--out", "-"], 2, "no way to reach a directory"),
         (&["draft", &url, "--bind", "", "--fingerprint", "sha1:0", "--out", "-"], 2, "begins with sha256:"),
     ] {

@@ -118,6 +118,7 @@ fn every_rule_speaks_where_it_should_and_is_silent_where_it_should_be() {
         (Plain, "(|(cn=Ada)(CN=ada))", "WX0229", "(|(cn=Ada))", "the same twice"),
         (Plain, "(&(cn=a))", "WX0230", "(cn=a)", "nothing to join"),
         (Plain, "(cn=Moss * Fern)", "WX0231", "", "a star between blanks"),
+        (Plain, "(jpegPhoto= x)", "WX0232", "", "bytes are compared as they are"),
         (Plain, "(!(cn=a))", "WX0233", "", "everything else"),
         (Plain, "(cn=Ada)", "WX0234", "", "letters' case"),
         (Plain, "(cn= ada)", "WX0234", "(cn=ada)", "outer blanks"),
