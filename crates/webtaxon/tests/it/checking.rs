@@ -62,6 +62,14 @@ async fn a_check_goes_on_where_it_can_and_skips_what_it_cannot() {
         ),
         ("CN=Leavers,", "CN=Leevers,", "group", Bad, "does not exist", 0),
         ("CN=Loans Desk Users,", "CN=Student Lenders,", "group", Warning, "has no members", 0),
+        (
+            "(&(objectCategory=person)(objectClass=user))",
+            "(objectClass=user)",
+            "filter",
+            Warning,
+            "a computer is a user, too",
+            0,
+        ),
         ("(objectClass=user)", "(objectClass=usher)", "filter", Warning, "finds nobody", 1),
         ("(objectClass=user)", "(objectKlass=user)", "filter", Warning, "(did you mean objectClass?)", 1),
         (

@@ -9,6 +9,7 @@ use std::ops::ControlFlow;
 use std::time::Instant;
 use webtaxon_core::entry::{Entries, Entry};
 use webtaxon_core::filter::Filter;
+use webtaxon_core::filter::advice::{Context, Weight, advise};
 use webtaxon_core::name::{self, Dn};
 use webtaxon_core::reading::ServerKind;
 use webtaxon_core::selection::active_filter;
@@ -175,10 +176,25 @@ async fn filter(
             format!("{text} finds {entries} entries, and {} references to other servers", counted.references),
             "references = \"follow\" reads them there; if they are not, nobody's account is taken away",
         ),
-        Counted { entries, .. } => good(format!("{text} finds {entries} entries")),
+        Counted { entries, .. } => advised(connection.root().kind, text, entries),
     };
     steps.end("filter", began, finding);
     Some(counted.entries)
+}
+
+/// A filter that finds somebody, and the gravest of what will surprise about it.
+fn advised(kind: ServerKind, text: &Filter, entries: usize) -> Finding {
+    let known = |_: &str| None; // unknown attributes were told already
+    let context = Context { kind, unknown: &known, active_elsewhere: true, entries: Some(entries) };
+    let message = format!("{text} finds {entries} entries");
+    match advise(text, context).into_iter().find(|advice| advice.weight != Weight::Note) {
+        None => good(message),
+        Some(advice) => {
+            let remedy =
+                format!("`webtaxon filter` explains it; `webtaxon code {}` says what it means", advice.code);
+            warning(format!("{message}; {}: {}", advice.clause, advice.message), remedy)
+        }
+    }
 }
 
 /// An attribute that the server's schema does not have, with the nearest one that it does.
