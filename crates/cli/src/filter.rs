@@ -2,8 +2,9 @@
 
 use crate::arguments::{Common, Filter as Options, Format};
 use crate::output::{Output, width};
-use crate::run::{Exit, failed, open, settings_option};
+use crate::run::{Exit, failed, open, same_options};
 use crate::text;
+use std::collections::BTreeSet;
 use std::io::Read as _;
 use webtaxon::core::entry::{Entries, Entry};
 use webtaxon::core::filter::advice::{Context, advise};
@@ -12,6 +13,7 @@ use webtaxon::core::ldif;
 use webtaxon::core::name::Dn;
 use webtaxon::core::reading::ServerKind;
 use webtaxon::core::schema::Schema;
+use webtaxon::core::snapshot::Header;
 use webtaxon::directory::{ServerSchema, survey};
 use webtaxon::{Error, Workspace, report};
 
@@ -70,7 +72,7 @@ pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> 
             Exit::Failed
         }
         Ok(answer) => {
-            let option = if workspace.is_some() { settings_option(&common.settings) } else { String::new() };
+            let option = if workspace.is_some() { same_options(common) } else { String::new() };
             output.answer(&match common.format {
                 Format::Text => text::filter(&answer, width(), &option),
                 Format::Json => format!("{:#}\n", document(&answer)),
@@ -137,11 +139,28 @@ async fn tried(
         let kind = connection.root().kind;
         let schema = ServerSchema::read(&mut connection).await?;
         let entries = survey::everything(&mut connection, &workspace.settings().intake, filter).await?;
-        let from = format!("everything under the intake's bases at {}", connection.server());
+        let from = match workspace.snapshot().map(|snapshot| &snapshot.header) {
+            None => format!("everything under the intake's bases at {}", connection.server()),
+            Some(header) => from_snapshot(header, filter, output),
+        };
         connection.close().await;
         Ok::<_, Error>(Tried { entries, kind, schema, from, active_elsewhere: true })
     };
     read.await.map(Some).map_err(|error| failed(&error, output))
+}
+
+/// What a snapshot was read of, in words; warns of what was not read into it.
+fn from_snapshot(header: &Header, filter: &Filter, output: &Output) -> String {
+    let Some(found_by) = &header.filter else { return "what the file holds".to_owned() };
+    let has = |name: &str| header.attributes.iter().any(|known| known.eq_ignore_ascii_case(name));
+    let unread: BTreeSet<&str> = filter.attributes().filter(|name| !has(name)).collect();
+    if !unread.is_empty() {
+        let names = Vec::from_iter(unread).join(", ");
+        output.warning(&format!(
+            "{names} was not read into the snapshot, so that nobody has it here: ask the directory itself, without --from"
+        ));
+    }
+    format!("what the snapshot holds, those whom {found_by} found at {}", header.server)
 }
 
 fn answer(repaired: Repaired, tried: Option<Tried>, wanted: Option<&str>) -> Result<Answer, String> {

@@ -83,6 +83,12 @@ pub(crate) fn settings_option(file: &Path) -> String {
     if file == Path::new("webtaxon.toml") { String::new() } else { format!(" --settings {}", file.display()) }
 }
 
+/// The same, and what answers in place of the directory, for a command that goes on from this one.
+pub(crate) fn same_options(common: &Common) -> String {
+    let from = common.from.as_ref().map_or_else(String::new, |file| format!(" --from {}", file.display()));
+    settings_option(&common.settings) + &from
+}
+
 pub(crate) async fn check(wait: Duration, common: &Common, output: &Output) -> Exit {
     let workspace = match open(common, output) {
         Ok(workspace) => workspace,
@@ -97,7 +103,7 @@ pub(crate) async fn check(wait: Duration, common: &Common, output: &Output) -> E
         })
         .await;
     if as_text {
-        output.answer(&text::checked(&steps, &settings_option(&common.settings)));
+        output.answer(&text::checked(&steps, &same_options(common)));
     } else {
         output.answer(&format!("{:#}\n", report::check(&steps)));
     }
@@ -115,7 +121,7 @@ pub(crate) async fn preview(options: &PreviewOptions, common: &Common, output: &
     };
     match common.format {
         Format::Text => {
-            let option = settings_option(&common.settings);
+            let option = same_options(common);
             output.answer(&text::preview(&preview, workspace.settings(), width(), &option));
         }
         Format::Json => output.answer(&format!("{:#}\n", report::preview(&preview))),

@@ -2,7 +2,7 @@
 
 use crate::arguments::{Browse, Common, Fields, Format};
 use crate::output::{Output, width};
-use crate::run::{Exit, failed, open, settings_option};
+use crate::run::{Exit, failed, open, same_options};
 use crate::text;
 use webtaxon::core::name::Dn;
 use webtaxon::directory::survey::{self, Tree};
@@ -33,7 +33,7 @@ macro_rules! with_directory {
 }
 
 pub(crate) async fn browse(options: &Browse, common: &Common, output: &Output) -> Exit {
-    let option = settings_option(&common.settings);
+    let option = same_options(common);
     if let Some(wanted) = &options.find {
         let (found, more) = with_directory!(common, output, |workspace, connection| {
             survey::find(&mut connection, wanted, FOUND).await

@@ -8,8 +8,8 @@ use std::str::FromStr;
 pub struct Fault {
     /// What goes wrong.
     pub kind: FaultKind,
-    /// After so many messages of the server's on a connection; for [`FaultKind::Busy`] so many
-    /// searches are refused.
+    /// After so many messages of the server's on a connection; for [`FaultKind::Busy`] and
+    /// [`FaultKind::Hurried`] so many searches of it are the ones concerned.
     pub after: u64,
 }
 
@@ -27,6 +27,8 @@ pub enum FaultKind {
     Drip,
     /// The first searches are answered with busy (RFC 4511 appendix A.2).
     Busy,
+    /// The first searches end with timeLimitExceeded after one entry; later ones are given time.
+    Hurried,
     /// A message with an id that nobody asked with.
     WrongId,
     /// The end of a search comes as an extended response.
@@ -48,12 +50,13 @@ pub enum FaultKind {
 }
 
 /// Every kind with its name.
-const KINDS: [(&str, FaultKind); 14] = [
+const KINDS: [(&str, FaultKind); 15] = [
     ("cut", FaultKind::Cut),
     ("cut-inside", FaultKind::CutInside),
     ("stall", FaultKind::Stall),
     ("drip", FaultKind::Drip),
     ("busy", FaultKind::Busy),
+    ("hurried", FaultKind::Hurried),
     ("wrong-id", FaultKind::WrongId),
     ("odd-end", FaultKind::OddEnd),
     ("empty-pages", FaultKind::EmptyPages),

@@ -60,6 +60,8 @@ pub struct Options {
     pub shy: bool,
     /// Attributes that can be searched for but are never shown, as by an access rule.
     pub hidden: Vec<String>,
+    /// URLs of parts that other servers keep: every search of a subtree meets them at its end.
+    pub references: Vec<String>,
     /// How long each answer takes on the way, as over a long line: requests that are under way
     /// together wait together.
     pub latency: Duration,
@@ -88,6 +90,7 @@ impl Default for Options {
             anonymous: false,
             shy: false,
             hidden: Vec::new(),
+            references: Vec::new(),
             latency: Duration::ZERO,
             late: None,
             fault: None,

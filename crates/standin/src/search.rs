@@ -169,6 +169,8 @@ impl<'s> Search<'s> {
             _ => usize::MAX,
         });
         let on_page = if self.fault(FaultKind::EmptyPages).is_some() { 0 } else { on_page };
+        let is_hurried =
+            self.fault(FaultKind::Hurried).is_some_and(|fault| self.session.searches <= fault.after);
         let again = self.fault(FaultKind::SamePage).map(|_| rest.places.clone());
         let (mut sent, mut code, mut looked) = (0, 0, 0_u32);
         while let Some(index) = rest.places.pop_front() {
@@ -185,6 +187,11 @@ impl<'s> Search<'s> {
             let entry = directory.entry(index).filter(|entry| !is_late(entry.dn()));
             let entry = entry.filter(|entry| matcher.matches(index, *entry));
             let Some(entry) = entry else { continue };
+            if is_hurried && sent > 0 {
+                code = 3;
+                rest.places.clear();
+                break;
+            }
             if rest.sent + sent >= limit {
                 code = 4;
                 rest.places.clear();
@@ -210,11 +217,16 @@ impl<'s> Search<'s> {
     /// The parts of the tree that other servers keep.
     async fn references(&mut self, directory: &Directory, base: &Dn) -> io::Result<()> {
         let wants = self.request.scope == Scope::Subtree && !self.has(DOMAIN_SCOPE);
+        let mut urls = Vec::new();
         if directory.manner() == Manner::Controller && wants {
-            for url in controller::references(directory, base) {
-                let reference = Operation::SearchResultReference(vec![Octets::from_slice(url.as_bytes())]);
-                self.session.send(self.id, reference, None).await?;
-            }
+            urls = controller::references(directory, base);
+        }
+        if self.request.scope == Scope::Subtree {
+            urls.extend(self.session.options.references.iter().cloned());
+        }
+        for url in urls {
+            let reference = Operation::SearchResultReference(vec![Octets::from_slice(url.as_bytes())]);
+            self.session.send(self.id, reference, None).await?;
         }
         Ok(())
     }

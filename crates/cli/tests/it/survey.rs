@@ -189,6 +189,8 @@ fn every_command_reads_a_snapshot_in_place_of_the_directory() {
     assert_eq!(museum.run(&["preview", "--from", "monday.ldif"]).out, live.out);
     for (arguments, words) in [
         (&["check"][..], "a snapshot of 263 entries"),
+        (&["check"], "Next: webtaxon preview --from monday.ldif"),
+        (&["filter", "--intake"], "what the snapshot holds, those whom (&(objectCategory=person)"),
         (&["browse"], "OU=Botany,OU=People,DC=quillmere,DC=example"),
         (&["browse", "--find", "ibbotson"], "People ("),
         (&["browse", "CN=Curators,OU=Groups,DC=quillmere,DC=example"], "Botany Curators"),
@@ -201,6 +203,8 @@ fn every_command_reads_a_snapshot_in_place_of_the_directory() {
         assert_eq!((run.code, run.err.as_str()), (0, ""), "{arguments:?}: {}", run.out);
         assert!(run.out.contains(words), "{arguments:?}: {}", run.out);
     }
+    let run = museum.run(&["filter", "(title=*)", "--intake", "--from", "monday.ldif"]);
+    assert!(run.code == 0 && run.err.contains("title was not read into the snapshot"), "{}", run.err);
     let masked = std::fs::read_to_string(museum.file("again.ldif")).unwrap();
     assert!(!masked.contains("quillmere.example") && masked.contains("# masked: all values but"));
     for (file, message) in [("none.ldif", "cannot be read"), ("accounts.csv", "line 1")] {

@@ -252,8 +252,14 @@ impl Snapshot {
         {
             missing.push(format!("the nest of {group} was not read into the snapshot"));
         }
-        if header.filter.as_ref().is_some_and(|filter| *filter != intake.filter) {
-            missing.push("people were read into the snapshot by another filter".to_owned());
+        match &header.filter {
+            Some(filter) if *filter != intake.filter => {
+                missing.push("people were read into the snapshot by another filter".to_owned());
+            }
+            None if header.whole => {
+                missing.push("it does not say by which filter people were read".to_owned())
+            }
+            _ => {}
         }
         let same = intake.group_bases.len() == header.group_bases.len()
             && intake.group_bases.iter().all(|base| has(&header.group_bases, base));

@@ -163,7 +163,7 @@ impl Reader<'_> {
         let header = &snapshot.header;
         let has = |name: &String| header.attributes.iter().any(|known| known.eq_ignore_ascii_case(name));
         let unread: Vec<&str> = self.wanted.iter().filter(|name| !has(name)).map(String::as_str).collect();
-        if !unread.is_empty() && header.taken.is_some() {
+        if !unread.is_empty() && header.filter.is_some() {
             missing.push(format!("{} of people was not read into the snapshot", unread.join(", ")));
         }
         for reason in missing {
@@ -288,12 +288,16 @@ impl Reader<'_> {
         wide.attributes.extend(split::BY.map(str::to_owned));
         // The names by which it can be split, if they were not asked for at first.
         let mut first = Brought { wants_names: true, ..Brought::default() };
-        match self.search(wide.clone(), purpose, &mut first).await {
-            Ok(()) => return Ok(None),
+        let ended = self.search(wide.clone(), purpose, &mut first).await;
+        brought.references.append(&mut first.references);
+        if first.short.is_some() {
+            return Ok(first.short);
+        }
+        match ended {
+            Ok(()) => return Ok(None), // the server had time for it now
             Err(error) if error.is_limit() => {}
             Err(error) => return Err(error),
         }
-        brought.references.append(&mut first.references);
         let Some(mut portions) = Portions::new(&first.names) else {
             return Ok(Some("not every entry shows a name by which the search could be split".to_owned()));
         };

@@ -171,6 +171,38 @@ async fn a_server_that_gives_few_entries_at_once_is_read_in_parts() {
     assert!(!museum.preview().await.unwrap().is_whole(), "names that are hidden cannot be split by");
 }
 
+/// What another server keeps is missing until it was read there, whatever way led to it.
+#[tokio::test]
+async fn a_reference_that_is_not_followed_to_its_end_takes_nobody_away() {
+    for (fault, references, message) in [
+        (None, "ignore", "was not followed"),
+        (None, "refuse", "is kept by another server"),
+        (None, "follow", "which was not read"),
+        (Some("hurried@3"), "ignore", "was not followed"),
+    ] {
+        let fault = fault.map(|fault| fault.parse().unwrap());
+        let urls = vec!["ldap://127.0.0.1:1/OU=Annexe,DC=quillmere,DC=example".to_owned()];
+        let museum = Museum::with(DIRECTORY, Options { fault, references: urls, ..Options::default() }).await;
+        museum.change("page     = 100", &format!("references = \"{references}\""));
+        let preview = museum.preview().await.unwrap();
+        let people = preview.gaps.iter().find(|gap| gap.part.starts_with("people under"));
+        let reason = people.map_or("", |gap| gap.reason.as_str());
+        assert!(
+            !preview.is_whole() && reason.contains(message),
+            "{references}, {fault:?}: {:?}",
+            preview.gaps
+        );
+    }
+}
+
+#[tokio::test]
+async fn a_search_that_ran_out_of_time_is_whole_once_the_server_gives_it_time() {
+    let expected = Museum::open().await.preview().await.unwrap();
+    let preview = faulty("hurried@5", "10s").await.preview().await.unwrap();
+    assert!(preview.is_whole(), "{:?}", preview.gaps);
+    assert_eq!((preview.changes, preview.funnel), (expected.changes, expected.funnel));
+}
+
 #[tokio::test]
 async fn a_server_that_goes_away_before_it_lets_anybody_in_gives_way_to_the_next() {
     let whole = Museum::open().await;

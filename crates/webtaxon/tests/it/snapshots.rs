@@ -76,6 +76,8 @@ async fn what_a_snapshot_does_not_have_takes_nobody_away() {
     museum.write("webtaxon.toml", museum.settings());
     for (from, to, why) in [
         ("# nowhere: ", "# somewhere: ", "people who were not looked for"),
+        ("# filter: ", "# sieve: ", "a filter that is not told"),
+        ("# attribute: mail\n", "", "an attribute that was not read"),
         ("# whole: yes", "# whole: no", "a reading that was not whole"),
         ("# end of the snapshot", "", "a file that was cut"),
         ("# webtaxon.snapshot/1\n", "", "LDIF of another program"),
