@@ -12,7 +12,7 @@ use webtaxon::core::filter::{Filter, Item, Judged, Matcher, Passed, Repaired, co
 use webtaxon::core::ldif;
 use webtaxon::core::name::Dn;
 use webtaxon::core::reading::ServerKind;
-use webtaxon::core::schema::Schema;
+use webtaxon::core::schema::{Schema, nearest};
 use webtaxon::core::snapshot::Header;
 use webtaxon::directory::{ServerSchema, survey};
 use webtaxon::{Error, Workspace, report};
@@ -172,7 +172,9 @@ fn answer(repaired: Repaired, tried: Option<Tried>, wanted: Option<&str>) -> Res
         }
         // What entries have is known, whatever it is called.
         Some(tried) if tried.entries.names().covered_by(name).next().is_some() => None,
-        _ => builtin.find(name).is_none().then(|| nearest(name)),
+        _ => builtin.find(name).is_none().then(|| {
+            nearest(name, builtin.types().flat_map(|known| known.names.iter().copied())).map(str::to_owned)
+        }),
     };
     let context = Context {
         kind: tried.as_ref().map_or_else(|| guess(filter), |tried| tried.kind),
@@ -210,9 +212,8 @@ fn find<'e>(entries: &'e Entries, wanted: &str) -> Option<Entry<'e>> {
             return found;
         }
     }
-    const CALLED: [&str; 6] = ["sAMAccountName", "uid", "cn", "displayName", "userPrincipalName", "mail"];
     let is_called = |entry: &Entry<'_>| {
-        CALLED
+        survey::CALLED
             .iter()
             .any(|name| entry.values(name).any(|value| value.eq_ignore_ascii_case(wanted.as_bytes())))
     };
@@ -234,12 +235,6 @@ fn guess(filter: &Filter) -> ServerKind {
     } else {
         ServerKind::Plain
     }
-}
-
-fn nearest(wanted: &str) -> Option<String> {
-    let names = Schema::builtin().types().flat_map(|known| known.names.iter());
-    let near = |name: &&&str| strsim::damerau_levenshtein(&wanted.to_lowercase(), &name.to_lowercase());
-    names.filter(|name| near(name) <= 1 + name.len() / 5).min_by_key(near).map(|name| (*name).to_owned())
 }
 
 fn document(answer: &Answer) -> serde_json::Value {

@@ -62,6 +62,18 @@ impl AttributeType {
     }
 }
 
+/// The one of these names that is most like one that is not known, if one is near.
+#[must_use]
+pub fn nearest<'n>(wanted: &str, names: impl IntoIterator<Item = &'n str>) -> Option<&'n str> {
+    let wanted = wanted.to_ascii_lowercase();
+    names
+        .into_iter()
+        .map(|name| (strsim::damerau_levenshtein(&wanted, &name.to_ascii_lowercase()), name))
+        .filter(|(distance, name)| *distance <= 1 + name.len() / 5)
+        .min()
+        .map(|(_, name)| name)
+}
+
 /// The attribute types that are known.
 #[derive(Clone, Debug)]
 pub struct Schema {

@@ -4,7 +4,7 @@ use super::DirectoryError;
 use super::connection::Connection;
 use super::search::Query;
 use std::collections::HashMap;
-use webtaxon_core::schema::Published;
+use webtaxon_core::schema::{self, Published};
 
 /// The attribute types that a server knows.
 #[derive(Debug, Default)]
@@ -59,13 +59,7 @@ impl ServerSchema {
     /// The known name that is most like one that is not known, if one is near.
     #[must_use]
     pub fn nearest(&self, wanted: &str) -> Option<&str> {
-        let wanted = wanted.to_ascii_lowercase();
-        let names = self.types.iter().flat_map(|known| known.names.iter());
-        names
-            .map(|name| (strsim::damerau_levenshtein(&wanted, &name.to_ascii_lowercase()), name))
-            .filter(|(distance, name)| *distance <= 1 + name.len() / 5)
-            .min()
-            .map(|(_, name)| name.as_str())
+        schema::nearest(wanted, self.types.iter().flat_map(|known| &known.names).map(String::as_str))
     }
 }
 

@@ -9,6 +9,9 @@ use webtaxon_core::filter::{Filter, Item};
 use webtaxon_core::name::Dn;
 use webtaxon_core::settings::Intake;
 
+/// Attributes whose value an entry may be called by.
+pub const CALLED: [&str; 6] = ["sAMAccountName", "uid", "cn", "displayName", "userPrincipalName", "mail"];
+
 /// Somebody, or a group, that was found.
 #[derive(Clone, Debug, Serialize)]
 pub struct Finding {
@@ -82,7 +85,6 @@ pub async fn everything(
     intake: &Intake,
     filter: &Filter,
 ) -> Result<Entries, DirectoryError> {
-    const CALLED: [&str; 6] = ["sAMAccountName", "uid", "cn", "displayName", "userPrincipalName", "mail"];
     let wanted: Vec<&str> = CALLED.into_iter().chain(filter.attributes()).collect();
     let mut all = Entries::new();
     for base in &intake.bases {
