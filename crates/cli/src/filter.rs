@@ -8,13 +8,16 @@ use std::collections::BTreeSet;
 use std::io::Read as _;
 use webtaxon::core::entry::{Entries, Entry};
 use webtaxon::core::filter::advice::{Context, advise};
-use webtaxon::core::filter::{Filter, Item, Judged, Matcher, Passed, Repaired, count, explain};
+use webtaxon::core::filter::{
+    Chain, Filter, Ground, Item, Judged, Matcher, Passed, Repaired, count, explain,
+};
 use webtaxon::core::ldif;
+use webtaxon::core::membership::Links;
 use webtaxon::core::name::Dn;
 use webtaxon::core::reading::ServerKind;
-use webtaxon::core::schema::{Schema, nearest};
+use webtaxon::core::schema::Schema;
 use webtaxon::core::snapshot::Header;
-use webtaxon::directory::{ServerSchema, survey};
+use webtaxon::directory::{read_schema, survey};
 use webtaxon::{Error, Workspace, report};
 
 /// The longest filter that is read from a file or standard input, in bytes.
@@ -25,7 +28,7 @@ struct Tried {
     entries: Entries,
     kind: ServerKind,
     /// What the server's schema knows; empty where there is none.
-    schema: ServerSchema,
+    schema: Schema,
     /// What was read, in words.
     from: String,
     /// Whether something else keeps people out who are not active.
@@ -125,19 +128,13 @@ async fn tried(
         let controller = entries.names().find("objectGUID").is_some();
         let kind = if controller { ServerKind::Controller } else { ServerKind::Plain };
         let from = file.display().to_string();
-        return Ok(Some(Tried {
-            entries,
-            kind,
-            schema: ServerSchema::default(),
-            from,
-            active_elsewhere: false,
-        }));
+        return Ok(Some(Tried { entries, kind, schema: Schema::default(), from, active_elsewhere: false }));
     }
     let Some(workspace) = workspace else { return Ok(None) };
     let read = async {
         let mut connection = workspace.connect().await?;
         let kind = connection.root().kind;
-        let schema = ServerSchema::read(&mut connection).await?;
+        let schema = read_schema(&mut connection).await?;
         let entries = survey::everything(&mut connection, &workspace.settings().intake, filter).await?;
         let from = match workspace.snapshot().map(|snapshot| &snapshot.header) {
             None => format!("everything under the intake's bases at {}", connection.server()),
@@ -165,29 +162,31 @@ fn from_snapshot(header: &Header, filter: &Filter, output: &Output) -> String {
 
 fn answer(repaired: Repaired, tried: Option<Tried>, wanted: Option<&str>) -> Result<Answer, String> {
     let filter = &repaired.filter;
-    let builtin = Schema::builtin();
-    let unknown = |name: &str| match &tried {
-        Some(tried) if !tried.schema.is_empty() => {
-            tried.schema.find(name).is_none().then(|| tried.schema.nearest(name).map(str::to_owned))
-        }
+    let kind = tried.as_ref().map_or_else(|| guess(filter), |tried| tried.kind);
+    let own = tried.as_ref().map(|tried| &tried.schema).filter(|schema| !schema.is_empty());
+    let schema = own.unwrap_or_else(|| Schema::of(kind));
+    let unknown = |name: &str| {
         // What entries have is known, whatever it is called.
-        Some(tried) if tried.entries.names().covered_by(name).next().is_some() => None,
-        _ => builtin.find(name).is_none().then(|| {
-            nearest(name, builtin.types().flat_map(|known| known.names.iter().copied())).map(str::to_owned)
-        }),
+        let is_there =
+            tried.as_ref().is_some_and(|tried| tried.entries.names().covered_by(name).next().is_some());
+        let is_known = schema.find(name).is_some() || (own.is_none() && is_there);
+        (!is_known).then(|| schema.nearest(name).map(str::to_owned))
     };
     let context = Context {
-        kind: tried.as_ref().map_or_else(|| guess(filter), |tried| tried.kind),
+        kind,
+        schema,
         unknown: &unknown,
         active_elsewhere: tried.as_ref().is_some_and(|tried| tried.active_elsewhere),
         entries: tried.as_ref().map(|tried| tried.entries.len()),
     };
     let advice = advise(filter, context);
     let mut answer = Answer { repaired: repaired.clone(), advice, tried: None, judged: None };
-    let Some(tried) = tried else { return Ok(answer) };
-    let names = tried.entries.names();
-    let matcher = Matcher::new(filter, builtin, names);
-    let passed = count(filter, tried.entries.iter(), names, builtin);
+    let Some(tried) = &tried else { return Ok(answer) };
+    let links = Links(&tried.entries);
+    let chain: Option<&dyn Chain> = (kind == ServerKind::Controller).then_some(&links);
+    let ground = Ground { schema, names: tried.entries.names(), chain };
+    let matcher = Matcher::on(filter, ground);
+    let passed = count(filter, tried.entries.iter(), ground);
     let selected: Vec<String> = tried
         .entries
         .iter()
@@ -199,14 +198,15 @@ fn answer(repaired: Repaired, tried: Option<Tried>, wanted: Option<&str>) -> Res
         let entry = find(&tried.entries, wanted).ok_or_else(|| {
             format!("no single entry is called {wanted} in {}; write its full name (DN)", tried.from)
         })?;
-        answer.judged = Some((entry.dn().to_owned(), explain(filter, entry, names, builtin)));
+        answer.judged = Some((entry.dn().to_owned(), explain(filter, entry, ground)));
     }
     Ok(answer)
 }
 
 /// The entry of this name; or the only one with this login or display name.
 fn find<'e>(entries: &'e Entries, wanted: &str) -> Option<Entry<'e>> {
-    if let Some(key) = Dn::parse(wanted).ok().filter(|dn| dn.first().is_some()).map(|dn| dn.key()) {
+    let pasted = Dn::parse_pasted(wanted).ok().map(|read| read.dn);
+    if let Some(key) = pasted.filter(|dn| dn.depth() > 0).map(|dn| dn.key()) {
         let found = entries.iter().find(|entry| Dn::parse(entry.dn()).is_ok_and(|dn| dn.key() == key));
         if found.is_some() {
             return found;

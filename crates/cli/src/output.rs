@@ -7,6 +7,7 @@ use anstyle::{AnsiColor, Style};
 use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme};
 use std::fmt::Write as _;
 use std::io::{self, IsTerminal as _, Write as _};
+use webtaxon::core::name::Pasted;
 
 /// Lines are no wider than this where nobody says how wide the terminal is.
 const WIDTH: usize = 100;
@@ -50,6 +51,13 @@ impl Output {
 
     pub(crate) fn warning(&self, text: &str) {
         self.aside(&format!("{} {}\n", paint(Tone::Warning, "warning:"), harmless(text)));
+    }
+
+    /// Says how a name was read that was not written as the standard writes names.
+    pub(crate) fn pasted(&self, name: &Pasted) {
+        if !name.remarks.is_empty() {
+            self.aside(&harmless(&format!("read as {}: {}\n", name.dn, name.remarks.join("; "))));
+        }
     }
 
     pub(crate) fn error_text(&self, text: &str) {

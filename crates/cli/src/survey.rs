@@ -44,8 +44,11 @@ pub(crate) async fn browse(options: &Browse, common: &Common, output: &Output) -
         });
         return if found.is_empty() { Exit::Failed } else { Exit::Done };
     }
-    let base = match options.dn.as_deref().map(Dn::parse).transpose() {
-        Ok(base) => base,
+    let base = match options.dn.as_deref().map(Dn::parse_pasted).transpose() {
+        Ok(pasted) => pasted.map(|pasted| {
+            output.pasted(&pasted);
+            pasted.dn
+        }),
         Err(error) => {
             output.error(&error);
             return Exit::Wrong;

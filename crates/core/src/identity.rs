@@ -49,12 +49,14 @@ impl Identity {
             return Some(Filter::equal(attribute, uuid?.to_bytes_le()));
         }
         match (rule, uuid) {
-            (Rule::Uuid, uuid) => Some(Filter::equal(attribute, uuid?.to_string())),
-            (Rule::CaseIgnore, Some(uuid)) => Some(Filter::Or(vec![
+            (Some(Rule::Uuid), uuid) => Some(Filter::equal(attribute, uuid?.to_string())),
+            (Some(Rule::CaseIgnore | Rule::CaseIgnoreIa5), Some(uuid)) => Some(Filter::Or(vec![
                 Filter::equal(attribute, uuid.to_string()),
                 Filter::equal(attribute, uuid.simple().to_string()),
             ])),
-            (Rule::CaseIgnore | Rule::Integer, None) => Some(Filter::equal(attribute, self.0.as_bytes())),
+            (Some(Rule::CaseIgnore | Rule::CaseIgnoreIa5 | Rule::Integer), None) => {
+                Some(Filter::equal(attribute, self.0.as_bytes()))
+            }
             // The text has lost its case: where case matters, an entry could be missed.
             _ => None,
         }

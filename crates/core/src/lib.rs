@@ -12,6 +12,7 @@
 //! * [`field`]: from a candidate to the account that the rules draw from it;
 //! * [`account`]: the application's own list;
 //! * [`url`]: where else a part of the tree is kept;
+//! * [`prepare`]: text made ready for comparison;
 //! * [`value`]: values as a person reads them;
 //! * [`preview`]: what the application would import, update, suspend or remove.
 //!
@@ -25,6 +26,7 @@ pub mod identity;
 pub mod ldif;
 pub mod membership;
 pub mod name;
+pub mod prepare;
 pub mod preview;
 pub mod reading;
 pub mod schema;

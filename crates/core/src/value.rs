@@ -138,7 +138,7 @@ pub fn readable(attribute: &str, value: &[u8]) -> String {
                 format!("{text} ({} h)", SignedDuration::from_secs(-ticks / 10_000_000).as_hours())
             })
         }
-        (_, Some(text)) => match Schema::builtin().find(&base).map(|known| known.rule) {
+        (_, Some(text)) => match Schema::builtin().find(&base).and_then(|known| known.rule) {
             Some(Rule::Time) => {
                 generalized_time(text).map(|at| format!("{text} ({})", at.strftime("%Y-%m-%d %H:%M UTC")))
             }

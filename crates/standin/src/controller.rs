@@ -1,17 +1,14 @@
-//! What only a domain controller does ([MS-ADTS]): computed attributes, the chain rule, values in
-//! ranges, references at the domain's root, name forms and sub-codes of a bind.
+//! What only a domain controller does ([MS-ADTS]): computed attributes, values in ranges,
+//! references at the domain's root, name forms and sub-codes of a bind.
 
 use crate::directory::Directory;
-use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::time::{SystemTime, UNIX_EPOCH};
 use webtaxon_core::entry::{Entries, Entry};
-use webtaxon_core::filter::{Filter, Item, Matcher};
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::value::{FileTime, sid};
 use webtaxon_wire::message::LdapResult;
 
-/// Matches through any number of links (§3.1.1.3.4.4.3).
-const CHAIN: &str = "1.2.840.113556.1.4.1941";
 /// The most values of a linked attribute in one answer (§3.1.1.3.4.6, MaxValRange).
 const VALUES: usize = 1500;
 
@@ -158,82 +155,4 @@ pub(crate) fn in_range(name: &str, asked: Option<&str>, values: Vec<Vec<u8>>) ->
     let label = if last + 1 >= values.len() { "*".to_owned() } else { last.to_string() };
     let ranged = (format!("{name};range={from}-{label}"), slice);
     if asked.is_none() { vec![(name.to_owned(), Vec::new()), ranged] } else { vec![ranged] }
-}
-
-/// A filter with the chain rule in it: each such comparison stands for a set of entries that was
-/// worked out beforehand.
-pub(crate) struct ChainMatcher<'d> {
-    directory: &'d Directory,
-    filter: Filter,
-    /// The entries that each chain comparison selects, in the filter's order.
-    sets: Vec<HashSet<usize>>,
-    /// One matcher for each combination of outcomes that occurred.
-    matchers: BTreeMap<Vec<bool>, Matcher>,
-}
-
-impl<'d> ChainMatcher<'d> {
-    pub(crate) fn new(directory: &'d Directory, filter: Filter) -> Self {
-        let chains = filter.items().filter_map(chain);
-        let sets = chains.map(|(attribute, target)| closure(directory, attribute, &target)).collect();
-        Self { directory, filter, sets, matchers: BTreeMap::new() }
-    }
-
-    pub(crate) fn matches(&mut self, index: usize, entry: Entry<'_>) -> bool {
-        let outcomes: Vec<bool> = self.sets.iter().map(|set| set.contains(&index)).collect();
-        let (directory, filter) = (self.directory, &self.filter);
-        let matcher = self.matchers.entry(outcomes).or_insert_with_key(|outcomes| {
-            directory.matcher(&decided(filter, &mut outcomes.iter().copied()))
-        });
-        matcher.matches(entry)
-    }
-}
-
-/// The attribute and the name of a chain comparison; none for any other.
-fn chain(item: &Item) -> Option<(&str, Dn)> {
-    match item {
-        Item::Extensible { attribute: Some(attribute), rule: Some(rule), value, .. } if rule == CHAIN => {
-            Some((attribute, Dn::parse(std::str::from_utf8(value).ok()?).ok()?))
-        }
-        _ => None,
-    }
-}
-
-/// The filter with true or false in place of each chain comparison.
-fn decided(filter: &Filter, outcomes: &mut dyn Iterator<Item = bool>) -> Filter {
-    match filter {
-        Filter::And(parts) => Filter::And(parts.iter().map(|part| decided(part, outcomes)).collect()),
-        Filter::Or(parts) => Filter::Or(parts.iter().map(|part| decided(part, outcomes)).collect()),
-        Filter::Not(part) => Filter::Not(Box::new(decided(part, outcomes))),
-        Filter::Item(item) if chain(item).is_some() => match outcomes.next() {
-            Some(true) => Filter::And(Vec::new()),
-            _ => Filter::Or(Vec::new()),
-        },
-        Filter::Item(item) => Filter::Item(item.clone()),
-    }
-}
-
-/// Every entry that reaches `target` by following `attribute` any number of times. In a cycle the
-/// target itself is among them, as on a real controller.
-fn closure(directory: &Directory, attribute: &str, target: &Dn) -> HashSet<usize> {
-    // Backwards from the target: who names it?
-    let mut named_by: HashMap<DnKey, Vec<usize>> = HashMap::new();
-    for (index, entry) in directory.entries().enumerate() {
-        for value in entry.values(attribute) {
-            if let Some(dn) = std::str::from_utf8(value).ok().and_then(|dn| Dn::parse(dn).ok()) {
-                named_by.entry(dn.key()).or_default().push(index);
-            }
-        }
-    }
-    let mut found = HashSet::new();
-    let mut waiting = vec![target.key()];
-    while let Some(key) = waiting.pop() {
-        for index in named_by.get(&key).into_iter().flatten() {
-            if found.insert(*index)
-                && let Some(dn) = directory.entry(*index).and_then(|entry| Dn::parse(entry.dn()).ok())
-            {
-                waiting.push(dn.key());
-            }
-        }
-    }
-    found
 }

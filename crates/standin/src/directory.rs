@@ -3,8 +3,9 @@
 use crate::{Manner, controller, root};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use webtaxon_core::entry::{Entries, Entry, NameId, Names, covers};
-use webtaxon_core::filter::{Filter, Matcher};
+use webtaxon_core::filter::{Filter, Ground, Matcher};
 use webtaxon_core::ldif;
+use webtaxon_core::membership::Links;
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::schema::Schema;
 use webtaxon_wire::message::Scope;
@@ -61,7 +62,7 @@ impl Directory {
         let is_top = |key: &DnKey| key.parent().is_none_or(|parent| !tree.contains_key(&parent));
         let tops = tree.iter().filter(|(key, _)| is_top(key)).filter_map(|(_, index)| entries.get(*index));
         let tops = tops.filter_map(|entry| Dn::parse(entry.dn()).ok()).collect();
-        Self { manner, entries, tree, tops, subschema: root::subschema() }
+        Self { manner, entries, tree, tops, subschema: root::subschema(manner) }
     }
 
     /// Which kind of server it is.
@@ -169,9 +170,21 @@ impl Directory {
         attributes
     }
 
+    /// What the server knows of attributes.
+    pub(crate) fn schema(&self) -> &'static Schema {
+        self.manner.schema()
+    }
+
     /// A filter made ready for the file's entries.
     pub(crate) fn matcher(&self, filter: &Filter) -> Matcher {
-        Matcher::new(filter, Schema::builtin(), self.entries.names())
+        let (schema, names) = (self.manner.schema(), self.entries.names());
+        match self.manner {
+            Manner::Plain => Matcher::new(filter, schema, names),
+            Manner::Controller => {
+                let links = Links(&self.entries);
+                Matcher::on(filter, Ground { schema, names, chain: Some(&links) })
+            }
+        }
     }
 }
 
@@ -209,32 +222,27 @@ pub(crate) struct Wanted {
 }
 
 impl Wanted {
-    pub(crate) fn new(list: &[String], names: &Names, hidden: &[String]) -> Self {
+    pub(crate) fn new(list: &[String], names: &Names, hidden: &[String], schema: &Schema) -> Self {
         let named = |word: &str| list.iter().any(|name| name == word);
         let mut wanted = Self {
             every_user: list.is_empty() || named("*"),
             every_operational: named("+"),
-            // An OID stands for the type's names, a name for the type's other names.
-            names: list
-                .iter()
-                .flat_map(|name| {
-                    let (base, options) = name.split_at(name.find(';').unwrap_or(name.len()));
-                    let known = Schema::builtin().find(base).map_or(&[][..], |known| known.names);
-                    let others = known.iter().map(|other| format!("{other}{options}")).collect::<Vec<_>>();
-                    others.into_iter().chain([name.clone()])
-                })
-                .collect(),
+            // A name stands for the type's other names, and for the kinds of it.
+            names: list.iter().flat_map(|name| schema.covered(name)).collect(),
             ids: HashSet::new(),
         };
         let shown = |name: &str| !hidden.iter().any(|hidden| covers(hidden, name));
-        wanted.ids =
-            names.iter().filter(|(_, name)| wanted.has(name) && shown(name)).map(|(id, _)| id).collect();
+        wanted.ids = names
+            .iter()
+            .filter(|(_, name)| wanted.has(name, schema) && shown(name))
+            .map(|(id, _)| id)
+            .collect();
         wanted
     }
 
     /// Whether an attribute goes out. Passwords never do.
-    fn has(&self, description: &str) -> bool {
-        let known = Schema::builtin().find(description);
+    fn has(&self, description: &str, schema: &Schema) -> bool {
+        let known = schema.find(description);
         if known.is_some_and(|known| known.name() == "userPassword") {
             return false;
         }

@@ -3,6 +3,8 @@
 
 use std::str::FromStr;
 use webtaxon_core::entry::Entries;
+use webtaxon_core::reading::ServerKind;
+use webtaxon_core::schema::Schema;
 
 /// Which kind of server it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -20,6 +22,20 @@ impl Manner {
     #[must_use]
     pub fn of(entries: &Entries) -> Self {
         if entries.names().find("objectGUID").is_some() { Self::Controller } else { Self::Plain }
+    }
+
+    /// The kind of server that it imitates.
+    #[must_use]
+    pub fn kind(self) -> ServerKind {
+        match self {
+            Self::Plain => ServerKind::Plain,
+            Self::Controller => ServerKind::Controller,
+        }
+    }
+
+    /// What it knows of attributes.
+    pub(crate) fn schema(self) -> &'static Schema {
+        Schema::of(self.kind())
     }
 
     /// The most entries that a search without paging gets.

@@ -2,7 +2,7 @@
 
 use crate::{Directory, Manner, Options};
 use webtaxon_core::entry::Entries;
-use webtaxon_core::schema::Schema;
+use webtaxon_core::{ldif, schema};
 use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS, START_TLS, WHO_AM_I};
 
 /// The subschema's name.
@@ -54,17 +54,14 @@ pub(crate) fn root_dse(directory: &Directory, options: &Options, searches: u64) 
     one("", attributes)
 }
 
-pub(crate) fn subschema() -> Entries {
-    let types: Vec<String> =
-        Schema::builtin().types().map(webtaxon_core::schema::AttributeType::definition).collect();
-    one(
-        SUBSCHEMA,
-        vec![
-            ("objectClass", vec!["top", "subschema"]),
-            ("cn", vec!["Subschema"]),
-            ("attributeTypes", types.iter().map(String::as_str).collect()),
-        ],
-    )
+/// The subschema, as a server of this manner publishes it.
+pub(crate) fn subschema(manner: Manner) -> Entries {
+    let file = match manner {
+        Manner::Plain => schema::STANDARD,
+        Manner::Controller => schema::CONTROLLER,
+    };
+    // The files are read at every build's tests.
+    ldif::entries(file).unwrap_or_default()
 }
 
 fn one(dn: &str, attributes: Vec<(&str, Vec<&str>)>) -> Entries {

@@ -1,6 +1,6 @@
 //! One search of a session (RFC 4511 §4.5), with pages (RFC 2696) and limits.
 
-use crate::controller::{self, ChainMatcher};
+use crate::controller;
 use crate::directory::{Directory, Wanted};
 use crate::fault::{Fault, FaultKind};
 use crate::session::Session;
@@ -101,7 +101,7 @@ impl<'s> Search<'s> {
             directory.subschema(&base)
         };
         if let Some(entries) = own {
-            return self.about_itself(entries, &filter).await;
+            return self.about_itself(entries, &filter, directory.schema()).await;
         }
         if self.session.bound.is_none() && !self.session.options.anonymous {
             let refused = match directory.manner() {
@@ -132,9 +132,9 @@ impl<'s> Search<'s> {
         }
     }
 
-    async fn about_itself(&mut self, entries: &Entries, filter: &Filter) -> io::Result<()> {
-        let matcher = Matcher::new(filter, Schema::builtin(), entries.names());
-        let wanted = Wanted::new(&self.attributes(), entries.names(), &[]);
+    async fn about_itself(&mut self, entries: &Entries, filter: &Filter, schema: &Schema) -> io::Result<()> {
+        let matcher = Matcher::new(filter, schema, entries.names());
+        let wanted = Wanted::new(&self.attributes(), entries.names(), &[], schema);
         let scope = self.request.scope;
         for entry in entries.iter().filter(|entry| scope != Scope::One && matcher.matches(*entry)) {
             let attributes = entry.attributes_by_id().filter(|(id, _)| wanted.ids.contains(id));
@@ -155,8 +155,9 @@ impl<'s> Search<'s> {
         page: Option<(u32, Octets)>,
     ) -> io::Result<()> {
         let options = Arc::clone(&self.session.options);
-        let mut matcher = ChainMatcher::new(directory, filter);
-        let wanted = Wanted::new(&self.attributes(), directory.names(), &options.hidden);
+        let matcher = directory.matcher(&filter);
+        let schema = directory.schema();
+        let wanted = Wanted::new(&self.attributes(), directory.names(), &options.hidden, schema);
         let own = usize::try_from(self.request.size_limit).ok().filter(|limit| *limit > 0);
         let servers = match page {
             Some(_) => options.paged_limit,
@@ -185,7 +186,7 @@ impl<'s> Search<'s> {
                     .is_some_and(|(late, after)| late == dn && self.session.searches <= *after)
             };
             let entry = directory.entry(index).filter(|entry| !is_late(entry.dn()));
-            let entry = entry.filter(|entry| matcher.matches(index, *entry));
+            let entry = entry.filter(|entry| matcher.matches(*entry));
             let Some(entry) = entry else { continue };
             if is_hurried && sent > 0 {
                 code = 3;

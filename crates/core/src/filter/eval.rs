@@ -6,9 +6,11 @@
 
 use super::{Filter, Item};
 use crate::entry::{Entry, NameId, Names};
-use crate::name::{Ava, Dn, Rdn};
-use crate::schema::{Rule, Schema, compare, equals, has_pieces, prepare, prepare_piece};
+use crate::name::{Ava, Dn, DnKey, Rdn};
+use crate::schema::{Rule, Schema, Use, compare, equals, has_pieces, prepare, prepare_piece};
+use std::borrow::Cow;
 use std::cmp::Ordering;
+use std::collections::HashSet;
 
 /// The three values of a filter (RFC 4511 §4.5.1.7).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, serde::Serialize)]
@@ -48,9 +50,42 @@ impl std::ops::Not for Truth {
     }
 }
 
-/// Matching rules that are named by OID in filters: every bit, or some bit, of a whole number.
-const BIT_AND: &str = "1.2.840.113556.1.4.803";
-const BIT_OR: &str = "1.2.840.113556.1.4.804";
+/// Matching rules beyond the standard's: every bit, or some bit, of a whole number.
+const BIT_AND: (&str, &str) = ("1.2.840.113556.1.4.803", "integerBitAndMatch");
+const BIT_OR: (&str, &str) = ("1.2.840.113556.1.4.804", "integerBitOrMatch");
+/// Names of entries, followed through any number of links.
+const CHAIN: &str = "1.2.840.113556.1.4.1941";
+
+/// Follows an attribute that holds names, for the chain rule: what membership knows of a nest.
+pub trait Chain {
+    /// Every entry that reaches `target` by following `attribute` one or more times; none where
+    /// that is not known.
+    fn reaching(&self, attribute: &str, target: &DnKey) -> Option<HashSet<DnKey>>;
+}
+
+/// What a filter is made ready for.
+#[derive(Clone, Copy)]
+pub struct Ground<'g> {
+    /// What is known of attributes.
+    pub schema: &'g Schema,
+    /// The attribute descriptions of the entries that it is tried on.
+    pub names: &'g Names,
+    /// What follows links for the chain rule; without, that rule is not known.
+    pub chain: Option<&'g dyn Chain>,
+}
+
+impl std::fmt::Debug for Ground<'_> {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        out.debug_struct("Ground").field("chain", &self.chain.is_some()).finish_non_exhaustive()
+    }
+}
+
+impl Ground<'_> {
+    fn chain(self, attribute: &str, value: &[u8]) -> Option<Test> {
+        let target = Dn::parse(std::str::from_utf8(value).ok()?).ok()?.key();
+        self.chain?.reaching(attribute, &target).map(Test::Reaches)
+    }
+}
 
 /// A filter made ready for one set of entries.
 #[derive(Debug)]
@@ -95,15 +130,31 @@ enum Test {
     Equal(Vec<u8>),
     AtLeast(Vec<u8>),
     AtMost(Vec<u8>),
-    Pieces { initial: Vec<u8>, any: Vec<Vec<u8>>, last: Vec<u8> },
+    Pieces {
+        initial: Vec<u8>,
+        any: Vec<Vec<u8>>,
+        last: Vec<u8>,
+    },
+    /// One of several spellings: a class by its names and its OID.
+    OneOf(Vec<Vec<u8>>),
+    /// Earlier than a value (RFC 4517 §4.2, an ordering rule named in a filter).
+    Below(Vec<u8>),
     EveryBit(i64),
     SomeBit(i64),
+    /// The entry itself is one of these.
+    Reaches(HashSet<DnKey>),
 }
 
 impl Matcher {
-    /// Makes `filter` ready for entries that share `names`.
+    /// Makes `filter` ready for entries that share `names`. The chain rule is not known.
     #[must_use]
     pub fn new(filter: &Filter, schema: &Schema, names: &Names) -> Self {
+        Self::on(filter, Ground { schema, names, chain: None })
+    }
+
+    /// Makes `filter` ready for entries on this ground.
+    #[must_use]
+    pub fn on(filter: &Filter, ground: Ground<'_>) -> Self {
         enum Work<'a> {
             Add(&'a Filter),
             End(usize),
@@ -120,7 +171,7 @@ impl Matcher {
                     continue;
                 }
                 Work::Add(Filter::Item(item)) => {
-                    steps.push(Step::Item(Prepared::new(item, schema, names)));
+                    steps.push(Step::Item(Prepared::new(item, ground)));
                     continue;
                 }
                 Work::Add(Filter::And(parts)) => (Join::And, parts.as_slice()),
@@ -180,70 +231,79 @@ impl Matcher {
 }
 
 impl Prepared {
-    fn new(item: &Item, schema: &Schema, names: &Names) -> Self {
+    fn new(item: &Item, ground: Ground<'_>) -> Self {
+        let Ground { schema, names, .. } = ground;
         let description = item.attribute().unwrap_or("");
         let known = schema.find(description);
-        let mut ids: Vec<NameId> = names.covered_by(description).collect();
-        if let Some(known) = known {
-            // The filter may say `surname` or `2.5.4.4` where the entries say `sn`.
-            let options = description.find(';').and_then(|at| description.get(at..)).unwrap_or("");
-            for name in known.names.iter().chain([&known.oid]) {
-                ids.extend(names.covered_by(&format!("{name}{options}")));
-            }
-        }
-        ids.sort_unstable();
-        ids.dedup();
+        // The filter may say `surname` or `2.5.4.4` where the entries say `sn`, or `name` for both.
+        let covered = schema.covered(description);
+        let mut ids: Vec<NameId> =
+            covered.iter().flat_map(|description| names.covered_by(description)).collect();
         // An attribute that the schema does not know but entries have compares as text; one that
         // nobody has is not known at all.
-        let rule = known.map_or(Rule::CaseIgnore, |known| known.rule);
+        let own = known.map_or(Some(Rule::CaseIgnore), |known| known.rule);
         let recognised = known.is_some() || !ids.is_empty();
-        // Text has at least one character (RFC 4517 §3.3.6): an empty assertion is no value.
-        let is_text = matches!(rule, Rule::CaseIgnore | Rule::CaseExact | Rule::Telephone);
-        let asserted = |value: &[u8]| {
-            let sound = Some(value).filter(|value| !(is_text && value.is_empty()));
-            prepare(rule, sound?).map(std::borrow::Cow::into_owned)
-        };
-        let (test, in_dn) = match item {
-            Item::Present { .. } => (Some(Test::Present), None),
+        let is_ordered = known.is_none_or(|known| known.is_ordered);
+        let has_pieces = known.is_none_or(|known| known.has_pieces);
+        let mut rule = own.unwrap_or(Rule::Octets);
+        let mut in_dn = None;
+        let test = match item {
+            Item::Present { .. } => Some(Test::Present),
             Item::Equal { value, .. } | Item::Approx { value, .. } => {
-                (asserted(value).map(Test::Equal), None)
+                own.and_then(|own| equal(own, value, schema))
             }
             Item::GreaterOrEqual { value, .. } => {
-                (asserted(value).filter(|_| rule.has_ordering()).map(Test::AtLeast), None)
+                own.filter(|_| is_ordered).and_then(|own| asserted(own, value)).map(Test::AtLeast)
             }
             Item::LessOrEqual { value, .. } => {
-                (asserted(value).filter(|_| rule.has_ordering()).map(Test::AtMost), None)
+                own.filter(|_| is_ordered).and_then(|own| asserted(own, value)).map(Test::AtMost)
             }
-            Item::Substrings { initial, any, last, .. } => {
-                (pieces(rule, initial.as_deref(), any, last.as_deref()), None)
-            }
+            Item::Substrings { initial, any, last, .. } => own
+                .filter(|_| has_pieces)
+                .and_then(|own| pieces(own, initial.as_deref(), any, last.as_deref())),
             Item::Extensible { rule: named, value, dn, attribute } => {
-                let in_dn = dn.then(|| attribute.clone().unwrap_or_default());
+                in_dn = dn.then(|| attribute.clone().unwrap_or_default());
+                let own = own.filter(|_| attribute.is_some());
                 let number = || std::str::from_utf8(value).ok()?.trim().parse::<i64>().ok();
-                let test = match named.as_deref() {
-                    None => asserted(value).map(Test::Equal),
-                    Some(BIT_AND) if rule == Rule::Integer => number().map(Test::EveryBit),
-                    Some(BIT_OR) if rule == Rule::Integer => number().map(Test::SomeBit),
-                    Some(named) => {
-                        let chosen = text_rule(named).filter(|_| attribute.is_some());
-                        let prepared = chosen.and_then(|rule| Some((rule, prepare(rule, value)?)));
-                        if let Some((rule, value)) = prepared {
-                            let test = Test::Equal(value.into_owned());
-                            return Self { ids, rule, test, in_dn };
-                        }
-                        None
+                match named.as_deref() {
+                    None => own.and_then(|own| equal(own, value, schema)),
+                    Some(name) if is_rule(name, BIT_AND) && own == Some(Rule::Integer) => {
+                        number().map(Test::EveryBit)
                     }
-                };
-                (test, in_dn)
+                    Some(name) if is_rule(name, BIT_OR) && own == Some(Rule::Integer) => {
+                        number().map(Test::SomeBit)
+                    }
+                    Some(CHAIN) if own == Some(Rule::Name) => ground.chain(description, value),
+                    Some(name) => Rule::named(name).and_then(|(chosen, purpose)| {
+                        if attribute.is_none() {
+                            ids = goes_with(chosen, schema, names);
+                        } else if !own.is_some_and(|own| chosen.goes_with(own)) {
+                            return None;
+                        }
+                        rule = chosen;
+                        match purpose {
+                            Use::Equality => equal(chosen, value, schema),
+                            Use::Ordering => asserted(chosen, value).map(Test::Below),
+                            Use::Substrings => None,
+                        }
+                    }),
+                }
             }
         };
-        let test = test.filter(|_| recognised || in_dn.is_some()).unwrap_or(Test::Undefined);
+        ids.sort_unstable();
+        ids.dedup();
+        let chosen = matches!(item, Item::Extensible { attribute: None, .. });
+        let test = test.filter(|_| recognised || chosen || in_dn.is_some()).unwrap_or(Test::Undefined);
         Self { ids, rule, test, in_dn }
     }
 
     fn truth(&self, entry: Entry<'_>) -> Truth {
-        if matches!(self.test, Test::Undefined) {
-            return Truth::Undefined;
+        match &self.test {
+            Test::Undefined => return Truth::Undefined,
+            Test::Reaches(set) => {
+                return Truth::of(Dn::parse(entry.dn()).is_ok_and(|dn| set.contains(&dn.key())));
+            }
+            _ => {}
         }
         let found = self.ids.iter().any(|id| entry.values_by_id(*id).any(|value| self.holds(value)));
         Truth::of(found || self.in_dn.as_deref().is_some_and(|wanted| self.holds_in_dn(wanted, entry)))
@@ -257,8 +317,11 @@ impl Prepared {
 
     fn holds(&self, value: &[u8]) -> bool {
         match &self.test {
-            Test::Undefined => false,
+            Test::Undefined | Test::Reaches(_) => false,
             Test::Present => true,
+            Test::OneOf(wanted) => wanted.iter().any(|wanted| equals(self.rule, value, wanted)),
+            Test::Below(wanted) => prepare(self.rule, value)
+                .is_some_and(|value| compare(self.rule, &value, wanted) == Ordering::Less),
             Test::EveryBit(bits) => number(value).is_some_and(|number| number & bits == *bits),
             Test::SomeBit(bits) => number(value).is_some_and(|number| number & bits != 0),
             Test::Equal(wanted) => equals(self.rule, value, wanted),
@@ -275,29 +338,45 @@ fn number(value: &[u8]) -> Option<i64> {
     std::str::from_utf8(value).ok()?.parse().ok()
 }
 
-/// The matching rules for text that a filter may name in place of the attribute's own.
-fn text_rule(named: &str) -> Option<Rule> {
-    match named.to_ascii_lowercase().as_str() {
-        "caseignorematch" | "2.5.13.2" | "caseignoreia5match" | "1.3.6.1.4.1.1466.109.114.2" => {
-            Some(Rule::CaseIgnore)
-        }
-        "caseexactmatch" | "2.5.13.5" | "caseexactia5match" | "1.3.6.1.4.1.1466.109.114.1" => {
-            Some(Rule::CaseExact)
-        }
-        "integermatch" | "2.5.13.14" => Some(Rule::Integer),
-        "distinguishednamematch" | "2.5.13.1" => Some(Rule::Name),
-        "octetstringmatch" | "2.5.13.17" => Some(Rule::Octets),
-        "booleanmatch" | "2.5.13.13" => Some(Rule::Boolean),
-        "generalizedtimematch" | "2.5.13.27" => Some(Rule::Time),
-        _ => None,
+fn is_rule(name: &str, (oid, called): (&str, &str)) -> bool {
+    name == oid || name.eq_ignore_ascii_case(called)
+}
+
+/// The form of a value to compare with. An empty text is none (RFC 4517 §3.3.6).
+fn asserted(rule: Rule, value: &[u8]) -> Option<Vec<u8>> {
+    let sound = Some(value).filter(|value| !(rule.is_text() && value.is_empty()));
+    prepare(rule, sound?).map(Cow::into_owned)
+}
+
+fn equal(rule: Rule, value: &[u8], schema: &Schema) -> Option<Test> {
+    let wanted = asserted(rule, value)?;
+    if rule != Rule::ObjectIdentifier {
+        return Some(Test::Equal(wanted));
+    }
+    // A short name stands for an OID: one that is not known stands for nothing (§4.2.26).
+    let text = std::str::from_utf8(&wanted).ok()?;
+    let class = schema.find_class(text);
+    let spelled = class.map(|class| class.names.iter().chain([&class.oid]));
+    let is_oid = text.starts_with(|first: char| first.is_ascii_digit());
+    match spelled {
+        Some(names) => Some(Test::OneOf(names.map(|name| name.to_ascii_lowercase().into_bytes()).collect())),
+        None if schema.is_complete() && !is_oid => None,
+        None => Some(Test::Equal(wanted)),
     }
 }
 
+/// The attributes of entries that a rule can compare, for a filter that names the rule alone.
+fn goes_with(rule: Rule, schema: &Schema, names: &Names) -> Vec<NameId> {
+    let own = |name: &str| schema.find(name).map_or(Some(Rule::CaseIgnore), |known| known.rule);
+    names
+        .iter()
+        .filter(|(_, name)| own(name).is_some_and(|own| rule.goes_with(own)))
+        .map(|(id, _)| id)
+        .collect()
+}
+
 fn pieces(rule: Rule, initial: Option<&[u8]>, any: &[Vec<u8>], last: Option<&[u8]>) -> Option<Test> {
-    if !rule.has_substrings() {
-        return None;
-    }
-    let piece = |piece: &[u8]| prepare_piece(rule, piece).map(std::borrow::Cow::into_owned);
+    let piece = |piece: &[u8]| prepare_piece(rule, piece).map(Cow::into_owned);
     let mut initial = piece(initial.unwrap_or_default())?;
     let mut last = piece(last.unwrap_or_default())?;
     // Blanks at the outer ends of a value do not count (RFC 4518 §2.6.1).

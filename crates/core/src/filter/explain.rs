@@ -3,9 +3,8 @@
 //! A filter's clauses are numbered in the order in which they are written, a joining clause before
 //! its parts. No recursion; memory is linear in the clauses.
 
-use super::{Filter, Matcher, Truth};
-use crate::entry::{Entry, Names};
-use crate::schema::Schema;
+use super::{Filter, Ground, Matcher, Truth};
+use crate::entry::Entry;
 use crate::value::readable;
 use serde::Serialize;
 
@@ -96,10 +95,10 @@ pub struct Judged {
 
 /// Why an entry is in or out: every clause, and the fewest that decided.
 #[must_use]
-pub fn explain(filter: &Filter, entry: Entry<'_>, names: &Names, schema: &Schema) -> Vec<Judged> {
+pub fn explain(filter: &Filter, entry: Entry<'_>, ground: Ground<'_>) -> Vec<Judged> {
     let clauses = filter.clauses();
     let truths: Vec<Truth> =
-        clauses.iter().map(|clause| Matcher::new(clause.filter, schema, names).truth(entry)).collect();
+        clauses.iter().map(|clause| Matcher::on(clause.filter, ground).truth(entry)).collect();
     let deciding = deciding(&clauses, &truths);
     clauses
         .iter()
@@ -110,7 +109,7 @@ pub fn explain(filter: &Filter, entry: Entry<'_>, names: &Names, schema: &Schema
                 Filter::Item(item) => item.attribute(),
                 _ => None,
             };
-            let names = attribute.map(|name| spellings(name, schema)).unwrap_or_default();
+            let names = attribute.map(|name| ground.schema.covered(name)).unwrap_or_default();
             let all: Vec<String> = entry
                 .attributes()
                 .filter(|(have, _)| names.iter().any(|name| crate::entry::covers(name, have)))
@@ -127,13 +126,6 @@ pub fn explain(filter: &Filter, entry: Entry<'_>, names: &Names, schema: &Schema
             }
         })
         .collect()
-}
-
-/// An attribute's name, and its other names.
-fn spellings(name: &str, schema: &Schema) -> Vec<String> {
-    let options = name.find(';').and_then(|at| name.get(at..)).unwrap_or("");
-    let known = schema.find(name).into_iter().flat_map(|known| known.names.iter());
-    known.map(|other| format!("{other}{options}")).chain([name.to_owned()]).collect()
 }
 
 /// The fewest clauses that make the whole what it is.
@@ -218,12 +210,10 @@ pub struct Passed {
 pub fn count<'e>(
     filter: &Filter,
     entries: impl IntoIterator<Item = Entry<'e>>,
-    names: &Names,
-    schema: &Schema,
+    ground: Ground<'_>,
 ) -> Vec<Passed> {
     let clauses = filter.clauses();
-    let matchers: Vec<Matcher> =
-        clauses.iter().map(|clause| Matcher::new(clause.filter, schema, names)).collect();
+    let matchers: Vec<Matcher> = clauses.iter().map(|clause| Matcher::on(clause.filter, ground)).collect();
     let mut counts: Vec<Passed> = clauses
         .iter()
         .map(|clause| Passed {
@@ -269,7 +259,12 @@ pub fn count<'e>(
 mod tests {
     use super::*;
     use crate::entry::Entries;
+    use crate::schema::Schema;
     use proptest::prelude::*;
+
+    fn ground(entries: &Entries) -> Ground<'_> {
+        Ground { schema: Schema::builtin(), names: entries.names(), chain: None }
+    }
 
     fn museum() -> Entries {
         let mut entries = Entries::new();
@@ -324,7 +319,7 @@ mod tests {
             ("(cn=Ada)", 0, Truth::True, "(cn=Ada)", "one comparison"),
         ] {
             let parsed = Filter::parse(filter).unwrap();
-            let judged = explain(&parsed, entries.get(person).unwrap(), entries.names(), Schema::builtin());
+            let judged = explain(&parsed, entries.get(person).unwrap(), ground(&entries));
             let decides: Vec<&str> =
                 judged.iter().filter(|one| one.decides).map(|one| one.clause.as_str()).collect();
             assert_eq!((judged[0].truth, decides.join(" ").as_str()), (truth, deciding), "{why}: {filter}");
@@ -335,7 +330,7 @@ mod tests {
     fn the_values_that_were_compared_are_shown() {
         let entries = museum();
         let filter = Filter::parse("(&(department=Registry)(commonName=Ada))").unwrap();
-        let judged = explain(&filter, entries.get(0).unwrap(), entries.names(), Schema::builtin());
+        let judged = explain(&filter, entries.get(0).unwrap(), ground(&entries));
         let values: Vec<_> = judged.iter().map(|one| one.values.concat()).collect();
         assert_eq!(values, ["", "Botany", "Ada"], "by another name of the type, too");
     }
@@ -346,7 +341,7 @@ mod tests {
         let filter =
             Filter::parse("(&(cn=*)(|(department=Botany)(department=Registry))(mail=*@y)(!(cn=Ada)))")
                 .unwrap();
-        let told: Vec<_> = count(&filter, entries.iter(), entries.names(), Schema::builtin())
+        let told: Vec<_> = count(&filter, entries.iter(), ground(&entries))
             .into_iter()
             .map(|one| (one.clause, one.alone, one.reached, one.passed))
             .collect();
@@ -387,7 +382,7 @@ mod tests {
         fn the_deciding_clauses_alone_decide(filter in any_filter(), person in 0usize..4) {
             let entries = museum();
             let entry = entries.get(person).unwrap();
-            let judged = explain(&filter, entry, entries.names(), Schema::builtin());
+            let judged = explain(&filter, entry, ground(&entries));
             let clauses = filter.clauses();
             let whole = judged[0].truth;
             for others in [Truth::True, Truth::False, Truth::Undefined] {
@@ -426,7 +421,7 @@ mod tests {
             let entries = museum();
             let matcher = Matcher::new(&filter, Schema::builtin(), entries.names());
             let matched = entries.iter().filter(|entry| matcher.matches(*entry)).count();
-            let counted = count(&filter, entries.iter(), entries.names(), Schema::builtin());
+            let counted = count(&filter, entries.iter(), ground(&entries));
             prop_assert_eq!((counted[0].alone, counted[0].passed, counted[0].reached), (matched, matched, 4));
         }
     }

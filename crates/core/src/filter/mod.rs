@@ -20,7 +20,7 @@ mod tests;
 
 pub use ast::{Filter, Item};
 pub use error::{ParseError, ParseErrorKind};
-pub use eval::{Matcher, Truth};
+pub use eval::{Chain, Ground, Matcher, Truth};
 pub use explain::{Clause, ClauseKind, Judged, Passed, count, explain};
 pub use repair::Repaired;
 

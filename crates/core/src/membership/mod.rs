@@ -5,8 +5,11 @@
 //! and the path it keeps for each person is a shortest one. No I/O, no recursion; memory is
 //! linear in names and members.
 
+mod chain;
 #[cfg(test)]
 mod tests;
+
+pub use chain::Links;
 
 use crate::name::DnKey;
 use fixedbitset::FixedBitSet;

@@ -10,6 +10,8 @@ pub struct ParseError {
     pub(crate) kind: ParseErrorKind,
     pub(crate) text: String,
     pub(crate) span: SourceSpan,
+    /// How the standard writes what an older form says.
+    pub(crate) instead: Option<String>,
 }
 
 /// The rule of RFC 4514 §3 that a text breaks.
@@ -57,6 +59,18 @@ pub enum ParseErrorKind {
     #[error("a value that begins with # has pairs of hexadecimal digits")]
     #[diagnostic(code(WX0201), help("a value that really begins with a number sign is written \\#"))]
     BadHex,
+    /// A quotation mark that is never closed.
+    #[error("the closing quotation mark of this one is missing")]
+    #[diagnostic(code(WX0201), help("a quotation mark that is part of a value is written \\\""))]
+    NoQuote,
+    /// Too much text.
+    #[error("it is longer than is allowed")]
+    #[diagnostic(code(WX0201), help("a name has at most 64 KiB; is it one name?"))]
+    TooLong,
+    /// Too many relative names.
+    #[error("it has more parts than are allowed")]
+    #[diagnostic(code(WX0201), help("a name has at most 1,000 parts; is it one name?"))]
+    TooDeep,
 }
 
 impl ParseError {
@@ -64,6 +78,12 @@ impl ParseError {
     #[must_use]
     pub fn kind(&self) -> ParseErrorKind {
         self.kind
+    }
+
+    /// How the standard writes the same name, where the text is an older form of one.
+    #[must_use]
+    pub fn instead(&self) -> Option<&str> {
+        self.instead.as_deref()
     }
 
     /// The bytes of the text that break it.
@@ -79,7 +99,10 @@ impl Diagnostic for ParseError {
     }
 
     fn help<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
-        self.kind.help()
+        match &self.instead {
+            Some(newer) => Some(Box::new(format!("this is an older form; today it is written {newer}"))),
+            None => self.kind.help(),
+        }
     }
 
     fn source_code(&self) -> Option<&dyn SourceCode> {

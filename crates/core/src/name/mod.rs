@@ -7,6 +7,7 @@
 
 mod error;
 mod parse;
+pub use parse::{DEEPEST, LONGEST};
 pub(crate) use parse::{hex_pair, is_attribute_type};
 mod print;
 #[cfg(test)]
@@ -14,6 +15,7 @@ mod tests;
 
 pub use error::{ParseError, ParseErrorKind};
 
+use crate::prepare::{self, Fold};
 use std::fmt::Write as _;
 
 /// A distinguished name (RFC 4512 §2.3.2): relative names, the entry's own first.
@@ -39,6 +41,15 @@ pub struct Ava {
     pub encoded: bool,
 }
 
+/// A name, and what its text had that the standard does not write so.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Pasted {
+    /// The name.
+    pub dn: Dn,
+    /// What was done, in words; empty where the text was in the standard's form.
+    pub remarks: Vec<&'static str>,
+}
+
 impl Dn {
     /// Parses the string form (RFC 4514 §3). The empty text is the root's name.
     ///
@@ -54,6 +65,23 @@ impl Dn {
     /// ```
     pub fn parse(text: &str) -> Result<Self, ParseError> {
         parse::parse(text)
+    }
+
+    /// Parses what people paste: the string form, and the older forms of a name (RFC 1779,
+    /// RFC 2253 §4) with semicolons, quotation marks, blanks or `OID.` in it. Each is told.
+    ///
+    /// # Errors
+    /// As [`Dn::parse`].
+    ///
+    /// # Examples
+    /// ```
+    /// use webtaxon_core::name::Dn;
+    /// let pasted = Dn::parse_pasted(r#"CN="Ibbotson, Ada"; OU=People; DC=example"#).unwrap();
+    /// assert_eq!(pasted.dn.to_string(), r"CN=Ibbotson\, Ada,OU=People,DC=example");
+    /// assert_eq!(pasted.remarks.len(), 3);
+    /// ```
+    pub fn parse_pasted(text: &str) -> Result<Pasted, ParseError> {
+        parse::pasted(text)
     }
 
     /// The relative names, the entry's own first.
@@ -73,6 +101,20 @@ impl Dn {
     pub fn parent(&self) -> Option<Dn> {
         let (_, rest) = self.rdns.split_first()?;
         Some(Dn { rdns: rest.to_vec() })
+    }
+
+    /// How many relative names there are; 0 for the root.
+    #[must_use]
+    pub fn depth(&self) -> usize {
+        self.rdns.len()
+    }
+
+    /// What stands in front of `top`, where this is that name or lies under it.
+    #[must_use]
+    pub fn relative_to(&self, top: &Dn) -> Option<Dn> {
+        let at = self.depth().checked_sub(top.depth())?;
+        let (front, rest) = self.rdns.split_at_checked(at)?;
+        (Dn { rdns: rest.to_vec() }.key() == top.key()).then(|| Dn { rdns: front.to_vec() })
     }
 
     /// The form by which names are compared, hashed and ordered.
@@ -115,32 +157,45 @@ impl Ava {
         key
     }
 
-    /// Type in lower case, value without case and without blanks that do not matter
-    /// (RFC 4518 §2.6.1).
+    /// Type in lower case, value as caseIgnoreMatch compares it (RFC 4518).
     fn write_key(&self, key: &mut String) {
         match well_known(&self.attribute) {
             Some(short) => key.push_str(short),
             None => key.extend(self.attribute.chars().map(|character| character.to_ascii_lowercase())),
         }
-        key.push_str(if self.encoded { "=#" } else { "=" });
-        let Ok(text) = std::str::from_utf8(&self.value) else {
+        let value = if self.encoded { encoded_text(&self.value) } else { Some(&*self.value) };
+        key.push_str(if value.is_none() { "=#" } else { "=" });
+        // What cannot be prepared is compared byte by byte.
+        let prepared = value.and_then(|value| prepare::text(value, Fold::Case));
+        let Some(text) = prepared.as_deref().and_then(|prepared| std::str::from_utf8(prepared).ok()) else {
             for byte in &self.value {
                 let _ = write!(key, "\\{byte:02x}");
             }
             return;
         };
-        for (index, word) in text.split(' ').filter(|word| !word.is_empty()).enumerate() {
-            if index > 0 {
-                key.push(' ');
-            }
-            for lower in word.chars().flat_map(char::to_lowercase) {
-                match lower {
-                    DnKey::END => key.push_str("\\00"),
-                    '\\' | '+' => key.extend(['\\', lower]),
-                    other => key.push(other),
-                }
+        if !text.contains(['\\', '+', DnKey::END]) {
+            key.push_str(text);
+            return;
+        }
+        for character in text.chars() {
+            match character {
+                DnKey::END => key.push_str("\\00"),
+                '\\' | '+' => key.extend(['\\', character]),
+                other => key.push(other),
             }
         }
+    }
+}
+
+/// The text in a value of the `#` form: a BER string in one piece (X.690 §8.7, §8.21), as LDAP
+/// encodes a value (RFC 4514 §2.4).
+fn encoded_text(value: &[u8]) -> Option<&[u8]> {
+    const STRINGS: [u8; 4] = [0x04, 0x0c, 0x13, 0x16];
+    match value {
+        [tag, length, text @ ..] if STRINGS.contains(tag) && usize::from(*length) == text.len() => {
+            (*length < 0x80).then_some(text)
+        }
+        _ => None,
     }
 }
 

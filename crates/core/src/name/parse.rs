@@ -1,14 +1,32 @@
-//! From the string form to a [`Dn`] (RFC 4514 §3): one pass, no recursion.
+//! From the string form to a [`Dn`] (RFC 4514 §3), or from one of the older forms (RFC 1779,
+//! RFC 2253 §4): one pass, no recursion.
 
-use super::{Ava, Dn, ParseError, ParseErrorKind, Rdn};
+use super::{Ava, Dn, ParseError, ParseErrorKind, Pasted, Rdn};
+
+/// The longest name that is read, in bytes.
+pub const LONGEST: usize = 1 << 16;
+/// The most relative names in a name.
+pub const DEEPEST: usize = 1000;
 
 pub(super) fn parse(text: &str) -> Result<Dn, ParseError> {
-    let mut parser = Parser { text, bytes: text.as_bytes(), at: 0 };
-    parser.dn().map_err(|(kind, start, end)| ParseError {
-        kind,
-        text: text.to_owned(),
-        span: (start..end.max(start)).into(),
+    let mut parser = Parser::new(text, false);
+    parser.dn().map_err(|failure| {
+        let mut error = failed(text, failure);
+        // An older form has a newer one: say how it is written.
+        error.instead = pasted(text).ok().map(|pasted| pasted.dn.to_string());
+        error
     })
+}
+
+pub(super) fn pasted(text: &str) -> Result<Pasted, ParseError> {
+    let mut parser = Parser::new(text, true);
+    let dn = parser.dn().map_err(|failure| failed(text, failure))?;
+    Ok(Pasted { dn, remarks: parser.remarks })
+}
+
+fn failed(text: &str, (kind, start, end): Failure) -> ParseError {
+    let text = if kind == ParseErrorKind::TooLong { String::new() } else { text.to_owned() };
+    ParseError { kind, text, span: (start..end.max(start)).into(), instead: None }
 }
 
 type Failure = (ParseErrorKind, usize, usize);
@@ -17,16 +35,49 @@ struct Parser<'a> {
     text: &'a str,
     bytes: &'a [u8],
     at: usize,
+    /// Whether older forms are read, too.
+    older: bool,
+    /// What was read that the standard does not write so, each once.
+    remarks: Vec<&'static str>,
 }
 
-impl Parser<'_> {
+const BLANKS: &str = "blanks around the separators were left out";
+const SEMICOLONS: &str = "semicolons between the parts were read as commas";
+const QUOTES: &str = "values in quotation marks were read without them";
+const PREFIX: &str = "OID. in front of a numeric type was left out";
+const LABEL: &str = "dn: in front was left out";
+
+impl<'a> Parser<'a> {
+    fn new(text: &'a str, older: bool) -> Self {
+        Self { text, bytes: text.as_bytes(), at: 0, older, remarks: Vec::new() }
+    }
+
+    fn remark(&mut self, remark: &'static str) {
+        if !self.remarks.contains(&remark) {
+            self.remarks.push(remark);
+        }
+    }
+
     fn peek(&self) -> Option<u8> {
         self.bytes.get(self.at).copied()
     }
 
     fn skip_blanks(&mut self) {
-        while self.peek() == Some(b' ') {
-            self.at += 1;
+        let begin = self.at;
+        let is_blank = |byte: u8| byte == b' ' || (self.older && byte.is_ascii_whitespace());
+        let blanks = self.bytes.iter().skip(begin).take_while(|byte| is_blank(**byte)).count();
+        self.at += blanks;
+        if blanks > 0 {
+            self.remark(BLANKS);
+        }
+    }
+
+    /// Takes a word in front, in any case, if it stands here and older forms are read.
+    fn skip_word(&mut self, word: &str, remark: &'static str) {
+        let here = self.text.get(self.at..self.at + word.len());
+        if self.older && here.is_some_and(|here| here.eq_ignore_ascii_case(word)) {
+            self.at += word.len();
+            self.remark(remark);
         }
     }
 
@@ -37,15 +88,27 @@ impl Parser<'_> {
     }
 
     fn dn(&mut self) -> Result<Dn, Failure> {
+        if self.bytes.len() > LONGEST {
+            return Err((ParseErrorKind::TooLong, 0, 0));
+        }
         let mut rdns = Vec::new();
+        self.skip_blanks();
+        self.skip_word("dn:", LABEL);
         self.skip_blanks();
         if self.peek().is_none() {
             return Ok(Dn { rdns });
         }
         loop {
+            if rdns.len() == DEEPEST {
+                return Err((ParseErrorKind::TooDeep, self.at, self.at));
+            }
             rdns.push(self.rdn()?);
             match self.peek() {
                 Some(b',') => self.at += 1,
+                Some(b';') if self.older => {
+                    self.at += 1;
+                    self.remark(SEMICOLONS);
+                }
                 None => return Ok(Dn { rdns }),
                 Some(_) => return Err(self.here(ParseErrorKind::Unescaped)),
             }
@@ -69,6 +132,10 @@ impl Parser<'_> {
         }
         self.at += 1;
         self.skip_blanks();
+        if self.older && self.peek() == Some(b'"') {
+            let value = self.quoted()?;
+            return Ok(Ava { attribute, value, encoded: false });
+        }
         if self.peek() == Some(b'#') {
             let value = self.hex_value()?;
             return Ok(Ava { attribute, value, encoded: true });
@@ -79,6 +146,9 @@ impl Parser<'_> {
 
     fn attribute_type(&mut self) -> Result<String, Failure> {
         self.skip_blanks();
+        if self.bytes.get(self.at + 4).is_some_and(u8::is_ascii_digit) {
+            self.skip_word("OID.", PREFIX);
+        }
         let start = self.at;
         while self.peek().is_some_and(|byte| byte.is_ascii_alphanumeric() || byte == b'-' || byte == b'.') {
             self.at += 1;
@@ -98,7 +168,7 @@ impl Parser<'_> {
         self.at += 1;
         let mut value = Vec::new();
         while let Some(first) = self.peek() {
-            if matches!(first, b',' | b'+' | b' ') {
+            if matches!(first, b',' | b'+' | b' ') || (self.older && self.ends_older(first)) {
                 break;
             }
             let byte = hex_pair(first, self.bytes.get(self.at + 1).copied());
@@ -113,12 +183,40 @@ impl Parser<'_> {
         Ok(value)
     }
 
+    /// Whether a bare value or a blank ends here in an older form.
+    fn ends_older(&self, byte: u8) -> bool {
+        byte == b';' || byte.is_ascii_whitespace()
+    }
+
+    /// A value between quotation marks (RFC 1779 §2.3), and the blanks behind it.
+    fn quoted(&mut self) -> Result<Vec<u8>, Failure> {
+        let start = self.at;
+        self.at += 1;
+        let mut value = Vec::new();
+        loop {
+            match self.peek() {
+                Some(b'"') => break,
+                Some(b'\\') => value.push(self.escape()?),
+                Some(byte) => {
+                    value.push(byte);
+                    self.at += 1;
+                }
+                None => return Err((ParseErrorKind::NoQuote, start, start + 1)),
+            }
+        }
+        self.at += 1;
+        self.remark(QUOTES);
+        self.skip_blanks();
+        Ok(value)
+    }
+
     fn value(&mut self) -> Result<Vec<u8>, Failure> {
         let mut value = Vec::new();
         let mut keep = 0; // trailing blanks count only where they were escaped
         while let Some(byte) = self.peek() {
             match byte {
                 b',' | b'+' => break,
+                b';' if self.older => break,
                 b'"' | b';' | b'<' | b'>' | 0 => return Err(self.here(ParseErrorKind::Unescaped)),
                 b'\\' => {
                     value.push(self.escape()?);
@@ -127,11 +225,14 @@ impl Parser<'_> {
                 _ => {
                     value.push(byte);
                     self.at += 1;
-                    if byte != b' ' {
+                    if byte != b' ' && !(self.older && byte.is_ascii_whitespace()) {
                         keep = value.len();
                     }
                 }
             }
+        }
+        if keep < value.len() {
+            self.remark(BLANKS);
         }
         value.truncate(keep);
         Ok(value)

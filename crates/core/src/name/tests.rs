@@ -65,6 +65,11 @@ fn names_are_compared_by_meaning() {
         (r"CN=a\+ou=b", "CN=a+OU=b", false, "an escaped plus is a value's"),
         ("CN=Ärger", "CN=ärger", true, "case beyond ASCII"),
         ("CN=a", "CN=b", false, "other values"),
+        ("CN=#04024869", "CN=Hi", true, "an encoded value and the same as text"),
+        ("CN=#0c024869", "CN=hi", true, "encoded as another kind of string"),
+        ("CN=#04034869", "CN=Hi", false, "encoded with another length"),
+        ("CN=#020105", "CN=\\02\\01\\05", false, "encoded, but no string"),
+        ("CN=\u{ff21}da", "CN=ada", true, "letters of another width (RFC 4518)"),
     ] {
         let keys = (Dn::parse(left).unwrap().key(), Dn::parse(right).unwrap().key());
         assert_eq!(keys.0 == keys.1, same, "{why}: {left} {right}");
@@ -81,6 +86,12 @@ fn a_name_lies_under_its_parents_and_under_nobody_else() {
     assert!(!key("DC=example").is_within(&ada));
     assert_eq!(ada.parent().unwrap(), key("OU=People,DC=quillmere,DC=example"));
     assert_eq!((ada.depth(), key("").depth(), key("").parent()), (4, 0, None));
+    let dn = |text: &str| Dn::parse(text).unwrap();
+    let relative = dn("CN=Ada,OU=People,DC=x").relative_to(&dn("dc=X"));
+    assert_eq!(relative.as_ref().map(Dn::to_string).as_deref(), Some("CN=Ada,OU=People"));
+    assert_eq!((dn("DC=x").relative_to(&dn("DC=x")), dn("DC=x").depth()), (Some(Dn::default()), 1));
+    assert_eq!(dn("DC=x").relative_to(&dn("OU=a,DC=x")), None);
+    assert_eq!(dn("OU=a,DC=y").relative_to(&dn("DC=x")), None);
     assert_eq!(short(r"CN=Ibbotson\, Ada,DC=x"), "Ibbotson, Ada");
     assert_eq!(short("not a name"), "not a name");
 }
@@ -94,6 +105,48 @@ fn any_dn() -> impl Strategy<Value = Dn> {
     proptest::collection::vec(rdn, 0..5).prop_map(|rdns| Dn { rdns })
 }
 
+#[test]
+fn older_forms_are_read_with_a_remark() {
+    for (text, printed, remarks, why) in [
+        ("CN=Ada,OU=People", "CN=Ada,OU=People", 0, "the standard's form"),
+        ("CN=Ada;OU=People", "CN=Ada,OU=People", 1, "RFC 1779: semicolons"),
+        (r#"CN="Ibbotson, Ada",O=x"#, r"CN=Ibbotson\, Ada,O=x", 1, "RFC 1779: quotation marks"),
+        (r#"CN="a\"b" + OU=c"#, r#"CN=a\"b+OU=c"#, 2, "an escape inside quotation marks"),
+        (r#"CN="" , O=x"#, "CN=,O=x", 2, "nothing between quotation marks"),
+        ("OID.2.5.4.3=Ada,oid.2.5.4.10=x", "2.5.4.3=Ada,2.5.4.10=x", 1, "RFC 1779: the OID. prefix"),
+        ("CN = Ada , OU = People", "CN=Ada,OU=People", 1, "blanks around separators"),
+        ("CN=Ada,\n  OU=People\n", "CN=Ada,OU=People", 1, "over two lines"),
+        ("dn: CN=Ada,O=x", "CN=Ada,O=x", 2, "out of an LDIF file"),
+        ("2.5.4.3=#0403416461; O=x", "2.5.4.3=#0403416461,O=x", 2, "an encoded value"),
+        ("oid=x", "oid=x", 0, "an attribute of that name"),
+    ] {
+        let pasted = Dn::parse_pasted(text).unwrap_or_else(|error| panic!("{why}: {text}: {error}"));
+        assert_eq!((pasted.dn.to_string().as_str(), pasted.remarks.len()), (printed, remarks), "{why}");
+        if let Err(error) = Dn::parse(text) {
+            assert_eq!(error.instead(), Some(printed), "{why}");
+            assert!(miette::Diagnostic::help(&error).unwrap().to_string().contains(printed), "{why}");
+        }
+    }
+    for (text, kind) in [
+        (r#"CN="Ada,O=x"#, ParseErrorKind::NoQuote),
+        ("Loans Desk", ParseErrorKind::NoEquals),
+        (r#"CN="a"b,O=x"#, ParseErrorKind::Unescaped),
+    ] {
+        assert_eq!(Dn::parse_pasted(text).unwrap_err().kind(), kind, "{text}");
+    }
+}
+
+#[test]
+fn one_more_than_a_limit_is_refused() {
+    let deep = |count: usize| vec!["O=x"; count].join(",");
+    assert_eq!(Dn::parse(&deep(DEEPEST)).unwrap().depth(), DEEPEST);
+    assert_eq!(Dn::parse(&deep(DEEPEST + 1)).unwrap_err().kind(), ParseErrorKind::TooDeep);
+    assert_eq!(Dn::parse(&deep(100_000)).unwrap_err().kind(), ParseErrorKind::TooLong);
+    let long = |bytes: usize| format!("O={}", "x".repeat(bytes - 2));
+    assert!(Dn::parse(&long(LONGEST)).is_ok());
+    assert_eq!(Dn::parse(&long(LONGEST + 1)).unwrap_err().kind(), ParseErrorKind::TooLong);
+}
+
 proptest! {
     /// Printing and parsing must not lose anything.
     #[test]
@@ -104,9 +157,17 @@ proptest! {
     /// Whatever the text, no panic, and the place lies within it, between two characters.
     #[test]
     fn any_text_is_parsed_or_refused(text in r##"([a-zA-Z=,+\\"#; ä0-9.]|\PC){0,40}"##) {
-        if let Err(error) = Dn::parse(&text) {
-            let span = error.span();
-            prop_assert!(text.get(span.offset()..span.offset() + span.len()).is_some());
+        for read in [Dn::parse(&text), Dn::parse_pasted(&text).map(|pasted| pasted.dn)] {
+            match read {
+                Ok(dn) => prop_assert_eq!(Dn::parse(&dn.to_string()).unwrap(), dn),
+                Err(error) => {
+                    let span = error.span();
+                    prop_assert!(text.get(span.offset()..span.offset() + span.len()).is_some());
+                }
+            }
+        }
+        if let Ok(dn) = Dn::parse(&text) {
+            prop_assert_eq!(Dn::parse_pasted(&text).unwrap().dn, dn);
         }
     }
 }

@@ -4,112 +4,29 @@
 //! ordering is [`compare`], substrings are looked for inside them. A value that the rule cannot
 //! read has no prepared form, and a filter item over it is Undefined (RFC 4511 §4.5.1.7).
 
+use super::Rule;
 use crate::name::{Dn, Rdn};
+use crate::prepare::{self, Fold, is_simple};
 use jiff::SignedDuration;
 use jiff::civil::DateTime;
 use std::borrow::Cow;
 use std::cmp::Ordering;
-
-/// How the values of an attribute type are compared.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[non_exhaustive]
-pub enum Rule {
-    /// Text, case and outer blanks do not matter (caseIgnoreMatch and its companions).
-    CaseIgnore,
-    /// Text, case matters.
-    CaseExact,
-    /// Text, blanks and hyphens do not matter either (telephoneNumberMatch).
-    Telephone,
-    /// A whole number (integerMatch).
-    Integer,
-    /// `TRUE` or `FALSE` (booleanMatch).
-    Boolean,
-    /// A time (generalizedTimeMatch), in UTC.
-    Time,
-    /// The bytes as they are (octetStringMatch).
-    Octets,
-    /// A distinguished name (distinguishedNameMatch).
-    Name,
-    /// A domain controller's objectCategory: a name, or the short name of the category.
-    Category,
-    /// An OID or its short name (objectIdentifierMatch).
-    ObjectIdentifier,
-    /// A UUID in its text form (uuidMatch).
-    Uuid,
-    /// The OID at the front of a definition (objectIdentifierFirstComponentMatch).
-    FirstComponent,
-}
-
-impl Rule {
-    /// Equality, ordering and substrings rule, and syntax, as a subschema names them.
-    pub(super) fn standard_names(self) -> (&'static str, &'static str, &'static str, &'static str) {
-        match self {
-            Rule::CaseIgnore => (
-                "caseIgnoreMatch",
-                "caseIgnoreOrderingMatch",
-                "caseIgnoreSubstringsMatch",
-                "1.3.6.1.4.1.1466.115.121.1.15",
-            ),
-            Rule::CaseExact => (
-                "caseExactMatch",
-                "caseExactOrderingMatch",
-                "caseExactSubstringsMatch",
-                "1.3.6.1.4.1.1466.115.121.1.15",
-            ),
-            Rule::Telephone => (
-                "telephoneNumberMatch",
-                "",
-                "telephoneNumberSubstringsMatch",
-                "1.3.6.1.4.1.1466.115.121.1.50",
-            ),
-            Rule::Integer => ("integerMatch", "integerOrderingMatch", "", "1.3.6.1.4.1.1466.115.121.1.27"),
-            Rule::Boolean => ("booleanMatch", "", "", "1.3.6.1.4.1.1466.115.121.1.7"),
-            Rule::Time => {
-                ("generalizedTimeMatch", "generalizedTimeOrderingMatch", "", "1.3.6.1.4.1.1466.115.121.1.24")
-            }
-            Rule::Octets => {
-                ("octetStringMatch", "octetStringOrderingMatch", "", "1.3.6.1.4.1.1466.115.121.1.40")
-            }
-            Rule::Name | Rule::Category => {
-                ("distinguishedNameMatch", "", "", "1.3.6.1.4.1.1466.115.121.1.12")
-            }
-            Rule::ObjectIdentifier => ("objectIdentifierMatch", "", "", "1.3.6.1.4.1.1466.115.121.1.38"),
-            Rule::Uuid => ("uuidMatch", "uuidOrderingMatch", "", "1.3.6.1.1.16.1"),
-            Rule::FirstComponent => {
-                ("objectIdentifierFirstComponentMatch", "", "", "1.3.6.1.4.1.1466.115.121.1.3")
-            }
-        }
-    }
-
-    /// Whether `>=` and `<=` have a meaning for these values.
-    #[must_use]
-    pub fn has_ordering(self) -> bool {
-        !self.standard_names().1.is_empty()
-    }
-
-    /// Whether a `*` inside a value has a meaning for these values.
-    #[must_use]
-    pub fn has_substrings(self) -> bool {
-        !self.standard_names().2.is_empty()
-    }
-}
 
 /// The form of `value` in which equal values are equal bytes; none where the rule cannot read it.
 #[must_use]
 pub fn prepare(rule: Rule, value: &[u8]) -> Option<Cow<'_, [u8]>> {
     match rule {
         Rule::Octets => Some(Cow::Borrowed(value)),
-        Rule::CaseIgnore => text(value, true, true),
-        Rule::CaseExact => text(value, false, true),
-        Rule::Telephone => {
-            let kept: String = std::str::from_utf8(value)
-                .ok()?
-                .chars()
-                .filter(|character| !matches!(character, ' ' | '-'))
-                .flat_map(char::to_lowercase)
-                .collect();
-            Some(Cow::Owned(kept.into_bytes()))
-        }
+        Rule::CaseIgnore => prepare::text(value, Fold::Case),
+        Rule::CaseExact => prepare::text(value, Fold::Nothing),
+        Rule::Marks => prepare::text(value, Fold::Marks),
+        Rule::CaseIgnoreIa5 if value.is_ascii() => prepare::text(value, Fold::Case),
+        Rule::CaseExactIa5 if value.is_ascii() => prepare::text(value, Fold::Nothing),
+        Rule::CaseIgnoreIa5 | Rule::CaseExactIa5 => None,
+        Rule::List => list(value),
+        Rule::Numeric | Rule::Telephone => bare(value, rule == Rule::Telephone),
+        Rule::Bits => bits(value),
+        Rule::NameAndUid => name_and_uid(value),
         Rule::Integer => integer(value),
         Rule::Boolean => match value {
             b"TRUE" | b"FALSE" => Some(Cow::Borrowed(value)),
@@ -158,8 +75,10 @@ pub fn compare(rule: Rule, left: &[u8], right: &[u8]) -> Ordering {
 pub(crate) fn equals(rule: Rule, value: &[u8], prepared: &[u8]) -> bool {
     match rule {
         Rule::Octets => value == prepared,
-        Rule::CaseIgnore if value.eq_ignore_ascii_case(prepared) => true,
-        Rule::CaseIgnore if is_simple(value) => false,
+        Rule::CaseIgnore | Rule::Marks if value.eq_ignore_ascii_case(prepared) => true,
+        Rule::CaseIgnore | Rule::CaseIgnoreIa5 | Rule::Marks if is_simple(value) => {
+            value.eq_ignore_ascii_case(prepared)
+        }
         // What is no identifier cannot be equal to one.
         Rule::ObjectIdentifier => value.eq_ignore_ascii_case(prepared),
         _ => prepare(rule, value).is_some_and(|value| *value == *prepared),
@@ -168,7 +87,7 @@ pub(crate) fn equals(rule: Rule, value: &[u8], prepared: &[u8]) -> bool {
 
 /// Whether a value has pieces that are prepared already, in this order and without overlap.
 pub(crate) fn has_pieces(rule: Rule, value: &[u8], initial: &[u8], any: &[Vec<u8>], last: &[u8]) -> bool {
-    if rule == Rule::CaseIgnore && is_simple(value) {
+    if matches!(rule, Rule::CaseIgnore | Rule::CaseIgnoreIa5 | Rule::Marks) && is_simple(value) {
         return in_order(value, initial, any, last, <[u8]>::eq_ignore_ascii_case);
     }
     prepare(rule, value)
@@ -198,64 +117,55 @@ fn in_order(
     true
 }
 
-/// Whether preparing a text would only make its letters small: ASCII without control characters,
-/// without blanks at its ends or next to one another.
-fn is_simple(value: &[u8]) -> bool {
-    let mut before = b' ';
-    for &byte in value {
-        if !(b' '..=b'~').contains(&byte) || (byte == b' ' && before == b' ') {
-            return false;
-        }
-        before = byte;
-    }
-    before != b' ' || value.is_empty()
-}
-
 /// Prepares a piece of a value for a substrings match: like the whole, but the blanks at its ends
 /// count, since they stand inside the value.
 pub(crate) fn prepare_piece(rule: Rule, piece: &[u8]) -> Option<Cow<'_, [u8]>> {
     match rule {
-        Rule::CaseIgnore => text(piece, true, false),
-        Rule::CaseExact => text(piece, false, false),
-        Rule::Telephone => prepare(rule, piece),
+        Rule::CaseIgnore => prepare::piece(piece, Fold::Case),
+        Rule::CaseExact => prepare::piece(piece, Fold::Nothing),
+        Rule::Marks => prepare::piece(piece, Fold::Marks),
+        Rule::CaseIgnoreIa5 if piece.is_ascii() => prepare::piece(piece, Fold::Case),
+        Rule::CaseExactIa5 if piece.is_ascii() => prepare::piece(piece, Fold::Nothing),
+        Rule::List => prepare::piece(piece, Fold::Case),
+        Rule::Numeric | Rule::Telephone => bare(piece, rule == Rule::Telephone),
+        Rule::Octets => Some(Cow::Borrowed(piece)),
         _ => None,
     }
 }
 
-/// Text in lower case (if asked), with runs of blanks as one, and none at the ends (if asked).
-fn text(value: &[u8], fold: bool, trim: bool) -> Option<Cow<'_, [u8]>> {
-    let plain = value.iter().all(|byte| byte.is_ascii_graphic() && !(fold && byte.is_ascii_uppercase()));
-    if plain {
-        return Some(Cow::Borrowed(value));
-    }
-    let text = std::str::from_utf8(value).ok()?;
-    let mut prepared = Vec::with_capacity(value.len());
-    for character in text.chars() {
-        if character.is_whitespace() {
-            if prepared.last() != Some(&b' ') {
-                prepared.push(b' ');
-            }
-        } else if character.is_ascii() {
-            let byte = u8::try_from(character).unwrap_or(b' ');
-            prepared.push(if fold { byte.to_ascii_lowercase() } else { byte });
-        } else if fold {
-            let mut room = [0; 4];
-            for lower in character.to_lowercase() {
-                prepared.extend_from_slice(lower.encode_utf8(&mut room).as_bytes());
-            }
-        } else {
-            prepared.extend_from_slice(character.encode_utf8(&mut [0; 4]).as_bytes());
-        }
-    }
-    if trim {
-        if prepared.last() == Some(&b' ') {
-            prepared.pop();
-        }
-        if prepared.first() == Some(&b' ') {
-            prepared.remove(0);
-        }
-    }
-    Some(Cow::Owned(prepared))
+/// Digits without blanks, or a telephone number without blanks and hyphens (RFC 4518 §2.6.2,
+/// §2.6.3), in lower case (RFC 4517 §4.2.29).
+fn bare(value: &[u8], is_telephone: bool) -> Option<Cow<'_, [u8]>> {
+    let prepared = prepare::text(value, Fold::Case)?;
+    let text = std::str::from_utf8(&prepared).ok()?;
+    // NFKC has made the small and full-width hyphens plain.
+    let is_hyphen = |character| matches!(character, '-' | '\u{58a}' | '\u{2010}' | '\u{2212}');
+    let counts = |character: &char| *character != ' ' && !(is_telephone && is_hyphen(*character));
+    let is_digit = |character: char| character.is_ascii_digit();
+    let kept: String = text.chars().filter(counts).collect();
+    (is_telephone || kept.chars().all(is_digit)).then(|| Cow::Owned(kept.into_bytes()))
+}
+
+/// Lines between dollar signs, each compared as text; `\24` and `\5C` stand for a dollar sign and
+/// a backslash inside a line (RFC 4517 §3.3.28, §4.2.9).
+fn list(value: &[u8]) -> Option<Cow<'_, [u8]>> {
+    let lines = value.split(|byte| *byte == b'$').map(|line| prepare::text(line, Fold::Case));
+    let lines = lines.collect::<Option<Vec<_>>>()?;
+    Some(Cow::Owned(lines.join(&b'$')))
+}
+
+/// `'0101'B` (RFC 4517 §3.3.2); bits at the end that are 0 count (§4.2.1).
+fn bits(value: &[u8]) -> Option<Cow<'_, [u8]>> {
+    let digits = value.strip_prefix(b"'")?.strip_suffix(b"'B")?;
+    digits.iter().all(|digit| matches!(digit, b'0' | b'1')).then_some(Cow::Borrowed(digits))
+}
+
+/// A name, and bits behind a number sign if there are any (RFC 4517 §3.3.21).
+fn name_and_uid(value: &[u8]) -> Option<Cow<'_, [u8]>> {
+    let at = value.iter().rposition(|byte| *byte == b'#');
+    let uid = at.and_then(|at| Some((value.get(..at)?, bits(value.get(at + 1..)?)?)));
+    let Some((dn, uid)) = uid else { return name(value) };
+    Some(Cow::Owned([&*name(dn)?, b"#", &*uid].concat()))
 }
 
 /// A whole number without leading zeros; `-0` is `0`.
@@ -276,19 +186,24 @@ fn integer(value: &[u8]) -> Option<Cow<'_, [u8]>> {
 }
 
 /// Generalized time (RFC 4517 §3.3.13) as `YYYYMMDDhhmmss` and a fraction without trailing zeros,
-/// in UTC. Minutes and seconds may be missing, an offset is taken off.
+/// in UTC. Minutes and seconds may be missing, with a fraction of what stands last; an offset is
+/// taken off. A leap second is the first of the next minute.
 fn time(value: &[u8]) -> Option<Cow<'_, [u8]>> {
     let text = std::str::from_utf8(value).ok()?;
     let zone_at = text.find(['Z', '+', '-'])?;
     let (clock, zone) = text.split_at_checked(zone_at)?;
     let (whole, fraction) = clock.split_once(['.', ',']).unwrap_or((clock, ""));
     let digits = |part: &str| part.bytes().all(|byte| byte.is_ascii_digit());
-    if !digits(whole) || !digits(fraction) || !matches!(whole.len(), 10 | 12 | 14) {
+    let has_point = clock.len() != whole.len();
+    if !digits(whole) || !digits(fraction) || has_point == fraction.is_empty() {
         return None;
     }
-    if clock.len() != whole.len() && (fraction.is_empty() || whole.len() != 14) {
-        return None; // a fraction of an hour or of a minute: nobody writes it
-    }
+    let unit: i64 = match whole.len() {
+        10 => 3600,
+        12 => 60,
+        14 => 1,
+        _ => return None,
+    };
     let part = |from: usize, to: usize| whole.get(from..to).map_or(Some(0), |text| text.parse::<i8>().ok());
     let year = whole.get(..4)?.parse().ok()?;
     let offset = match zone {
@@ -303,16 +218,26 @@ fn time(value: &[u8]) -> Option<Cow<'_, [u8]>> {
             sign * (rest.get(..2)?.parse::<i64>().ok()? * 60 + minutes)
         }
     };
-    let local =
-        DateTime::new(year, part(4, 6)?, part(6, 8)?, part(8, 10)?, part(10, 12)?, part(12, 14)?, 0).ok()?;
-    let utc = local.checked_sub(SignedDuration::from_mins(offset)).ok()?;
+    let (second, leap) = match part(12, 14)? {
+        60 => (59, 1),
+        second => (second, 0),
+    };
+    // The fraction in units of 10⁻¹², of which an hour has few enough.
+    let scaled: i64 = format!("{fraction:0<12.12}").parse().ok()?;
+    let parts = scaled.checked_mul(unit)?;
+    let (more, fraction) = (parts.div_euclid(1_000_000_000_000), parts.rem_euclid(1_000_000_000_000));
+    let local = DateTime::new(year, part(4, 6)?, part(6, 8)?, part(8, 10)?, part(10, 12)?, second, 0).ok()?;
+    let moved = SignedDuration::from_secs(leap + more - offset * 60);
+    let utc = local.checked_add(moved).ok()?;
+    let fraction = format!("{fraction:012}");
     let fraction = fraction.trim_end_matches('0');
     let dot = if fraction.is_empty() { "" } else { "." };
     Some(Cow::Owned(format!("{}{dot}{fraction}", utc.strftime("%Y%m%d%H%M%S")).into_bytes()))
 }
 
 fn name(value: &[u8]) -> Option<Cow<'_, [u8]>> {
-    let dn = Dn::parse(std::str::from_utf8(value).ok()?).ok()?;
+    // Servers read the older forms, too (RFC 2253 §4).
+    let dn = Dn::parse_pasted(std::str::from_utf8(value).ok()?).ok()?.dn;
     Some(Cow::Owned(dn.key().as_bytes().to_vec()))
 }
 

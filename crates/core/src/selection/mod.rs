@@ -137,7 +137,8 @@ impl Selection {
         let reach = |groups: &[Dn]| (!groups.is_empty()).then(|| reading.graph().reach(&keys(groups)));
         let (admitted, excluded) = (reach(&intake.groups), reach(&intake.not_in_group));
         let active = active_filter(intake, reading.source().kind);
-        let matcher = active.as_ref().map(|filter| Matcher::new(filter, Schema::builtin(), people.names()));
+        let schema = Schema::of(reading.source().kind);
+        let matcher = active.as_ref().map(|filter| Matcher::new(filter, schema, people.names()));
         let is_in = |reach: &Reach, person| {
             reading.key(person).is_some_and(|key| reach.contains(reading.graph(), key))
         };

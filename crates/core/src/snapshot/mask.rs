@@ -68,7 +68,7 @@ impl Mask {
         if LASTING.iter().any(|lasting| lasting.eq_ignore_ascii_case(base)) {
             return self.hash(text.to_lowercase().as_bytes()).to_string().into_bytes();
         }
-        let masked = match Schema::builtin().find(base).map(|known| known.rule) {
+        let masked = match Schema::builtin().find(base).and_then(|known| known.rule) {
             Some(Rule::Name) if is_group(text) => text.to_owned(),
             Some(Rule::Name) => self.name(text),
             Some(Rule::Time) => "20000101000000Z".to_owned(),

@@ -30,7 +30,7 @@ pub use connection::Connection;
 pub use error::{CertificateFault, DirectoryError, DirectoryErrorKind, RefusedCertificate};
 pub use password::{Prompt, password, password_warning};
 pub use root::RootDse;
-pub use schema::ServerSchema;
+pub use schema::read_schema;
 pub use search::{Found, PagedSearch, Query, Short};
 pub use snapshot::take_snapshot;
 pub use sweep::read;

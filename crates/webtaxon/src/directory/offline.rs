@@ -77,7 +77,8 @@ impl Offline {
             Scope::One => key.parent().as_ref() == Some(&base),
             Scope::Subtree => key.is_within(&base),
         };
-        let matcher = Matcher::new(&filter, Schema::builtin(), self.snapshot.entries.names());
+        let schema = Schema::of(self.snapshot.header.kind);
+        let matcher = Matcher::new(&filter, schema, self.snapshot.entries.names());
         let places: Vec<usize> = match request.scope {
             Scope::Base => self.by_key.get(&base).copied().into_iter().collect(),
             _ => self.keys.iter().enumerate().filter(|(_, key)| in_scope(key)).map(|(at, _)| at).collect(),
@@ -85,7 +86,7 @@ impl Offline {
         let entries = places.into_iter().filter_map(|at| self.snapshot.entries.get(at));
         let mut found: Vec<SearchResultEntry> = entries
             .filter(|entry| matcher.matches(*entry))
-            .map(|entry| shown(entry, &wanted, request.types_only))
+            .map(|entry| shown(entry, schema, &wanted, request.types_only))
             .collect();
         // Of a container nothing is known but that it is there.
         if filter == Filter::present("objectClass") {
@@ -99,11 +100,11 @@ impl Offline {
     }
 }
 
-fn shown(entry: Entry<'_>, wanted: &[&str], types_only: bool) -> SearchResultEntry {
+fn shown(entry: Entry<'_>, schema: &Schema, wanted: &[&str], types_only: bool) -> SearchResultEntry {
     let every = wanted.is_empty() || wanted.contains(&"*");
     let also_operational = wanted.contains(&"+");
     let is_wanted = |name: &str| {
-        let operational = Schema::builtin().find(name).is_some_and(|known| known.operational);
+        let operational = schema.find(name).is_some_and(|known| known.operational);
         (if operational { also_operational } else { every })
             || wanted.iter().any(|wanted| covers(wanted, name))
     };

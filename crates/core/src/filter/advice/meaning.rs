@@ -1,6 +1,6 @@
 //! What the attributes mean to this kind of server: computers among users, groups, flags.
 
-use super::{Look, Weight, is, rule_of};
+use super::{Look, Weight, is};
 use crate::filter::{Filter, Item};
 use crate::name::Dn;
 use crate::reading::ServerKind;
@@ -28,12 +28,13 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
     let links = is(attribute, "memberOf") || is(attribute, "member");
     match item {
         Item::Equal { value, .. } if links => members(look, number, attribute, value),
-        Item::Substrings { .. } if rule_of(attribute) == Some(Rule::Name) => look.say(
+        Item::Substrings { .. } if look.rule_of(attribute) == Some(Rule::Name) => look.say(
             "WX0214",
             Weight::Wrong,
             number,
             format!("{attribute} holds names of entries, and a * has no meaning for those: this is true for nobody. Write each name in full, joined by |"),
         ),
+        Item::Equal { value, .. } if is(attribute, "objectClass") => class(look, number, value),
         Item::Equal { value, .. } if is(attribute, "userAccountControl") => flags(look, number, value),
         Item::Extensible { rule: Some(rule), value, .. } => extended(look, number, attribute, rule, value),
         Item::Approx { value, .. } => {
@@ -87,9 +88,31 @@ fn whole(look: &mut Look<'_, '_>) {
     }
 }
 
+/// A class that nobody knows.
+fn class(look: &mut Look<'_, '_>, number: usize, value: &[u8]) {
+    let schema = look.context.schema;
+    let Ok(text) = std::str::from_utf8(value) else { return };
+    let is_oid = text.starts_with(|first: char| first.is_ascii_digit());
+    if is_oid || schema.find_class(text).is_some() {
+        return;
+    }
+    let near = schema.nearest_class(text).map(str::to_owned);
+    if near.is_none() && !schema.is_complete() {
+        return;
+    }
+    let hint = near.as_ref().map_or_else(String::new, |near| format!("; did you mean {near}?"));
+    let rewrite = near.and_then(|near| look.with(number, Filter::equal("objectClass", near)));
+    let (weight, message) = if schema.is_complete() {
+        (Weight::Wrong, format!("the server does not know the class {text}: this is true for nobody{hint}"))
+    } else {
+        (Weight::Surprise, format!("{text} is no class that is commonly known{hint}"))
+    };
+    look.say_with("WX0240", weight, number, message, rewrite, false);
+}
+
 fn members(look: &mut Look<'_, '_>, number: usize, attribute: &str, value: &[u8]) {
     let text = std::str::from_utf8(value).unwrap_or("");
-    if Dn::parse(text).ok().filter(|dn| dn.first().is_some()).is_none() {
+    let Some(dn) = Dn::parse_pasted(text).ok().map(|read| read.dn).filter(|dn| dn.depth() > 0) else {
         look.say(
             "WX0213",
             Weight::Wrong,
@@ -97,6 +120,11 @@ fn members(look: &mut Look<'_, '_>, number: usize, attribute: &str, value: &[u8]
             format!("{attribute} holds full names like CN=Loans Desk Users,OU=Groups,DC=quillmere,DC=example: \"{text}\" is none, so that this is true for nobody. `webtaxon browse --find` shows the full name"),
         );
         return;
+    };
+    if Dn::parse(text).is_err() {
+        let rewrite = look.with(number, Filter::equal(attribute, dn.to_string()));
+        let message = "this name is written in an older form, which not every server reads";
+        look.say_with("WX0241", Weight::Surprise, number, message, rewrite, true);
     }
     if !is(attribute, "memberOf") {
         return;
@@ -143,7 +171,7 @@ fn flags(look: &mut Look<'_, '_>, number: usize, value: &[u8]) {
 }
 
 fn extended(look: &mut Look<'_, '_>, number: usize, attribute: &str, rule: &str, value: &[u8]) {
-    let known = rule_of(attribute);
+    let known = look.rule_of(attribute);
     match rule {
         CHAIN => {
             if known.is_some_and(|known| known != Rule::Name) {

@@ -50,6 +50,8 @@ pub struct Advice {
 pub struct Context<'c> {
     /// What kind of server it goes to.
     pub kind: ServerKind,
+    /// What is known of attributes there.
+    pub schema: &'c Schema,
     /// For an attribute that the server does not know: the nearest one that it does, or nothing.
     /// None for one that it knows.
     pub unknown: &'c dyn Fn(&str) -> Option<Option<String>>,
@@ -109,6 +111,11 @@ pub fn advise(filter: &Filter, context: Context<'_>) -> Vec<Advice> {
 }
 
 impl<'f> Look<'f, '_> {
+    /// How the values of an attribute are compared, as far as it is known.
+    fn rule_of(&self, attribute: &str) -> Option<Rule> {
+        self.context.schema.find(attribute).and_then(|known| known.rule)
+    }
+
     fn clause(&self, number: usize) -> Option<Clause<'f>> {
         self.clauses.get(number).copied()
     }
@@ -177,11 +184,6 @@ impl<'f> Look<'f, '_> {
         };
         self.found.push(Advice { code, weight, clause, message: message.into(), rewrite, same });
     }
-}
-
-/// How the values of an attribute are compared, as far as it is known.
-fn rule_of(attribute: &str) -> Option<Rule> {
-    Schema::builtin().find(attribute).map(|known| known.rule)
 }
 
 fn is(attribute: &str, wanted: &str) -> bool {

@@ -71,6 +71,7 @@ fn negation(look: &mut Look<'_, '_>, number: usize, inner: &Filter) {
 
 /// Two clauses side by side.
 fn joined(look: &mut Look<'_, '_>, number: usize, parts: &[usize], kind: ClauseKind) {
+    let schema = look.context.schema;
     let mut gone: Vec<usize> = Vec::new();
     for (at, first) in parts.iter().take(SIDE_BY_SIDE).enumerate() {
         for second in parts.iter().take(SIDE_BY_SIDE).skip(at + 1) {
@@ -78,11 +79,11 @@ fn joined(look: &mut Look<'_, '_>, number: usize, parts: &[usize], kind: ClauseK
             if gone.contains(second) || gone.contains(first) {
                 continue;
             }
-            if same(one.filter, other.filter) {
+            if same(schema, one.filter, other.filter) {
                 gone.push(*second);
                 let rewrite = without(look, number, parts, *second);
                 look.say_with("WX0229", Weight::Note, *second, "this clause is there twice", rewrite, true);
-            } else if is_opposite(one.filter, other.filter) {
+            } else if is_opposite(schema, one.filter, other.filter) {
                 match kind {
                     ClauseKind::And => look.say(
                         "WX0226",
@@ -100,7 +101,7 @@ fn joined(look: &mut Look<'_, '_>, number: usize, parts: &[usize], kind: ClauseK
                         ),
                     ),
                 }
-            } else if kind == ClauseKind::And && is_another_value(one.filter, other.filter) {
+            } else if kind == ClauseKind::And && is_another_value(schema, one.filter, other.filter) {
                 look.say("WX0226", Weight::Wrong, number, format!("the attribute has one value, and it cannot be both: {} and {} together select nobody", one.filter, other.filter));
             } else if let Some(swallowed) = swallowed(kind, (*first, one.filter), (*second, other.filter)) {
                 gone.push(swallowed);
@@ -130,7 +131,7 @@ fn without(look: &Look<'_, '_>, number: usize, parts: &[usize], gone: usize) -> 
 }
 
 /// Whether two comparisons are one, case and blanks that do not matter aside.
-fn same(one: &Filter, other: &Filter) -> bool {
+fn same(schema: &Schema, one: &Filter, other: &Filter) -> bool {
     if one == other {
         return true;
     }
@@ -140,7 +141,8 @@ fn same(one: &Filter, other: &Filter) -> bool {
             Filter::Item(Item::Equal { attribute: right, value: that }),
         ) => {
             left.eq_ignore_ascii_case(right)
-                && prepared(left, this).is_some_and(|this| Some(this) == prepared(right, that))
+                && prepared(schema, left, this)
+                    .is_some_and(|this| Some(this) == prepared(schema, right, that))
         }
         (
             Filter::Item(Item::Present { attribute: left }),
@@ -150,27 +152,27 @@ fn same(one: &Filter, other: &Filter) -> bool {
     }
 }
 
-fn prepared(attribute: &str, value: &[u8]) -> Option<Vec<u8>> {
-    let rule = Schema::builtin().find(attribute)?.rule;
+fn prepared(schema: &Schema, attribute: &str, value: &[u8]) -> Option<Vec<u8>> {
+    let rule = schema.find(attribute)?.rule?;
     prepare(rule, value).map(std::borrow::Cow::into_owned)
 }
 
-fn is_opposite(one: &Filter, other: &Filter) -> bool {
+fn is_opposite(schema: &Schema, one: &Filter, other: &Filter) -> bool {
     match (one, other) {
-        (Filter::Not(inner), other) | (other, Filter::Not(inner)) => same(inner, other),
+        (Filter::Not(inner), other) | (other, Filter::Not(inner)) => same(schema, inner, other),
         _ => false,
     }
 }
 
 /// Two different values of an attribute that has one.
-fn is_another_value(one: &Filter, other: &Filter) -> bool {
+fn is_another_value(schema: &Schema, one: &Filter, other: &Filter) -> bool {
     match (one, other) {
         (
             Filter::Item(Item::Equal { attribute: left, value: this }),
             Filter::Item(Item::Equal { attribute: right, value: that }),
         ) => {
-            let single = Schema::builtin().find(left).is_some_and(|known| known.single);
-            let (this, that) = (prepared(left, this), prepared(right, that));
+            let single = schema.find(left).is_some_and(|known| known.single);
+            let (this, that) = (prepared(schema, left, this), prepared(schema, right, that));
             single && left.eq_ignore_ascii_case(right) && this.is_some() && that.is_some() && this != that
         }
         _ => false,

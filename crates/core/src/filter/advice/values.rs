@@ -1,6 +1,6 @@
 //! What is compared: times, identifiers, blanks, stars, and values that the attribute cannot have.
 
-use super::{Look, Weight, is, rule_of};
+use super::{Look, Weight, is};
 use crate::filter::{Filter, Item};
 use crate::reading::ServerKind;
 use crate::schema::{Rule, prepare};
@@ -26,11 +26,12 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
     let Some(clause) = look.clause(number) else { return };
     let Filter::Item(item) = clause.filter else { return };
     let Some(attribute) = item.attribute() else { return };
-    let rule = rule_of(attribute);
+    let known = look.context.schema.find(attribute);
+    let rule = look.rule_of(attribute);
     match item {
         Item::Equal { value, .. } | Item::GreaterOrEqual { value, .. } | Item::LessOrEqual { value, .. } => {
             let ordering = !matches!(item, Item::Equal { .. });
-            if ordering && rule.is_some_and(|rule| !rule.has_ordering()) {
+            if ordering && known.is_some_and(|known| !known.is_ordered) {
                 look.say(
                     "WX0218",
                     Weight::Wrong,
@@ -57,7 +58,7 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
                     "the * stands for anything; a star that is part of the value is written \\2a",
                 );
             }
-            if rule.is_some_and(|rule| !rule.has_substrings() && rule != Rule::Name) {
+            if known.is_some_and(|known| !known.has_pieces && known.rule != Some(Rule::Name)) {
                 look.say(
                     "WX0239",
                     Weight::Wrong,
@@ -80,7 +81,7 @@ fn compared(
 ) {
     let Ok(text) = std::str::from_utf8(value) else { return };
     let mend = |look: &Look<'_, '_>, new: Vec<u8>| look.with(number, Filter::Item(valued(item, new)));
-    let is_text = matches!(rule, Some(Rule::CaseIgnore | Rule::CaseExact | Rule::Telephone));
+    let is_text = rule.is_some_and(Rule::is_text);
     if value.is_empty() && is_text {
         let absent = Filter::Not(Box::new(Filter::present(attribute)));
         let rewrite = look.with(number, absent);
@@ -137,9 +138,8 @@ fn compared(
             format!("\"{text}\" cannot be a value of {attribute}: this is true for nobody"),
         );
     } else if text != text.trim() {
-        let kind = rule.unwrap_or(Rule::CaseIgnore);
-        match kind {
-            Rule::CaseIgnore | Rule::CaseExact | Rule::Telephone => {
+        match rule.is_none_or(Rule::is_text) {
+            true => {
                 let rewrite = mend(look, text.trim().as_bytes().to_vec());
                 look.say_with(
                     "WX0234",
@@ -150,14 +150,14 @@ fn compared(
                     true,
                 );
             }
-            _ => look.say(
+            false => look.say(
                 "WX0232",
                 Weight::Surprise,
                 number,
                 "the blanks at the ends count here: take them out if they are not part of the value",
             ),
         }
-    } else if rule == Some(Rule::CaseIgnore)
+    } else if matches!(rule, Some(Rule::CaseIgnore | Rule::CaseIgnoreIa5 | Rule::Marks))
         && text.chars().any(char::is_uppercase)
         && matches!(item, Item::Equal { .. })
     {

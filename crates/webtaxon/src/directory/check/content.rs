@@ -3,7 +3,7 @@
 use super::{Finding, Outcome, Steps, bad, good, warning};
 use crate::Workspace;
 use crate::directory::sweep::wanted_attributes;
-use crate::directory::{Connection, DirectoryError, Query, ServerSchema};
+use crate::directory::{Connection, DirectoryError, Query, read_schema};
 use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 use std::time::Instant;
@@ -12,6 +12,7 @@ use webtaxon_core::filter::Filter;
 use webtaxon_core::filter::advice::{Context, Weight, advise};
 use webtaxon_core::name::{self, Dn};
 use webtaxon_core::reading::ServerKind;
+use webtaxon_core::schema::Schema;
 use webtaxon_core::selection::active_filter;
 use webtaxon_core::settings::Intake;
 
@@ -43,7 +44,7 @@ pub(super) async fn read(workspace: &Workspace, connection: &mut Connection, ste
             steps.skip(name, "no base can be read");
         }
     } else {
-        let schema = ServerSchema::read(connection).await.unwrap_or_default();
+        let schema = read_schema(connection).await.unwrap_or_default();
         told.candidates = filter(connection, intake, &schema, steps).await;
         if told.candidates.is_some_and(|count| count > 0) {
             attributes(connection, intake, &schema, steps).await;
@@ -142,7 +143,7 @@ async fn inside(connection: &mut Connection, base: &Dn, intake: &Intake) -> Find
 async fn filter(
     connection: &mut Connection,
     intake: &Intake,
-    schema: &ServerSchema,
+    schema: &Schema,
     steps: &mut Steps<'_>,
 ) -> Option<usize> {
     let began = Instant::now();
@@ -176,16 +177,17 @@ async fn filter(
             format!("{text} finds {entries} entries, and {} references to other servers", counted.references),
             "references = \"follow\" reads them there; if they are not, nobody's account is taken away",
         ),
-        Counted { entries, .. } => advised(connection.root().kind, text, entries),
+        Counted { entries, .. } => advised(connection.root().kind, schema, text, entries),
     };
     steps.end("filter", began, finding);
     Some(counted.entries)
 }
 
 /// A filter that finds somebody, and the gravest of what will surprise about it.
-fn advised(kind: ServerKind, text: &Filter, entries: usize) -> Finding {
+fn advised(kind: ServerKind, schema: &Schema, text: &Filter, entries: usize) -> Finding {
     let known = |_: &str| None; // unknown attributes were told already
-    let context = Context { kind, unknown: &known, active_elsewhere: true, entries: Some(entries) };
+    let schema = if schema.is_empty() { Schema::of(kind) } else { schema };
+    let context = Context { kind, schema, unknown: &known, active_elsewhere: true, entries: Some(entries) };
     let message = format!("{text} finds {entries} entries");
     match advise(text, context).into_iter().find(|advice| advice.weight != Weight::Note) {
         None => good(message),
@@ -198,7 +200,7 @@ fn advised(kind: ServerKind, text: &Filter, entries: usize) -> Finding {
 }
 
 /// An attribute that the server's schema does not have, with the nearest one that it does.
-fn unknown(attribute: &str, schema: &ServerSchema) -> Option<String> {
+fn unknown(attribute: &str, schema: &Schema) -> Option<String> {
     if schema.is_empty() || schema.find(attribute).is_some() {
         return None;
     }
@@ -209,12 +211,7 @@ fn unknown(attribute: &str, schema: &ServerSchema) -> Option<String> {
 }
 
 /// Each attribute that the settings name: in the schema, readable, filled.
-async fn attributes(
-    connection: &mut Connection,
-    intake: &Intake,
-    schema: &ServerSchema,
-    steps: &mut Steps<'_>,
-) {
+async fn attributes(connection: &mut Connection, intake: &Intake, schema: &Schema, steps: &mut Steps<'_>) {
     let began = Instant::now();
     let kind = connection.root().kind;
     let sample = match sample(connection, intake, kind).await {
@@ -260,7 +257,7 @@ async fn sample(
 }
 
 /// How many of the sample have one of a field's attributes.
-fn filled(field: &str, from: &[String], sample: &Entries, schema: &ServerSchema, required: bool) -> Finding {
+fn filled(field: &str, from: &[String], sample: &Entries, schema: &Schema, required: bool) -> Finding {
     let has = |attribute: &str| {
         let filled = |value: &[u8]| !value.iter().all(u8::is_ascii_whitespace);
         sample.iter().filter(|entry| entry.values(attribute).any(filled)).count()

@@ -2,7 +2,7 @@
 //!
 //! Entries are counted as they come and not kept; of each value a hash of 8 bytes stays.
 
-use crate::directory::{Connection, DirectoryError, Query, ServerSchema};
+use crate::directory::{Connection, DirectoryError, Query, read_schema};
 use serde::Serialize;
 use std::collections::{BTreeMap, HashSet};
 use std::hash::{DefaultHasher, Hash as _, Hasher as _};
@@ -135,7 +135,7 @@ pub async fn fields(
         let query = Query::subtree(&base.to_string(), filter.clone(), &ALSO);
         short = short.or(connection.each(query, take).await?.limit);
     }
-    let schema = ServerSchema::read(connection).await?;
+    let schema = read_schema(connection).await?;
     let mut fields: Vec<FieldFacts> = tallies
         .into_values()
         .filter(|tally| tally.filled > 0)

@@ -1,0 +1,219 @@
+//! Preparing text for comparison (RFC 4518 §2): what is equal to a reader becomes equal bytes.
+//!
+//! The steps are the standard's: map, normalize (NFKC), prohibit, and take out blanks that do not
+//! matter. Blanks at the ends go and runs of them become one, which tells the same values apart as
+//! the two blanks that §2.6.1 writes. No I/O, no recursion; memory is linear in the value.
+//!
+//! # Why are code points without a character of Unicode 3.2 not refused?
+//! RFC 4518 §2.4 refuses them, and with them every emoji and every script that came since. No
+//! server does; a person with one in the name would be in nobody's filter.
+
+use std::borrow::Cow;
+use stringprep::tables;
+use unicode_normalization::UnicodeNormalization as _;
+use unicode_normalization::char::is_combining_mark;
+
+/// What does not matter when letters are compared.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Fold {
+    /// Everything matters.
+    Nothing,
+    /// Upper and lower case are one (RFC 3454 B.2).
+    Case,
+    /// Upper and lower case are one, marks on letters do not matter, katakana is hiragana: how a
+    /// domain controller compares text ([MS-ADTS] §3.1.1.2.2.4; the width goes with NFKC).
+    Marks,
+}
+
+/// The form of a whole text in which equal texts are equal bytes; none for what is not text.
+#[must_use]
+pub fn text(value: &[u8], fold: Fold) -> Option<Cow<'_, [u8]>> {
+    prepared(value, fold, true)
+}
+
+/// The form of a piece of a text. Blanks at its ends count, since they stand inside the whole.
+#[must_use]
+pub fn piece(value: &[u8], fold: Fold) -> Option<Cow<'_, [u8]>> {
+    prepared(value, fold, false)
+}
+
+/// Whether preparing a text would only make its letters small: ASCII without control characters,
+/// without blanks at its ends or next to one another.
+#[must_use]
+pub(crate) fn is_simple(value: &[u8]) -> bool {
+    let mut before = b' ';
+    for &byte in value {
+        if !(b' '..=b'~').contains(&byte) || (byte == b' ' && before == b' ') {
+            return false;
+        }
+        before = byte;
+    }
+    before != b' ' || value.is_empty()
+}
+
+fn prepared(value: &[u8], fold: Fold, whole: bool) -> Option<Cow<'_, [u8]>> {
+    let is_plain =
+        |byte: &u8| byte.is_ascii_graphic() && (fold == Fold::Nothing || !byte.is_ascii_uppercase());
+    if value.iter().all(is_plain) {
+        return Some(Cow::Borrowed(value));
+    }
+    let mut out = if value.is_ascii() { ascii(value, fold) } else { unicode(value, fold)? };
+    if whole {
+        if out.last() == Some(&b' ') {
+            out.pop();
+        }
+        if out.first() == Some(&b' ') {
+            out.remove(0);
+        }
+    }
+    Some(Cow::Owned(out))
+}
+
+fn ascii(value: &[u8], fold: Fold) -> Vec<u8> {
+    let mut out = Vec::with_capacity(value.len());
+    for byte in value {
+        match byte {
+            b' ' | b'\t'..=b'\r' => {
+                if out.last() != Some(&b' ') {
+                    out.push(b' ');
+                }
+            }
+            control if control.is_ascii_control() => {}
+            other if fold == Fold::Nothing => out.push(*other),
+            other => out.push(other.to_ascii_lowercase()),
+        }
+    }
+    out
+}
+
+fn unicode(value: &[u8], fold: Fold) -> Option<Vec<u8>> {
+    let text = std::str::from_utf8(value).ok()?;
+    let kept = text.chars().filter(|character| !is_nothing(*character));
+    let spaced = kept.map(|character| if tables::x520_mapped_to_space(character) { ' ' } else { character });
+    let normalized: String = match fold {
+        Fold::Nothing => spaced.nfkc().collect(),
+        // Twice: some characters that came after Unicode 3.2 are taken apart into capital letters.
+        Fold::Case => spaced.flat_map(small).nfkc().flat_map(small).nfkc().collect(),
+        Fold::Marks => {
+            let bare = spaced.flat_map(small).nfkd().flat_map(small).nfkd();
+            bare.filter(|character| !is_combining_mark(*character)).map(hiragana).nfkc().collect()
+        }
+    };
+    let mut out = Vec::with_capacity(normalized.len());
+    let mut characters = normalized.chars().peekable();
+    while let Some(character) = characters.next() {
+        if is_prohibited(character) {
+            return None;
+        }
+        // A blank that carries a mark is a character of its own (§2.6.1).
+        let is_blank = character == ' ' && !characters.peek().is_some_and(|next| is_combining_mark(*next));
+        if !is_blank || out.last() != Some(&b' ') {
+            out.extend_from_slice(character.encode_utf8(&mut [0; 4]).as_bytes());
+        }
+    }
+    Some(out)
+}
+
+/// Small letters: those of RFC 3454 B.2, and of the scripts that came after it.
+fn small(character: char) -> impl Iterator<Item = char> {
+    character.to_lowercase().flat_map(tables::case_fold_for_nfkc)
+}
+
+fn hiragana(character: char) -> char {
+    match character {
+        'ァ'..='ヶ' => char::from_u32(u32::from(character) - 0x60).unwrap_or(character),
+        other => other,
+    }
+}
+
+/// Mapped to nothing: signs that only steer, and control characters (RFC 4518 §2.2).
+fn is_nothing(character: char) -> bool {
+    tables::x520_mapped_to_nothing(character)
+        || matches!(character,
+            '\u{6dd}' | '\u{70f}' | '\u{180e}' | '\u{200c}'..='\u{200f}' | '\u{202a}'..='\u{202e}'
+            | '\u{2060}'..='\u{2063}' | '\u{206a}'..='\u{206f}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}'
+            | '\u{1d173}'..='\u{1d17a}' | '\u{e0001}' | '\u{e0020}'..='\u{e007f}')
+}
+
+/// Prohibited (RFC 4518 §2.4): private use, no characters, and the sign for one that was lost.
+fn is_prohibited(character: char) -> bool {
+    character == '\u{fffd}' || tables::private_use(character) || tables::non_character_code_point(character)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn what_is_equal_to_a_reader_is_equal() {
+        use Fold::{Case, Marks, Nothing};
+        for (fold, left, right, same, why) in [
+            (
+                Case,
+                "  Ada \t Ibbotson ",
+                "ada ibbotson",
+                true,
+                "§2.6.1: blanks at the ends, and runs of them",
+            ),
+            (Nothing, "Ada", "ada", false, "case matters"),
+            (Nothing, "a\u{a0}b", "a b", true, "§2.2: every separator is a blank"),
+            (Case, "co\u{ad}op", "coop", true, "§2.2: the soft hyphen is nothing"),
+            (Case, "a\u{200b}\u{200f}\u{feff}b", "ab", true, "§2.2: signs that only steer are nothing"),
+            (Case, "a\u{7}b", "ab", true, "§2.2: control characters are nothing"),
+            (Case, "ÅSA", "a\u{30a}sa", true, "§2.3: composed and decomposed"),
+            (Case, "ﬁn", "FIN", true, "§2.3: ligatures"),
+            (Case, "ＡＢＣ", "abc", true, "§2.3: full-width letters"),
+            (Case, "STRASSE", "straße", true, "RFC 3454 B.2: ß is ss"),
+            (Case, "ΟΔΟΣ", "οδος", true, "RFC 3454 B.2: both small sigmas are one"),
+            (Case, "Müller", "muller", false, "marks matter"),
+            (Marks, "Müller", "MULLER", true, "marks do not matter to a controller"),
+            (Marks, "カタカナ", "かたかな", true, "nor does the kind of kana"),
+            (Marks, "ﾊﾝ", "ハン", true, "nor the width"),
+            (Case, "ĸა", "ĸა", true, "scripts that came after Unicode 3.2"),
+            (Case, "A 😀", "a 😀", true, "and emoji"),
+            (Case, "a \u{308}b", "a  \u{308}b", false, "§2.6.1: a blank that carries a mark is none"),
+        ] {
+            let (one, other) = (text(left.as_bytes(), fold), text(right.as_bytes(), fold));
+            assert!(one.is_some() && other.is_some(), "{why}");
+            assert_eq!(one == other, same, "{why}: {left} {right}");
+        }
+    }
+
+    #[test]
+    fn what_is_prohibited_has_no_form() {
+        for (value, why) in [
+            (&b"A\xff"[..], "not UTF-8"),
+            ("a\u{fffd}".as_bytes(), "the sign for a character that was lost"),
+            ("a\u{e000}".as_bytes(), "private use"),
+            ("a\u{fdd0}".as_bytes(), "no character"),
+        ] {
+            assert_eq!(text(value, Fold::Case), None, "{why}");
+        }
+    }
+
+    proptest! {
+        /// Prepared once is prepared for good; pieces put together are the whole.
+        #[test]
+        fn preparing_is_stable(value in r"([ A-Zäß\t-]|\PC){0,12}") {
+            for fold in [Fold::Nothing, Fold::Case, Fold::Marks] {
+                let Some(once) = text(value.as_bytes(), fold).map(Cow::into_owned) else { continue };
+                prop_assert_eq!(text(&once, fold).map(Cow::into_owned), Some(once.clone()), "{:?}", fold);
+                let inner = piece(value.as_bytes(), fold).unwrap();
+                prop_assert_eq!(inner.trim_ascii(), once.trim_ascii());
+            }
+        }
+
+        /// ASCII goes a shorter way to the same end.
+        #[test]
+        fn the_short_way_gives_the_same(value in "[ -~\t\n\r\x01]{0,12}") {
+            for fold in [Fold::Nothing, Fold::Case, Fold::Marks] {
+                prop_assert_eq!(Some(ascii(value.as_bytes(), fold)), unicode(value.as_bytes(), fold));
+            }
+            if is_simple(value.as_bytes()) {
+                let lower = value.to_ascii_lowercase().into_bytes();
+                prop_assert_eq!(text(value.as_bytes(), Fold::Case).unwrap().into_owned(), lower);
+            }
+        }
+    }
+}
