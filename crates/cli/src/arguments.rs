@@ -294,6 +294,12 @@ pub(crate) struct Standin {
     #[arg(long, value_name = "FILE")]
     pub(crate) ldif: PathBuf,
 
+    /// Changes to make before it starts, as LDIF change records; may be given several times.
+    ///
+    /// What would a preview show tomorrow? Example: --changes tomorrow.ldif
+    #[arg(long, value_name = "FILE")]
+    pub(crate) changes: Vec<PathBuf>,
+
     /// Where to listen: an address of this machine's own loopback; port 0 takes a free one.
     ///
     /// Example: --listen 127.0.0.1:6361

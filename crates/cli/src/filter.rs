@@ -11,13 +11,13 @@ use webtaxon::core::filter::advice::{Context, advise};
 use webtaxon::core::filter::{
     Chain, Filter, Ground, Item, Judged, Matcher, Passed, Repaired, count, explain,
 };
-use webtaxon::core::ldif;
 use webtaxon::core::membership::Links;
 use webtaxon::core::name::Dn;
 use webtaxon::core::reading::ServerKind;
 use webtaxon::core::schema::Schema;
 use webtaxon::core::snapshot::Header;
 use webtaxon::directory::{read_schema, survey};
+use webtaxon::file::read_entries;
 use webtaxon::{Error, Workspace, report};
 
 /// The longest filter that is read from a file or standard input, in bytes.
@@ -123,8 +123,16 @@ async fn tried(
             output.error_text(&format!("{}: {reason}", file.display()));
             Exit::Wrong
         };
-        let text = std::fs::read(file).map_err(|error| wrong(error.to_string()))?;
-        let entries = ldif::entries(&text).map_err(|error| wrong(error.to_string()))?;
+        let (entries, faults) = read_entries(file).map_err(|error| wrong(error.to_string()))?;
+        match faults.as_slice() {
+            [] => {}
+            [first, ..] if entries.is_empty() => return Err(wrong(first.to_string())),
+            [first, rest @ ..] => output.warning(&format!(
+                "{}, {first}: this record is left out{}",
+                file.display(),
+                if rest.is_empty() { String::new() } else { format!(", and {} more", rest.len()) }
+            )),
+        }
         let controller = entries.names().find("objectGUID").is_some();
         let kind = if controller { ServerKind::Controller } else { ServerKind::Plain };
         let from = file.display().to_string();

@@ -13,6 +13,8 @@ use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::Duration;
+use webtaxon::core::entry::Entries;
+use webtaxon::core::ldif;
 use webtaxon::directory::Outcome;
 use webtaxon::{Error, Workspace, report};
 use webtaxon_standin::{Directory, Options, Standin};
@@ -172,25 +174,26 @@ pub(crate) fn create(file: &Path, text: &str, secret: bool) -> io::Result<()> {
 }
 
 async fn standin(options: &StandinOptions, output: &Output) -> Exit {
-    let text = match std::fs::read(&options.ldif) {
-        Ok(text) => text,
-        Err(error) => {
-            output.error_text(&format!("the LDIF file {} cannot be read: {error}", options.ldif.display()));
-            return Exit::Failed;
-        }
-    };
-    let read = match options.manner {
-        Some(manner) => Directory::with_manner(&text, manner),
-        None => Directory::from_ldif(&text),
-    };
-    let directory = match read {
-        Ok(directory) => Arc::new(directory),
-        Err(error) => {
-            output.error_text(&format!("{}, {error}", options.ldif.display()));
-            output.aside(&help_line(&error));
-            return Exit::Failed;
-        }
-    };
+    let mut entries = Entries::new();
+    for file in std::iter::once(&options.ldif).chain(&options.changes) {
+        let text = match std::fs::read(file) {
+            Ok(text) => text,
+            Err(error) => {
+                output.error_text(&format!("the LDIF file {} cannot be read: {error}", file.display()));
+                return Exit::Failed;
+            }
+        };
+        let read = if *file == options.ldif { ldif::entries(&text) } else { ldif::changed(&entries, &text) };
+        entries = match read {
+            Ok(entries) => entries,
+            Err(error) => {
+                output.error_text(&format!("{}, {error}", file.display()));
+                output.aside(&help_line(&error));
+                return Exit::Failed;
+            }
+        };
+    }
+    let directory = Arc::new(Directory::of(&entries, options.manner));
     let settings = Options {
         listen: options.listen,
         tls: !options.plain,

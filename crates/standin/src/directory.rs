@@ -39,6 +39,12 @@ impl Directory {
         Ok(Self::new(&ldif::entries(text)?, manner))
     }
 
+    /// Holds these entries, as a server of this kind, or of the kind that they look like.
+    #[must_use]
+    pub fn of(entries: &Entries, manner: Option<Manner>) -> Self {
+        Self::new(entries, manner.unwrap_or_else(|| Manner::of(entries)))
+    }
+
     fn new(read: &Entries, manner: Manner) -> Self {
         let keys: Vec<DnKey> =
             read.iter().filter_map(|entry| Dn::parse(entry.dn()).ok()).map(|dn| dn.key()).collect();

@@ -13,11 +13,12 @@
 //! ```
 //!
 //! [`Workspace`] is where to begin. [`core`] is the computation, which needs no I/O; [`directory`]
-//! reads from LDAP servers, [`store`] from the application's own list, and [`report`] renders
+//! reads from LDAP servers, [`file`] from LDIF files, [`store`] from the application's own list, and [`report`] renders
 //! results as JSON.
 
 pub mod directory;
 mod error;
+pub mod file;
 pub mod report;
 pub mod store;
 mod workspace;

@@ -97,6 +97,34 @@ fn values_from_the_directory_cannot_write_to_the_terminal() {
 }
 
 #[test]
+fn a_change_of_the_directory_is_previewed_before_it_is_made() {
+    let folder = tempfile::tempdir().unwrap();
+    let changes = folder.path().join("tomorrow.ldif");
+    let gone = "dn: CN=Ibbotson\\, Ada,OU=Botany,OU=People,DC=quillmere,DC=example\nchangetype: delete\n";
+    std::fs::write(&changes, gone).unwrap();
+    let museum = Museum::open(&["--changes", changes.to_str().unwrap()]);
+    let run = museum.run(&["preview", "--format", "json"]);
+    let document: serde_json::Value = serde_json::from_str(&run.out).unwrap();
+    let ada = document["changes"].as_array().unwrap().iter().find(|change| change["login"] == "aibbotson");
+    assert_eq!(
+        ada.map(|change| (&change["kind"], &change["cause"])),
+        Some((&"remove".into(), &"gone".into()))
+    );
+    std::fs::write(&changes, format!("{gone}\n{gone}")).unwrap();
+    let ldif = museum.file("directory.ldif");
+    let twice = run_twice(ldif.to_str().unwrap(), changes.to_str().unwrap());
+    assert!(
+        twice.code == 1 && twice.err.contains("line 4: the entry that this changes is not there"),
+        "{}",
+        twice.err
+    );
+}
+
+fn run_twice(ldif: &str, changes: &str) -> crate::command::Run {
+    run(&mut webtaxon(&["standin", "--ldif", ldif, "--changes", changes, "--listen", "127.0.0.1:0"]))
+}
+
+#[test]
 fn a_standin_that_cannot_start_says_why() {
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("a.ldif");

@@ -103,6 +103,43 @@ fn a_filter_comes_from_the_shell_a_file_standard_input_or_the_settings() {
 }
 
 #[test]
+fn a_record_that_cannot_be_read_does_not_lose_the_rest() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("people.ldif");
+    let tried = |text: &str| {
+        std::fs::write(&file, text).unwrap();
+        filter(&["(cn=Ada)", "--ldif", file.to_str().unwrap(), "--entry", "cn = Ada; o = x"])
+    };
+    let run =
+        tried("dn: cn=Ada,o=x\ncn: Ada\n\ndn: cn=Gus,o=x\ncn Gus\n\ndn: cn=Rosa,o=x\ncn: Rosa\n\ncn: lost\n");
+    assert!(run.code == 0 && run.out.contains("selects 1 of 2"), "{}{}", run.out, run.err);
+    assert!(
+        run.err.contains("line 5: a line has") && run.err.contains("left out, and 1 more"),
+        "{}",
+        run.err
+    );
+    assert!(run.out.contains("cn=Ada,o=x is selected"), "a name in an older form: {}", run.out);
+    let nothing = tried("cn: Ada\n");
+    assert!(nothing.code == 2 && nothing.err.contains("line 1: a record begins with dn:"), "{}", nothing.err);
+}
+
+#[test]
+fn the_chain_rule_follows_nested_groups_in_a_file() {
+    let nested = "(memberOf:1.2.840.113556.1.4.1941:=CN=Loans Desk Users,OU=Groups,DC=quillmere,DC=example)";
+    let museum = Museum::open(&[]);
+    let snapshot = museum.run(&["snapshot", "all.ldif"]);
+    assert_eq!(snapshot.code, 0, "{}", snapshot.err);
+    let run = museum.run(&["filter", &format!("(&(objectCategory=person){nested})"), "--ldif", "all.ldif"]);
+    let direct =
+        museum.run(&["filter", &nested.replace(":1.2.840.113556.1.4.1941:", ""), "--ldif", "all.ldif"]);
+    let counted = |run: &crate::command::Run| -> usize {
+        let text = run.out.split("selects ").nth(1).unwrap_or_else(|| panic!("{}{}", run.out, run.err));
+        text.split(' ').next().unwrap().parse().unwrap()
+    };
+    assert!(counted(&run) > 60 && counted(&direct) < 10, "{}{}", run.out, direct.out);
+}
+
+#[test]
 fn json_keeps_its_keys() {
     let run =
         filter(&["(&(department=Botany)(cn=*))", "--ldif", LDIF, "--entry", "aibbotson", "--format", "json"]);

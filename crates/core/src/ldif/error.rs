@@ -67,6 +67,59 @@ pub enum ParseErrorKind {
     #[error("this is a change record; a file of entries is wanted")]
     #[diagnostic(code(WX0203), help("export the entries themselves, without changetype lines"))]
     Change,
+    /// A control that cannot be read.
+    #[error("this is not a control")]
+    #[diagnostic(
+        code(WX0203),
+        help("a control is an OID, true or false, and a value: control: 1.2.3 true: value")
+    )]
+    BadControl,
+    /// A control in a record that is no change.
+    #[error("a control stands in a change record only")]
+    #[diagnostic(code(WX0203), help("a changetype: line is missing behind it, or take it out"))]
+    NoChange,
+    /// `changetype:` behind attributes.
+    #[error("changetype: stands behind attributes")]
+    #[diagnostic(code(WX0203), help("changetype: is the line behind dn:"))]
+    LateChange,
+    /// A kind of change that RFC 2849 does not have.
+    #[error("this is not a kind of change")]
+    #[diagnostic(code(WX0203), help("changetype: is add, delete, modify, modrdn or moddn"))]
+    BadChange,
+    /// Something behind a deletion.
+    #[error("a deletion has no more lines")]
+    #[diagnostic(code(WX0203), help("an empty line is missing before this, or take it out"))]
+    NothingMore,
+    /// A modification that is none of the three.
+    #[error("this is not a modification")]
+    #[diagnostic(
+        code(WX0203),
+        help("a modification begins with add:, delete: or replace: and an attribute name")
+    )]
+    BadOperation,
+    /// A value of another attribute than the one that is modified.
+    #[error("this is another attribute than the one that is modified")]
+    #[diagnostic(
+        code(WX0203),
+        help("a line with - alone ends a modification; the next one begins behind it")
+    )]
+    OtherAttribute,
+    /// The dash behind a modification is missing.
+    #[error("the - behind this modification is missing")]
+    #[diagnostic(code(WX0203), help("every modification ends with a line that has - alone"))]
+    NoDash,
+    /// A line that a rename does not have, or one that is missing.
+    #[error("a rename has newrdn:, deleteoldrdn: 0 or 1, and perhaps newsuperior:")]
+    #[diagnostic(code(WX0203), help("write newrdn: CN=New Name, then deleteoldrdn: 1"))]
+    BadRename,
+    /// A change of an entry that is not there, or that would be there twice.
+    #[error("the entry that this changes is not there, or what it adds is there already")]
+    #[diagnostic(code(WX0203), help("changes are made in the order of the file; is an earlier one missing?"))]
+    NoEntry,
+    /// A record that is longer than is allowed.
+    #[error("a record here is longer than is allowed")]
+    #[diagnostic(code(WX0203), help("a record has at most 64 MiB; is an empty line missing between two?"))]
+    TooLong,
     /// A version other than 1.
     #[error("only LDIF version 1 is known")]
     #[diagnostic(code(WX0203), help("the first line is version: 1, or is left out"))]

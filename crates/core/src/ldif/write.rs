@@ -102,10 +102,10 @@ mod tests {
             write_record(&mut out, &dn, attributes.clone());
             prop_assert!(out.lines().all(|line| line.len() <= WIDTH));
             let read = records(out.as_bytes()).next().unwrap().unwrap();
-            prop_assert_eq!(read.dn, dn);
-            let expected: Vec<(String, Vec<u8>)> =
-                attributes.iter().map(|(name, [value])| ((*name).to_owned(), value.to_vec())).collect();
-            prop_assert_eq!(read.attributes, expected);
+            prop_assert_eq!(&*read.dn, &*dn);
+            let expected: Vec<(&str, &[u8])> = attributes.iter().map(|(name, [value])| (*name, *value)).collect();
+            let have: Vec<(&str, &[u8])> = read.attributes.iter().map(|(name, value)| (&**name, &**value)).collect();
+            prop_assert_eq!(have, expected);
         }
     }
 }

@@ -1,0 +1,298 @@
+//! From text to records (RFC 2849), one pass, without a copy where the text allows it.
+
+use super::{Change, Control, Modification, Operation, ParseError, ParseErrorKind, Record};
+use base64::Engine as _;
+use std::borrow::Cow;
+
+/// The longest record that is read, in bytes of text.
+pub const LONGEST: usize = 1 << 26;
+
+/// A line with its folds joined: the number of its first line, and its bytes.
+type Line<'t> = (usize, Cow<'t, [u8]>);
+/// An attribute description with one value.
+type Attribute<'t> = (Cow<'t, str>, Cow<'t, [u8]>);
+
+/// Goes through a text record by record. After a record that cannot be read it goes on with the
+/// next one.
+#[derive(Clone, Debug)]
+pub struct Records<'t> {
+    rest: &'t [u8],
+    /// Lines that were taken.
+    line: usize,
+    /// Whether the place where `version:` may stand has passed.
+    started: bool,
+    /// Whether the line that was taken last is empty, so that a record has ended.
+    ended: bool,
+    longest: usize,
+    /// Where the record began: bytes that were left then, and its first line.
+    began: (usize, usize),
+}
+
+impl<'t> Records<'t> {
+    pub(super) fn new(text: &'t [u8], line: usize, started: bool, longest: usize) -> Self {
+        // Editors put a mark in front of UTF-8.
+        let rest = if line == 0 { text.strip_prefix(b"\xef\xbb\xbf").unwrap_or(text) } else { text };
+        Self { rest, line, started, ended: true, longest, began: (rest.len(), line + 1) }
+    }
+
+    pub(super) fn line(&self) -> usize {
+        self.line
+    }
+
+    pub(super) fn started(&self) -> bool {
+        self.started
+    }
+
+    fn physical(&mut self) -> Option<&'t [u8]> {
+        if self.rest.is_empty() {
+            return None;
+        }
+        self.line += 1;
+        let end = memchr::memchr(b'\n', self.rest).unwrap_or(self.rest.len());
+        let (line, tail) = self.rest.split_at_checked(end)?;
+        self.rest = tail.get(1..).unwrap_or(&[]);
+        let line = line.strip_suffix(b"\r").unwrap_or(line);
+        self.ended = line.is_empty();
+        Some(line)
+    }
+
+    /// The next line with its folds joined; comments are skipped.
+    fn logical(&mut self) -> Result<Option<Line<'t>>, ParseError> {
+        loop {
+            let Some(first) = self.physical() else { return Ok(None) };
+            let number = self.line;
+            let mut whole = Cow::Borrowed(first);
+            // An empty line has ended the record: it does not go on.
+            while !first.is_empty() && self.rest.first() == Some(&b' ') {
+                let folded = self.physical().and_then(|line| line.get(1..)).unwrap_or(&[]);
+                whole.to_mut().extend_from_slice(folded);
+            }
+            let (left, line) = self.began;
+            if left - self.rest.len() > self.longest {
+                return Err(ParseErrorKind::TooLong.at(line));
+            }
+            if whole.first() != Some(&b'#') {
+                return Ok(Some((number, whole)));
+            }
+        }
+    }
+
+    /// The line on which the next record's name stands; none at the end.
+    fn first(&mut self) -> Result<Option<Line<'t>>, ParseError> {
+        loop {
+            match self.logical()? {
+                None => return Ok(None),
+                Some((_, line)) if line.is_empty() => self.began = (self.rest.len(), self.line + 1),
+                Some((number, line)) if !self.started => {
+                    self.started = true;
+                    let (name, value) = split(&line, number)?;
+                    if !name.eq_ignore_ascii_case("version") {
+                        return Ok(Some((number, line)));
+                    }
+                    if *value != *b"1" {
+                        return Err(ParseErrorKind::Version.at(number));
+                    }
+                }
+                Some(other) => return Ok(Some(other)),
+            }
+        }
+    }
+
+    fn record(&mut self) -> Result<Option<Record<'t>>, ParseError> {
+        let Some((line, first)) = self.first()? else { return Ok(None) };
+        let (name, value) = take(first, line)?;
+        if !name.eq_ignore_ascii_case("dn") {
+            return Err(ParseErrorKind::NoDn.at(line));
+        }
+        let dn = text(value).ok_or(ParseErrorKind::NotUtf8.at(line))?;
+        let mut record =
+            Record { line, dn, controls: Vec::new(), attributes: Vec::with_capacity(12), change: None };
+        while let Some((number, line)) = self.logical()?.filter(|(_, line)| !line.is_empty()) {
+            let (name, value) = take(line, number)?;
+            if name.eq_ignore_ascii_case("dn") {
+                return Err(ParseErrorKind::NoBlankLine.at(number));
+            }
+            if name.len() == 7 && name.eq_ignore_ascii_case("control") && record.attributes.is_empty() {
+                record.controls.push(control(&value).ok_or(ParseErrorKind::BadControl.at(number))?);
+            } else if name.len() == 10 && name.eq_ignore_ascii_case("changetype") {
+                if !record.attributes.is_empty() {
+                    return Err(ParseErrorKind::LateChange.at(number));
+                }
+                record.change = Some(self.change(&value, number, &mut record.attributes)?);
+                return Ok(Some(record));
+            } else {
+                record.attributes.push((name, value));
+            }
+        }
+        // A control asks for something to be done in a way of its own.
+        match record.controls.is_empty() {
+            true => Ok(Some(record)),
+            false => Err(ParseErrorKind::NoChange.at(record.line)),
+        }
+    }
+
+    /// The rest of a change record, behind `changetype:`.
+    fn change(
+        &mut self,
+        kind: &[u8],
+        line: usize,
+        attributes: &mut Vec<Attribute<'t>>,
+    ) -> Result<Change<'t>, ParseError> {
+        let is = |name: &str| kind.trim_ascii_end().eq_ignore_ascii_case(name.as_bytes());
+        if is("add") {
+            while let Some((number, line)) = self.logical()?.filter(|(_, line)| !line.is_empty()) {
+                attributes.push(take(line, number)?);
+            }
+            return Ok(Change::Add);
+        }
+        if is("delete") {
+            return match self.logical()?.filter(|(_, line)| !line.is_empty()) {
+                None => Ok(Change::Delete),
+                Some((number, _)) => Err(ParseErrorKind::NothingMore.at(number)),
+            };
+        }
+        if is("modify") {
+            return self.modifications().map(Change::Modify);
+        }
+        if is("modrdn") || is("moddn") {
+            return self.rename(line);
+        }
+        Err(ParseErrorKind::BadChange.at(line))
+    }
+
+    fn modifications(&mut self) -> Result<Vec<Modification<'t>>, ParseError> {
+        let mut modifications = Vec::new();
+        while let Some((number, line)) = self.logical()?.filter(|(_, line)| !line.is_empty()) {
+            let (name, attribute) = take(line, number)?;
+            let operation = match name.to_ascii_lowercase().as_str() {
+                "add" => Operation::Add,
+                "delete" => Operation::Delete,
+                "replace" => Operation::Replace,
+                _ => return Err(ParseErrorKind::BadOperation.at(number)),
+            };
+            let attribute = text(attribute).ok_or(ParseErrorKind::NotUtf8.at(number))?;
+            let mut values = Vec::new();
+            loop {
+                match self.logical()? {
+                    Some((_, line)) if *line == *b"-" => break,
+                    Some((number, line)) if !line.is_empty() => {
+                        let (name, value) = take(line, number)?;
+                        if !name.eq_ignore_ascii_case(&attribute) {
+                            return Err(ParseErrorKind::OtherAttribute.at(number));
+                        }
+                        values.push(value);
+                    }
+                    _ => return Err(ParseErrorKind::NoDash.at(self.line)),
+                }
+            }
+            modifications.push(Modification { operation, attribute, values });
+        }
+        Ok(modifications)
+    }
+
+    fn rename(&mut self, line: usize) -> Result<Change<'t>, ParseError> {
+        let (mut new_rdn, mut delete_old, mut new_superior) = (None, None, None);
+        while let Some((number, line)) = self.logical()?.filter(|(_, line)| !line.is_empty()) {
+            let (name, value) = take(line, number)?;
+            let value = text(value).ok_or(ParseErrorKind::NotUtf8.at(number))?;
+            match name.to_ascii_lowercase().as_str() {
+                "newrdn" => new_rdn = Some(value),
+                "deleteoldrdn" if value == "0" || value == "1" => delete_old = Some(value == "1"),
+                "newsuperior" => new_superior = Some(value),
+                _ => return Err(ParseErrorKind::BadRename.at(number)),
+            }
+        }
+        match (new_rdn, delete_old) {
+            (Some(new_rdn), Some(delete_old)) => Ok(Change::Rename { new_rdn, delete_old, new_superior }),
+            _ => Err(ParseErrorKind::BadRename.at(line)),
+        }
+    }
+}
+
+impl<'t> Iterator for Records<'t> {
+    type Item = Result<Record<'t>, ParseError>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        self.began = (self.rest.len(), self.line + 1);
+        let next = self.record().transpose();
+        if matches!(next, Some(Err(_))) && !self.ended {
+            while self.physical().is_some_and(|line| !line.is_empty()) {}
+        }
+        next
+    }
+}
+
+fn text(value: Cow<'_, [u8]>) -> Option<Cow<'_, str>> {
+    match value {
+        Cow::Borrowed(bytes) => std::str::from_utf8(bytes).ok().map(Cow::Borrowed),
+        Cow::Owned(bytes) => String::from_utf8(bytes).ok().map(Cow::Owned),
+    }
+}
+
+/// `1.2.3 true: value`, all behind the OID optional.
+fn control(value: &[u8]) -> Option<Control> {
+    let text = std::str::from_utf8(value).ok()?;
+    let (head, value) = match text.split_once(':') {
+        None => (text, None),
+        Some((head, rest)) => (head, Some(rest)),
+    };
+    let mut words = head.split(' ').filter(|word| !word.is_empty());
+    let oid = words.next().filter(|oid| crate::name::is_attribute_type(oid))?.to_owned();
+    let critical = match words.next() {
+        None | Some("false") => false,
+        Some("true") => true,
+        Some(_) => return None,
+    };
+    let value = match value {
+        None => None,
+        Some(encoded) if encoded.starts_with(':') => {
+            Some(base64::engine::general_purpose::STANDARD.decode(encoded.get(1..)?.trim()).ok()?)
+        }
+        Some(url) if url.starts_with('<') => return None,
+        Some(plain) => Some(plain.trim_start_matches(' ').as_bytes().to_vec()),
+    };
+    words.next().is_none().then_some(Control { oid, critical, value })
+}
+
+/// The name and the value of a line, borrowed from the text where the line is.
+fn take<'t>(line: Cow<'t, [u8]>, number: usize) -> Result<Attribute<'t>, ParseError> {
+    match line {
+        Cow::Borrowed(line) => {
+            let (name, value) = split(line, number)?;
+            Ok((Cow::Borrowed(name), value))
+        }
+        Cow::Owned(line) => {
+            let (name, value) = split(&line, number)?;
+            Ok((Cow::Owned(name.to_owned()), Cow::Owned(value.into_owned())))
+        }
+    }
+}
+
+/// `name: text`, `name:: base64`; a `:<` is refused.
+fn split(line: &[u8], number: usize) -> Result<(&str, Cow<'_, [u8]>), ParseError> {
+    let fail = |kind: ParseErrorKind| kind.at(number);
+    let is_name = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b';' | b'=');
+    let colon = line.iter().position(|byte| !is_name(*byte));
+    let colon = match colon.and_then(|at| Some((at, *line.get(at)?))) {
+        Some((at, b':')) if at > 0 => at,
+        _ if !line.contains(&b':') => return Err(fail(ParseErrorKind::NoColon)),
+        Some((_, byte)) if !byte.is_ascii() => return Err(fail(ParseErrorKind::NotUtf8)),
+        _ => return Err(fail(ParseErrorKind::BadAttribute)),
+    };
+    let (name, rest) = line.split_at_checked(colon).ok_or(fail(ParseErrorKind::NoColon))?;
+    let name = std::str::from_utf8(name).map_err(|_| fail(ParseErrorKind::NotUtf8))?;
+    let rest = rest.get(1..).unwrap_or(&[]);
+    let value = match rest.first() {
+        Some(b'<') => return Err(fail(ParseErrorKind::Url)),
+        Some(b':') => {
+            let text = rest.get(1..).unwrap_or(&[]).trim_ascii();
+            let decoded = base64::engine::general_purpose::STANDARD.decode(text);
+            Cow::Owned(decoded.map_err(|_| fail(ParseErrorKind::BadBase64))?)
+        }
+        _ => {
+            let blanks = rest.iter().take_while(|byte| **byte == b' ').count();
+            Cow::Borrowed(rest.get(blanks..).unwrap_or(&[]))
+        }
+    };
+    Ok((name, value))
+}
