@@ -20,8 +20,8 @@ use webtaxon::directory::{read_schema, survey};
 use webtaxon::file::read_entries;
 use webtaxon::{Error, Workspace, report};
 
-/// The longest filter that is read from a file or standard input, in bytes.
-const LONGEST: u64 = 1 << 20;
+/// Bytes that are read from a file or standard input: one more than a filter may have.
+const LONGEST: u64 = (1 << 20) + 1;
 
 /// The entries that a filter is tried on.
 struct Tried {

@@ -19,6 +19,7 @@ pub struct Directory {
     tree: BTreeMap<DnKey, usize>,
     tops: Vec<Dn>,
     subschema: Entries,
+    schema: Schema,
 }
 
 impl Directory {
@@ -68,7 +69,10 @@ impl Directory {
         let is_top = |key: &DnKey| key.parent().is_none_or(|parent| !tree.contains_key(&parent));
         let tops = tree.iter().filter(|(key, _)| is_top(key)).filter_map(|(_, index)| entries.get(*index));
         let tops = tops.filter_map(|entry| Dn::parse(entry.dn()).ok()).collect();
-        Self { manner, entries, tree, tops, subschema: root::subschema(manner) }
+        let classes = entries.iter().flat_map(|entry| entry.values("objectClass"));
+        let classes = classes.filter_map(|class| std::str::from_utf8(class).ok());
+        let schema = Schema::of(manner.kind()).with_classes(classes);
+        Self { manner, tree, tops, subschema: root::subschema(manner), schema, entries }
     }
 
     /// Which kind of server it is.
@@ -177,13 +181,13 @@ impl Directory {
     }
 
     /// What the server knows of attributes.
-    pub(crate) fn schema(&self) -> &'static Schema {
-        self.manner.schema()
+    pub(crate) fn schema(&self) -> &Schema {
+        &self.schema
     }
 
     /// A filter made ready for the file's entries.
     pub(crate) fn matcher(&self, filter: &Filter) -> Matcher {
-        let (schema, names) = (self.manner.schema(), self.entries.names());
+        let (schema, names) = (&self.schema, self.entries.names());
         match self.manner {
             Manner::Plain => Matcher::new(filter, schema, names),
             Manner::Controller => {

@@ -4,7 +4,6 @@
 use std::str::FromStr;
 use webtaxon_core::entry::Entries;
 use webtaxon_core::reading::ServerKind;
-use webtaxon_core::schema::Schema;
 
 /// Which kind of server it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -31,11 +30,6 @@ impl Manner {
             Self::Plain => ServerKind::Plain,
             Self::Controller => ServerKind::Controller,
         }
-    }
-
-    /// What it knows of attributes.
-    pub(crate) fn schema(self) -> &'static Schema {
-        Schema::of(self.kind())
     }
 
     /// The most entries that a search without paging gets.

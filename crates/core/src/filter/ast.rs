@@ -117,10 +117,44 @@ impl Filter {
         Filter::Item(Item::Equal { attribute: attribute.to_owned(), value: value.into() })
     }
 
+    /// `(attribute=text*)`, with the text taken as it is.
+    #[must_use]
+    pub fn begins_with(attribute: &str, text: impl Into<Vec<u8>>) -> Filter {
+        let (initial, any, last) = (Some(text.into()), Vec::new(), None);
+        Filter::Item(Item::Substrings { attribute: attribute.to_owned(), initial, any, last })
+    }
+
+    /// `(attribute>=value)`, with the value taken as it is.
+    #[must_use]
+    pub fn at_least(attribute: &str, value: impl Into<Vec<u8>>) -> Filter {
+        Filter::Item(Item::GreaterOrEqual { attribute: attribute.to_owned(), value: value.into() })
+    }
+
+    /// True where every part is.
+    #[must_use]
+    pub fn all(parts: impl IntoIterator<Item = Filter>) -> Filter {
+        Filter::And(parts.into_iter().collect())
+    }
+
+    /// True where one part is.
+    #[must_use]
+    pub fn any(parts: impl IntoIterator<Item = Filter>) -> Filter {
+        Filter::Or(parts.into_iter().collect())
+    }
+
     /// `(attribute=*)`.
     #[must_use]
     pub fn present(attribute: &str) -> Filter {
         Filter::Item(Item::Present { attribute: attribute.to_owned() })
+    }
+}
+
+impl std::ops::Not for Filter {
+    type Output = Filter;
+
+    /// True where this one is false.
+    fn not(self) -> Filter {
+        Filter::Not(Box::new(self))
     }
 }
 

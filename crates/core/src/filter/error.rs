@@ -91,6 +91,10 @@ pub enum ParseErrorKind {
         help("join clauses side by side: (|(a=1)(a=2)(a=3)) instead of (|(a=1)(|(a=2)(a=3)))")
     )]
     TooDeep,
+    /// Too many clauses.
+    #[error("it has more clauses than are allowed")]
+    #[diagnostic(code(WX0202), help("select by a group or by an attribute instead of listing people"))]
+    TooMany,
     /// Too much text.
     #[error("it is longer than is allowed")]
     #[diagnostic(code(WX0202), help("select by a group or by an attribute instead of listing people"))]

@@ -342,9 +342,9 @@ fn is_rule(name: &str, (oid, called): (&str, &str)) -> bool {
     name == oid || name.eq_ignore_ascii_case(called)
 }
 
-/// The form of a value to compare with. An empty text is none (RFC 4517 §3.3.6).
+/// The form of a value to compare with.
 fn asserted(rule: Rule, value: &[u8]) -> Option<Vec<u8>> {
-    let sound = Some(value).filter(|value| !(rule.is_text() && value.is_empty()));
+    let sound = Some(value).filter(|value| !(rule.is_never_empty() && value.is_empty()));
     prepare(rule, sound?).map(Cow::into_owned)
 }
 

@@ -31,10 +31,12 @@ pub struct Limits {
     pub depth: usize,
     /// Bytes of text; 1 MiB unless said otherwise.
     pub bytes: usize,
+    /// Clauses, joining ones too; 50,000 unless said otherwise.
+    pub clauses: usize,
 }
 
 impl Default for Limits {
     fn default() -> Self {
-        Self { depth: 100, bytes: 1 << 20 }
+        Self { depth: 100, bytes: 1 << 20, clauses: 50_000 }
     }
 }

@@ -23,7 +23,7 @@ impl Filter {
     ///
     /// # Errors
     /// [`ParseErrorKind::TooDeep`] past `limits.depth` parentheses, [`ParseErrorKind::TooLong`]
-    /// past `limits.bytes`, otherwise the first byte that breaks the grammar. The span is a range
+    /// past `limits.bytes`, [`ParseErrorKind::TooMany`] past `limits.clauses`, otherwise the first byte that breaks the grammar. The span is a range
     /// of bytes (not characters) in `text`.
     pub fn parse_within(text: &str, limits: Limits) -> Result<Filter, ParseError> {
         let mut parser = Parser { text, bytes: text.as_bytes(), at: 0 };
@@ -69,6 +69,7 @@ impl Parser<'_> {
             return Err((ParseErrorKind::Empty, 0, 0));
         }
         let mut open: Vec<Open> = Vec::new();
+        let mut clauses = 0;
         loop {
             // Here either a clause begins, or the innermost open one ends.
             let done = match self.peek() {
@@ -77,6 +78,10 @@ impl Parser<'_> {
                     self.at += 1;
                     if open.len() >= limits.depth {
                         return Err((ParseErrorKind::TooDeep, start, start + 1));
+                    }
+                    clauses += 1;
+                    if clauses > limits.clauses {
+                        return Err((ParseErrorKind::TooMany, start, start + 1));
                     }
                     if let Some(sign @ (b'&' | b'|' | b'!')) = self.peek() {
                         self.at += 1;
@@ -160,6 +165,11 @@ impl Parser<'_> {
     }
 
     fn check_attribute(&self, attribute: &str, from: usize) -> Result<(), Failure> {
+        // Most are short names.
+        let plain = |byte: u8| byte.is_ascii_alphanumeric() || byte == b'-';
+        if attribute.as_bytes().first().is_some_and(u8::is_ascii_alphabetic) && attribute.bytes().all(plain) {
+            return Ok(());
+        }
         let mut parts = attribute.split(';');
         let kind = parts.next().unwrap_or("");
         if kind.is_empty() {
@@ -215,22 +225,24 @@ impl Parser<'_> {
     }
 
     fn equal_or_substrings(&mut self, attribute: String) -> Result<Item, Failure> {
-        let mut pieces = vec![self.value()?];
+        let first = self.value()?;
+        if self.peek() != Some(b'*') {
+            return Ok(Item::Equal { attribute, value: first });
+        }
+        let (mut any, mut last) = (Vec::new(), Vec::new());
         while self.peek() == Some(b'*') {
             self.at += 1;
-            pieces.push(self.value()?);
-        }
-        let last = pieces.pop().unwrap_or_default();
-        if pieces.is_empty() {
-            return Ok(Item::Equal { attribute, value: last });
-        }
-        let initial = pieces.remove(0);
-        if initial.is_empty() && last.is_empty() && pieces.iter().all(Vec::is_empty) {
-            return Ok(Item::Present { attribute });
+            if !last.is_empty() {
+                any.push(last);
+            }
+            last = self.value()?;
         }
         let given = |piece: Vec<u8>| Some(piece).filter(|piece| !piece.is_empty());
-        pieces.retain(|piece| !piece.is_empty());
-        Ok(Item::Substrings { attribute, initial: given(initial), any: pieces, last: given(last) })
+        let (initial, last) = (given(first), given(last));
+        if initial.is_none() && last.is_none() && any.is_empty() {
+            return Ok(Item::Present { attribute });
+        }
+        Ok(Item::Substrings { attribute, initial, any, last })
     }
 
     fn whole_value(&mut self) -> Result<Vec<u8>, Failure> {
@@ -243,7 +255,11 @@ impl Parser<'_> {
 
     /// Up to a star, a parenthesis or the end, with escapes resolved.
     fn value(&mut self) -> Result<Vec<u8>, Failure> {
-        let mut value = Vec::new();
+        let plain = |byte: &u8| !matches!(byte, b'*' | b')' | b'(' | b'\\' | 0);
+        let rest = self.bytes.get(self.at..).unwrap_or(&[]);
+        let length = rest.iter().position(|byte| !plain(byte)).unwrap_or(rest.len());
+        let mut value = rest.get(..length).unwrap_or(&[]).to_vec();
+        self.at += length;
         while let Some(byte) = self.peek() {
             match byte {
                 b'*' | b')' | b'(' => break,

@@ -1,30 +1,50 @@
 //! The canonical text of a [`Filter`] (RFC 4515 §3), printed without recursion.
 
 use super::{Filter, Item};
-use std::fmt::{self, Display, Formatter};
+use std::fmt::{self, Display, Formatter, Write};
 
 impl Display for Filter {
     fn fmt(&self, out: &mut Formatter<'_>) -> fmt::Result {
+        self.print(out, None)
+    }
+}
+
+impl Filter {
+    /// A clause on each line, its parts two blanks further in. [`Filter::parse_pasted`] reads it back.
+    #[must_use]
+    pub fn indented(&self) -> String {
+        let mut out = String::new();
+        // Writing to a text cannot fail.
+        let _ = self.print(&mut out, Some(0));
+        out
+    }
+
+    /// On one line, or with a line for each clause that begins so far in.
+    fn print(&self, out: &mut impl Write, mut indent: Option<usize>) -> fmt::Result {
         enum Step<'a> {
             Print(&'a Filter),
             Close,
         }
+        let begin = |indent: Option<usize>| " ".repeat(indent.unwrap_or(0));
+        let end = if indent.is_some() { "\n" } else { "" };
         let mut open = vec![Step::Print(self)];
         while let Some(step) = open.pop() {
             let (sign, parts) = match step {
                 Step::Close => {
-                    out.write_str(")")?;
+                    indent = indent.map(|indent| indent - 2);
+                    write!(out, "{}){end}", begin(indent))?;
                     continue;
                 }
                 Step::Print(Filter::Item(item)) => {
-                    write!(out, "({item})")?;
+                    write!(out, "{}({item}){end}", begin(indent))?;
                     continue;
                 }
                 Step::Print(Filter::And(parts)) => ("(&", parts.as_slice()),
                 Step::Print(Filter::Or(parts)) => ("(|", parts.as_slice()),
                 Step::Print(Filter::Not(part)) => ("(!", std::slice::from_ref(&**part)),
             };
-            out.write_str(sign)?;
+            write!(out, "{}{sign}{end}", begin(indent))?;
+            indent = indent.map(|indent| indent + 2);
             open.push(Step::Close);
             open.extend(parts.iter().rev().map(Step::Print));
         }

@@ -79,11 +79,45 @@ fn what_is_no_filter_is_refused_at_its_place() {
 #[test]
 fn one_more_than_a_limit_is_refused() {
     let nested = |depth: usize| format!("{}(a=1){}", "(!".repeat(depth - 1), ")".repeat(depth - 1));
-    let limits = Limits { depth: 7, bytes: 1000 };
+    let limits = Limits { depth: 7, bytes: 1000, clauses: 20 };
     assert!(Filter::parse_within(&nested(7), limits).is_ok());
     assert_eq!(Filter::parse_within(&nested(8), limits).unwrap_err().kind(), ParseErrorKind::TooDeep);
     let long = format!("(a={})", "x".repeat(997));
     assert_eq!(Filter::parse_within(&long, limits).unwrap_err().kind(), ParseErrorKind::TooLong);
+    let many = |count: usize| format!("(|{})", "(a=1)".repeat(count));
+    assert!(Filter::parse_within(&many(19), limits).is_ok());
+    assert_eq!(Filter::parse_within(&many(20), limits).unwrap_err().kind(), ParseErrorKind::TooMany);
+    let generous = Limits { depth: 100, bytes: usize::MAX, clauses: usize::MAX };
+    for (text, kind, generously, why) in [
+        (
+            "(".repeat(10 << 20),
+            ParseErrorKind::TooLong,
+            Some(ParseErrorKind::TooDeep),
+            "10 MB of parentheses",
+        ),
+        (")".repeat(10 << 20), ParseErrorKind::TooLong, Some(ParseErrorKind::NoOpening), "the other ones"),
+        (many(1_000_000), ParseErrorKind::TooLong, None, "1,000,000 clauses"),
+        (many(100_000), ParseErrorKind::TooMany, None, "100,000 clauses"),
+    ] {
+        assert_eq!(Filter::parse_pasted(&text).unwrap_err().kind(), kind, "{why}");
+        let read = Filter::parse_within(&text, generous);
+        assert_eq!(read.as_ref().err().map(ParseError::kind), generously, "{why}");
+    }
+}
+
+#[test]
+fn a_filter_that_is_built_escapes_every_value() {
+    let built = Filter::all([
+        Filter::equal("cn", "a*(b)\\"),
+        !Filter::begins_with("mail", "x*"),
+        Filter::any([Filter::present("sn"), Filter::at_least("uidNumber", "5")]),
+    ]);
+    let text = r"(&(cn=a\2a\28b\29\5c)(!(mail=x\2a*))(|(sn=*)(uidNumber>=5)))";
+    assert_eq!(built.to_string(), text);
+    assert_eq!(
+        built.indented(),
+        "(&\n  (cn=a\\2a\\28b\\29\\5c)\n  (!\n    (mail=x\\2a*)\n  )\n  (|\n    (sn=*)\n    (uidNumber>=5)\n  )\n)\n"
+    );
 }
 
 #[test]
@@ -274,6 +308,7 @@ proptest! {
     /// Printing and parsing must not lose anything.
     #[test]
     fn print_then_parse_is_identity(filter in any_filter()) {
+        prop_assert_eq!(&Filter::parse_pasted(&filter.indented()).unwrap().filter, &filter);
         prop_assert_eq!(Filter::parse(&filter.to_string()).unwrap(), filter);
     }
 

@@ -7,8 +7,8 @@ use std::borrow::Cow;
 /// The longest record that is read, in bytes of text.
 pub const LONGEST: usize = 1 << 26;
 
-/// A line with its folds joined: the number of its first line, and its bytes.
-type Line<'t> = (usize, Cow<'t, [u8]>);
+/// A line with its folds joined: the number of its first line, that line in the text, and all bytes.
+type Line<'t> = (usize, &'t [u8], Cow<'t, [u8]>);
 /// An attribute description with one value.
 type Attribute<'t> = (Cow<'t, str>, Cow<'t, [u8]>);
 
@@ -24,6 +24,8 @@ pub struct Records<'t> {
     /// Whether the line that was taken last is empty, so that a record has ended.
     ended: bool,
     longest: usize,
+    /// The last entry's attributes: the next one mostly has the same, in the same order.
+    usual: Vec<&'t str>,
     /// Where the record began: bytes that were left then, and its first line.
     began: (usize, usize),
 }
@@ -32,7 +34,7 @@ impl<'t> Records<'t> {
     pub(super) fn new(text: &'t [u8], line: usize, started: bool, longest: usize) -> Self {
         // Editors put a mark in front of UTF-8.
         let rest = if line == 0 { text.strip_prefix(b"\xef\xbb\xbf").unwrap_or(text) } else { text };
-        Self { rest, line, started, ended: true, longest, began: (rest.len(), line + 1) }
+        Self { rest, line, started, ended: true, longest, usual: Vec::new(), began: (rest.len(), line + 1) }
     }
 
     pub(super) fn line(&self) -> usize {
@@ -72,9 +74,14 @@ impl<'t> Records<'t> {
                 return Err(ParseErrorKind::TooLong.at(line));
             }
             if whole.first() != Some(&b'#') {
-                return Ok(Some((number, whole)));
+                return Ok(Some((number, first, whole)));
             }
         }
+    }
+
+    /// The next line of this record; none at its end.
+    fn inside(&mut self) -> Result<Option<Line<'t>>, ParseError> {
+        Ok(self.logical()?.filter(|(_, _, line)| !line.is_empty()))
     }
 
     /// The line on which the next record's name stands; none at the end.
@@ -82,12 +89,12 @@ impl<'t> Records<'t> {
         loop {
             match self.logical()? {
                 None => return Ok(None),
-                Some((_, line)) if line.is_empty() => self.began = (self.rest.len(), self.line + 1),
-                Some((number, line)) if !self.started => {
+                Some((_, _, line)) if line.is_empty() => self.began = (self.rest.len(), self.line + 1),
+                Some((number, first, line)) if !self.started => {
                     self.started = true;
                     let (name, value) = split(&line, number)?;
                     if !name.eq_ignore_ascii_case("version") {
-                        return Ok(Some((number, line)));
+                        return Ok(Some((number, first, line)));
                     }
                     if *value != *b"1" {
                         return Err(ParseErrorKind::Version.at(number));
@@ -99,16 +106,36 @@ impl<'t> Records<'t> {
     }
 
     fn record(&mut self) -> Result<Option<Record<'t>>, ParseError> {
-        let Some((line, first)) = self.first()? else { return Ok(None) };
-        let (name, value) = take(first, line)?;
-        if !name.eq_ignore_ascii_case("dn") {
-            return Err(ParseErrorKind::NoDn.at(line));
-        }
+        let (line, value) = match self.started.then(|| self.expected("dn")).flatten() {
+            Some(value) => (self.line, Cow::Borrowed(value)),
+            None => {
+                let Some(first) = self.first()? else { return Ok(None) };
+                let line = first.0;
+                let (name, value) = take(first)?;
+                if !name.eq_ignore_ascii_case("dn") {
+                    return Err(ParseErrorKind::NoDn.at(line));
+                }
+                (line, value)
+            }
+        };
         let dn = text(value).ok_or(ParseErrorKind::NotUtf8.at(line))?;
-        let mut record =
-            Record { line, dn, controls: Vec::new(), attributes: Vec::with_capacity(12), change: None };
-        while let Some((number, line)) = self.logical()?.filter(|(_, line)| !line.is_empty()) {
-            let (name, value) = take(line, number)?;
+        let mut record = Record {
+            line,
+            dn,
+            controls: Vec::new(),
+            attributes: Vec::with_capacity(self.usual.len()),
+            change: None,
+        };
+        loop {
+            if let Some(name) = self.usual.get(record.attributes.len()).copied()
+                && let Some(value) = self.expected(name)
+            {
+                record.attributes.push((Cow::Borrowed(name), Cow::Borrowed(value)));
+                continue;
+            }
+            let Some(line) = self.inside()? else { break };
+            let number = line.0;
+            let (name, value) = take(line)?;
             if name.eq_ignore_ascii_case("dn") {
                 return Err(ParseErrorKind::NoBlankLine.at(number));
             }
@@ -121,6 +148,14 @@ impl<'t> Records<'t> {
                 record.change = Some(self.change(&value, number, &mut record.attributes)?);
                 return Ok(Some(record));
             } else {
+                if let Cow::Borrowed(name) = name {
+                    let at = record.attributes.len();
+                    // What is never a name stands where there is none.
+                    self.usual.resize(self.usual.len().max(at + 1), "\n");
+                    if let Some(usual) = self.usual.get_mut(at) {
+                        *usual = name;
+                    }
+                }
                 record.attributes.push((name, value));
             }
         }
@@ -129,6 +164,22 @@ impl<'t> Records<'t> {
             true => Ok(Some(record)),
             false => Err(ParseErrorKind::NoChange.at(record.line)),
         }
+    }
+
+    /// The value of the next line, if it is one of this attribute, with a plain value and without a
+    /// fold: most lines are.
+    fn expected(&mut self, name: &str) -> Option<&'t [u8]> {
+        let value = self.rest.strip_prefix(name.as_bytes())?.strip_prefix(b": ")?;
+        let end = memchr::memchr(b'\n', value)?;
+        let (value, next) = (value.get(..end)?, value.get(end + 1..)?);
+        if next.first() == Some(&b' ') || self.began.0 - next.len() > self.longest {
+            return None;
+        }
+        (self.rest, self.ended) = (next, false);
+        self.line += 1;
+        let value = value.strip_suffix(b"\r").unwrap_or(value);
+        let blanks = value.iter().take_while(|byte| **byte == b' ').count();
+        value.get(blanks..)
     }
 
     /// The rest of a change record, behind `changetype:`.
@@ -140,15 +191,15 @@ impl<'t> Records<'t> {
     ) -> Result<Change<'t>, ParseError> {
         let is = |name: &str| kind.trim_ascii_end().eq_ignore_ascii_case(name.as_bytes());
         if is("add") {
-            while let Some((number, line)) = self.logical()?.filter(|(_, line)| !line.is_empty()) {
-                attributes.push(take(line, number)?);
+            while let Some(line) = self.inside()? {
+                attributes.push(take(line)?);
             }
             return Ok(Change::Add);
         }
         if is("delete") {
-            return match self.logical()?.filter(|(_, line)| !line.is_empty()) {
+            return match self.inside()? {
                 None => Ok(Change::Delete),
-                Some((number, _)) => Err(ParseErrorKind::NothingMore.at(number)),
+                Some((number, ..)) => Err(ParseErrorKind::NothingMore.at(number)),
             };
         }
         if is("modify") {
@@ -162,8 +213,9 @@ impl<'t> Records<'t> {
 
     fn modifications(&mut self) -> Result<Vec<Modification<'t>>, ParseError> {
         let mut modifications = Vec::new();
-        while let Some((number, line)) = self.logical()?.filter(|(_, line)| !line.is_empty()) {
-            let (name, attribute) = take(line, number)?;
+        while let Some(line) = self.inside()? {
+            let number = line.0;
+            let (name, attribute) = take(line)?;
             let operation = match name.to_ascii_lowercase().as_str() {
                 "add" => Operation::Add,
                 "delete" => Operation::Delete,
@@ -174,9 +226,10 @@ impl<'t> Records<'t> {
             let mut values = Vec::new();
             loop {
                 match self.logical()? {
-                    Some((_, line)) if *line == *b"-" => break,
-                    Some((number, line)) if !line.is_empty() => {
-                        let (name, value) = take(line, number)?;
+                    Some((_, _, line)) if *line == *b"-" => break,
+                    Some(line) if !line.2.is_empty() => {
+                        let number = line.0;
+                        let (name, value) = take(line)?;
                         if !name.eq_ignore_ascii_case(&attribute) {
                             return Err(ParseErrorKind::OtherAttribute.at(number));
                         }
@@ -192,8 +245,9 @@ impl<'t> Records<'t> {
 
     fn rename(&mut self, line: usize) -> Result<Change<'t>, ParseError> {
         let (mut new_rdn, mut delete_old, mut new_superior) = (None, None, None);
-        while let Some((number, line)) = self.logical()?.filter(|(_, line)| !line.is_empty()) {
-            let (name, value) = take(line, number)?;
+        while let Some(line) = self.inside()? {
+            let number = line.0;
+            let (name, value) = take(line)?;
             let value = text(value).ok_or(ParseErrorKind::NotUtf8.at(number))?;
             match name.to_ascii_lowercase().as_str() {
                 "newrdn" => new_rdn = Some(value),
@@ -255,23 +309,47 @@ fn control(value: &[u8]) -> Option<Control> {
 }
 
 /// The name and the value of a line, borrowed from the text where the line is.
-fn take<'t>(line: Cow<'t, [u8]>, number: usize) -> Result<Attribute<'t>, ParseError> {
-    match line {
+fn take((number, first, line): Line<'_>) -> Result<Attribute<'_>, ParseError> {
+    let mut line = match line {
         Cow::Borrowed(line) => {
             let (name, value) = split(line, number)?;
-            Ok((Cow::Borrowed(name), value))
+            return Ok((Cow::Borrowed(name), value));
         }
-        Cow::Owned(line) => {
-            let (name, value) = split(&line, number)?;
-            Ok((Cow::Owned(name.to_owned()), Cow::Owned(value.into_owned())))
+        Cow::Owned(line) => line,
+    };
+    let (name, value) = split(&line, number)?;
+    // Folds come behind the name, mostly.
+    let name = match first.get(..name.len()).and_then(|name| std::str::from_utf8(name).ok()) {
+        Some(name) => Cow::Borrowed(name),
+        None => Cow::Owned(name.to_owned()),
+    };
+    let value = match value {
+        Cow::Owned(decoded) => decoded,
+        Cow::Borrowed(rest) => {
+            let from = line.len() - rest.len();
+            line.drain(..from);
+            line
         }
-    }
+    };
+    Ok((name, Cow::Owned(value)))
 }
+
+/// The bytes that an attribute description has.
+const IN_NAME: [bool; 256] = {
+    let mut table = [false; 256];
+    let mut byte = 0_u8;
+    while byte < 128 {
+        let is = byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b';' | b'=');
+        table.as_mut_slice()[byte as usize] = is;
+        byte += 1;
+    }
+    table
+};
 
 /// `name: text`, `name:: base64`; a `:<` is refused.
 fn split(line: &[u8], number: usize) -> Result<(&str, Cow<'_, [u8]>), ParseError> {
     let fail = |kind: ParseErrorKind| kind.at(number);
-    let is_name = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b';' | b'=');
+    let is_name = |byte: u8| IN_NAME.get(usize::from(byte)).is_some_and(|is| *is);
     let colon = line.iter().position(|byte| !is_name(*byte));
     let colon = match colon.and_then(|at| Some((at, *line.get(at)?))) {
         Some((at, b':')) if at > 0 => at,

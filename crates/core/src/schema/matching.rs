@@ -5,7 +5,7 @@
 //! read has no prepared form, and a filter item over it is Undefined (RFC 4511 §4.5.1.7).
 
 use super::Rule;
-use crate::name::{Dn, Rdn};
+use crate::name::{Dn, Rdn, is_attribute_type};
 use crate::prepare::{self, Fold, is_simple};
 use jiff::SignedDuration;
 use jiff::civil::DateTime;
@@ -37,10 +37,7 @@ pub fn prepare(rule: Rule, value: &[u8]) -> Option<Cow<'_, [u8]>> {
         Rule::Category => category(value),
         Rule::ObjectIdentifier => std::str::from_utf8(value)
             .ok()
-            .filter(|text| {
-                !text.is_empty()
-                    && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.'))
-            })
+            .filter(|text| is_attribute_type(text))
             .map(|text| Cow::Owned(text.to_ascii_lowercase().into_bytes())),
         Rule::Uuid => {
             let text = std::str::from_utf8(value).ok()?;
@@ -75,13 +72,24 @@ pub fn compare(rule: Rule, left: &[u8], right: &[u8]) -> Ordering {
 pub(crate) fn equals(rule: Rule, value: &[u8], prepared: &[u8]) -> bool {
     match rule {
         Rule::Octets => value == prepared,
+        Rule::CaseIgnore | Rule::CaseIgnoreIa5 | Rule::Marks if begin_apart(value, prepared) => false,
         Rule::CaseIgnore | Rule::Marks if value.eq_ignore_ascii_case(prepared) => true,
-        Rule::CaseIgnore | Rule::CaseIgnoreIa5 | Rule::Marks if is_simple(value) => {
-            value.eq_ignore_ascii_case(prepared)
-        }
+        Rule::CaseIgnore | Rule::Marks if is_simple(value) => false,
+        Rule::CaseIgnoreIa5 if is_simple(value) => value.eq_ignore_ascii_case(prepared),
         // What is no identifier cannot be equal to one.
         Rule::ObjectIdentifier => value.eq_ignore_ascii_case(prepared),
         _ => prepare(rule, value).is_some_and(|value| *value == *prepared),
+    }
+}
+
+/// Whether two texts begin with different letters of ASCII, so that they cannot be equal: preparing
+/// gives such a letter in lower case, or one that is not of ASCII if a mark follows.
+fn begin_apart(value: &[u8], prepared: &[u8]) -> bool {
+    match (value.first(), prepared.first()) {
+        (Some(one), Some(other)) => {
+            one.is_ascii_graphic() && other.is_ascii_graphic() && !one.eq_ignore_ascii_case(other)
+        }
+        _ => false,
     }
 }
 
@@ -136,6 +144,11 @@ pub(crate) fn prepare_piece(rule: Rule, piece: &[u8]) -> Option<Cow<'_, [u8]>> {
 /// Digits without blanks, or a telephone number without blanks and hyphens (RFC 4518 §2.6.2,
 /// §2.6.3), in lower case (RFC 4517 §4.2.29).
 fn bare(value: &[u8], is_telephone: bool) -> Option<Cow<'_, [u8]>> {
+    // A telephone number is a printable string (RFC 4517 §3.3.29, §3.3.31); other hyphens go below.
+    let is_printable = |byte: &u8| byte.is_ascii_alphanumeric() || b" '()+,-./:=?".contains(byte);
+    if is_telephone && !value.iter().all(|byte| is_printable(byte) || !byte.is_ascii()) {
+        return None;
+    }
     let prepared = prepare::text(value, Fold::Case)?;
     let text = std::str::from_utf8(&prepared).ok()?;
     // NFKC has made the small and full-width hyphens plain.
@@ -238,6 +251,14 @@ fn time(value: &[u8]) -> Option<Cow<'_, [u8]>> {
 fn name(value: &[u8]) -> Option<Cow<'_, [u8]>> {
     // Servers read the older forms, too (RFC 2253 §4).
     let dn = Dn::parse_pasted(std::str::from_utf8(value).ok()?).ok()?.dn;
+    // The root's name is no text at all; a naming value is text, and text has at least one
+    // character (RFC 4517 §3.3.6).
+    if dn.depth() == 0 && !value.is_empty() {
+        return None;
+    }
+    if dn.rdns().iter().flat_map(Rdn::avas).any(|ava| ava.value.is_empty()) {
+        return None;
+    }
     Some(Cow::Owned(dn.key().as_bytes().to_vec()))
 }
 

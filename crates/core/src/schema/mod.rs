@@ -192,6 +192,18 @@ impl Schema {
         schema.finish(kind)
     }
 
+    /// The same for a server that has these classes beside the known ones, and no others.
+    #[must_use]
+    pub fn with_classes<'n>(&self, classes: impl IntoIterator<Item = &'n str>) -> Self {
+        let mut schema = Self { is_complete: true, ..self.clone() };
+        for name in classes {
+            if schema.find_class(name).is_none() {
+                schema.put_class(ObjectClass { names: vec![name.to_owned()], ..ObjectClass::default() });
+            }
+        }
+        schema
+    }
+
     fn from_files(kind: ServerKind, first: &[u8], second: &[u8]) -> Self {
         let mut schema = Self::default();
         let texts = |file| ldif::records(file).filter_map(Result::ok).flat_map(|record| record.attributes);
@@ -309,19 +321,18 @@ impl Schema {
         // Only domain controllers have these, whose definitions never name a rule.
         let is_controllers = types().next().is_some_and(|known| known.oid.starts_with("1.2.840.113556."));
         let Some(own) = self.types.get_mut(index) else { return };
-        (own.rule, own.is_ordered, own.has_pieces) = if is_category {
-            (Some(Rule::Category), false, false)
-        } else if names_rules || !(kind == ServerKind::Controller || is_controllers) {
-            (by_name, is_ordered, has_pieces)
-        } else {
-            let ordered =
-                |rule: Rule| rule.is_text() || matches!(rule, Rule::Integer | Rule::Time | Rule::Octets);
-            let rule = match by_syntax {
+        // A controller goes by the syntax alone.
+        let by_syntax =
+            by_syntax.filter(|_| kind == ServerKind::Controller || (is_controllers && !names_rules));
+        (own.rule, own.is_ordered, own.has_pieces) = match by_syntax {
+            _ if is_category => (Some(Rule::Category), false, false),
+            None => (by_name, is_ordered, has_pieces),
+            Some(rule) => {
                 // Marks matter where the standards rule.
-                Some(Rule::Marks) if kind == ServerKind::Plain => Some(Rule::CaseIgnore),
-                other => other,
-            };
-            (rule, rule.is_some_and(ordered), rule.is_some_and(Rule::is_text))
+                let plain = rule == Rule::Marks && kind == ServerKind::Plain;
+                let has_order = rule.is_text() || matches!(rule, Rule::Integer | Rule::Time | Rule::Octets);
+                (Some(if plain { Rule::CaseIgnore } else { rule }), has_order, rule.is_text())
+            }
         };
     }
 

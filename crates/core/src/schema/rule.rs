@@ -132,7 +132,14 @@ impl Rule {
         SYNTAXES.iter().find(|(known, _)| *known == oid).map(|(_, rule)| *rule)
     }
 
-    /// Whether values are text, of which an empty one is none (RFC 4517 §3.3.6).
+    /// Whether values have at least one character (RFC 4517 §3.3.6); text of ASCII may be empty
+    /// (§3.3.15).
+    #[must_use]
+    pub fn is_never_empty(self) -> bool {
+        self.is_text() && !matches!(self, Rule::CaseIgnoreIa5 | Rule::CaseExactIa5)
+    }
+
+    /// Whether values are text.
     #[must_use]
     pub fn is_text(self) -> bool {
         matches!(

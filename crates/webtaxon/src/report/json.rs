@@ -133,6 +133,7 @@ pub fn filter(
     json!({
         "format": "webtaxon.filter/1",
         "canonical": repaired.filter.to_string(),
+        "indented": repaired.filter.indented(),
         "repaired": repaired.remarks,
         "advice": advices.iter().map(advice).collect::<Vec<_>>(),
         "of": of,

@@ -10,15 +10,14 @@ use webtaxon::core::entry::Entries;
 use webtaxon::core::filter::{Filter, Item, Matcher};
 use webtaxon::core::ldif;
 use webtaxon::core::name::{Dn, DnKey};
-use webtaxon::core::schema::Schema;
 use webtaxon::core::settings::{Bind, Servers};
-use webtaxon::directory::{Access, Connection, Query};
+use webtaxon::directory::{Access, Connection, Query, read_schema};
 use webtaxon_standin::{Directory, Options, Standin};
 
 const FILTERS: usize = 2000;
 const TOP: &str = "DC=quillmere,DC=example";
 /// Attributes whose values are compared, as text, as names, as numbers and times.
-const ATTRIBUTES: [&str; 15] = [
+const ATTRIBUTES: [&str; 16] = [
     "cn",
     "sn",
     "givenName",
@@ -34,6 +33,43 @@ const ATTRIBUTES: [&str; 15] = [
     "member",
     "objectClass",
     "entryUUID",
+    "pwdAccountLockedTime",
+];
+/// Other ways to say an attribute: its other name, its OID, the type that it is a kind of.
+const SPELLINGS: [(&str, &[&str]); 5] = [
+    ("cn", &["commonName", "2.5.4.3", "NAME"]),
+    ("sn", &["surname", "2.5.4.4", "name"]),
+    ("title", &["2.5.4.12", "name"]),
+    ("uid", &["userid", "0.9.2342.19200300.100.1.1"]),
+    ("mail", &["rfc822Mailbox", "MAIL"]),
+];
+/// Values that cannot be, and values that say nothing. U+FFFD is left out: RFC 4518 §2.4 prohibits
+/// it, and slapd does not mind; an OID that nobody knows, too: false by RFC 4517 §4.2.26, unknown to
+/// slapd.
+const ODD: [&str; 11] = [
+    "",
+    " ",
+    "*",
+    "(&)",
+    "CN=nobody,DC=x",
+    "cn=a;dc=b",
+    "noSuchClass",
+    "2.5.6.6",
+    "inetorgperson",
+    "20261125",
+    "7f1c0a52-0000-4000-8000",
+];
+/// Rules that a filter may name, with the attributes that they can compare. UUIDMatch
+/// is left out: slapd finds nobody by a UUID in capital letters there, and somebody without the rule.
+const RULES: [(&str, &[&str]); 8] = [
+    ("caseExactMatch", &["cn", "sn", "title", "departmentNumber"]),
+    ("2.5.13.2", &["cn", "sn", "title", "description"]),
+    ("caseExactIA5Match", &["mail"]),
+    ("caseIgnoreIA5Match", &["mail"]),
+    ("distinguishedNameMatch", &["member"]),
+    ("generalizedTimeMatch", &["pwdAccountLockedTime"]),
+    ("generalizedTimeOrderingMatch", &["pwdAccountLockedTime"]),
+    ("integerMatch", &["cn", "member"]),
 ];
 
 /// Numbers in an order that a seed decides (Knuth's MMIX generator).
@@ -62,12 +98,12 @@ fn value(dice: &mut Dice, entries: &Entries, attribute: &str) -> Vec<u8> {
         }
     }
     let Ok(text) = String::from_utf8(found) else { return b"x".to_vec() };
-    // Names and identifiers with something wrong in them are refused by slapd in more than one way.
-    if ["member", "entryUUID", "objectClass"].contains(&attribute) {
-        return text.into_bytes();
+    if dice.below(12) == 0 {
+        return dice.of(&ODD).as_bytes().to_vec();
     }
     let changed = match dice.below(6) {
-        0 => text.to_uppercase(),
+        0 if attribute != "member" => text.to_uppercase(),
+        0 => text.replace(',', " , "),
         1 => format!(" {text}"),
         2 => text.replace(' ', "  "),
         3 => text.chars().take(3).collect(),
@@ -79,8 +115,13 @@ fn value(dice: &mut Dice, entries: &Entries, attribute: &str) -> Vec<u8> {
 fn item(dice: &mut Dice, entries: &Entries) -> Filter {
     let attribute = dice.of(&ATTRIBUTES).to_owned();
     let value = value(dice, entries, &attribute);
-    let is_text = !["member", "entryUUID", "objectClass"].contains(&attribute.as_str());
-    let kind = dice.below(8);
+    let is_text =
+        !["member", "entryUUID", "objectClass", "pwdAccountLockedTime"].contains(&attribute.as_str());
+    let attribute = match SPELLINGS.iter().find(|(known, _)| *known == attribute) {
+        Some((_, spellings)) if dice.below(4) == 0 => dice.of(spellings).to_owned(),
+        _ => attribute,
+    };
+    let kind = dice.below(12);
     Filter::Item(match kind {
         0 => Item::Present { attribute },
         1 | 2 if is_text && value.len() > 3 && value.is_ascii() => {
@@ -97,8 +138,19 @@ fn item(dice: &mut Dice, entries: &Entries) -> Filter {
                 _ => substrings(attribute, piece(&front[..1]), None, piece(&back[back.len() - 1..])),
             }
         }
-        // inetOrgPerson's text attributes have no ordering rule in slapd's schema; employeeNumber and
-        // the rest are Undefined there, and compared as text here: left out.
+        3 => Item::GreaterOrEqual { attribute, value },
+        4 => Item::LessOrEqual { attribute, value },
+        5 => {
+            let (rule, attributes) = RULES[dice.below(RULES.len())];
+            let attribute = dice.of(attributes).to_owned();
+            let value = self::value(dice, entries, &attribute);
+            Item::Extensible { attribute: Some(attribute), rule: Some(rule.to_owned()), dn: false, value }
+        }
+        6 => {
+            let attribute = dice.of(&["cn", "ou", "dc"]).to_owned();
+            let value = dice.of(&["People", "example", "Loans Desk Users", "groups"]).as_bytes().to_vec();
+            Item::Extensible { attribute: Some(attribute), rule: None, dn: dice.below(2) == 0, value }
+        }
         _ => Item::Equal { attribute, value },
     })
 }
@@ -148,6 +200,8 @@ async fn random_filters_select_the_same_entries_everywhere() {
         entries.push(entry.dn(), entry.attributes().filter(|(name, _)| *name != "userPassword"));
     }
     let mut slapd = Desk::slapd().workspace().unwrap().connect().await.unwrap();
+    let schema = read_schema(&mut slapd).await.unwrap();
+    assert_eq!(schema.problems(), [], "the whole subschema is read");
     let directory = Arc::new(Directory::from_ldif(&text).unwrap());
     let standin = Standin::start(directory, Options { tls: false, anonymous: true, ..Options::default() })
         .await
@@ -163,7 +217,7 @@ async fn random_filters_select_the_same_entries_everywhere() {
     let referral = Dn::parse("OU=Annexe,DC=quillmere,DC=example").unwrap().key();
     for number in 0..FILTERS {
         let filter = filter(&mut dice, &entries, number % 4);
-        let matcher = Matcher::new(&filter, Schema::builtin(), entries.names());
+        let matcher = Matcher::new(&filter, &schema, entries.names());
         let matched = entries.iter().filter(|entry| matcher.matches(*entry));
         let core: BTreeSet<DnKey> = matched.map(|entry| Dn::parse(entry.dn()).unwrap().key()).collect();
         let (real, mut other) =

@@ -10,6 +10,7 @@
 )]
 
 mod filters;
+mod schema;
 
 use std::path::{Path, PathBuf};
 use std::time::Duration;

@@ -81,7 +81,7 @@ fn compared(
 ) {
     let Ok(text) = std::str::from_utf8(value) else { return };
     let mend = |look: &Look<'_, '_>, new: Vec<u8>| look.with(number, Filter::Item(valued(item, new)));
-    let is_text = rule.is_some_and(Rule::is_text);
+    let is_text = rule.is_some_and(Rule::is_never_empty);
     if value.is_empty() && is_text {
         let absent = Filter::Not(Box::new(Filter::present(attribute)));
         let rewrite = look.with(number, absent);
