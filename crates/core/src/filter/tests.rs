@@ -92,9 +92,10 @@ fn one_more_than_a_limit_is_refused() {
         (
             "(".repeat(10 << 20),
             ParseErrorKind::TooLong,
-            Some(ParseErrorKind::TooDeep),
+            Some(ParseErrorKind::NoAttribute),
             "10 MB of parentheses",
         ),
+        ("(&".repeat(5 << 20), ParseErrorKind::TooLong, Some(ParseErrorKind::TooDeep), "and of signs"),
         (")".repeat(10 << 20), ParseErrorKind::TooLong, Some(ParseErrorKind::NoOpening), "the other ones"),
         (many(1_000_000), ParseErrorKind::TooLong, None, "1,000,000 clauses"),
         (many(100_000), ParseErrorKind::TooMany, None, "100,000 clauses"),
