@@ -14,7 +14,9 @@ use webtaxon_core::schema::Schema;
 /// A name: what is printed is read back, in any form, and lies under its parents.
 pub fn name(data: &[u8]) {
     let Ok(text) = std::str::from_utf8(data) else { return };
-    for dn in [Dn::parse(text).ok(), Dn::parse_pasted(text).ok().map(|pasted| pasted.dn)].into_iter().flatten() {
+    for dn in
+        [Dn::parse(text).ok(), Dn::parse_pasted(text).ok().map(|pasted| pasted.dn)].into_iter().flatten()
+    {
         let again = Dn::parse(&dn.to_string()).expect("what is printed is a name");
         assert_eq!(again, dn);
         assert_eq!(dn.key().depth(), dn.depth());
@@ -99,7 +101,8 @@ pub fn schema(data: &[u8]) {
         assert!(schema.find(&name).is_some());
         assert!(schema.covered(&name).contains(&name));
         let filter = Filter::And(vec![Filter::equal(&name, "Ada"), Filter::present(&name)]);
-        let _ = Matcher::new(&filter, &schema, entries.names()).truth(entries.get(0).expect("it was put there"));
+        let _ =
+            Matcher::new(&filter, &schema, entries.names()).truth(entries.get(0).expect("it was put there"));
     }
 }
 
@@ -109,7 +112,8 @@ mod tests {
     fn tried(folder: &str, target: fn(&[u8])) {
         let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("corpus").join(folder);
         let mut count = 0;
-        for seed in std::fs::read_dir(&folder).unwrap_or_else(|error| panic!("{}: {error}", folder.display())) {
+        for seed in std::fs::read_dir(&folder).unwrap_or_else(|error| panic!("{}: {error}", folder.display()))
+        {
             target(&std::fs::read(seed.unwrap().path()).unwrap());
             count += 1;
         }

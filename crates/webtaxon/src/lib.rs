@@ -13,8 +13,8 @@
 //! ```
 //!
 //! [`Workspace`] is where to begin. [`core`] is the computation, which needs no I/O; [`directory`]
-//! reads from LDAP servers, [`file`] from LDIF files, [`store`] from the application's own list, and [`report`] renders
-//! results as JSON.
+//! reads from LDAP servers, [`mod@file`] from LDIF files, [`store`] from the application's own
+//! list, and [`report`] renders results as JSON.
 
 pub mod directory;
 mod error;

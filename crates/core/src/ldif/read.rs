@@ -334,22 +334,10 @@ fn take((number, first, line): Line<'_>) -> Result<Attribute<'_>, ParseError> {
     Ok((name, Cow::Owned(value)))
 }
 
-/// The bytes that an attribute description has.
-const IN_NAME: [bool; 256] = {
-    let mut table = [false; 256];
-    let mut byte = 0_u8;
-    while byte < 128 {
-        let is = byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b';' | b'=');
-        table.as_mut_slice()[byte as usize] = is;
-        byte += 1;
-    }
-    table
-};
-
 /// `name: text`, `name:: base64`; a `:<` is refused.
 fn split(line: &[u8], number: usize) -> Result<(&str, Cow<'_, [u8]>), ParseError> {
     let fail = |kind: ParseErrorKind| kind.at(number);
-    let is_name = |byte: u8| IN_NAME.get(usize::from(byte)).is_some_and(|is| *is);
+    let is_name = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b';' | b'=');
     let colon = line.iter().position(|byte| !is_name(*byte));
     let colon = match colon.and_then(|at| Some((at, *line.get(at)?))) {
         Some((at, b':')) if at > 0 => at,

@@ -49,6 +49,8 @@ fn every_rule_speaks_where_it_should_and_is_silent_where_it_should_be() {
         ),
         (Plain, "(member=CN = Users, DC = x)", "!WX0241", "", "blanks do no harm"),
         (Plain, "(objectClass=inetOrgPersn)", "WX0240", "(objectClass=inetOrgPerson)", "one letter wrong"),
+        (Controller, "(sn=müller)", "WX0234", "", "marks on letters"),
+        (Plain, "(sn=müller)", "!WX0234", "", "they matter elsewhere"),
         (Plain, "(objectClass=badge)", "!WX0240", "", "somebody's own class"),
         (Plain, "(objectClass=INETORGPERSON)", "!WX0240", "", "case does not matter"),
         (Controller, "(memberOf=CN=Users*)", "WX0214", "", "no stars in names"),

@@ -157,6 +157,8 @@ fn compared(
                 "the blanks at the ends count here: take them out if they are not part of the value",
             ),
         }
+    } else if rule == Some(Rule::Marks) && !text.is_ascii() && matches!(item, Item::Equal { .. }) {
+        look.say("WX0234", Weight::Note, number, "marks on letters make no difference to Active Directory, nor does case: ü is u there, and é is e");
     } else if matches!(rule, Some(Rule::CaseIgnore | Rule::CaseIgnoreIa5 | Rule::Marks))
         && text.chars().any(char::is_uppercase)
         && matches!(item, Item::Equal { .. })
