@@ -1,8 +1,10 @@
 //! Distinguished names: text to [`Dn`] and back (RFC 4514), and a key for comparing them.
 //!
 //! Servers escape the same name differently (`\,` or `\2C`), so names are never compared as
-//! text: [`Dn::key`] gives the form that is equal exactly where distinguishedNameMatch (RFC 4517
-//! §4.2.15) says so for attribute values that ignore case, as nearly all naming attributes do.
+//! text: [`Dn::key`] gives the form that is equal where distinguishedNameMatch (RFC 4517 §4.2.15)
+//! says so for attribute values that ignore case, as nearly all naming attributes do. Where
+//! RFC 4518 takes more for equal than a server does (ß and ss), the key does not: two people of
+//! the directory must not become one.
 //! No I/O, no recursion; memory is linear in the text.
 
 mod error;
@@ -157,7 +159,7 @@ impl Ava {
         key
     }
 
-    /// Type in lower case, value as caseIgnoreMatch compares it (RFC 4518).
+    /// Type in lower case, value as [`Fold::Letters`] says.
     fn write_key(&self, key: &mut String) {
         match well_known(&self.attribute) {
             Some(short) => key.push_str(short),
@@ -166,7 +168,7 @@ impl Ava {
         let value = if self.encoded { encoded_text(&self.value) } else { Some(&*self.value) };
         key.push_str(if value.is_none() { "=#" } else { "=" });
         // What cannot be prepared is compared byte by byte.
-        let prepared = value.and_then(|value| prepare::text(value, Fold::Case));
+        let prepared = value.and_then(|value| prepare::text(value, Fold::Letters));
         let Some(text) = prepared.as_deref().and_then(|prepared| std::str::from_utf8(prepared).ok()) else {
             for byte in &self.value {
                 let _ = write!(key, "\\{byte:02x}");

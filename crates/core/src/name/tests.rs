@@ -65,6 +65,8 @@ fn names_are_compared_by_meaning() {
         (r"CN=a\+ou=b", "CN=a+OU=b", false, "an escaped plus is a value's"),
         ("CN=Ärger", "CN=ärger", true, "case beyond ASCII"),
         ("CN=a", "CN=b", false, "other values"),
+        ("CN=Anna Weiß", "CN=Anna Weiss", false, "two people on OpenLDAP"),
+        ("CN=a\u{200b}b", "CN=ab", false, "a sign that one does not see"),
         ("CN=#04024869", "CN=Hi", true, "an encoded value and the same as text"),
         ("CN=#0c024869", "CN=hi", true, "encoded as another kind of string"),
         ("CN=#04034869", "CN=Hi", false, "encoded with another length"),
