@@ -1,7 +1,8 @@
 //! The nest of groups, read from the named groups downwards, many look-ups at once.
 //!
 //! Level by level: the members of every group of a level that are not people are looked up
-//! together. Each name is looked up once, so cycles end.
+//! together. Each name is looked up once, so cycles end. A group whose members a server gives in
+//! ranges ([MS-ADTS] §3.1.1.3.1.3.3) is asked until its last one.
 
 use super::connection::Connection;
 use super::search::{Found, Query};
@@ -19,12 +20,34 @@ const WINDOW: usize = 64;
 /// Object classes whose entries are groups (RFC 4519 §3.5, §3.6; a domain controller's own).
 const GROUP_CLASSES: [&str; 3] = ["group", "groupOfNames", "groupOfUniqueNames"];
 
+/// Members of one group at most, so that a server that gives ranges without end is left.
+const MOST: usize = 50_000_000;
+
 struct Lookup {
     dn: String,
     key: DnKey,
     part: PartId,
     /// A group that the settings name must exist and be a group; a member need not.
     named: bool,
+    /// Members that came in ranges so far.
+    so_far: Vec<String>,
+    /// The attribute of which a range is asked for, and the first value that is wanted.
+    range: Option<(String, usize)>,
+}
+
+impl Lookup {
+    fn new(dn: String, key: DnKey, part: PartId, named: bool) -> Self {
+        Self { dn, key, part, named, so_far: Vec::new(), range: None }
+    }
+
+    fn query(&self) -> Query {
+        match &self.range {
+            Some((attribute, from)) => Query::base(&self.dn, &[&format!("{attribute};range={from}-*")]),
+            None => {
+                Query::base(&self.dn, &["objectClass", "member", "uniqueMember", "memberUid", "memberURL"])
+            }
+        }
+    }
 }
 
 /// Reads every group that the intake names, and every group inside them.
@@ -47,30 +70,35 @@ pub(super) async fn read(
             let part = sweep.open(Part::Group { dn: dn.clone(), purpose });
             let key = dn.key();
             if looked_up.insert(key.clone()) {
-                level.push(Lookup { dn: dn.to_string(), key, part, named: true });
+                level.push(Lookup::new(dn.to_string(), key, part, true));
             } else {
                 again.push((key, part));
             }
         }
         while !level.is_empty() {
-            let queries: Vec<Query> = level.iter().map(query).collect();
             let mut next: Vec<(DnKey, String)> = Vec::new();
-            let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
-                if let Some(lookup) = level.get(number) {
-                    let ended = take(sweep, lookup, &found, result, &mut next);
-                    sweep.close(lookup.part, ended);
-                }
-            };
-            connection.pipeline(&queries, WINDOW, answer).await?;
+            // Groups that are given in ranges are asked again, until none has more.
+            while !level.is_empty() {
+                let queries: Vec<Query> = level.iter().map(Lookup::query).collect();
+                let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
+                    if let Some(lookup) = level.get_mut(number) {
+                        lookup.range = None;
+                        if let Some(ended) = take(sweep, lookup, &found, result, &mut next) {
+                            sweep.close(lookup.part, ended);
+                        }
+                    }
+                };
+                connection.pipeline(&queries, WINDOW, answer).await?;
+                level.retain(|lookup| lookup.range.is_some());
+            }
             next.sort();
             let within =
                 |key: &DnKey| group_bases.is_empty() || group_bases.iter().any(|base| key.is_within(base));
-            level.clear();
             for (key, dn) in next {
                 if !sweep.is_person(&key) && within(&key) && looked_up.insert(key.clone()) {
                     let Ok(name) = Dn::parse(&dn) else { continue };
                     let part = sweep.open(Part::Group { dn: name, purpose });
-                    level.push(Lookup { dn, key, part, named: false });
+                    level.push(Lookup::new(dn, key, part, false));
                 }
             }
         }
@@ -84,59 +112,71 @@ pub(super) async fn read(
     Ok(())
 }
 
-fn query(lookup: &Lookup) -> Query {
-    Query::base(&lookup.dn, &["objectClass", "member", "uniqueMember", "memberUid", "memberURL"])
-}
-
-/// Puts one answer into the graph, and says how the group's reading ended.
+/// Puts one answer into the graph, and says how the group's reading ended; none where it goes on
+/// with the lookup's next range.
 fn take(
     sweep: &mut Sweep,
-    lookup: &Lookup,
+    lookup: &mut Lookup,
     found: &[Found],
     result: LdapResult,
     next: &mut Vec<(DnKey, String)>,
-) -> Ended {
-    if result.code == ResultCode::NO_SUCH_OBJECT && !lookup.named {
-        return Ended::Complete; // a member that is gone
+) -> Option<Ended> {
+    let begun = lookup.so_far.len();
+    if result.code == ResultCode::NO_SUCH_OBJECT && !lookup.named && begun == 0 {
+        return Some(Ended::Complete); // a member that is gone
     }
     if result.code != ResultCode::SUCCESS {
         let error = DirectoryErrorKind::Search { base: lookup.dn.clone(), result: Box::new(result) };
-        return Ended::Short(error.to_string());
+        return Some(Ended::Short(error.to_string()));
     }
     let entry = found.iter().find_map(|found| match found {
         Found::Entry(entry) => Some(entry),
         Found::Reference(_) => None,
     });
     let Some(entry) = entry else {
-        return Ended::Short(
+        return Some(Ended::Short(
             "the server shows nothing of it; the bind account may lack the right to read it".to_owned(),
-        );
+        ));
     };
-    match members(entry) {
-        Members::None if lookup.named => Ended::Short("it is not a group".to_owned()),
-        Members::None => Ended::Complete,
-        Members::Unreadable(why) => Ended::Short(why),
-        Members::Listed(list) => {
-            let mut strange = false;
-            let keyed: Vec<(DnKey, &str)> = list
-                .into_iter()
-                .filter_map(|dn| match Dn::parse(dn) {
-                    Ok(parsed) => Some((parsed.key(), dn)),
-                    Err(_) => {
-                        strange = true;
-                        None
-                    }
-                })
-                .collect();
-            next.extend(keyed.iter().map(|(key, dn)| (key.clone(), (*dn).to_owned())));
-            sweep.graph_mut().add_group(lookup.key.clone(), &lookup.dn, keyed);
-            if strange {
-                Ended::Short("it lists a member that is not a distinguished name".to_owned())
-            } else {
-                Ended::Complete
-            }
+    let listed = match members(entry, begun) {
+        Members::None if begun > 0 => return Some(Ended::Short(not_the_rest(begun))),
+        Members::None if lookup.named => return Some(Ended::Short("it is not a group".to_owned())),
+        Members::None => return Some(Ended::Complete),
+        Members::Unreadable(why) => return Some(Ended::Short(why)),
+        Members::Listed { list, more } => {
+            lookup.so_far.extend(list.into_iter().map(str::to_owned));
+            more
         }
+    };
+    if let Some((attribute, from)) = listed {
+        if from <= begun || lookup.so_far.len() > MOST {
+            return Some(Ended::Short("the server gives ranges of its members that do not end".to_owned()));
+        }
+        lookup.range = Some((attribute.to_owned(), from));
+        return None;
     }
+    let mut strange = false;
+    let list = std::mem::take(&mut lookup.so_far);
+    let keyed: Vec<(DnKey, &str)> = list
+        .iter()
+        .filter_map(|dn| match Dn::parse(dn) {
+            Ok(parsed) => Some((parsed.key(), dn.as_str())),
+            Err(_) => {
+                strange = true;
+                None
+            }
+        })
+        .collect();
+    next.extend(keyed.iter().map(|(key, dn)| (key.clone(), (*dn).to_owned())));
+    sweep.graph_mut().add_group(lookup.key.clone(), &lookup.dn, keyed);
+    Some(match strange {
+        true => Ended::Short("it lists a member that is not a distinguished name".to_owned()),
+        false => Ended::Complete,
+    })
+}
+
+fn not_the_rest(begun: usize) -> String {
+    format!("the server gave {begun} of its members and not the rest")
 }
 
 enum Members<'e> {
@@ -144,17 +184,23 @@ enum Members<'e> {
     None,
     /// It is one, and its members are written in a way that cannot be read whole here.
     Unreadable(String),
-    /// The names of its members.
-    Listed(Vec<&'e str>),
+    /// It is one.
+    Listed {
+        /// The names of members in this answer.
+        list: Vec<&'e str>,
+        /// The attribute that has more values, and the number of the first of them.
+        more: Option<(&'e str, usize)>,
+    },
 }
 
-fn members(entry: &ReceivedEntry) -> Members<'_> {
+/// The members in one answer, of which so many were given before.
+fn members(entry: &ReceivedEntry, begun: usize) -> Members<'_> {
     let mut list = Vec::new();
     let mut is_group = false;
     let mut by_login = false;
+    let (mut more, mut ranged) = (None, false);
     for (description, values) in entry.attributes_as_text() {
         let base = description.split(';').next().unwrap_or(description);
-        let option = description.get(base.len()..).unwrap_or("").to_ascii_lowercase();
         let is = |name: &str| base.eq_ignore_ascii_case(name);
         if is("objectClass") {
             let class =
@@ -165,11 +211,7 @@ fn members(entry: &ReceivedEntry) -> Members<'_> {
         } else if is("memberUid") {
             by_login = true;
         } else if is("member") || is("uniqueMember") {
-            if option.starts_with(";range=") && !option.ends_with('*') {
-                return Members::Unreadable(
-                    "it has more members than the server gives in one answer".to_owned(),
-                );
-            }
+            let before = list.len();
             for value in values {
                 let Ok(dn) = std::str::from_utf8(value) else {
                     return Members::Unreadable("it lists a member that is not UTF-8".to_owned());
@@ -177,16 +219,60 @@ fn members(entry: &ReceivedEntry) -> Members<'_> {
                 is_group = true;
                 list.push(dn);
             }
+            let Some(range) = range(description) else { continue };
+            // A range that is not the one that was asked for would lose somebody.
+            let given = list.len() - before;
+            let is_next = |from: usize, to: Option<usize>| {
+                from == begun
+                    && to.is_none_or(|to| to.checked_sub(from).is_some_and(|span| span + 1 == given))
+            };
+            match range.filter(|(from, to)| !ranged && is_next(*from, *to)) {
+                Some((_, to)) => more = to.map(|to| (base, to + 1)),
+                None => return Members::Unreadable(not_the_rest(begun)),
+            }
+            (is_group, ranged) = (true, true);
         }
     }
     match (is_group, list.is_empty()) {
         // Groups that list both keep the logins as a copy of the names.
         (_, true) if by_login => Members::Unreadable(not_read_here("memberUid")),
-        (true, _) => Members::Listed(list),
+        (true, _) => Members::Listed { list, more },
         (false, _) => Members::None,
     }
 }
 
+/// The range of a description like `member;range=0-1499`, its end left out where it is the last
+/// one; nothing inside where it cannot be read. None for a description without a range.
+fn range(description: &str) -> Option<Option<(usize, Option<usize>)>> {
+    let option = description.split(';').skip(1).find_map(|option| {
+        option.get(..6).filter(|start| start.eq_ignore_ascii_case("range=")).and_then(|_| option.get(6..))
+    })?;
+    let read = option.split_once('-').and_then(|(from, to)| {
+        let to = if to == "*" { None } else { Some(to.parse().ok()?) };
+        Some((from.parse().ok()?, to))
+    });
+    Some(read)
+}
+
 fn not_read_here(attribute: &str) -> String {
     format!("its members are written as {attribute}, which this version does not read")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::range;
+
+    #[test]
+    fn ranges_are_read_as_servers_write_them() {
+        for (description, expected) in [
+            ("member", None),
+            ("member;binary", None),
+            ("member;range=0-1499", Some(Some((0, Some(1499))))),
+            ("member;Range=1500-*", Some(Some((1500, None)))),
+            ("member;range=x", Some(None)),
+            ("member;range=5-", Some(None)),
+        ] {
+            assert_eq!(range(description), expected, "{description}");
+        }
+    }
 }

@@ -10,6 +10,7 @@ mod checking;
 mod connecting;
 mod examples;
 mod faults;
+mod membership;
 mod museum;
 mod preview;
 mod snapshots;
