@@ -60,6 +60,8 @@ pub enum Part {
         /// The attribute that holds them.
         attribute: String,
     },
+    /// The primary groups of the people, which no group lists.
+    PrimaryGroups,
     /// Where the people of accounts are that the sweep did not meet.
     Lookup {
         /// Who is looked for.
@@ -83,6 +85,7 @@ impl fmt::Display for Part {
             Part::Group { dn, .. } => write!(out, "group {dn}"),
             Part::Snapshot => out.write_str("the snapshot"),
             Part::SecondLook { base } => write!(out, "what changed meanwhile under {base}"),
+            Part::PrimaryGroups => out.write_str("primary groups of the people"),
             Part::Identities { attribute } => write!(out, "{attribute} of the people"),
             Part::Lookup { people } => {
                 let accounts = if people.len() == 1 { "account" } else { "accounts" };
@@ -193,6 +196,12 @@ impl Sweep {
         Ok(new)
     }
 
+    /// The name of the person at this place, for comparing and as the directory wrote it.
+    #[must_use]
+    pub fn name_of(&self, person: usize) -> Option<(&DnKey, &str)> {
+        Some((self.keys.get_index(person)?, self.people.get(person)?.dn()))
+    }
+
     /// Says what happened on the way that did no harm.
     pub fn note(&mut self, note: String) {
         self.source.notes.push(note);
@@ -238,7 +247,11 @@ impl Sweep {
                 Some(Ended::Short(reason)) => reason.clone(),
                 None => "it was not read to its end".to_owned(),
             };
-            let hides_excluded = matches!(part, Part::Group { purpose: Purpose::Exclude, .. });
+            let hides_excluded = match part {
+                Part::Group { purpose, .. } => *purpose == Purpose::Exclude,
+                Part::PrimaryGroups => !intake.not_in_group.is_empty(),
+                _ => false,
+            };
             gaps.push(Gap { part: part.to_string(), reason, hides_excluded });
         }
         let told = |gaps: &[Gap], part: &Part| gaps.iter().any(|gap| gap.part == part.to_string());

@@ -70,6 +70,12 @@ pub fn relative_id(sid: &[u8]) -> Option<u32> {
     Some(u32::from_le_bytes(*last))
 }
 
+/// The part of a SID that tells its domain: all but the last part.
+#[must_use]
+pub fn domain_of(sid: &[u8]) -> Option<&[u8]> {
+    sid.get(..sid.len().checked_sub(4)?).filter(|domain| domain.len() >= 8)
+}
+
 const ACCOUNT_FLAGS: [(u32, &str); 15] = [
     (0x2, "disabled"),
     (0x10, "locked"),

@@ -8,6 +8,7 @@ use webtaxon_core::ldif;
 use webtaxon_core::membership::Links;
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::schema::Schema;
+use webtaxon_core::value;
 use webtaxon_wire::message::Scope;
 
 /// A directory held in memory: read from LDIF once, never changed.
@@ -176,6 +177,12 @@ impl Directory {
             if !groups.is_empty() {
                 attributes.push(("tokenGroups".to_owned(), groups));
             }
+        }
+        if self.manner == Manner::Controller && wanted.names_itself("primaryGroupToken") {
+            let group = entry.values("objectClass").any(|class| class.eq_ignore_ascii_case(b"group"));
+            let token = entry.values("objectSid").next().filter(|_| group).and_then(value::relative_id);
+            let token = token.map(|token| vec![token.to_string().into_bytes()]);
+            attributes.extend(token.map(|token| ("primaryGroupToken".to_owned(), token)));
         }
         attributes
     }

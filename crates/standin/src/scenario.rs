@@ -10,6 +10,7 @@ use webtaxon_core::entry::{Entries, Entry};
 use webtaxon_core::identity::Identity;
 use webtaxon_core::ldif::{write_comment, write_record};
 use webtaxon_core::name::Dn;
+use webtaxon_core::value;
 
 /// What an operational attribute says of an account that an administrator has locked for good.
 const LOCKED: &str = "000001010000Z";
@@ -27,10 +28,30 @@ pub fn plain(controller: &Entries) -> String {
          Made from directory.ldif; README.md says how.",
     );
     out.push('\n');
+    let primary = primary_members(controller);
     for entry in controller.iter() {
-        write(&mut out, entry.dn(), as_plain(entry));
+        write(&mut out, entry.dn(), as_plain(entry, &primary));
     }
     out
+}
+
+/// Groups that somebody has as the primary group, and those people, who are in no list of members:
+/// other servers have no such thing. The group of everybody is left out.
+fn primary_members(controller: &Entries) -> Vec<(String, String)> {
+    const EVERYBODY: u32 = 513;
+    let mut pairs = Vec::new();
+    for person in controller.iter() {
+        let number = person.text("primaryGroupID").and_then(|text| text.parse::<u32>().ok());
+        let Some(number) = number.filter(|number| *number != EVERYBODY) else { continue };
+        let is_it = |group: &Entry<'_>| {
+            is(*group, "group")
+                && group.values("objectSid").next().and_then(value::relative_id) == Some(number)
+        };
+        if let Some(group) = controller.iter().find(is_it) {
+            pairs.push((group.dn().to_owned(), person.dn().to_owned()));
+        }
+    }
+    pairs
 }
 
 /// Many people with ten attributes, for benches: the tree's top and `count` entries under it.
@@ -73,6 +94,7 @@ pub fn to_load(controller: &Entries) -> (String, String) {
         "dc",
     ];
     let (mut entries, mut members) = (String::new(), String::new());
+    let primary = primary_members(controller);
     let names: HashSet<_> =
         controller.iter().filter_map(|entry| Some(Dn::parse(entry.dn()).ok()?.key())).collect();
     let is_there = |dn: &[u8]| {
@@ -89,7 +111,9 @@ pub fn to_load(controller: &Entries) -> (String, String) {
         let kept = entry.attributes().filter(|(name, _)| !OWN.contains(name));
         write_record(&mut entries, entry.dn(), kept);
         // A member that is gone cannot be named here.
-        let list: Vec<&[u8]> = entry.values("member").filter(|member| is_there(member)).collect();
+        let mut list: Vec<&[u8]> = entry.values("member").filter(|member| is_there(member)).collect();
+        let unlisted = primary.iter().filter(|(group, _)| group == entry.dn());
+        list.extend(unlisted.map(|(_, person)| person.as_bytes()));
         if !list.is_empty() {
             let change =
                 [("changetype", vec![&b"modify"[..]]), ("add", vec![&b"member"[..]]), ("member", list)];
@@ -108,7 +132,7 @@ fn is(entry: Entry<'_>, class: &str) -> bool {
     entry.values("objectClass").any(|value| value.eq_ignore_ascii_case(class.as_bytes()))
 }
 
-fn as_plain(entry: Entry<'_>) -> Attributes {
+fn as_plain(entry: Entry<'_>, primary: &[(String, String)]) -> Attributes {
     let room = entry.dn().contains("OU=Rooms,");
     let (classes, copied): (&[&str], &[(&str, &str)]) = if is(entry, "domain") {
         (&["top", "dcObject", "organization"], &[("dc", "dc"), ("o", "dc")])
@@ -149,7 +173,14 @@ fn as_plain(entry: Entry<'_>) -> Attributes {
     let classes = classes.iter().map(|class| class.as_bytes().to_vec()).collect();
     let mut attributes: Attributes = vec![("objectClass", classes)];
     for (to, from) in copied {
-        let values: Vec<Vec<u8>> = entry.values(from).map(<[u8]>::to_vec).collect();
+        let mut values: Vec<Vec<u8>> = entry.values(from).map(<[u8]>::to_vec).collect();
+        for (group, person) in primary {
+            if *from == "member" && group == entry.dn() {
+                values.push(person.clone().into_bytes());
+            } else if *from == "memberOf" && person == entry.dn() {
+                values.push(group.clone().into_bytes());
+            }
+        }
         if !values.is_empty() {
             attributes.push((to, values));
         } else if *to == "member" {

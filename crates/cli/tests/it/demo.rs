@@ -14,7 +14,7 @@ fn the_demo_shows_check_and_preview_and_leaves_nothing_behind() {
         "$ webtaxon check",
         "Everything is in order, with 1 warning.",
         "$ webtaxon preview",
-        "Import (6)",
+        "Import (7)",
         "webtaxon demo --keep museum --stay",
     ] {
         assert!(run.out.contains(words), "{words}: {}", run.out);

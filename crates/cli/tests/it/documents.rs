@@ -94,7 +94,7 @@ fn documents_name_only_what_exists() {
     let mut documents =
         vec![(root().join("README.md"), root()), (root().join("demo/README.md"), root().join("demo"))];
     documents.extend(
-        ["before-you-start.md", "connecting.md", "writing-filters.md", "when-it-fails.md"].map(guide),
+        ["before-you-start.md", "connecting.md", "writing-filters.md", "groups.md", "when-it-fails.md"].map(guide),
     );
     for (document, folder) in documents {
         let text = std::fs::read_to_string(&document).unwrap();

@@ -6,10 +6,12 @@
 //! linear in names and members.
 
 mod chain;
+mod roll;
 #[cfg(test)]
 mod tests;
 
 pub use chain::Links;
+pub use roll::{Roll, primary_group, without_uid};
 
 use crate::name::DnKey;
 use fixedbitset::FixedBitSet;

@@ -198,6 +198,9 @@ pub struct Intake {
     pub group_bases: Vec<Dn>,
     /// Which people are active; none for what this kind of server says.
     pub active: Option<Filter>,
+    /// The attribute that `memberUid` of a group speaks of; none for `uid`, and on a domain controller
+    /// for none.
+    pub member_login: Option<String>,
     /// The attribute of the lasting identity; none for whichever of the usual ones there is.
     pub identity: Option<String>,
     /// How a candidate finds its account, in this order.
@@ -225,6 +228,7 @@ impl Intake {
             not_in_group: Vec::new(),
             group_bases: Vec::new(),
             active: None,
+            member_login: None,
             identity: None,
             matching: vec![MatchBy::Link, MatchBy::Login],
             adopt: Adopt::Never,

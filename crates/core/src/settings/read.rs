@@ -122,6 +122,7 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         "group_bases",
         "active",
         "identity",
+        "member_login",
         "match",
         "adopt",
         "new",
@@ -154,6 +155,7 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         None => None,
     };
     let identity = table.take("identity").map(|value| attribute(&value.text()?)).transpose()?;
+    let member_login = table.take("member_login").map(|value| attribute(&value.text()?)).transpose()?;
     let matching = match table.take("match") {
         None => vec![MatchBy::Link, MatchBy::Login],
         Some(value) => matching(value)?,
@@ -177,6 +179,7 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         group_bases,
         active,
         identity,
+        member_login,
         matching,
         adopt,
         new,

@@ -6,10 +6,12 @@
 
 use super::connection::Connection;
 use super::search::{Found, Query};
+use super::sweep::member_login;
 use super::{DirectoryError, DirectoryErrorKind};
 use std::collections::HashSet;
+use webtaxon_core::membership::{Roll, without_uid};
 use webtaxon_core::name::{Dn, DnKey};
-use webtaxon_core::reading::{Ended, Part, PartId, Purpose, Sweep};
+use webtaxon_core::reading::{Ended, Part, PartId, Purpose, ServerKind, Sweep};
 use webtaxon_core::settings::Intake;
 use webtaxon_wire::entry::ReceivedEntry;
 use webtaxon_wire::message::{LdapResult, ResultCode};
@@ -17,8 +19,9 @@ use webtaxon_wire::message::{LdapResult, ResultCode};
 /// Look-ups under way at once.
 const WINDOW: usize = 64;
 
-/// Object classes whose entries are groups (RFC 4519 §3.5, §3.6; a domain controller's own).
-const GROUP_CLASSES: [&str; 3] = ["group", "groupOfNames", "groupOfUniqueNames"];
+/// Object classes whose entries are groups (RFC 4519 §3.5, §3.6, RFC 2307; a domain controller's
+/// own).
+const GROUP_CLASSES: [&str; 4] = ["group", "groupOfNames", "groupOfUniqueNames", "posixGroup"];
 
 /// Members of one group at most, so that a server that gives ranges without end is left.
 const MOST: usize = 50_000_000;
@@ -33,20 +36,31 @@ struct Lookup {
     so_far: Vec<String>,
     /// The attribute of which a range is asked for, and the first value that is wanted.
     range: Option<(String, usize)>,
+    /// Logins of members, as `memberUid` gives them.
+    logins: Vec<Vec<u8>>,
+    /// The number by which people have it as their primary group.
+    number: Option<u32>,
+    /// Its SID, which tells its domain.
+    sid: Option<Vec<u8>>,
 }
 
 impl Lookup {
     fn new(dn: String, key: DnKey, part: PartId, named: bool) -> Self {
-        Self { dn, key, part, named, so_far: Vec::new(), range: None }
+        let (so_far, range, logins, number, sid) = (Vec::new(), None, Vec::new(), None, None);
+        Self { dn, key, part, named, so_far, range, logins, number, sid }
     }
 
-    fn query(&self) -> Query {
-        match &self.range {
-            Some((attribute, from)) => Query::base(&self.dn, &[&format!("{attribute};range={from}-*")]),
-            None => {
-                Query::base(&self.dn, &["objectClass", "member", "uniqueMember", "memberUid", "memberURL"])
-            }
+    fn query(&self, kind: ServerKind) -> Query {
+        if let Some((attribute, from)) = &self.range {
+            return Query::base(&self.dn, &[&format!("{attribute};range={from}-*")]);
         }
+        let mut wanted = vec!["objectClass", "member", "uniqueMember", "memberUid", "memberURL"];
+        match kind {
+            // The number is computed, and given only where it is asked for by name.
+            ServerKind::Controller => wanted.extend(["primaryGroupToken", "objectSid"]),
+            _ => wanted.push("gidNumber"),
+        }
+        Query::base(&self.dn, &wanted)
     }
 }
 
@@ -59,6 +73,14 @@ pub(super) async fn read(
     sweep: &mut Sweep,
     intake: &Intake,
 ) -> Result<(), DirectoryError> {
+    if intake.groups.is_empty() && intake.not_in_group.is_empty() {
+        return Ok(());
+    }
+    let kind = connection.root().kind;
+    let by_login = member_login(intake, kind);
+    let roll = Roll::of(sweep.people(), kind, by_login);
+    let part = sweep.open(Part::PrimaryGroups);
+    sweep.close(part, shown(roll.hidden()));
     let group_bases: Vec<DnKey> = intake.group_bases.iter().map(Dn::key).collect();
     let mut looked_up: HashSet<DnKey> = HashSet::new();
     // The groups that keep people out come first: a group in both nests counts for these, so that
@@ -79,11 +101,13 @@ pub(super) async fn read(
             let mut next: Vec<(DnKey, String)> = Vec::new();
             // Groups that are given in ranges are asked again, until none has more.
             while !level.is_empty() {
-                let queries: Vec<Query> = level.iter().map(Lookup::query).collect();
+                let queries: Vec<Query> = level.iter().map(|lookup| lookup.query(kind)).collect();
                 let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
                     if let Some(lookup) = level.get_mut(number) {
                         lookup.range = None;
-                        if let Some(ended) = take(sweep, lookup, &found, result, &mut next) {
+                        if let Some(ended) =
+                            take(sweep, lookup, (&roll, by_login.is_some()), &found, result, &mut next)
+                        {
                             sweep.close(lookup.part, ended);
                         }
                     }
@@ -112,11 +136,22 @@ pub(super) async fn read(
     Ok(())
 }
 
+/// Whether everybody shows their primary group.
+fn shown(hidden: usize) -> Ended {
+    match hidden {
+        0 => Ended::Complete,
+        _ => Ended::Short(format!(
+            "{hidden} of them do not show it; the bind account may lack the right to read primaryGroupID"
+        )),
+    }
+}
+
 /// Puts one answer into the graph, and says how the group's reading ended; none where it goes on
 /// with the lookup's next range.
 fn take(
     sweep: &mut Sweep,
     lookup: &mut Lookup,
+    (roll, knows_logins): (&Roll, bool),
     found: &[Found],
     result: LdapResult,
     next: &mut Vec<(DnKey, String)>,
@@ -138,14 +173,17 @@ fn take(
             "the server shows nothing of it; the bind account may lack the right to read it".to_owned(),
         ));
     };
-    let listed = match members(entry, begun) {
+    let listed = match members(entry, begun, knows_logins) {
         Members::None if begun > 0 => return Some(Ended::Short(not_the_rest(begun))),
         Members::None if lookup.named => return Some(Ended::Short("it is not a group".to_owned())),
         Members::None => return Some(Ended::Complete),
         Members::Unreadable(why) => return Some(Ended::Short(why)),
-        Members::Listed { list, more } => {
-            lookup.so_far.extend(list.into_iter().map(str::to_owned));
-            more
+        Members::Listed(listed) => {
+            lookup.so_far.extend(listed.names.into_iter().map(str::to_owned));
+            lookup.logins.extend(listed.logins.into_iter().map(<[u8]>::to_vec));
+            lookup.number = lookup.number.or(listed.number);
+            lookup.sid = lookup.sid.take().or(listed.sid.map(<[u8]>::to_vec));
+            listed.more
         }
     };
     if let Some((attribute, from)) = listed {
@@ -157,7 +195,7 @@ fn take(
     }
     let mut strange = false;
     let list = std::mem::take(&mut lookup.so_far);
-    let keyed: Vec<(DnKey, &str)> = list
+    let mut keyed: Vec<(DnKey, &str)> = list
         .iter()
         .filter_map(|dn| match Dn::parse(dn) {
             Ok(parsed) => Some((parsed.key(), dn.as_str())),
@@ -168,6 +206,17 @@ fn take(
         })
         .collect();
     next.extend(keyed.iter().map(|(key, dn)| (key.clone(), (*dn).to_owned())));
+    let by_login = lookup.logins.iter().flat_map(|login| roll.with_login(login)).copied();
+    let by_number = lookup.number.into_iter();
+    let by_number =
+        by_number.flat_map(|one| roll.with_primary_group(sweep.people(), one, lookup.sid.as_deref()));
+    let unlisted: Vec<usize> = by_login.chain(by_number).collect();
+    let unlisted: Vec<(DnKey, String)> = unlisted
+        .into_iter()
+        .filter_map(|person| sweep.name_of(person))
+        .map(|(key, dn)| (key.clone(), dn.to_owned()))
+        .collect();
+    keyed.extend(unlisted.iter().map(|(key, dn)| (key.clone(), dn.as_str())));
     sweep.graph_mut().add_group(lookup.key.clone(), &lookup.dn, keyed);
     Some(match strange {
         true => Ended::Short("it lists a member that is not a distinguished name".to_owned()),
@@ -185,20 +234,27 @@ enum Members<'e> {
     /// It is one, and its members are written in a way that cannot be read whole here.
     Unreadable(String),
     /// It is one.
-    Listed {
-        /// The names of members in this answer.
-        list: Vec<&'e str>,
-        /// The attribute that has more values, and the number of the first of them.
-        more: Option<(&'e str, usize)>,
-    },
+    Listed(Listed<'e>),
+}
+
+/// What one answer says of a group.
+#[derive(Default)]
+struct Listed<'e> {
+    /// Names of members.
+    names: Vec<&'e str>,
+    /// Logins of members.
+    logins: Vec<&'e [u8]>,
+    /// The number by which people have it as their primary group.
+    number: Option<u32>,
+    sid: Option<&'e [u8]>,
+    /// The attribute that has more values, and the number of the first of them.
+    more: Option<(&'e str, usize)>,
 }
 
 /// The members in one answer, of which so many were given before.
-fn members(entry: &ReceivedEntry, begun: usize) -> Members<'_> {
-    let mut list = Vec::new();
-    let mut is_group = false;
-    let mut by_login = false;
-    let (mut more, mut ranged) = (None, false);
+fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -> Members<'_> {
+    let mut listed = Listed::default();
+    let (mut is_group, mut ranged) = (false, false);
     for (description, values) in entry.attributes_as_text() {
         let base = description.split(';').next().unwrap_or(description);
         let is = |name: &str| base.eq_ignore_ascii_case(name);
@@ -209,36 +265,50 @@ fn members(entry: &ReceivedEntry, begun: usize) -> Members<'_> {
         } else if is("memberURL") {
             return Members::Unreadable(not_read_here(base));
         } else if is("memberUid") {
-            by_login = true;
+            listed.logins.extend(values);
+        } else if is("primaryGroupToken") || is("gidNumber") {
+            let numbers =
+                values.into_iter().filter_map(|value| std::str::from_utf8(value).ok()?.parse().ok());
+            listed.number = numbers.into_iter().next();
+        } else if is("objectSid") {
+            listed.sid = values.into_iter().next();
         } else if is("member") || is("uniqueMember") {
-            let before = list.len();
+            let before = listed.names.len();
             for value in values {
                 let Ok(dn) = std::str::from_utf8(value) else {
                     return Members::Unreadable("it lists a member that is not UTF-8".to_owned());
                 };
                 is_group = true;
-                list.push(dn);
+                listed.names.push(if is("uniqueMember") { without_uid(dn) } else { dn });
             }
             let Some(range) = range(description) else { continue };
             // A range that is not the one that was asked for would lose somebody.
-            let given = list.len() - before;
+            let given = listed.names.len() - before;
             let is_next = |from: usize, to: Option<usize>| {
                 from == begun
                     && to.is_none_or(|to| to.checked_sub(from).is_some_and(|span| span + 1 == given))
             };
             match range.filter(|(from, to)| !ranged && is_next(*from, *to)) {
-                Some((_, to)) => more = to.map(|to| (base, to + 1)),
+                Some((_, to)) => listed.more = to.map(|to| (base, to + 1)),
                 None => return Members::Unreadable(not_the_rest(begun)),
             }
             (is_group, ranged) = (true, true);
         }
     }
-    match (is_group, list.is_empty()) {
-        // Groups that list both keep the logins as a copy of the names.
-        (_, true) if by_login => Members::Unreadable(not_read_here("memberUid")),
-        (true, _) => Members::Listed { list, more },
-        (false, _) => Members::None,
+    if !listed.logins.is_empty() {
+        is_group = true;
+        if !knows_logins {
+            // Groups that list both keep the logins as a copy of the names.
+            if listed.names.is_empty() {
+                return Members::Unreadable(
+                    "its members are written as memberUid; member_login in the settings says which attribute of people that is"
+                        .to_owned(),
+                );
+            }
+            listed.logins.clear();
+        }
     }
+    if is_group { Members::Listed(listed) } else { Members::None }
 }
 
 /// The range of a description like `member;range=0-1499`, its end left out where it is the last

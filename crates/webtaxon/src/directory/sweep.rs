@@ -13,6 +13,7 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use webtaxon_core::entry::Entries;
 use webtaxon_core::filter::Filter;
 use webtaxon_core::identity::{Identity, LASTING};
+use webtaxon_core::membership::primary_group;
 use webtaxon_core::name::Dn;
 use webtaxon_core::reading::{Ended, Part, PartId, Reading, ServerKind, Source, Sweep};
 use webtaxon_core::selection::active_filter;
@@ -436,12 +437,23 @@ fn keep(sweep: &mut Sweep, entry: &ReceivedEntry, purpose: Purpose<'_>, brought:
     }
 }
 
+/// The attribute that `memberUid` speaks of, if that is known.
+pub(super) fn member_login(intake: &Intake, kind: ServerKind) -> Option<&str> {
+    intake.member_login.as_deref().or((kind == ServerKind::Plain).then_some("uid"))
+}
+
 /// The attributes that the selection and the field rules look at, and no others.
 pub(super) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String> {
     let active = active_filter(intake, kind);
     let mut wanted: BTreeSet<String> = BTreeSet::new();
     wanted.extend(intake.fields.values().flat_map(|rule| rule.from.iter().cloned()));
     wanted.extend(active.iter().flat_map(Filter::attributes).map(str::to_owned));
+    if !(intake.groups.is_empty() && intake.not_in_group.is_empty()) {
+        // What groups may know people by without listing their names.
+        wanted.insert(primary_group(kind).to_owned());
+        wanted.extend(member_login(intake, kind).map(str::to_owned));
+        wanted.extend((kind == ServerKind::Controller).then(|| "objectSid".to_owned()));
+    }
     match &intake.identity {
         Some(identity) => drop(wanted.insert(identity.clone())),
         None => wanted.extend(LASTING.map(str::to_owned)),

@@ -21,7 +21,7 @@ async fn the_preview_example_lists_the_museums_changes() {
     let output = tokio::process::Command::new(example("preview")).arg(settings).output().await.unwrap();
     let text = String::from_utf8(output.stdout).unwrap();
     assert!(output.status.success());
-    assert_eq!(text.lines().count(), 26, "{text}");
+    assert_eq!(text.lines().count(), 27, "{text}");
     assert!(text.contains("update   rfairweather\n") && text.contains("remove   hvanish\n"), "{text}");
 }
 

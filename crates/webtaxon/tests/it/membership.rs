@@ -49,3 +49,86 @@ async fn a_range_that_is_cut_takes_nobodys_account_away() {
         assert_eq!(preview.changes.iter().filter(leaving).count(), 0, "after {after}");
     }
 }
+
+/// A small directory of the other kind: two people and a group, which alone lets people in.
+async fn posix(group: &str) -> Museum {
+    let person = |uid: &str, number: u32| {
+        format!(
+            "dn: uid={uid},OU=People,{TOP}\nobjectClass: inetOrgPerson\nobjectClass: posixAccount\nuid: {uid}\ncn: {uid}\nsn: {uid}\n\
+             mail: {uid}@quillmere.example\ngidNumber: {number}\nentryUUID: {number:08x}-0000-4000-8000-000000000000\n\n"
+        )
+    };
+    let ldif = format!(
+        "dn: {TOP}\nobjectClass: dcObject\ndc: quillmere\n\ndn: OU=People,{TOP}\nobjectClass: organizationalUnit\nou: People\n\n{}{}{}\
+         dn: CN=Lenders,OU=Groups,{TOP}\n{group}\n",
+        person("ada", 100),
+        person("ben", 200),
+        person("Cleo", 300),
+    );
+    let options = Options { anonymous: true, ..Options::default() };
+    let museum = Museum::with(&ldif, options).await;
+    let url = museum.standin().url();
+    museum.write("accounts.csv", "login,link,state,email\n");
+    museum.write(
+        "webtaxon.toml",
+        format!(
+            "[directory.d]\nservers = [\"{url}\"]\ntrust = {{ authority = \"museum-ca.pem\" }}\n[accounts]\nstore = \"csv\"\npath = \"accounts.csv\"\n\
+             [[intake]]\nname = \"n\"\ndirectory = \"d\"\nbases = [\"OU=People,{TOP}\"]\nfilter = \"(uid=*)\"\ngroups = [\"CN=Lenders,OU=Groups,{TOP}\"]\n\
+             [intake.fields]\nlogin = {{ from = \"uid\" }}\nemail = {{ from = \"mail\" }}\n"
+        ),
+    );
+    museum
+}
+
+#[tokio::test]
+async fn members_are_read_in_every_way_that_they_are_written() {
+    for (group, expected, why) in [
+        (
+            "objectClass: posixGroup\ngidNumber: 9\nmemberUid: ada\nmemberUid: nobody\n",
+            &["ada"][..],
+            "by login",
+        ),
+        ("objectClass: posixGroup\ngidNumber: 9\nmemberUid: cleo\n", &[], "a login is exactly that"),
+        ("objectClass: posixGroup\ngidNumber: 200\n", &["ben"], "by the number of the primary group"),
+        ("objectClass: posixGroup\ngidNumber: 200\nmemberUid: ada\n", &["ada", "ben"], "by both"),
+        (
+            &format!(
+                "objectClass: groupOfUniqueNames\nuniqueMember: uid=ada,OU=People,{TOP}#'0101'B\nuniqueMember: uid=ben,OU=People,{TOP}\n"
+            ),
+            &["ada", "ben"],
+            "with bits behind a name",
+        ),
+        (
+            &format!("objectClass: groupOfNames\nmember: uid=ada;OU=People,{TOP}\n"),
+            &[],
+            "a name in an older form is told",
+        ),
+    ] {
+        let museum = posix(group).await;
+        let preview = museum.preview().await.unwrap();
+        let logins: Vec<&str> = preview.changes.iter().map(|change| change.login.as_str()).collect();
+        assert_eq!(logins, expected, "{why}: {:?}", preview.gaps);
+        assert_eq!(preview.is_whole(), !why.contains("older form"), "{why}: {:?}", preview.gaps);
+    }
+}
+
+#[tokio::test]
+async fn a_primary_group_that_is_hidden_takes_nobodys_account_away() {
+    let options = Options { hidden: vec!["primaryGroupID".to_owned()], ..Options::default() };
+    let preview = Museum::with(DIRECTORY, options).await.preview().await.unwrap();
+    let gap = preview.gaps.iter().find(|gap| gap.part == "primary groups of the people");
+    assert!(gap.is_some_and(|gap| gap.reason.contains("do not show it")), "{:?}", preview.gaps);
+    assert!(preview.changes.iter().all(|change| !["suspend", "remove"].contains(&change.kind.name())));
+}
+
+#[tokio::test]
+async fn member_login_says_which_attribute_memberuid_speaks_of() {
+    let dn = format!("dn: CN=Student Lenders,OU=Groups,{TOP}\n");
+    let ldif = DIRECTORY.replacen(&dn, &format!("{dn}memberUid: aibbotson\n"), 1);
+    let museum = Museum::with(&ldif, Options::default()).await;
+    let unknown = museum.preview().await.unwrap();
+    assert!(unknown.gaps.iter().any(|gap| gap.reason.contains("member_login")), "{:?}", unknown.gaps);
+    museum.change("match        = ", "member_login = \"sAMAccountName\"\nmatch        = ");
+    let known = museum.preview().await.unwrap();
+    assert!(known.is_whole() && known.funnel[1].left == 81, "Ada was in already: {:?}", known.gaps);
+}
