@@ -105,6 +105,11 @@ pub(crate) enum Command {
     /// With --ldif or --intake it is tried on entries, and each clause is counted; with --entry
     /// each clause is judged for that one.
     Filter(Filter),
+    /// Show who is in a group, and through which groups inside it.
+    ///
+    /// Of the people whom the intake reads. Members of members count; with --tree the groups are
+    /// shown, with --broken what is wrong with them.
+    Members(Members),
     /// Show what the application would import, update, suspend or remove.
     ///
     /// Nothing is changed. If the directory was not read to its end, nobody's account is taken
@@ -233,6 +238,23 @@ pub(crate) struct Filter {
     /// Example: webtaxon filter --intake --entry bthornbury
     #[arg(long, value_name = "DN")]
     pub(crate) entry: Option<String>,
+}
+
+/// Options of `members`.
+#[derive(Args, Debug)]
+pub(crate) struct Members {
+    /// The group: its name in full, or a piece of it that one group has.
+    ///
+    /// Example: webtaxon members "Loans Desk Users"
+    pub(crate) group: String,
+
+    /// Show the groups inside one another, with how many people are in each.
+    #[arg(long, conflicts_with = "broken")]
+    pub(crate) tree: bool,
+
+    /// Show cycles, empty groups, members that are gone or from outside, and who is in no list.
+    #[arg(long)]
+    pub(crate) broken: bool,
 }
 
 /// Options of `fields`.

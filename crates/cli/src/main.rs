@@ -5,6 +5,7 @@ mod code;
 mod demo;
 mod draft;
 mod filter;
+mod members;
 mod output;
 mod run;
 mod survey;

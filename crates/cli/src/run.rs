@@ -5,7 +5,7 @@ use crate::arguments::{
     Standin as StandinOptions,
 };
 use crate::output::{Output, harmless, width};
-use crate::{code, demo, draft, filter, survey, text};
+use crate::{code, demo, draft, filter, members, survey, text};
 use miette::Diagnostic;
 use secrecy::SecretString;
 use std::io;
@@ -45,6 +45,7 @@ pub(crate) async fn run(arguments: Arguments) -> ExitCode {
         Command::Browse(options) => survey::browse(&options, common, &output).await,
         Command::Fields(options) => survey::fields(&options, common, &output).await,
         Command::Filter(options) => filter::run(&options, common, &output).await,
+        Command::Members(options) => members::run(&options, common, &output).await,
         Command::Preview(options) => preview(&options, common, &output).await,
         Command::Snapshot(options) => snapshot(&options, common, &output).await,
         Command::Standin(options) => standin(&options, &output).await,

@@ -7,7 +7,9 @@ use secrecy::SecretString;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
+use webtaxon_core::name::Dn;
 use webtaxon_core::preview::Preview;
+use webtaxon_core::reading::Reading;
 use webtaxon_core::settings::{Directory, Server, Servers, Settings};
 use webtaxon_core::snapshot::Snapshot;
 
@@ -177,6 +179,20 @@ impl Workspace {
         let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
         let reading = directory::read(&self.access().await?, &self.settings, &links).await?;
         Ok(Preview::new(&self.settings, &reading, &accounts))
+    }
+
+    /// Reads the nest of one group, with every name in it looked up, and the people of the intake.
+    ///
+    /// # Errors
+    /// No server could be reached, or the bind was refused. Whatever comes later is a gap of the
+    /// reading.
+    pub async fn nest(&self, group: &Dn) -> Result<Reading, Error> {
+        let mut settings = self.settings.clone();
+        settings.intake.groups = vec![group.clone()];
+        settings.intake.not_in_group.clear();
+        settings.intake.group_bases.clear();
+        let names = ["displayName", "cn"].map(str::to_owned);
+        Ok(directory::read_with(&self.access().await?, &settings, &[], &names).await?)
     }
 
     /// Tries everything that a run needs, one after the other, and reports each step as it ends.

@@ -1,9 +1,11 @@
 //! Answers as text for people, in the order in which they ask.
 
 mod filter;
+mod members;
 mod survey;
 
 pub(crate) use filter::filter;
+pub(crate) use members::{members, nest_broken, nest_tree};
 pub(crate) use survey::{fields, found, snapshot, trees};
 
 use crate::output::{Tone, harmless, paint};

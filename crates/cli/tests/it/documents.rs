@@ -9,6 +9,7 @@ use std::process::Stdio;
 const README: &str = include_str!("../../../../README.md");
 const CONNECTING: &str = include_str!("../../../../docs/connecting.md");
 const FILTERS: &str = include_str!("../../../../docs/writing-filters.md");
+const GROUPS: &str = include_str!("../../../../docs/groups.md");
 const MESSAGES: &str = include_str!("../../../../docs/messages.md");
 const HOW_CARGO_RUNS_IT: &str = "cargo run --release -p webtaxon-cli -- ";
 
@@ -86,6 +87,7 @@ fn the_readmes_commands_run_one_after_the_other() {
 fn the_guides_commands_run_one_after_the_other() {
     type_all(CONNECTING, 10);
     type_all(FILTERS, 5);
+    type_all(GROUPS, 4);
 }
 
 #[test]
@@ -94,7 +96,8 @@ fn documents_name_only_what_exists() {
     let mut documents =
         vec![(root().join("README.md"), root()), (root().join("demo/README.md"), root().join("demo"))];
     documents.extend(
-        ["before-you-start.md", "connecting.md", "writing-filters.md", "groups.md", "when-it-fails.md"].map(guide),
+        ["before-you-start.md", "connecting.md", "writing-filters.md", "groups.md", "when-it-fails.md"]
+            .map(guide),
     );
     for (document, folder) in documents {
         let text = std::fs::read_to_string(&document).unwrap();

@@ -10,4 +10,5 @@ mod demo;
 mod documents;
 mod faults;
 mod filter;
+mod members;
 mod survey;

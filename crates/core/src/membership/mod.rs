@@ -6,16 +6,19 @@
 //! linear in names and members.
 
 mod chain;
+mod components;
+mod nest;
 mod roll;
 #[cfg(test)]
 mod tests;
 
 pub use chain::Links;
+pub use nest::{Branch, Broken, Member, Nest, Place, Stray};
 pub use roll::{Roll, primary_group, without_uid};
 
 use crate::name::DnKey;
 use fixedbitset::FixedBitSet;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// A name in one [`Graph`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -32,6 +35,10 @@ impl NodeId {
 pub struct Graph {
     by_key: HashMap<DnKey, NodeId>,
     nodes: Vec<Node>,
+    /// Groups with members that no list of theirs shows.
+    unlisted: HashSet<(NodeId, NodeId)>,
+    /// Names that are listed and are no entry any more.
+    gone: HashSet<NodeId>,
 }
 
 #[derive(Clone, Debug)]
@@ -82,6 +89,30 @@ impl Graph {
             node.dn = dn.into();
             node.members = Some(list.into_iter().map(|(_, id)| id).collect());
         }
+    }
+
+    /// Says that a group has a member that no list of its shows: by primary group, or by login.
+    pub fn mark_unlisted(&mut self, group: &DnKey, member: &DnKey) {
+        if let (Some(group), Some(member)) = (self.find(group), self.find(member)) {
+            self.unlisted.insert((group, member));
+        }
+    }
+
+    /// Says that a name is listed and is no entry of the directory any more.
+    pub fn mark_gone(&mut self, name: &DnKey) {
+        self.gone.extend(self.find(name));
+    }
+
+    fn is_unlisted(&self, group: NodeId, member: NodeId) -> bool {
+        self.unlisted.contains(&(group, member))
+    }
+
+    fn is_gone(&self, name: NodeId) -> bool {
+        self.gone.contains(&name)
+    }
+
+    fn key(&self, id: NodeId) -> Option<&DnKey> {
+        self.nodes.get(id.index()).map(|node| &node.key)
     }
 
     /// The name's number, if the name occurs.

@@ -1,7 +1,9 @@
 //! Reach and paths on small nests, and against the plainest way of doing it.
 
 use super::*;
-use crate::name::Dn;
+use crate::name::{Dn, short};
+use crate::reading::{Reading, Source, Sweep};
+use crate::settings::Intake;
 use proptest::prelude::*;
 
 fn key(name: &str) -> DnKey {
@@ -63,6 +65,99 @@ fn members_do_not_depend_on_the_order_of_reading() {
     }
 }
 
+/// The museum's kinds of trouble in one small nest.
+fn troubled() -> Reading {
+    let mut sweep = Sweep::new(Source::default());
+    for (name, called) in [("ada", "Ada"), ("ben", "Ben"), ("cleo", "cleo"), ("dora", "Dora")] {
+        sweep.person(&format!("CN={name},DC=x"), [("displayName", [called.as_bytes()])]).unwrap();
+    }
+    let graph = sweep.graph_mut();
+    for (group, members) in [
+        ("users", &["staff", "ada", "gone", "guest", "empty"][..]),
+        ("staff", &["ben", "north"]),
+        ("north", &["coast", "ada"]),
+        ("coast", &["staff", "cleo"]),
+        ("empty", &[]),
+        ("self", &["self", "dora"]),
+    ] {
+        let members: Vec<(DnKey, String)> =
+            members.iter().map(|name| (key(name), format!("CN={name},DC=x"))).collect();
+        let members = members.iter().map(|(key, dn)| (key.clone(), dn.as_str()));
+        graph.add_group(key(group), &format!("CN={group},DC=x"), members);
+    }
+    graph.mark_gone(&key("gone"));
+    graph.mark_unlisted(&key("coast"), &key("cleo"));
+    sweep.finish(&Intake::for_tests())
+}
+
+#[test]
+fn a_nest_tells_who_is_in_and_how() {
+    let reading = troubled();
+    let nest = Nest::of(&reading, &key("users")).unwrap();
+    let told: Vec<(String, usize, bool)> =
+        nest.people().into_iter().map(|member| (member.name, member.path.len(), member.unlisted)).collect();
+    let expected = [("Ada", 1, false), ("Ben", 2, false), ("cleo", 4, true)];
+    assert_eq!(told, expected.map(|(name, depth, unlisted)| (name.to_owned(), depth, unlisted)));
+    assert_eq!((nest.group(), nest.inner_groups()), ("CN=users,DC=x", 4));
+    assert!(Nest::of(&reading, &key("ada")).is_none() && Nest::of(&reading, &key("nobody")).is_none());
+}
+
+#[test]
+fn a_tree_shows_each_group_once() {
+    let reading = troubled();
+    let tree = Nest::of(&reading, &key("users")).unwrap().tree();
+    let told: Vec<(String, usize, usize, usize, Place)> = tree
+        .into_iter()
+        .map(|branch| (short(&branch.dn), branch.depth, branch.direct, branch.people, branch.place))
+        .collect();
+    let expected = [
+        ("users", 0, 1, 3, Place::Here),
+        ("empty", 1, 0, 0, Place::Here),
+        ("staff", 1, 1, 3, Place::Here),
+        ("north", 2, 1, 3, Place::Here),
+        ("coast", 3, 1, 3, Place::Here),
+        ("staff", 4, 1, 3, Place::Cycle),
+    ];
+    let owned = |(dn, depth, direct, people, place): (&str, _, _, _, _)| {
+        (dn.to_owned(), depth, direct, people, place)
+    };
+    assert_eq!(told, expected.map(owned));
+}
+
+#[test]
+fn what_is_broken_is_told_with_its_group() {
+    let reading = troubled();
+    let broken = Nest::of(&reading, &key("users")).unwrap().broken();
+    let stray =
+        |dn: &str, group: &str| Stray { dn: format!("CN={dn},DC=x"), group: format!("CN={group},DC=x") };
+    let names = |list: &[&str]| list.iter().map(|name| format!("CN={name},DC=x")).collect::<Vec<_>>();
+    let expected = Broken {
+        cycles: vec![names(&["coast", "north", "staff"])],
+        empty: names(&["empty"]),
+        gone: vec![stray("gone", "users")],
+        outside: vec![stray("guest", "users")],
+        unlisted: vec![stray("cleo", "coast")],
+    };
+    assert_eq!(broken, expected);
+    let alone = Nest::of(&reading, &key("self")).unwrap().broken();
+    assert_eq!(alone.cycles, [names(&["self"])], "a group that lists itself");
+}
+
+#[test]
+fn a_cycle_through_every_group_is_gone_through_without_recursion() {
+    let count = 100_000;
+    let mut graph = Graph::new();
+    for number in 0..count {
+        let next = format!("g{}", (number + 1) % count);
+        graph.add_group(key(&format!("g{number}")), "", [(key(&next), next.as_str())]);
+    }
+    let groups: Vec<NodeId> =
+        (0..count).filter_map(|number| graph.find(&key(&format!("g{number}")))).collect();
+    let components = graph.components(&groups);
+    assert_eq!((components.len(), components[0].len()), (1, count));
+    assert_eq!(graph.reach([&key("g5")]).len(), count);
+}
+
 proptest! {
     /// One pass finds what repeating until nothing changes finds, and every path is real.
     #[test]
@@ -92,6 +187,29 @@ proptest! {
                 prop_assert!(edges.iter().any(|(from, to)| name(*from) == pair[0] && name(*to) == pair[1]));
             }
             prop_assert!(path.is_empty() || path[0] == name(root));
+        }
+    }
+
+    /// Two groups are in one component exactly when each reaches the other.
+    #[test]
+    fn components_are_groups_that_reach_each_other(edges in proptest::collection::vec((0_usize..8, 0_usize..8), 0..24)) {
+        let mut graph = Graph::new();
+        for group in 0..8 {
+            let members: Vec<String> =
+                edges.iter().filter(|(from, _)| *from == group).map(|(_, to)| format!("g{to}")).collect();
+            graph.add_group(key(&format!("g{group}")), "", members.iter().map(|name| (key(name), name.as_str())));
+        }
+        let all: Vec<NodeId> = (0..8).filter_map(|group| graph.find(&key(&format!("g{group}")))).collect();
+        let components = graph.components(&all);
+        prop_assert_eq!(components.iter().map(Vec::len).sum::<usize>(), 8, "each group once");
+        let reaches = |from: NodeId, to: NodeId| {
+            from == to || graph.key(from).is_some_and(|key| graph.reach([key]).reached.contains(to.index()))
+        };
+        for &one in &all {
+            for &other in &all {
+                let together = components.iter().any(|list| list.contains(&one) && list.contains(&other));
+                prop_assert_eq!(together, reaches(one, other) && reaches(other, one));
+            }
         }
     }
 }

@@ -120,15 +120,29 @@ fn definition(text: &str, mut found: impl FnMut(&str, Vec<String>)) -> Result<St
         return Err(DefinitionError::NoParentheses);
     }
     let Some(Token::Word(oid)) = tokens.next() else { return Err(DefinitionError::NoOid) };
+    if !is_name(oid) {
+        return Err(DefinitionError::NoOid);
+    }
     loop {
         match tokens.next() {
             Some(Token::Word(word)) if ALONE.contains(&word) => found(word, Vec::new()),
-            Some(Token::Word(word)) => found(word, tokens.list().ok_or(DefinitionError::NotEnded)?),
+            Some(Token::Word(word)) => {
+                let mut values = tokens.list().ok_or(DefinitionError::NotEnded)?;
+                if word == "NAME" {
+                    values.retain(|name| is_name(name));
+                }
+                found(word, values);
+            }
             Some(Token::Close) => return Ok(oid.to_owned()),
             Some(_) => {}
             None => return Err(DefinitionError::NotEnded),
         }
     }
+}
+
+/// Whether something can be asked for by this name: options follow behind a semicolon.
+fn is_name(name: &str) -> bool {
+    !name.is_empty() && !name.contains(';')
 }
 
 #[derive(Debug, PartialEq, Eq)]

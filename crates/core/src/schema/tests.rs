@@ -145,6 +145,7 @@ fn definitions_are_read_as_servers_write_them() {
         ("(2.5.4.0 NAME 'objectClass')", "2.5.4.0", "objectClass", false, false, "without blanks"),
         ("( 1.2 X-NEW ( 'a' 'b' ) NAME 'x' )", "1.2", "x", false, false, "words that are not known"),
         ("( 1.2 )", "1.2", "", false, false, "no name"),
+        ("( 1.2 NAME ( 'a;b' '' 'c' ) )", "1.2", "c", false, false, "what nobody could ask for is no name"),
     ] {
         let read = AttributeType::parse(text).unwrap_or_else(|error| panic!("{why}: {error}"));
         let found = (read.oid.as_str(), read.names.join(" "), read.single, read.operational);
@@ -166,6 +167,7 @@ fn definitions_are_read_as_servers_write_them() {
         ("(", DefinitionError::NoOid, "an end in the middle"),
         ("()", DefinitionError::NoOid, "nothing inside"),
         ("( 'a' )", DefinitionError::NoOid, "a quoted OID"),
+        ("( 1;2 NAME 'a' )", DefinitionError::NoOid, "an option is no part of an OID"),
         ("( 1.2 NAME ( 'a'", DefinitionError::NotEnded, "a list that does not end"),
         (&"(".repeat(LONGEST + 1), DefinitionError::TooLong, "too long"),
     ] {

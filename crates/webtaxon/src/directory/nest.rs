@@ -158,6 +158,7 @@ fn take(
 ) -> Option<Ended> {
     let begun = lookup.so_far.len();
     if result.code == ResultCode::NO_SUCH_OBJECT && !lookup.named && begun == 0 {
+        sweep.graph_mut().mark_gone(&lookup.key);
         return Some(Ended::Complete); // a member that is gone
     }
     if result.code != ResultCode::SUCCESS {
@@ -216,8 +217,12 @@ fn take(
         .filter_map(|person| sweep.name_of(person))
         .map(|(key, dn)| (key.clone(), dn.to_owned()))
         .collect();
+    let listed: HashSet<DnKey> = keyed.iter().map(|(key, _)| key.clone()).collect();
     keyed.extend(unlisted.iter().map(|(key, dn)| (key.clone(), dn.as_str())));
     sweep.graph_mut().add_group(lookup.key.clone(), &lookup.dn, keyed);
+    for (person, _) in unlisted.iter().filter(|(person, _)| !listed.contains(person)) {
+        sweep.graph_mut().mark_unlisted(&lookup.key, person);
+    }
     Some(match strange {
         true => Ended::Short("it lists a member that is not a distinguished name".to_owned()),
         false => Ended::Complete,

@@ -44,7 +44,7 @@ pub async fn read(
 }
 
 /// As [`read`], with some more attributes of people than the rules look at.
-pub(super) async fn read_with(
+pub(crate) async fn read_with(
     access: &Access,
     settings: &Settings,
     links: &[Identity],

@@ -6,7 +6,9 @@ use serde_json::{Value, json};
 use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::advice::Advice;
 use webtaxon_core::filter::{Judged, Passed, Repaired};
+use webtaxon_core::membership::Nest;
 use webtaxon_core::preview::{Change, Held, Preview};
+use webtaxon_core::reading::Reading;
 use webtaxon_core::value::readable;
 
 /// A preview, as `webtaxon.preview/1`.
@@ -91,6 +93,21 @@ pub fn browse(trees: &[Tree], entry: Option<Entry<'_>>) -> Value {
 #[must_use]
 pub fn found(found: &[Finding], more: bool) -> Value {
     json!({ "format": "webtaxon.browse/1", "found": found, "more": more })
+}
+
+/// Who is in a group, as `webtaxon.members/1`: each with the path from the group down, the tree of
+/// groups, and what is broken.
+#[must_use]
+pub fn members(nest: &Nest<'_>, reading: &Reading) -> Value {
+    json!({
+        "format": "webtaxon.members/1",
+        "group": nest.group(),
+        "whole": reading.gaps().is_empty(),
+        "gaps": reading.gaps(),
+        "members": nest.people(),
+        "tree": nest.tree(),
+        "broken": nest.broken(),
+    })
 }
 
 /// Which attributes people have, as `webtaxon.fields/1`.

@@ -1,0 +1,154 @@
+//! Who is in a group, the tree of its nest, and what is broken in it.
+
+use super::{counted, heading};
+use crate::output::{Tone, harmless, paint};
+use std::fmt::Write as _;
+use unicode_width::UnicodeWidthStr as _;
+use webtaxon::core::membership::{Branch, Broken, Member, Nest, Place, Stray};
+use webtaxon::core::name::short;
+use webtaxon::core::reading::Reading;
+
+/// Everybody who is in, by the path through which they are.
+pub(crate) fn members(nest: &Nest<'_>, reading: &Reading, width: usize, same: &str) -> String {
+    let people = nest.people();
+    let mut text = head(nest, reading);
+    let direct = people.iter().filter(|member| member.path.len() == 1).count();
+    let unlisted = people.iter().filter(|member| member.unlisted).count();
+    let groups = counted(nest.inner_groups(), "group", "groups");
+    let _ = writeln!(
+        text,
+        "{} in: {direct} directly, {} through {groups} inside it.",
+        counted(people.len(), "person is", "people are"),
+        people.len() - direct
+    );
+    if unlisted > 0 {
+        let _ =
+            writeln!(text, "{unlisted} of them in no list of members, by primary group or login (marked *).");
+    }
+    for of_a_path in people.chunk_by(|one, other| one.path == other.path) {
+        let Some(first) = of_a_path.first() else { continue };
+        let path: Vec<String> = first.path.iter().map(|dn| harmless(&short(dn))).collect();
+        let title = if path.len() == 1 { "directly".to_owned() } else { path.join(" > ") };
+        heading(&mut text, &format!("{title} ({})", of_a_path.len()));
+        names(&mut text, of_a_path, width);
+    }
+    if let Some(summary) = summary(&nest.broken()) {
+        let _ = writeln!(text, "\n{}", paint(Tone::Warning, &summary));
+    }
+    let _ = writeln!(
+        text,
+        "\nNext: webtaxon members{same} --tree shows the groups, --broken what is wrong with them."
+    );
+    text
+}
+
+/// Names side by side, as many as fit.
+fn names(text: &mut String, people: &[Member], width: usize) {
+    let mut line = String::from("  ");
+    for (at, member) in people.iter().enumerate() {
+        let mark = if member.unlisted { "*" } else { "" };
+        // A name may have a comma in it.
+        let end = if at + 1 == people.len() { "" } else { "; " };
+        let next = format!("{}{mark}{end}", harmless(&member.name));
+        if line.width() + next.width() > width && line.trim() != "" {
+            let _ = writeln!(text, "{}", line.trim_end());
+            line = String::from("  ");
+        }
+        line.push_str(&next);
+    }
+    let _ = writeln!(text, "{}", line.trim_end());
+}
+
+fn head(nest: &Nest<'_>, reading: &Reading) -> String {
+    let mut text = format!("{}\n", paint(Tone::Heading, &harmless(nest.group())));
+    if reading.gaps().is_empty() {
+        let _ = writeln!(text, "Read to its end, at {}.", harmless(&reading.source().server));
+    } else {
+        let _ = writeln!(
+            text,
+            "{}",
+            paint(Tone::Bad, "Not read to its end: there may be more. What is missing:")
+        );
+        for gap in reading.gaps() {
+            let _ = writeln!(text, "  {}: {}", harmless(&gap.part), harmless(&gap.reason));
+        }
+    }
+    text
+}
+
+/// What is broken, in one line; none where nothing is.
+fn summary(broken: &Broken) -> Option<String> {
+    let parts = [
+        (broken.cycles.len(), "cycle of groups", "cycles of groups"),
+        (broken.empty.len(), "empty group", "empty groups"),
+        (broken.gone.len(), "member that is gone", "members that are gone"),
+        (broken.outside.len(), "member from outside", "members from outside"),
+    ];
+    let parts: Vec<String> = parts
+        .into_iter()
+        .filter(|(count, ..)| *count > 0)
+        .map(|(count, one, many)| counted(count, one, many))
+        .collect();
+    (!parts.is_empty()).then(|| format!("In the nest: {}.", parts.join(", ")))
+}
+
+/// The groups inside one another.
+pub(crate) fn nest_tree(nest: &Nest<'_>, reading: &Reading) -> String {
+    let mut text = head(nest, reading);
+    text.push_str("People in each group: those whom it has itself, and all through groups inside it\n\n");
+    let _ = writeln!(text, "   itself       all  group");
+    for Branch { dn, depth, direct, people, place } in nest.tree() {
+        let note = match place {
+            Place::Cycle => ": a cycle, it is one of the groups above",
+            Place::Again => ": shown above",
+            Place::Here if people == 0 => ": nobody is in it",
+            Place::Here => "",
+        };
+        let indent = "  ".repeat(depth);
+        let _ = writeln!(text, "  {direct:>7}  {people:>8}  {indent}{}{note}", harmless(&short(&dn)));
+    }
+    text
+}
+
+/// What is broken, or will surprise.
+pub(crate) fn nest_broken(nest: &Nest<'_>, reading: &Reading) -> String {
+    let mut text = head(nest, reading);
+    let broken = nest.broken();
+    let title = |count: usize, what: &str, meaning: &str| format!("{what} ({count}): {meaning}");
+    if !broken.cycles.is_empty() {
+        heading(
+            &mut text,
+            &title(broken.cycles.len(), "Cycles", "groups that are in one another; that does no harm here"),
+        );
+        for cycle in &broken.cycles {
+            let names: Vec<String> = cycle.iter().map(|dn| harmless(&short(dn))).collect();
+            let _ = writeln!(text, "  {}", names.join(", "));
+        }
+    }
+    if !broken.empty.is_empty() {
+        heading(&mut text, &title(broken.empty.len(), "Empty groups", "they let nobody in"));
+        for dn in &broken.empty {
+            let _ = writeln!(text, "  {}", harmless(dn));
+        }
+    }
+    let mut strays = |list: &[Stray], what: &str, meaning: &str| {
+        if list.is_empty() {
+            return;
+        }
+        heading(&mut text, &title(list.len(), what, meaning));
+        for Stray { dn, group } in list {
+            let _ = writeln!(text, "  {}\n      in {}", harmless(dn), harmless(&short(group)));
+        }
+    };
+    strays(&broken.gone, "Gone", "listed as members, and no entries of the directory any more");
+    strays(
+        &broken.outside,
+        "From outside",
+        "listed as members, and not among the people whom the intake reads",
+    );
+    strays(&broken.unlisted, "In no list", "people who are in by their primary group or login alone");
+    if broken.is_empty() {
+        text.push_str("\nNothing is broken.\n");
+    }
+    text
+}

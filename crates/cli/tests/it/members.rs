@@ -1,0 +1,91 @@
+//! `members`: who is in the museum's group, through what, and what is wrong with its nest.
+
+use crate::command::Museum;
+use serde_json::Value;
+
+const USERS: &str = "CN=Loans Desk Users,OU=Groups,DC=quillmere,DC=example";
+
+#[test]
+fn who_is_in_and_through_which_groups() {
+    let museum = Museum::open(&[]);
+    for group in [USERS, "loans desk users", "CN=Loans Desk Users; OU=Groups; DC=quillmere; DC=example"] {
+        let run = museum.run(&["members", group]);
+        assert_eq!(run.code, 0, "{}{}", run.out, run.err);
+        for words in [
+            "81 people are in: 3 directly, 78 through 16 groups inside it.",
+            "Loans Desk Users > Loans Desk Staff > Curators > Botany Curators (9)",
+            "Beatrice Thornbury*",
+            "1 cycle of groups, 1 empty group, 1 member that is gone, 1 member from outside",
+        ] {
+            assert!(run.out.contains(words), "{group}: {words}: {}", run.out);
+        }
+        assert_eq!(run.err.contains("semicolons"), group.contains(';'), "{}", run.err);
+    }
+}
+
+#[test]
+fn the_tree_and_what_is_broken_in_it() {
+    let museum = Museum::open(&[]);
+    let tree = museum.run(&["members", USERS, "--tree"]);
+    for line in [
+        "3        81  Loans Desk Users",
+        "1        23      Curators",
+        "3        10          Field Teams: a cycle",
+        "0         0    Student Lenders: nobody is in it",
+    ] {
+        assert!(tree.out.contains(line), "{line}: {}", tree.out);
+    }
+    let broken = museum.run(&["members", USERS, "--broken"]);
+    for words in [
+        "Field Teams, Field Teams Coast, Field Teams North",
+        "CN=Student Lenders,OU=Groups",
+        "CN=Hugo Vanish,OU=Registry",
+        "CN=Ottilie Brandreth,OU=Partners",
+        "CN=Beatrice Thornbury,OU=Registry,OU=People,DC=quillmere,DC=example\n      in Loans Desk Terminal Users",
+    ] {
+        assert!(broken.out.contains(words), "{words}: {}", broken.out);
+    }
+    let sound = museum.run(&["members", "Conservators", "--broken"]);
+    assert!(sound.out.contains("Nothing is broken."), "{}", sound.out);
+}
+
+#[test]
+fn a_group_is_never_guessed() {
+    let museum = Museum::open(&[]);
+    for (group, words) in [
+        ("Loans", "is in the names of 3 groups; name one of them in full"),
+        ("Lones Desk Users", "did you mean Loans Desk Users?"),
+        ("Zebras", "no group has \"Zebras\" in its name"),
+        (r"CN=Ibbotson\, Ada,OU=Botany,OU=People,DC=quillmere,DC=example", "it is not a group"),
+        ("CN=Nobody,OU=Groups,DC=quillmere,DC=example", "does not exist"),
+    ] {
+        let run = museum.run(&["members", group]);
+        assert_eq!((run.code, run.out.as_str()), (1, ""), "{group}");
+        assert!(run.err.contains(words), "{group}: {}", run.err);
+    }
+}
+
+#[test]
+fn a_nest_that_is_cut_says_so() {
+    let museum = Museum::open(&["--fault", "cut@262"]);
+    let run = museum.run(&["members", USERS]);
+    assert_eq!(run.code, 4, "{}{}", run.out, run.err);
+    assert!(run.out.contains("Not read to its end: there may be more"), "{}", run.out);
+}
+
+#[test]
+fn json_keeps_its_keys() {
+    let museum = Museum::open(&[]);
+    let run = museum.run(&["members", USERS, "--format", "json"]);
+    let document: Value = serde_json::from_str(&run.out).unwrap();
+    assert_eq!(
+        (&document["format"], &document["group"], &document["whole"]),
+        (&"webtaxon.members/1".into(), &USERS.into(), &true.into())
+    );
+    let members = document["members"].as_array().unwrap();
+    assert_eq!(members.len(), 81);
+    let deep =
+        members.iter().find(|member| member["dn"].as_str().unwrap().starts_with("CN=Ibbotson")).unwrap();
+    assert_eq!(deep["path"].as_array().unwrap().len(), 4);
+    assert_eq!(document["broken"]["cycles"].as_array().unwrap().len(), 1);
+}

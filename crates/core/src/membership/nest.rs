@@ -1,0 +1,246 @@
+//! The nest of one group as a person looks at it: who is in and how, the groups inside one another,
+//! and what is broken.
+//!
+//! No I/O, no recursion. Memory is linear in the nest; counting each group's people takes one pass
+//! over the nest for each of its groups.
+
+use super::{Graph, NodeId, Reach};
+use crate::name::{self, DnKey};
+use crate::reading::Reading;
+use serde::Serialize;
+use std::collections::HashSet;
+
+/// Somebody who is in a group.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Member {
+    /// The entry's name.
+    pub dn: String,
+    /// What people call them.
+    pub name: String,
+    /// The groups by which they are in: the named one first, the one that has them last.
+    pub path: Vec<String>,
+    /// Whether no list of members shows them: the group is their primary group, or knows their login.
+    pub unlisted: bool,
+}
+
+/// What a group is where it stands in the tree.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Place {
+    /// It is shown here with what is in it.
+    Here,
+    /// It is one of the groups that it stands in: a cycle.
+    Cycle,
+    /// It was shown before.
+    Again,
+}
+
+/// One line of the tree of groups.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Branch {
+    /// The group's name.
+    pub dn: String,
+    /// How far inside it stands; 0 for the named group.
+    pub depth: usize,
+    /// People whom the group itself has.
+    pub direct: usize,
+    /// People in it, through any number of groups.
+    pub people: usize,
+    /// What it is here.
+    pub place: Place,
+}
+
+/// A member that does not count, and the group that lists it.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct Stray {
+    /// The member's name.
+    pub dn: String,
+    /// The group.
+    pub group: String,
+}
+
+/// What is broken in a nest, or will surprise.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Broken {
+    /// Groups that are in one another, each cycle by the names of its groups.
+    pub cycles: Vec<Vec<String>>,
+    /// Groups without any member.
+    pub empty: Vec<String>,
+    /// Members that are no entry of the directory any more.
+    pub gone: Vec<Stray>,
+    /// Members that are none of the people whom the intake reads.
+    pub outside: Vec<Stray>,
+    /// People who are in only because no list shows them: by primary group, or by login.
+    pub unlisted: Vec<Stray>,
+}
+
+impl Broken {
+    /// Whether nothing is broken.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+/// The nest of one group in a reading.
+#[derive(Debug)]
+pub struct Nest<'r> {
+    reading: &'r Reading,
+    root: NodeId,
+    reach: Reach,
+}
+
+impl<'r> Nest<'r> {
+    /// The nest of the group of this name; none if it was not read as a group.
+    #[must_use]
+    pub fn of(reading: &'r Reading, group: &DnKey) -> Option<Self> {
+        let graph = reading.graph();
+        let root = graph.find(group).filter(|_| graph.is_group(group))?;
+        Some(Self { reading, root, reach: graph.reach([group]) })
+    }
+
+    fn graph(&self) -> &'r Graph {
+        self.reading.graph()
+    }
+
+    /// The group's own name.
+    #[must_use]
+    pub fn group(&self) -> &'r str {
+        self.graph().dn(self.root)
+    }
+
+    /// The groups of the nest, the named one among them, in the order of their names.
+    fn groups(&self) -> Vec<NodeId> {
+        let graph = self.graph();
+        let inside = self.reach.reached.ones().filter_map(|index| Some(NodeId(u32::try_from(index).ok()?)));
+        let mut groups: Vec<NodeId> =
+            inside.chain([self.root]).filter(|id| graph.members(*id).is_some()).collect();
+        groups.sort_by_key(|id| graph.key(*id));
+        groups.dedup();
+        groups
+    }
+
+    /// How many groups are inside the named one.
+    #[must_use]
+    pub fn inner_groups(&self) -> usize {
+        self.groups().len() - 1
+    }
+
+    fn is_person(&self, id: NodeId) -> bool {
+        self.graph().key(id).is_some_and(|key| self.reading.is_person(key))
+    }
+
+    /// Everybody who is in, by their path and then by name.
+    #[must_use]
+    pub fn people(&self) -> Vec<Member> {
+        let graph = self.graph();
+        let mut people: Vec<Member> = self
+            .reading
+            .people()
+            .iter()
+            .enumerate()
+            .filter_map(|(index, entry)| {
+                let key = self.reading.key(index)?;
+                let id = graph.find(key).filter(|id| self.reach.reached.contains(id.index()))?;
+                let called = entry.text("displayName").or_else(|| entry.text("cn"));
+                let path = self.reach.path(graph, key);
+                let last = self.reach.through.get(id.index()).copied().flatten()?;
+                Some(Member {
+                    dn: entry.dn().to_owned(),
+                    name: called.map_or_else(|| name::short(entry.dn()), |name| name.trim().to_owned()),
+                    path: path.into_iter().map(str::to_owned).collect(),
+                    unlisted: graph.is_unlisted(last, id),
+                })
+            })
+            .collect();
+        people.sort_by(|one, other| {
+            let by = |member: &Member| (member.path.len(), member.path.clone(), member.name.to_lowercase());
+            by(one).cmp(&by(other)).then_with(|| one.dn.cmp(&other.dn))
+        });
+        people
+    }
+
+    /// The groups inside one another, each with what is in it where it is met first.
+    #[must_use]
+    pub fn tree(&self) -> Vec<Branch> {
+        let graph = self.graph();
+        let mut tree = Vec::new();
+        let mut shown: HashSet<NodeId> = HashSet::new();
+        let mut line: Vec<NodeId> = Vec::new();
+        let mut open = vec![(self.root, 0)];
+        while let Some((group, depth)) = open.pop() {
+            line.truncate(depth);
+            let place = if line.contains(&group) {
+                Place::Cycle
+            } else if !shown.insert(group) {
+                Place::Again
+            } else {
+                Place::Here
+            };
+            line.push(group);
+            let members = graph.members(group).unwrap_or_default();
+            let direct = members.iter().filter(|id| self.is_person(**id)).count();
+            let reach = graph.key(group).map(|key| graph.reach([key]));
+            let people = reach.map_or(0, |reach| {
+                let inside =
+                    reach.reached.ones().filter_map(|index| Some(NodeId(u32::try_from(index).ok()?)));
+                inside.filter(|id| self.is_person(*id)).count()
+            });
+            tree.push(Branch { dn: graph.dn(group).to_owned(), depth, direct, people, place });
+            if place == Place::Here {
+                let inner = members.iter().rev().filter(|id| graph.members(**id).is_some());
+                open.extend(inner.map(|id| (*id, depth + 1)));
+            }
+        }
+        tree
+    }
+
+    /// What is broken, or will surprise.
+    #[must_use]
+    pub fn broken(&self) -> Broken {
+        let graph = self.graph();
+        let groups = self.groups();
+        let named = |id: NodeId| graph.dn(id).to_owned();
+        let mut broken = Broken { cycles: self.cycles(&groups), ..Broken::default() };
+        let mut listed: HashSet<NodeId> = HashSet::new();
+        let mut unlisted: Vec<(NodeId, NodeId)> = Vec::new();
+        for &group in &groups {
+            let members = graph.members(group).unwrap_or_default();
+            if members.is_empty() {
+                broken.empty.push(named(group));
+            }
+            for &member in members {
+                let stray = || Stray { dn: named(member), group: named(group) };
+                if graph.is_unlisted(group, member) {
+                    unlisted.push((group, member));
+                } else if self.is_person(member) {
+                    listed.insert(member);
+                } else if graph.is_gone(member) {
+                    broken.gone.push(stray());
+                } else if graph.members(member).is_none() {
+                    broken.outside.push(stray());
+                }
+            }
+        }
+        let only = unlisted.into_iter().filter(|(_, member)| !listed.contains(member));
+        broken.unlisted =
+            only.map(|(group, member)| Stray { dn: named(member), group: named(group) }).collect();
+        broken
+    }
+
+    /// The groups that are in one another: components of more than one group, and groups that list
+    /// themselves. A group belongs to the component of all that it reaches and that reach it.
+    fn cycles(&self, groups: &[NodeId]) -> Vec<Vec<String>> {
+        let graph = self.graph();
+        let mut cycles = Vec::new();
+        let mut placed: HashSet<NodeId> = HashSet::new();
+        for component in graph.components(groups) {
+            let is_one = component.len() > 1
+                || component.iter().any(|id| graph.members(*id).unwrap_or_default().contains(id));
+            if is_one && component.iter().all(|id| placed.insert(*id)) {
+                cycles.push(component.iter().map(|id| graph.dn(*id).to_owned()).collect());
+            }
+        }
+        cycles
+    }
+}
