@@ -246,7 +246,14 @@ pub(crate) struct Members {
     /// The group: its name in full, or a piece of it that one group has.
     ///
     /// Example: webtaxon members "Loans Desk Users"
-    pub(crate) group: String,
+    #[arg(required_unless_present = "of")]
+    pub(crate) group: Option<String>,
+
+    /// Show the groups of one person instead: a DN, or a piece of a login or name that one has.
+    ///
+    /// Example: webtaxon members --of bthornbury
+    #[arg(long, value_name = "PERSON", conflicts_with_all = ["group", "tree", "broken"])]
+    pub(crate) of: Option<String>,
 
     /// Show the groups inside one another, with how many people are in each.
     #[arg(long, conflicts_with = "broken")]

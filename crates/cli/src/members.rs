@@ -18,7 +18,11 @@ pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> 
         Ok(workspace) => workspace,
         Err(exit) => return exit,
     };
-    let group = match named(&workspace, &options.group, output).await {
+    if let Some(person) = &options.of {
+        return groups_of(&workspace, person, common, output).await;
+    }
+    let text = options.group.as_deref().unwrap_or_default();
+    let group = match named(&workspace, text, EntryKind::Group, output).await {
         Ok(group) => group,
         Err(exit) => return exit,
     };
@@ -43,44 +47,71 @@ pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> 
             &nest,
             &reading,
             width(),
-            &format!("{} \"{}\"", same_options(common), harmless(&options.group)),
+            &format!("{} \"{}\"", same_options(common), harmless(text)),
         ),
     });
     if reading.gaps().is_empty() { Exit::Done } else { Exit::NotWhole }
 }
 
-/// The group that is meant: a name in full, or one that a single group has.
-async fn named(workspace: &Workspace, text: &str, output: &Output) -> Result<Dn, Exit> {
+/// All groups of one person.
+async fn groups_of(workspace: &Workspace, text: &str, common: &Common, output: &Output) -> Exit {
+    let person = match named(workspace, text, EntryKind::Person, output).await {
+        Ok(person) => person,
+        Err(exit) => return exit,
+    };
+    let reading = match workspace.all_nests().await {
+        Ok(reading) => reading,
+        Err(error) => return failed(&error, output),
+    };
+    if !reading.is_person(&person.key()) {
+        output.warning(
+            "this is none of the people whom the intake reads: groups that do not list them are not seen",
+        );
+    }
+    let groups = reading.graph().above(&person.key());
+    output.answer(&match common.format {
+        Format::Json => format!("{:#}\n", report::groups(&person.to_string(), &groups, &reading)),
+        Format::Text => text::groups(&person.to_string(), &groups, &reading),
+    });
+    if reading.gaps().is_empty() { Exit::Done } else { Exit::NotWhole }
+}
+
+/// The group or the person that is meant: a name in full, or a piece of one that a single entry has.
+async fn named(workspace: &Workspace, text: &str, kind: EntryKind, output: &Output) -> Result<Dn, Exit> {
     if let Ok(pasted) = Dn::parse_pasted(text)
         && pasted.dn.depth() > 0
     {
         output.pasted(&pasted);
         return Ok(pasted.dn);
     }
-    let groups = match find(workspace, text).await {
-        Ok(groups) => groups,
+    let found = match find(workspace, text, kind).await {
+        Ok(found) => found,
         Err(error) => return Err(failed(&error, output)),
     };
-    let is_called = |group: &&Finding| {
-        let login = group.login.as_deref().unwrap_or("");
-        group.name.eq_ignore_ascii_case(text) || login.eq_ignore_ascii_case(text)
+    let is_called = |one: &&Finding| {
+        let login = one.login.as_deref().unwrap_or("");
+        one.name.eq_ignore_ascii_case(text) || login.eq_ignore_ascii_case(text)
     };
-    let exact: Vec<&Finding> = groups.iter().filter(is_called).collect();
-    let several: Vec<&Finding> = if exact.is_empty() { groups.iter().collect() } else { exact };
+    let exact: Vec<&Finding> = found.iter().filter(is_called).collect();
+    let several: Vec<&Finding> = if exact.is_empty() { found.iter().collect() } else { exact };
+    let (nobody, many) = match kind {
+        EntryKind::Group => ("no group has", "groups"),
+        _ => ("nobody has", "people"),
+    };
     match several.as_slice() {
         [only] => Dn::parse(&only.dn).map_err(|error| {
             output.error(&error);
             Exit::Failed
         }),
         [] => {
-            let hint = nearest_group(workspace, text).await;
+            let hint = nearest_name(workspace, text, kind).await;
             let hint = hint.map(|near| format!("; did you mean {near}?")).unwrap_or_default();
-            output.error_text(&format!("no group has \"{text}\" in its name{hint}"));
+            output.error_text(&format!("{nobody} \"{text}\" in the name{hint}"));
             Err(Exit::Failed)
         }
         _ => {
             output.error_text(&format!(
-                "\"{text}\" is in the names of {} groups; name one of them in full:",
+                "\"{text}\" is in the names of {} {many}; name one of them in full:",
                 several.len()
             ));
             for group in several.iter().take(20) {
@@ -91,21 +122,21 @@ async fn named(workspace: &Workspace, text: &str, output: &Output) -> Result<Dn,
     }
 }
 
-/// The groups with a text in their names.
-async fn find(workspace: &Workspace, text: &str) -> Result<Vec<Finding>, Error> {
+/// The groups, or the people, with a text in their names.
+async fn find(workspace: &Workspace, text: &str, kind: EntryKind) -> Result<Vec<Finding>, Error> {
     let mut connection = workspace.connect().await?;
     let found = survey::find(&mut connection, text, FOUND).await;
     connection.close().await;
-    Ok(found?.0.into_iter().filter(|one| one.kind == EntryKind::Group).collect())
+    Ok(found?.0.into_iter().filter(|one| one.kind == kind).collect())
 }
 
-/// The name of a group that is most like one that nobody has: among those with one of its words.
-async fn nearest_group(workspace: &Workspace, text: &str) -> Option<String> {
+/// The name that is most like one that nobody has: among those with one of its words.
+async fn nearest_name(workspace: &Workspace, text: &str, kind: EntryKind) -> Option<String> {
     let mut words: Vec<&str> = text.split_whitespace().filter(|word| word.chars().count() > 2).collect();
     words.sort_by_key(|word| std::cmp::Reverse(word.len()));
     for word in words.into_iter().take(3) {
-        let groups = find(workspace, word).await.ok()?;
-        if let Some(near) = nearest(text, groups.iter().map(|group| group.name.as_str())) {
+        let found = find(workspace, word, kind).await.ok()?;
+        if let Some(near) = nearest(text, found.iter().map(|one| one.name.as_str())) {
             return Some(near.to_owned());
         }
     }

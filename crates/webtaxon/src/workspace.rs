@@ -195,6 +195,22 @@ impl Workspace {
         Ok(directory::read_with(&self.access().await?, &settings, &[], &names).await?)
     }
 
+    /// Reads the nests of all groups of the directory, and the people of the intake.
+    ///
+    /// # Errors
+    /// No server could be reached, the bind was refused, or the groups could not be listed.
+    pub async fn all_nests(&self) -> Result<Reading, Error> {
+        let mut connection = self.connect().await?;
+        let groups = directory::survey::groups(&mut connection).await;
+        connection.close().await;
+        let mut settings = self.settings.clone();
+        settings.intake.groups = groups?;
+        settings.intake.not_in_group.clear();
+        settings.intake.group_bases.clear();
+        let names = ["displayName", "cn"].map(str::to_owned);
+        Ok(directory::read_with(&self.access().await?, &settings, &[], &names).await?)
+    }
+
     /// Tries everything that a run needs, one after the other, and reports each step as it ends.
     /// A server that cannot be reached is tried again until `wait` is over.
     pub async fn check(&self, wait: Duration, report: impl FnMut(&CheckStep) + Send) -> Vec<CheckStep> {

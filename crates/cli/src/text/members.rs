@@ -4,14 +4,14 @@ use super::{counted, heading};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr as _;
-use webtaxon::core::membership::{Branch, Broken, Member, Nest, Place, Stray};
+use webtaxon::core::membership::{Above, Branch, Broken, Member, Nest, Place, Stray};
 use webtaxon::core::name::short;
 use webtaxon::core::reading::Reading;
 
 /// Everybody who is in, by the path through which they are.
 pub(crate) fn members(nest: &Nest<'_>, reading: &Reading, width: usize, same: &str) -> String {
     let people = nest.people();
-    let mut text = head(nest, reading);
+    let mut text = head(nest.group(), reading);
     let direct = people.iter().filter(|member| member.path.len() == 1).count();
     let unlisted = people.iter().filter(|member| member.unlisted).count();
     let groups = counted(nest.inner_groups(), "group", "groups");
@@ -59,8 +59,39 @@ fn names(text: &mut String, people: &[Member], width: usize) {
     let _ = writeln!(text, "{}", line.trim_end());
 }
 
-fn head(nest: &Nest<'_>, reading: &Reading) -> String {
-    let mut text = format!("{}\n", paint(Tone::Heading, &harmless(nest.group())));
+/// All groups of one person, each with the groups through which they are in it.
+pub(crate) fn groups(person: &str, groups: &[Above], reading: &Reading) -> String {
+    let mut text = head(person, reading);
+    let direct = groups.iter().filter(|group| group.path.len() == 1).count();
+    let _ = writeln!(
+        text,
+        "In {}: {direct} directly, {} through groups inside them.",
+        counted(groups.len(), "group", "groups"),
+        groups.len() - direct
+    );
+    for (title, is_direct) in [("Directly", true), ("Through other groups", false)] {
+        let of: Vec<&Above> = groups.iter().filter(|group| (group.path.len() == 1) == is_direct).collect();
+        if of.is_empty() {
+            continue;
+        }
+        heading(&mut text, &format!("{title} ({})", of.len()));
+        for Above { dn, path, unlisted } in of {
+            let how = match (is_direct, unlisted) {
+                (true, true) => ", by primary group or login: no list shows it".to_owned(),
+                (true, false) => String::new(),
+                (false, _) => {
+                    let inner: Vec<String> = path.iter().skip(1).map(|dn| harmless(&short(dn))).collect();
+                    format!(", through {}", inner.join(" > "))
+                }
+            };
+            let _ = writeln!(text, "  {}{how}", harmless(&short(dn)));
+        }
+    }
+    text
+}
+
+fn head(what: &str, reading: &Reading) -> String {
+    let mut text = format!("{}\n", paint(Tone::Heading, &harmless(what)));
     if reading.gaps().is_empty() {
         let _ = writeln!(text, "Read to its end, at {}.", harmless(&reading.source().server));
     } else {
@@ -94,7 +125,7 @@ fn summary(broken: &Broken) -> Option<String> {
 
 /// The groups inside one another.
 pub(crate) fn nest_tree(nest: &Nest<'_>, reading: &Reading) -> String {
-    let mut text = head(nest, reading);
+    let mut text = head(nest.group(), reading);
     text.push_str("People in each group: those whom it has itself, and all through groups inside it\n\n");
     let _ = writeln!(text, "   itself       all  group");
     for Branch { dn, depth, direct, people, place } in nest.tree() {
@@ -112,7 +143,7 @@ pub(crate) fn nest_tree(nest: &Nest<'_>, reading: &Reading) -> String {
 
 /// What is broken, or will surprise.
 pub(crate) fn nest_broken(nest: &Nest<'_>, reading: &Reading) -> String {
-    let mut text = head(nest, reading);
+    let mut text = head(nest.group(), reading);
     let broken = nest.broken();
     let title = |count: usize, what: &str, meaning: &str| format!("{what} ({count}): {meaning}");
     if !broken.cycles.is_empty() {

@@ -87,7 +87,7 @@ fn the_readmes_commands_run_one_after_the_other() {
 fn the_guides_commands_run_one_after_the_other() {
     type_all(CONNECTING, 10);
     type_all(FILTERS, 5);
-    type_all(GROUPS, 4);
+    type_all(GROUPS, 5);
 }
 
 #[test]

@@ -50,12 +50,41 @@ fn the_tree_and_what_is_broken_in_it() {
 }
 
 #[test]
+fn all_groups_of_a_person() {
+    let museum = Museum::open(&[]);
+    let run = museum.run(&["members", "--of", "bthornbury"]);
+    assert_eq!((run.code, run.err.as_str()), (0, ""));
+    for words in [
+        "In 4 groups: 2 directly, 2 through groups inside them.",
+        "Loans Desk Terminal Users, by primary group or login: no list shows it",
+        "Loans Desk Users, through Loans Desk Terminal Users",
+    ] {
+        assert!(run.out.contains(words), "{words}: {}", run.out);
+    }
+    let outside = museum.run(&["members", "--of", "Ottilie Brandreth"]);
+    assert!(
+        outside.out.contains("Loans Desk Users") && outside.err.contains("none of the people"),
+        "{}",
+        outside.err
+    );
+    for (person, words) in [("Tom Ashdown", "in the names of 2 people"), ("Zorro", "nobody has \"Zorro\"")] {
+        let run = museum.run(&["members", "--of", person]);
+        assert!(run.code == 1 && run.err.contains(words), "{person}: {}", run.err);
+    }
+    assert_eq!(museum.run(&["members"]).code, 2);
+    let json: Value =
+        serde_json::from_str(&museum.run(&["members", "--of", "bthornbury", "--format", "json"]).out)
+            .unwrap();
+    assert_eq!((&json["format"], json["groups"].as_array().unwrap().len()), (&"webtaxon.groups/1".into(), 4));
+}
+
+#[test]
 fn a_group_is_never_guessed() {
     let museum = Museum::open(&[]);
     for (group, words) in [
         ("Loans", "is in the names of 3 groups; name one of them in full"),
         ("Lones Desk Users", "did you mean Loans Desk Users?"),
-        ("Zebras", "no group has \"Zebras\" in its name"),
+        ("Zebras", "no group has \"Zebras\" in the name"),
         (r"CN=Ibbotson\, Ada,OU=Botany,OU=People,DC=quillmere,DC=example", "it is not a group"),
         ("CN=Nobody,OU=Groups,DC=quillmere,DC=example", "does not exist"),
     ] {

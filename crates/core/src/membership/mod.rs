@@ -5,6 +5,7 @@
 //! and the path it keeps for each person is a shortest one. No I/O, no recursion; memory is
 //! linear in names and members.
 
+mod above;
 mod chain;
 mod components;
 mod nest;
@@ -12,6 +13,7 @@ mod roll;
 #[cfg(test)]
 mod tests;
 
+pub use above::Above;
 pub use chain::Links;
 pub use nest::{Branch, Broken, Member, Nest, Place, Stray};
 pub use roll::{Roll, primary_group, without_uid};

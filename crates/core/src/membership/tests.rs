@@ -144,6 +144,27 @@ fn what_is_broken_is_told_with_its_group() {
 }
 
 #[test]
+fn all_groups_of_a_person_come_with_a_shortest_path() {
+    let reading = troubled();
+    let of = |name: &str| -> Vec<String> {
+        let above = reading.graph().above(&key(name));
+        let told = |one: &Above| {
+            let path: Vec<String> = one.path.iter().map(|dn| short(dn)).collect();
+            format!("{}{}", path.join(" > "), if one.unlisted { "*" } else { "" })
+        };
+        above.iter().map(told).collect()
+    };
+    assert_eq!(of("ada"), ["north", "users", "staff > north", "coast > staff > north"]);
+    assert_eq!(
+        of("cleo"),
+        ["coast*", "north > coast*", "staff > north > coast*", "users > staff > north > coast*"]
+    );
+    assert_eq!(of("dora"), ["self"]);
+    assert_eq!(of("self"), ["self"], "a group that lists itself is in itself");
+    assert!(of("nobody").is_empty());
+}
+
+#[test]
 fn a_cycle_through_every_group_is_gone_through_without_recursion() {
     let count = 100_000;
     let mut graph = Graph::new();
@@ -187,6 +208,27 @@ proptest! {
                 prop_assert!(edges.iter().any(|(from, to)| name(*from) == pair[0] && name(*to) == pair[1]));
             }
             prop_assert!(path.is_empty() || path[0] == name(root));
+        }
+    }
+
+    /// Upwards finds the groups that downwards reach a name, by paths of the same length.
+    #[test]
+    fn upwards_equals_downwards(edges in proptest::collection::vec((0_usize..8, 0_usize..8), 0..24)) {
+        let mut graph = Graph::new();
+        for group in 0..8 {
+            let members: Vec<String> =
+                edges.iter().filter(|(from, _)| *from == group).map(|(_, to)| format!("g{to}")).collect();
+            graph.add_group(key(&format!("g{group}")), &format!("g{group}"), members.iter().map(|name| (key(name), name.as_str())));
+        }
+        for name in 0..8 {
+            let name = key(&format!("g{name}"));
+            let above = graph.above(&name);
+            for group in 0..8 {
+                let group = format!("g{group}");
+                let path = graph.reach([&key(&group)]).path(&graph, &name).len();
+                let found = above.iter().find(|one| one.dn == group).map_or(0, |one| one.path.len());
+                prop_assert_eq!(found, path, "{}", group);
+            }
         }
     }
 

@@ -21,7 +21,7 @@ const WINDOW: usize = 64;
 
 /// Object classes whose entries are groups (RFC 4519 §3.5, §3.6, RFC 2307; a domain controller's
 /// own).
-const GROUP_CLASSES: [&str; 4] = ["group", "groupOfNames", "groupOfUniqueNames", "posixGroup"];
+pub(super) const GROUP_CLASSES: [&str; 4] = ["group", "groupOfNames", "groupOfUniqueNames", "posixGroup"];
 
 /// Members of one group at most, so that a server that gives ranges without end is left.
 const MOST: usize = 50_000_000;

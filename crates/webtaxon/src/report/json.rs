@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::advice::Advice;
 use webtaxon_core::filter::{Judged, Passed, Repaired};
-use webtaxon_core::membership::Nest;
+use webtaxon_core::membership::{Above, Nest};
 use webtaxon_core::preview::{Change, Held, Preview};
 use webtaxon_core::reading::Reading;
 use webtaxon_core::value::readable;
@@ -107,6 +107,18 @@ pub fn members(nest: &Nest<'_>, reading: &Reading) -> Value {
         "members": nest.people(),
         "tree": nest.tree(),
         "broken": nest.broken(),
+    })
+}
+
+/// All groups of one person, as `webtaxon.groups/1`.
+#[must_use]
+pub fn groups(person: &str, groups: &[Above], reading: &Reading) -> Value {
+    json!({
+        "format": "webtaxon.groups/1",
+        "person": person,
+        "whole": reading.gaps().is_empty(),
+        "gaps": reading.gaps(),
+        "groups": groups,
     })
 }
 

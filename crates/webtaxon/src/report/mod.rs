@@ -2,4 +2,4 @@
 
 mod json;
 
-pub use json::{browse, check, fields, filter, found, members, preview};
+pub use json::{browse, check, fields, filter, found, groups, members, preview};

@@ -1,6 +1,7 @@
 //! People and groups by a piece of their name, login or mail; and everything, to try a filter on.
 
 use super::EntryKind;
+use crate::directory::nest::GROUP_CLASSES;
 use crate::directory::{Connection, DirectoryError, DirectoryErrorKind, Query};
 use serde::Serialize;
 use std::ops::ControlFlow;
@@ -73,6 +74,26 @@ pub async fn find(
         more |= short.limit.is_some();
     }
     Ok((found, more))
+}
+
+/// The names of all groups under the directory's tops.
+///
+/// # Errors
+/// They cannot be read to their end, or the connection is of no use any more.
+pub async fn groups(connection: &mut Connection) -> Result<Vec<Dn>, DirectoryError> {
+    let classes = GROUP_CLASSES.map(|class| Filter::equal("objectClass", class));
+    let mut groups = Vec::new();
+    for top in connection.root().tops().to_vec() {
+        let query = Query::subtree(&top.to_string(), Filter::any(classes.clone()), &["1.1"]);
+        let take = |entry: Entry<'_>| {
+            groups.extend(Dn::parse(entry.dn()).ok());
+            ControlFlow::Continue(())
+        };
+        if let Some(limit) = connection.each(query, take).await?.limit {
+            return Err(DirectoryErrorKind::Unfinished { base: top.to_string(), limit }.into());
+        }
+    }
+    Ok(groups)
 }
 
 /// Everything under an intake's bases, with the attributes that a filter looks at and those by which
