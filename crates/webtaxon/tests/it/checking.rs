@@ -37,12 +37,28 @@ async fn every_step_is_reported_as_it_ends_in_the_order_of_the_work() {
             "base",
             "filter",
             "attribute",
+            "active",
             "group",
             "accounts"
         ]
     );
     let strange: Vec<_> = steps.iter().filter(|step| step.outcome != Outcome::Good).collect();
     assert!(strange.len() == 1 && strange[0].message.contains("242 of 244"), "{strange:?}");
+}
+
+#[tokio::test]
+async fn a_filter_for_active_people_is_tried_before_a_preview() {
+    let museum = Museum::open().await;
+    for (active, outcome, message) in [
+        ("(!(userAccountControl:1.2.840.113556.1.4.803:=2))", Outcome::Good, "is true for 241 of 244"),
+        ("(department=Closed)", Outcome::Warning, "is true for 0 of 244"),
+        ("(objectGUID=*a*)", Outcome::Warning, "and unknown for 244"),
+    ] {
+        museum.change("(!(userAccountControl:1.2.840.113556.1.4.803:=2))", active);
+        let steps = museum.workspace().unwrap().check(Duration::ZERO, |_| {}).await;
+        let step = steps.iter().find(|step| step.name == "active").unwrap();
+        assert!(step.outcome == outcome && step.message.contains(message), "{active}: {step:?}");
+    }
 }
 
 #[tokio::test]

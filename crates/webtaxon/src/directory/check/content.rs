@@ -8,8 +8,8 @@ use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 use std::time::Instant;
 use webtaxon_core::entry::{Entries, Entry};
-use webtaxon_core::filter::Filter;
 use webtaxon_core::filter::advice::{Context, Weight, advise};
+use webtaxon_core::filter::{Filter, Matcher, Truth};
 use webtaxon_core::name::{self, Dn};
 use webtaxon_core::reading::ServerKind;
 use webtaxon_core::schema::Schema;
@@ -235,6 +235,26 @@ async fn attributes(connection: &mut Connection, intake: &Intake, schema: &Schem
         // Whether somebody is active may hang on what only the others have.
         let finding = filled(what, &[attribute], &sample, schema, identity);
         steps.end("attribute", began, finding);
+    }
+    if let Some(active) = &intake.active {
+        steps.end("active", Instant::now(), counted_active(active, &sample, kind));
+    }
+}
+
+/// How many of the sample the administrator's own filter takes for active: whoever is not loses
+/// the account, so that one that is true for nobody is told before a preview.
+fn counted_active(active: &Filter, sample: &Entries, kind: ServerKind) -> Finding {
+    let matcher = Matcher::new(active, Schema::of(kind), sample.names());
+    let count = |truth: Truth| sample.iter().filter(|entry| matcher.truth(*entry) == truth).count();
+    let (of, is, unknown) = (sample.len(), count(Truth::True), count(Truth::Undefined));
+    let message = format!("{active} is true for {is} of {of}");
+    if unknown > 0 {
+        let remedy = "`webtaxon filter` explains why; whoever it is unknown for counts as not active";
+        return warning(format!("{message}, and unknown for {unknown}"), remedy);
+    }
+    match is {
+        0 => warning(message, "nobody would be active: look at the filter with `webtaxon filter`"),
+        _ => good(message),
     }
 }
 
