@@ -85,7 +85,8 @@ impl Parser<'_> {
                     }
                     if let Some(sign @ (b'&' | b'|' | b'!')) = self.peek() {
                         self.at += 1;
-                        open.push(Open { sign, at: start, parts: Vec::new() });
+                        let usual = usize::from(sign == b'!');
+                        open.push(Open { sign, at: start, parts: Vec::with_capacity(usual) });
                         continue;
                     }
                     Filter::Item(self.item(start)?)
@@ -166,8 +167,9 @@ impl Parser<'_> {
 
     fn check_attribute(&self, attribute: &str, from: usize) -> Result<(), Failure> {
         // Most are short names.
-        let plain = |byte: u8| byte.is_ascii_alphanumeric() || byte == b'-';
-        if attribute.as_bytes().first().is_some_and(u8::is_ascii_alphabetic) && attribute.bytes().all(plain) {
+        if attribute.as_bytes().first().is_some_and(u8::is_ascii_alphabetic)
+            && attribute.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-')
+        {
             return Ok(());
         }
         let mut parts = attribute.split(';');

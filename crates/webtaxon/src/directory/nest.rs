@@ -64,6 +64,15 @@ impl Lookup {
     }
 }
 
+/// By what groups may know people without listing their names.
+struct Logins<'r> {
+    roll: &'r Roll,
+    /// The attribute that `memberUid` speaks of, if that is known.
+    attribute: Option<&'r str>,
+    /// Whether the settings say so.
+    is_said: bool,
+}
+
 /// Reads every group that the intake names, and every group inside them.
 ///
 /// # Errors
@@ -77,8 +86,9 @@ pub(super) async fn read(
         return Ok(());
     }
     let kind = connection.root().kind;
-    let by_login = member_login(intake, kind);
-    let roll = Roll::of(sweep.people(), kind, by_login);
+    let attribute = member_login(intake, kind);
+    let roll = Roll::of(sweep.people(), kind, attribute);
+    let logins = Logins { roll: &roll, attribute, is_said: intake.member_login.is_some() };
     let part = sweep.open(Part::PrimaryGroups);
     sweep.close(part, shown(roll.hidden()));
     let group_bases: Vec<DnKey> = intake.group_bases.iter().map(Dn::key).collect();
@@ -105,9 +115,7 @@ pub(super) async fn read(
                 let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
                     if let Some(lookup) = level.get_mut(number) {
                         lookup.range = None;
-                        if let Some(ended) =
-                            take(sweep, lookup, (&roll, by_login.is_some()), &found, result, &mut next)
-                        {
+                        if let Some(ended) = take(sweep, lookup, &logins, &found, result, &mut next) {
                             sweep.close(lookup.part, ended);
                         }
                     }
@@ -151,7 +159,7 @@ fn shown(hidden: usize) -> Ended {
 fn take(
     sweep: &mut Sweep,
     lookup: &mut Lookup,
-    (roll, knows_logins): (&Roll, bool),
+    logins: &Logins<'_>,
     found: &[Found],
     result: LdapResult,
     next: &mut Vec<(DnKey, String)>,
@@ -174,7 +182,7 @@ fn take(
             "the server shows nothing of it; the bind account may lack the right to read it".to_owned(),
         ));
     };
-    let listed = match members(entry, begun, knows_logins) {
+    let listed = match members(entry, begun, logins.attribute.is_some()) {
         Members::None if begun > 0 => return Some(Ended::Short(not_the_rest(begun))),
         Members::None if lookup.named => return Some(Ended::Short("it is not a group".to_owned())),
         Members::None => return Some(Ended::Complete),
@@ -207,25 +215,37 @@ fn take(
         })
         .collect();
     next.extend(keyed.iter().map(|(key, dn)| (key.clone(), (*dn).to_owned())));
-    let by_login = lookup.logins.iter().flat_map(|login| roll.with_login(login)).copied();
+    let by_login: Vec<usize> =
+        lookup.logins.iter().flat_map(|login| logins.roll.with_login(login)).copied().collect();
+    // Logins that nobody has may speak of another attribute than the one that was taken for it.
+    let doubtful = by_login.is_empty() && !lookup.logins.is_empty() && !logins.is_said;
+    let roll = logins.roll;
     let by_number = lookup.number.into_iter();
     let by_number =
         by_number.flat_map(|one| roll.with_primary_group(sweep.people(), one, lookup.sid.as_deref()));
-    let unlisted: Vec<usize> = by_login.chain(by_number).collect();
+    let unlisted: Vec<usize> = by_login.into_iter().chain(by_number).collect();
     let unlisted: Vec<(DnKey, String)> = unlisted
         .into_iter()
         .filter_map(|person| sweep.name_of(person))
         .map(|(key, dn)| (key.clone(), dn.to_owned()))
         .collect();
-    let listed: HashSet<DnKey> = keyed.iter().map(|(key, _)| key.clone()).collect();
+    let only: Vec<DnKey> = {
+        let count = if unlisted.is_empty() { 0 } else { keyed.len() };
+        let listed: HashSet<&DnKey> = keyed.iter().take(count).map(|(key, _)| key).collect();
+        unlisted.iter().map(|(key, _)| key).filter(|key| !listed.contains(key)).cloned().collect()
+    };
     keyed.extend(unlisted.iter().map(|(key, dn)| (key.clone(), dn.as_str())));
     sweep.graph_mut().add_group(lookup.key.clone(), &lookup.dn, keyed);
-    for (person, _) in unlisted.iter().filter(|(person, _)| !listed.contains(person)) {
-        sweep.graph_mut().mark_unlisted(&lookup.key, person);
-    }
-    Some(match strange {
-        true => Ended::Short("it lists a member that is not a distinguished name".to_owned()),
-        false => Ended::Complete,
+    only.iter().for_each(|person| sweep.graph_mut().mark_unlisted(&lookup.key, person));
+    Some(if strange {
+        Ended::Short("it lists a member that is not a distinguished name".to_owned())
+    } else if doubtful {
+        Ended::Short(format!(
+            "none of its logins (memberUid) is the {} of anybody who was read; member_login in the settings says which attribute of people that is",
+            logins.attribute.unwrap_or("login")
+        ))
+    } else {
+        Ended::Complete
     })
 }
 
