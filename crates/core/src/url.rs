@@ -1,4 +1,4 @@
-//! LDAP URLs (RFC 4516), as servers write them into references.
+//! LDAP URLs (RFC 4516), as servers write them into references and dynamic groups.
 
 use crate::filter::Filter;
 use crate::name::Dn;
@@ -7,8 +7,8 @@ use crate::settings::Server;
 /// Where a part of the tree is kept, and how it is to be searched there.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LdapUrl {
-    /// The server.
-    pub server: Server,
+    /// The server; none for the one that was asked.
+    pub server: Option<Server>,
     /// The base; none for the one that was asked for.
     pub base: Option<Dn>,
     /// How far down; none for as far as was asked for.
@@ -37,7 +37,10 @@ impl LdapUrl {
         let behind_scheme = text.find("://").ok_or("it has no scheme")? + 3;
         let rest = text.get(behind_scheme..).unwrap_or("");
         let end = rest.find(['/', '?']).unwrap_or(rest.len());
-        let server = Server::parse(text.get(..behind_scheme + end).unwrap_or(text))?;
+        let server = match text.get(..behind_scheme) {
+            Some(scheme) if end == 0 && scheme.eq_ignore_ascii_case("ldap://") => None,
+            _ => Some(Server::parse(text.get(..behind_scheme + end).unwrap_or(text))?),
+        };
         let rest = rest.get(end..).unwrap_or("");
         let mut parts = rest.strip_prefix('/').unwrap_or(rest).splitn(5, '?');
         let mut next = || -> Result<Option<String>, String> {
@@ -109,11 +112,12 @@ mod tests {
                 "(cn=*)",
                 "everything",
             ),
+            ("ldap:///DC=x??sub?(l=x)", "", "DC=x", Some(UrlScope::Subtree), "(l=x)", "no server"),
             ("LDAP://h/DC=x???", "ldap://h:389", "DC=x", None, "", "empty parts"),
         ] {
             let url = LdapUrl::parse(text).unwrap_or_else(|error| panic!("{text}: {error}"));
             let shown = |part: Option<String>| part.unwrap_or_default();
-            assert_eq!(url.server.to_string(), server, "{why}");
+            assert_eq!(shown(url.server.map(|server| server.to_string())), server, "{why}");
             assert_eq!(shown(url.base.map(|base| base.to_string())), base, "{why}");
             assert_eq!(
                 (url.scope, shown(url.filter.map(|filter| filter.to_string())).as_str()),
@@ -125,6 +129,7 @@ mod tests {
             "",
             "h/DC=x",
             "http://h/DC=x",
+            "ldaps:///DC=x",
             "ldap://h/OU",
             "ldap://h/%4",
             "ldap://h/??deep",

@@ -81,12 +81,12 @@ impl Reader<'_> {
         purpose: Purpose<'_>,
     ) -> Result<Brought, String> {
         let place = LdapUrl::parse(url).map_err(|reason| format!("its address cannot be read: {reason}"))?;
-        let key = place.server.to_string();
+        let server = place.server.ok_or("it names no server")?;
+        let key = server.to_string();
         let mut connection: Connection = match self.others.remove(&key) {
             Some(connection) => connection,
             None => {
-                let opened =
-                    self.access.open_referred(&place.server).await.map_err(|error| error.to_string())?;
+                let opened = self.access.open_referred(&server).await.map_err(|error| error.to_string())?;
                 self.sweep.note(format!("{url} was asked, too"));
                 opened
             }

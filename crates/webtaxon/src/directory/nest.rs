@@ -2,26 +2,32 @@
 //!
 //! Level by level: the members of every group of a level that are not people are looked up
 //! together. Each name is looked up once, so cycles end. A group whose members a server gives in
-//! ranges ([MS-ADTS] §3.1.1.3.1.3.3) is asked until its last one.
+//! ranges ([MS-ADTS] §3.1.1.3.1.3.3) is asked until its last one; a dynamic group's searches
+//! (`memberURL`) are made.
 
 use super::connection::Connection;
 use super::search::{Found, Query};
 use super::sweep::member_login;
 use super::{DirectoryError, DirectoryErrorKind};
 use std::collections::HashSet;
+use std::ops::ControlFlow;
+use webtaxon_core::entry::Entry;
+use webtaxon_core::filter::Filter;
 use webtaxon_core::membership::{Roll, without_uid};
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::reading::{Ended, Part, PartId, Purpose, ServerKind, Sweep};
 use webtaxon_core::settings::Intake;
+use webtaxon_core::url::{LdapUrl, UrlScope};
 use webtaxon_wire::entry::ReceivedEntry;
-use webtaxon_wire::message::{LdapResult, ResultCode};
+use webtaxon_wire::message::{LdapResult, ResultCode, Scope};
 
 /// Look-ups under way at once.
 const WINDOW: usize = 64;
 
 /// Object classes whose entries are groups (RFC 4519 §3.5, §3.6, RFC 2307; a domain controller's
 /// own).
-pub(super) const GROUP_CLASSES: [&str; 4] = ["group", "groupOfNames", "groupOfUniqueNames", "posixGroup"];
+pub(super) const GROUP_CLASSES: [&str; 5] =
+    ["group", "groupOfNames", "groupOfUniqueNames", "posixGroup", "groupOfURLs"];
 
 /// Members of one group at most, so that a server that gives ranges without end is left.
 const MOST: usize = 50_000_000;
@@ -42,12 +48,14 @@ struct Lookup {
     number: Option<u32>,
     /// Its SID, which tells its domain.
     sid: Option<Vec<u8>>,
+    /// The searches that find its members.
+    urls: Vec<String>,
 }
 
 impl Lookup {
     fn new(dn: String, key: DnKey, part: PartId, named: bool) -> Self {
         let (so_far, range, logins, number, sid) = (Vec::new(), None, Vec::new(), None, None);
-        Self { dn, key, part, named, so_far, range, logins, number, sid }
+        Self { dn, key, part, named, so_far, range, logins, number, sid, urls: Vec::new() }
     }
 
     fn query(&self, kind: ServerKind) -> Query {
@@ -121,6 +129,15 @@ pub(super) async fn read(
                     }
                 };
                 connection.pipeline(&queries, WINDOW, answer).await?;
+                for lookup in
+                    level.iter_mut().filter(|lookup| lookup.range.is_none() && !lookup.urls.is_empty())
+                {
+                    let ended = match searched(connection, lookup).await? {
+                        None => listed(sweep, lookup, &logins, &mut next),
+                        Some(why) => Ended::Short(why),
+                    };
+                    sweep.close(lookup.part, ended);
+                }
                 level.retain(|lookup| lookup.range.is_some());
             }
             next.sort();
@@ -154,8 +171,49 @@ fn shown(hidden: usize) -> Ended {
     }
 }
 
+/// Makes the searches of a dynamic group; the reason if one was not read to its end.
+async fn searched(
+    connection: &mut Connection,
+    lookup: &mut Lookup,
+) -> Result<Option<String>, DirectoryError> {
+    for url in std::mem::take(&mut lookup.urls) {
+        let place = match LdapUrl::parse(&url) {
+            Ok(LdapUrl { server: None, base: Some(base), scope, filter }) => (base, scope, filter),
+            Ok(_) => {
+                return Ok(Some(format!(
+                    "its members are found by {url}, at another server or without a base"
+                )));
+            }
+            Err(why) => {
+                return Ok(Some(format!("its members are found by {url}, which cannot be read: {why}")));
+            }
+        };
+        let (base, scope, filter) = place;
+        let filter = filter.unwrap_or_else(|| Filter::present("objectClass"));
+        let scope = match scope {
+            Some(UrlScope::Subtree) => Scope::Subtree,
+            Some(UrlScope::One) => Scope::One,
+            // RFC 4516 §2
+            Some(UrlScope::Base) | None => Scope::Base,
+        };
+        let query = Query { scope, ..Query::subtree(&base.to_string(), filter, &["1.1"]) };
+        let take = |entry: Entry<'_>| {
+            lookup.so_far.push(entry.dn().to_owned());
+            ControlFlow::Continue(())
+        };
+        let why = match connection.each(query, take).await {
+            Ok(short) if short.limit.is_none() && short.references.is_empty() => continue,
+            Ok(short) => short.limit.unwrap_or_else(|| "a part of it is kept by another server".to_owned()),
+            Err(error) if error.is_fatal() => return Err(error),
+            Err(error) => error.to_string(),
+        };
+        return Ok(Some(format!("its members are found by {url}: {why}")));
+    }
+    Ok(None)
+}
+
 /// Puts one answer into the graph, and says how the group's reading ended; none where it goes on
-/// with the lookup's next range.
+/// with the lookup's next range, or with its searches.
 fn take(
     sweep: &mut Sweep,
     lookup: &mut Lookup,
@@ -182,7 +240,7 @@ fn take(
             "the server shows nothing of it; the bind account may lack the right to read it".to_owned(),
         ));
     };
-    let listed = match members(entry, begun, logins.attribute.is_some()) {
+    let more = match members(entry, begun, logins.attribute.is_some()) {
         Members::None if begun > 0 => return Some(Ended::Short(not_the_rest(begun))),
         Members::None if lookup.named => return Some(Ended::Short("it is not a group".to_owned())),
         Members::None => return Some(Ended::Complete),
@@ -192,16 +250,27 @@ fn take(
             lookup.logins.extend(listed.logins.into_iter().map(<[u8]>::to_vec));
             lookup.number = lookup.number.or(listed.number);
             lookup.sid = lookup.sid.take().or(listed.sid.map(<[u8]>::to_vec));
+            lookup.urls.extend(listed.urls.into_iter().map(str::to_owned));
             listed.more
         }
     };
-    if let Some((attribute, from)) = listed {
+    if let Some((attribute, from)) = more {
         if from <= begun || lookup.so_far.len() > MOST {
             return Some(Ended::Short("the server gives ranges of its members that do not end".to_owned()));
         }
         lookup.range = Some((attribute.to_owned(), from));
         return None;
     }
+    lookup.urls.is_empty().then(|| listed(sweep, lookup, logins, next))
+}
+
+/// Puts a group whose members are known into the graph.
+fn listed(
+    sweep: &mut Sweep,
+    lookup: &mut Lookup,
+    logins: &Logins<'_>,
+    next: &mut Vec<(DnKey, String)>,
+) -> Ended {
     let mut strange = false;
     let list = std::mem::take(&mut lookup.so_far);
     let mut keyed: Vec<(DnKey, &str)> = list
@@ -237,7 +306,7 @@ fn take(
     keyed.extend(unlisted.iter().map(|(key, dn)| (key.clone(), dn.as_str())));
     sweep.graph_mut().add_group(lookup.key.clone(), &lookup.dn, keyed);
     only.iter().for_each(|person| sweep.graph_mut().mark_unlisted(&lookup.key, person));
-    Some(if strange {
+    if strange {
         Ended::Short("it lists a member that is not a distinguished name".to_owned())
     } else if doubtful {
         Ended::Short(format!(
@@ -246,7 +315,7 @@ fn take(
         ))
     } else {
         Ended::Complete
-    })
+    }
 }
 
 fn not_the_rest(begun: usize) -> String {
@@ -272,6 +341,8 @@ struct Listed<'e> {
     /// The number by which people have it as their primary group.
     number: Option<u32>,
     sid: Option<&'e [u8]>,
+    /// The searches that find members.
+    urls: Vec<&'e str>,
     /// The attribute that has more values, and the number of the first of them.
     more: Option<(&'e str, usize)>,
 }
@@ -288,7 +359,13 @@ fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -> Members<'
                 |value: &[u8]| GROUP_CLASSES.iter().any(|class| class.as_bytes().eq_ignore_ascii_case(value));
             is_group |= values.into_iter().any(class);
         } else if is("memberURL") {
-            return Members::Unreadable(not_read_here(base));
+            for value in values {
+                let Ok(url) = std::str::from_utf8(value) else {
+                    return Members::Unreadable("it has a memberURL that is not UTF-8".to_owned());
+                };
+                is_group = true;
+                listed.urls.push(url);
+            }
         } else if is("memberUid") {
             listed.logins.extend(values);
         } else if is("primaryGroupToken") || is("gidNumber") {
@@ -347,10 +424,6 @@ fn range(description: &str) -> Option<Option<(usize, Option<usize>)>> {
         Some((from.parse().ok()?, to))
     });
     Some(read)
-}
-
-fn not_read_here(attribute: &str) -> String {
-    format!("its members are written as {attribute}, which this version does not read")
 }
 
 #[cfg(test)]

@@ -108,6 +108,13 @@ async fn members_are_read_in_every_way_that_they_are_written() {
             "with bits behind a name",
         ),
         (
+            &format!(
+                "objectClass: groupOfURLs\nmemberURL: ldap:///OU=People,{TOP}??one?(gidNumber=200)\nmemberURL: ldap:///uid=ada,OU=People,{TOP}\n"
+            ),
+            &["ada", "ben"],
+            "by searches",
+        ),
+        (
             &format!("objectClass: groupOfNames\nmember: uid=ada;OU=People,{TOP}\n"),
             &[],
             "a name in an older form is told",
