@@ -187,12 +187,7 @@ impl Workspace {
     /// No server could be reached, or the bind was refused. Whatever comes later is a gap of the
     /// reading.
     pub async fn nest(&self, group: &Dn) -> Result<Reading, Error> {
-        let mut settings = self.settings.clone();
-        settings.intake.groups = vec![group.clone()];
-        settings.intake.not_in_group.clear();
-        settings.intake.group_bases.clear();
-        let names = ["displayName", "cn"].map(str::to_owned);
-        Ok(directory::read_with(&self.access().await?, &settings, &[], &names).await?)
+        self.nests(vec![group.clone()]).await
     }
 
     /// Reads the nests of all groups of the directory, and the people of the intake.
@@ -203,8 +198,13 @@ impl Workspace {
         let mut connection = self.connect().await?;
         let groups = directory::survey::groups(&mut connection).await;
         connection.close().await;
+        self.nests(groups?).await
+    }
+
+    /// Reads the nests of these groups in place of the settings' own, and what people are called by.
+    async fn nests(&self, groups: Vec<Dn>) -> Result<Reading, Error> {
         let mut settings = self.settings.clone();
-        settings.intake.groups = groups?;
+        settings.intake.groups = groups;
         settings.intake.not_in_group.clear();
         settings.intake.group_bases.clear();
         let names = ["displayName", "cn"].map(str::to_owned);
