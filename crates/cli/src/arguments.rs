@@ -364,7 +364,7 @@ pub(crate) struct Standin {
 
     /// A fault for tests, after so many messages on each connection.
     ///
-    /// cut, cut-inside, stall, drip, busy, wrong-id, odd-end, empty-pages, same-page, notice, huge, lie, nested,
+    /// cut, cut-inside, stall, drip, busy, hurried, wrong-id, odd-end, empty-pages, same-page, notice, huge, lie, nested,
     /// injected. Example: --fault cut@50
     #[arg(long, value_name = "KIND@N")]
     pub(crate) fault: Option<Fault>,

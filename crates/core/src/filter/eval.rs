@@ -51,10 +51,10 @@ impl std::ops::Not for Truth {
 }
 
 /// Matching rules beyond the standard's: every bit, or some bit, of a whole number.
-const BIT_AND: (&str, &str) = ("1.2.840.113556.1.4.803", "integerBitAndMatch");
-const BIT_OR: (&str, &str) = ("1.2.840.113556.1.4.804", "integerBitOrMatch");
+pub(super) const BIT_AND: (&str, &str) = ("1.2.840.113556.1.4.803", "integerBitAndMatch");
+pub(super) const BIT_OR: (&str, &str) = ("1.2.840.113556.1.4.804", "integerBitOrMatch");
 /// Names of entries, followed through any number of links.
-const CHAIN: &str = "1.2.840.113556.1.4.1941";
+pub(super) const CHAIN: &str = "1.2.840.113556.1.4.1941";
 
 /// Follows an attribute that holds names, for the chain rule: what membership knows of a nest.
 pub trait Chain {
@@ -338,7 +338,8 @@ fn number(value: &[u8]) -> Option<i64> {
     std::str::from_utf8(value).ok()?.parse().ok()
 }
 
-fn is_rule(name: &str, (oid, called): (&str, &str)) -> bool {
+/// Whether a rule is named, by its OID or its name.
+pub(super) fn is_rule(name: &str, (oid, called): (&str, &str)) -> bool {
     name == oid || name.eq_ignore_ascii_case(called)
 }
 

@@ -23,8 +23,8 @@ impl Filter {
     ///
     /// # Errors
     /// [`ParseErrorKind::TooDeep`] past `limits.depth` parentheses, [`ParseErrorKind::TooLong`]
-    /// past `limits.bytes`, [`ParseErrorKind::TooMany`] past `limits.clauses`, otherwise the first byte that breaks the grammar. The span is a range
-    /// of bytes (not characters) in `text`.
+    /// past `limits.bytes`, [`ParseErrorKind::TooMany`] past `limits.clauses`, otherwise the first
+    /// byte that breaks the grammar. The span is a range of bytes (not characters) in `text`.
     pub fn parse_within(text: &str, limits: Limits) -> Result<Filter, ParseError> {
         let mut parser = Parser { text, bytes: text.as_bytes(), at: 0 };
         parser.filter(limits).map_err(|(kind, start, end)| ParseError {

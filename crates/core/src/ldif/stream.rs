@@ -41,6 +41,12 @@ impl Stream {
         Self { longest, ..Self::default() }
     }
 
+    /// Bytes that are held, for tests of the bound.
+    #[cfg(test)]
+    pub(super) fn held(&self) -> usize {
+        self.held.capacity()
+    }
+
     /// Takes a piece, and gives each record that ends in it.
     pub fn push(&mut self, piece: &[u8], mut each: impl FnMut(Result<Record<'_>, ParseError>)) {
         self.held.extend_from_slice(piece);

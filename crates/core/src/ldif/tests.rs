@@ -223,6 +223,7 @@ fn a_line_that_never_ends_takes_no_memory() {
     stream.push(b"dn: cn=a\ncn: ", |_| {});
     for _ in 0..16_384 {
         stream.push(&[b'x'; 65_536], |record| told.push(record.map(|_| ()).unwrap_err().kind()));
+        assert!(stream.held() < 1 << 19, "{}", stream.held());
     }
     stream.end(|record| told.push(record.map(|_| ()).unwrap_err().kind()));
     assert_eq!(told[0], ParseErrorKind::TooLong, "after 1 GiB");

@@ -18,6 +18,7 @@ pub struct Roll {
     by_login: HashMap<Box<[u8]>, Vec<usize>>,
     by_number: HashMap<u32, Vec<usize>>,
     hidden: usize,
+    may_lack: bool,
 }
 
 /// The attribute that holds the number of a person's primary group.
@@ -34,7 +35,8 @@ impl Roll {
     /// if that is known.
     #[must_use]
     pub fn of(people: &Entries, kind: ServerKind, login: Option<&str>) -> Self {
-        let mut roll = Self::default();
+        let may_lack = kind != ServerKind::Controller && !people.is_empty();
+        let mut roll = Self { may_lack, ..Self::default() };
         let (number, controller) = (primary_group(kind), kind == ServerKind::Controller);
         for (person, entry) in people.iter().enumerate() {
             for value in login.into_iter().flat_map(|login| entry.values(login)) {
@@ -75,6 +77,13 @@ impl Roll {
                 _ => true,
             }
         })
+    }
+
+    /// Whether there are people, on a server that need not give them a primary group, and none of
+    /// them shows one.
+    #[must_use]
+    pub fn shows_no_number(&self) -> bool {
+        self.may_lack && self.by_number.is_empty()
     }
 
     /// How many people must have a primary group and do not show it.

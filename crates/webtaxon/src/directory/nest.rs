@@ -303,11 +303,15 @@ fn listed(
         let listed: HashSet<&DnKey> = keyed.iter().take(count).map(|(key, _)| key).collect();
         unlisted.iter().map(|(key, _)| key).filter(|key| !listed.contains(key)).cloned().collect()
     };
+    // Whether its people are only hidden cannot be told where no number is shown at all.
+    let nobody = keyed.is_empty() && unlisted.is_empty() && lookup.number.is_some() && roll.shows_no_number();
     keyed.extend(unlisted.iter().map(|(key, dn)| (key.clone(), dn.as_str())));
     sweep.graph_mut().add_group(lookup.key.clone(), &lookup.dn, keyed);
     only.iter().for_each(|person| sweep.graph_mut().mark_unlisted(&lookup.key, person));
     if strange {
         Ended::Short("it lists a member that is not a distinguished name".to_owned())
+    } else if nobody {
+        Ended::Short("nobody is in it, unless by gidNumber, which none of the people shows".to_owned())
     } else if doubtful {
         Ended::Short(format!(
             "none of its logins (memberUid) is the {} of anybody who was read; member_login in the settings says which attribute of people that is",
@@ -350,14 +354,17 @@ struct Listed<'e> {
 /// The members in one answer, of which so many were given before.
 fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -> Members<'_> {
     let mut listed = Listed::default();
-    let (mut is_group, mut ranged) = (false, false);
+    let (mut is_group, mut is_posix, mut ranged) = (false, false, false);
     for (description, values) in entry.attributes_as_text() {
         let base = description.split(';').next().unwrap_or(description);
         let is = |name: &str| base.eq_ignore_ascii_case(name);
         if is("objectClass") {
             let class =
                 |value: &[u8]| GROUP_CLASSES.iter().any(|class| class.as_bytes().eq_ignore_ascii_case(value));
-            is_group |= values.into_iter().any(class);
+            for value in values {
+                is_group |= class(value);
+                is_posix |= value.eq_ignore_ascii_case(b"posixGroup");
+            }
         } else if is("memberURL") {
             for value in values {
                 let Ok(url) = std::str::from_utf8(value) else {
@@ -409,6 +416,14 @@ fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -> Members<'
             }
             listed.logins.clear();
         }
+    }
+    // Such a group must have a number (RFC 2307 §4), so that one without hides it.
+    let empty = listed.names.is_empty() && listed.logins.is_empty() && listed.urls.is_empty();
+    if is_posix && empty && begun == 0 && listed.number.is_none() {
+        return Members::Unreadable(
+            "it lists nobody and does not show its gidNumber; the bind account may lack the right to read it"
+                .to_owned(),
+        );
     }
     if is_group { Members::Listed(listed) } else { Members::None }
 }

@@ -51,7 +51,7 @@ async fn a_range_that_is_cut_takes_nobodys_account_away() {
 }
 
 /// A small directory of the other kind: two people and a group, which alone lets people in.
-async fn posix(group: &str) -> Museum {
+async fn posix(group: &str, hidden: &[&str], numbered: bool) -> Museum {
     let person = |uid: &str, number: u32| {
         format!(
             "dn: uid={uid},OU=People,{TOP}\nobjectClass: inetOrgPerson\nobjectClass: posixAccount\nuid: {uid}\ncn: {uid}\nsn: {uid}\n\
@@ -65,7 +65,13 @@ async fn posix(group: &str) -> Museum {
         person("ben", 200),
         person("Cleo", 300),
     );
-    let options = Options { anonymous: true, ..Options::default() };
+    let ldif = if numbered {
+        ldif
+    } else {
+        ldif.replace("quillmere.example\ngidNumber: ", "quillmere.example\nroomNumber: ")
+    };
+    let hidden = hidden.iter().map(|name| (*name).to_owned()).collect();
+    let options = Options { anonymous: true, hidden, ..Options::default() };
     let museum = Museum::with(&ldif, options).await;
     let url = museum.standin().url();
     museum.write("accounts.csv", "login,link,state,email\n");
@@ -120,12 +126,24 @@ async fn members_are_read_in_every_way_that_they_are_written() {
             "a name in an older form is told",
         ),
     ] {
-        let museum = posix(group).await;
+        let museum = posix(group, &[], true).await;
         let preview = museum.preview().await.unwrap();
         let logins: Vec<&str> = preview.changes.iter().map(|change| change.login.as_str()).collect();
         assert_eq!(logins, expected, "{why}: {:?}", preview.gaps);
         let short = why.contains("older form") || why.contains("doubtful");
         assert_eq!(preview.is_whole(), !short, "{why}: {:?}", preview.gaps);
+    }
+}
+
+#[tokio::test]
+async fn a_group_of_nobody_is_in_doubt_where_numbers_are_hidden() {
+    for (hidden, numbered, why) in
+        [(&["gidNumber"][..], true, "the group's number and the people's"), (&[], false, "the people's")]
+    {
+        let museum = posix("objectClass: posixGroup\ngidNumber: 200\n", hidden, numbered).await;
+        let preview = museum.preview().await.unwrap();
+        let told = preview.gaps.iter().any(|gap| gap.reason.contains("gidNumber"));
+        assert!(told && !preview.is_whole(), "{why}: {:?}", preview.gaps);
     }
 }
 

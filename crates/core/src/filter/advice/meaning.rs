@@ -1,14 +1,11 @@
 //! What the attributes mean to this kind of server: computers among users, groups, flags.
 
 use super::{Look, Weight, is};
+use crate::filter::eval::{BIT_AND, BIT_OR, CHAIN, is_rule};
 use crate::filter::{Filter, Item};
 use crate::name::Dn;
 use crate::reading::ServerKind;
 use crate::schema::Rule;
-
-const BIT_AND: &str = "1.2.840.113556.1.4.803";
-const BIT_OR: &str = "1.2.840.113556.1.4.804";
-const CHAIN: &str = "1.2.840.113556.1.4.1941";
 
 pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
     if number == 0 {
@@ -180,7 +177,7 @@ fn extended(look: &mut Look<'_, '_>, number: usize, attribute: &str, rule: &str,
                 look.say("WX0224", Weight::Wrong, number, "only domain controllers have the chain rule; other servers say nothing, and find nobody. `groups` in the settings counts nested members on every server");
             }
         }
-        BIT_AND | BIT_OR => {
+        bits if is_rule(bits, BIT_AND) || is_rule(bits, BIT_OR) => {
             let is_number = std::str::from_utf8(value).is_ok_and(|text| text.trim().parse::<i64>().is_ok());
             if !is_number || known.is_some_and(|known| known != Rule::Integer) {
                 look.say("WX0236", Weight::Wrong, number, format!("a test of bits needs a whole number on both sides, like ({attribute}:{rule}:=2): this is true for nobody"));

@@ -118,6 +118,7 @@ fn every_rule_speaks_where_it_should_and_is_silent_where_it_should_be() {
         ),
         (Plain, "(memberOf:1.2.840.113556.1.4.1941:=CN=Users,DC=x)", "WX0224", "", "no such rule there"),
         (Controller, "(memberOf:1.2.840.113556.1.4.1941:=CN=Users,DC=x)", "!WX0224", "", "it is there"),
+        (Plain, "(cn:integerBitAndMatch:=2)", "WX0236", "", "by the rule's name, too"),
         (Controller, "(cn:1.2.840.113556.1.4.1941:=x)", "WX0225", "", "text is no name"),
         (Plain, "(|)", "WX0226", "", "no alternative"),
         (Plain, "(&(cn=a)(!(cn=A)))", "WX0226", "", "opposites"),
