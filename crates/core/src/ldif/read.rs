@@ -6,6 +6,8 @@ use std::borrow::Cow;
 
 /// The longest record that is read, in bytes of text.
 pub const LONGEST: usize = 1 << 26;
+/// The length at which lines are mostly folded, in bytes.
+const LINE: usize = 76;
 
 /// A line with its folds joined: the number of its first line, that line in the text, and all bytes.
 type Line<'t> = (usize, &'t [u8], Cow<'t, [u8]>);
@@ -92,11 +94,11 @@ impl<'t> Records<'t> {
                 Some((_, _, line)) if line.is_empty() => self.began = (self.rest.len(), self.line + 1),
                 Some((number, first, line)) if !self.started => {
                     self.started = true;
-                    let (name, value) = split(&line, number)?;
+                    let (name, behind) = split(&line, number)?;
                     if !name.eq_ignore_ascii_case("version") {
                         return Ok(Some((number, first, line)));
                     }
-                    if *value != *b"1" {
+                    if *value(behind).map_err(|kind| kind.at(number))? != *b"1" {
                         return Err(ParseErrorKind::Version.at(number));
                     }
                 }
@@ -106,8 +108,9 @@ impl<'t> Records<'t> {
     }
 
     fn record(&mut self) -> Result<Option<Record<'t>>, ParseError> {
+        let before = self.line;
         let (line, value) = match self.started.then(|| self.expected("dn")).flatten() {
-            Some(value) => (self.line, Cow::Borrowed(value)),
+            Some(value) => (before + 1, Cow::Borrowed(value)),
             None => {
                 let Some(first) = self.first()? else { return Ok(None) };
                 let line = first.0;
@@ -127,10 +130,10 @@ impl<'t> Records<'t> {
             change: None,
         };
         loop {
-            if let Some(name) = self.usual.get(record.attributes.len()).copied()
-                && let Some(value) = self.expected(name)
+            if let Some(name) = self.usual_lines(&mut record.attributes)
+                && let Some(value) = self.expected_otherwise(name)
             {
-                record.attributes.push((Cow::Borrowed(name), Cow::Borrowed(value)));
+                record.attributes.push((Cow::Borrowed(name), Cow::Owned(value)));
                 continue;
             }
             let Some(line) = self.inside()? else { break };
@@ -166,8 +169,19 @@ impl<'t> Records<'t> {
         }
     }
 
-    /// The value of the next line, if it is one of this attribute, with a plain value and without a
-    /// fold: most lines are.
+    /// Takes lines for as long as they are plain ones of the attributes that are usual here; then
+    /// tells which attribute would be the next.
+    fn usual_lines(&mut self, attributes: &mut Vec<Attribute<'t>>) -> Option<&'t str> {
+        loop {
+            let name = *self.usual.get(attributes.len())?;
+            let Some(value) = self.expected(name) else { return Some(name) };
+            attributes.push((Cow::Borrowed(name), Cow::Borrowed(value)));
+        }
+    }
+
+    /// The value of the next line, if it is a plain one of this attribute: most lines are what was
+    /// expected.
+    #[inline]
     fn expected(&mut self, name: &str) -> Option<&'t [u8]> {
         let value = self.rest.strip_prefix(name.as_bytes())?.strip_prefix(b": ")?;
         let end = memchr::memchr(b'\n', value)?;
@@ -177,9 +191,28 @@ impl<'t> Records<'t> {
         }
         (self.rest, self.ended) = (next, false);
         self.line += 1;
-        let value = value.strip_suffix(b"\r").unwrap_or(value);
-        let blanks = value.iter().take_while(|byte| **byte == b' ').count();
-        value.get(blanks..)
+        Some(plain(value.strip_suffix(b"\r").unwrap_or(value)))
+    }
+
+    /// The same for a value that is folded or in base64. What is wrong with it is left to be told by
+    /// the longer way.
+    fn expected_otherwise(&mut self, name: &str) -> Option<Vec<u8>> {
+        let mut rest = self.rest.strip_prefix(name.as_bytes())?.strip_prefix(b":")?;
+        let (mut whole, mut lines) = (Vec::with_capacity(2 * LINE), 0);
+        while lines == 0 || rest.first() == Some(&b' ') {
+            let from = usize::from(lines > 0);
+            let end = memchr::memchr(b'\n', rest)?;
+            let line = rest.get(from..end)?;
+            whole.extend_from_slice(line.strip_suffix(b"\r").unwrap_or(line));
+            (lines, rest) = (lines + 1, rest.get(end + 1..)?);
+        }
+        if self.began.0 - rest.len() > self.longest {
+            return None;
+        }
+        let value = owned_value(whole).ok()?;
+        (self.rest, self.ended) = (rest, false);
+        self.line += lines;
+        Some(value)
     }
 
     /// The rest of a change record, behind `changetype:`.
@@ -310,32 +343,27 @@ fn control(value: &[u8]) -> Option<Control> {
 
 /// The name and the value of a line, borrowed from the text where the line is.
 fn take((number, first, line): Line<'_>) -> Result<Attribute<'_>, ParseError> {
+    let fail = |kind: ParseErrorKind| kind.at(number);
     let mut line = match line {
         Cow::Borrowed(line) => {
-            let (name, value) = split(line, number)?;
-            return Ok((Cow::Borrowed(name), value));
+            let (name, rest) = split(line, number)?;
+            return Ok((Cow::Borrowed(name), value(rest).map_err(fail)?));
         }
         Cow::Owned(line) => line,
     };
-    let (name, value) = split(&line, number)?;
+    let (name, rest) = split(&line, number)?;
+    let from = line.len() - rest.len();
     // Folds come behind the name, mostly.
     let name = match first.get(..name.len()).and_then(|name| std::str::from_utf8(name).ok()) {
         Some(name) => Cow::Borrowed(name),
         None => Cow::Owned(name.to_owned()),
     };
-    let value = match value {
-        Cow::Owned(decoded) => decoded,
-        Cow::Borrowed(rest) => {
-            let from = line.len() - rest.len();
-            line.drain(..from);
-            line
-        }
-    };
-    Ok((name, Cow::Owned(value)))
+    line.drain(..from);
+    Ok((name, Cow::Owned(owned_value(line).map_err(fail)?)))
 }
 
-/// `name: text`, `name:: base64`; a `:<` is refused.
-fn split(line: &[u8], number: usize) -> Result<(&str, Cow<'_, [u8]>), ParseError> {
+/// The name in front of the colon, and all that is behind it.
+fn split(line: &[u8], number: usize) -> Result<(&str, &[u8]), ParseError> {
     let fail = |kind: ParseErrorKind| kind.at(number);
     let is_name = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b';' | b'=');
     let colon = line.iter().position(|byte| !is_name(*byte));
@@ -347,18 +375,39 @@ fn split(line: &[u8], number: usize) -> Result<(&str, Cow<'_, [u8]>), ParseError
     };
     let (name, rest) = line.split_at_checked(colon).ok_or(fail(ParseErrorKind::NoColon))?;
     let name = std::str::from_utf8(name).map_err(|_| fail(ParseErrorKind::NotUtf8))?;
-    let rest = rest.get(1..).unwrap_or(&[]);
-    let value = match rest.first() {
-        Some(b'<') => return Err(fail(ParseErrorKind::Url)),
-        Some(b':') => {
-            let text = rest.get(1..).unwrap_or(&[]).trim_ascii();
-            let decoded = base64::engine::general_purpose::STANDARD.decode(text);
-            Cow::Owned(decoded.map_err(|_| fail(ParseErrorKind::BadBase64))?)
-        }
+    Ok((name, rest.get(1..).unwrap_or(&[])))
+}
+
+/// What stands behind the name's colon: text, or base64 behind a second one; a `<` is refused.
+#[inline]
+fn value(behind: &[u8]) -> Result<Cow<'_, [u8]>, ParseErrorKind> {
+    match behind.first() {
+        Some(b'<') => Err(ParseErrorKind::Url),
+        Some(b':') => decoded(behind).map(Cow::Owned),
+        _ => Ok(Cow::Borrowed(plain(behind))),
+    }
+}
+
+fn owned_value(mut behind: Vec<u8>) -> Result<Vec<u8>, ParseErrorKind> {
+    match behind.first() {
+        Some(b'<') => Err(ParseErrorKind::Url),
+        Some(b':') => decoded(&behind),
         _ => {
-            let blanks = rest.iter().take_while(|byte| **byte == b' ').count();
-            Cow::Borrowed(rest.get(blanks..).unwrap_or(&[]))
+            let blanks = behind.len() - plain(&behind).len();
+            behind.drain(..blanks);
+            Ok(behind)
         }
-    };
-    Ok((name, value))
+    }
+}
+
+/// Text without the blanks in front of it.
+#[inline]
+fn plain(behind: &[u8]) -> &[u8] {
+    let blanks = behind.iter().take_while(|byte| **byte == b' ').count();
+    behind.get(blanks..).unwrap_or(&[])
+}
+
+fn decoded(behind: &[u8]) -> Result<Vec<u8>, ParseErrorKind> {
+    let text = behind.get(1..).unwrap_or(&[]).trim_ascii();
+    base64::engine::general_purpose::STANDARD.decode(text).map_err(|_| ParseErrorKind::BadBase64)
 }
