@@ -98,8 +98,8 @@ fn octets(bytes: impl AsRef<[u8]>) -> Octets {
     Octets::from_slice(bytes.as_ref())
 }
 
-fn text(bytes: &Octets) -> Result<String, ProtocolError> {
-    String::from_utf8(bytes.to_vec()).map_err(|_| ProtocolErrorKind::Malformed.into())
+fn text<T: for<'t> From<&'t str>>(bytes: &Octets) -> Result<T, ProtocolError> {
+    std::str::from_utf8(bytes).map(T::from).map_err(|_| ProtocolErrorKind::Malformed.into())
 }
 
 impl WireFilter {
@@ -116,10 +116,8 @@ impl WireFilter {
 
     /// Recursive, within the depth that [`WireFilter::new`] has checked.
     fn of(filter: &Filter) -> Self {
-        let assertion = |attribute: &String, value: &Vec<u8>| Assertion {
-            attribute: octets(attribute),
-            value: octets(value),
-        };
+        let assertion =
+            |attribute: &str, value: &[u8]| Assertion { attribute: octets(attribute), value: octets(value) };
         match filter {
             Filter::And(parts) => Self::And(parts.iter().map(Self::of).collect()),
             Filter::Or(parts) => Self::Or(parts.iter().map(Self::of).collect()),
@@ -157,7 +155,8 @@ impl WireFilter {
     /// pieces out of order.
     pub fn to_filter(&self) -> Result<Filter, ProtocolError> {
         let all = |parts: &[Self]| parts.iter().map(Self::to_filter).collect::<Result<Vec<_>, _>>();
-        let pair = |one: &Assertion| Ok::<_, ProtocolError>((text(&one.attribute)?, one.value.to_vec()));
+        let value = |bytes: &Octets| (&**bytes).into();
+        let pair = |one: &Assertion| Ok::<_, ProtocolError>((text(&one.attribute)?, value(&one.value)));
         Ok(match self {
             Self::And(parts) => Filter::And(all(parts)?),
             Self::Or(parts) => Filter::Or(all(parts)?),
@@ -184,9 +183,9 @@ impl WireFilter {
                 let count = one.pieces.len();
                 for (index, piece) in one.pieces.iter().enumerate() {
                     match piece {
-                        Piece::Initial(bytes) if index == 0 => initial = Some(bytes.to_vec()),
-                        Piece::Any(bytes) => any.push(bytes.to_vec()),
-                        Piece::Final(bytes) if index + 1 == count => last = Some(bytes.to_vec()),
+                        Piece::Initial(bytes) if index == 0 => initial = Some(value(bytes)),
+                        Piece::Any(bytes) => any.push(value(bytes)),
+                        Piece::Final(bytes) if index + 1 == count => last = Some(value(bytes)),
                         _ => return Err(ProtocolErrorKind::Malformed.into()),
                     }
                 }
@@ -196,7 +195,7 @@ impl WireFilter {
                 attribute: one.attribute.as_ref().map(text).transpose()?,
                 rule: one.rule.as_ref().map(text).transpose()?,
                 dn: one.dn,
-                value: one.value.to_vec(),
+                value: value(&one.value),
             }),
         })
     }

@@ -1,5 +1,15 @@
 //! The filter as a tree (RFC 4515 §2, RFC 4511 §4.5.1), walked and dropped without recursion.
 
+use smallvec::SmallVec;
+use smol_str::SmolStr;
+
+/// An assertion value: bytes, of which a short one needs no memory of its own.
+pub type Octets = SmallVec<[u8; 24]>;
+
+fn octets(value: impl AsRef<[u8]>) -> Octets {
+    Octets::from_slice(value.as_ref())
+}
+
 /// A filter. Exhaustive on purpose: RFC 4515 §2 closes the grammar, so a `match` should too.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Filter {
@@ -19,57 +29,57 @@ pub enum Item {
     /// `(attribute=value)`
     Equal {
         /// The attribute description.
-        attribute: String,
+        attribute: SmolStr,
         /// The value asserted.
-        value: Vec<u8>,
+        value: Octets,
     },
     /// `(attribute=initial*any*…*last)`
     Substrings {
         /// The attribute description.
-        attribute: String,
+        attribute: SmolStr,
         /// What the value begins with.
-        initial: Option<Vec<u8>>,
+        initial: Option<Octets>,
         /// What comes in between, in this order.
-        any: Vec<Vec<u8>>,
+        any: Vec<Octets>,
         /// What the value ends with.
-        last: Option<Vec<u8>>,
+        last: Option<Octets>,
     },
     /// `(attribute>=value)`
     GreaterOrEqual {
         /// The attribute description.
-        attribute: String,
+        attribute: SmolStr,
         /// The value asserted.
-        value: Vec<u8>,
+        value: Octets,
     },
     /// `(attribute<=value)`
     LessOrEqual {
         /// The attribute description.
-        attribute: String,
+        attribute: SmolStr,
         /// The value asserted.
-        value: Vec<u8>,
+        value: Octets,
     },
     /// `(attribute~=value)`
     Approx {
         /// The attribute description.
-        attribute: String,
+        attribute: SmolStr,
         /// The value asserted.
-        value: Vec<u8>,
+        value: Octets,
     },
     /// `(attribute=*)`
     Present {
         /// The attribute description.
-        attribute: String,
+        attribute: SmolStr,
     },
     /// `(attribute:dn:rule:=value)`
     Extensible {
         /// The attribute description, if one is given.
-        attribute: Option<String>,
+        attribute: Option<SmolStr>,
         /// The matching rule's name or OID, if one is given.
-        rule: Option<String>,
+        rule: Option<SmolStr>,
         /// Whether the values in the entry's own name count, too.
         dn: bool,
         /// The value asserted.
-        value: Vec<u8>,
+        value: Octets,
     },
 }
 
@@ -113,21 +123,28 @@ impl Filter {
 
     /// `(attribute=value)` with the value taken as it is, whatever characters it has.
     #[must_use]
-    pub fn equal(attribute: &str, value: impl Into<Vec<u8>>) -> Filter {
-        Filter::Item(Item::Equal { attribute: attribute.to_owned(), value: value.into() })
+    pub fn equal(attribute: &str, value: impl AsRef<[u8]>) -> Filter {
+        Filter::Item(Item::Equal { attribute: attribute.into(), value: octets(value) })
     }
 
     /// `(attribute=text*)`, with the text taken as it is.
     #[must_use]
-    pub fn begins_with(attribute: &str, text: impl Into<Vec<u8>>) -> Filter {
-        let (initial, any, last) = (Some(text.into()), Vec::new(), None);
-        Filter::Item(Item::Substrings { attribute: attribute.to_owned(), initial, any, last })
+    pub fn begins_with(attribute: &str, text: impl AsRef<[u8]>) -> Filter {
+        let (initial, any, last) = (Some(octets(text)), Vec::new(), None);
+        Filter::Item(Item::Substrings { attribute: attribute.into(), initial, any, last })
+    }
+
+    /// `(attribute=*text*)`, with the text taken as it is.
+    #[must_use]
+    pub fn contains(attribute: &str, text: impl AsRef<[u8]>) -> Filter {
+        let (initial, any, last) = (None, vec![octets(text)], None);
+        Filter::Item(Item::Substrings { attribute: attribute.into(), initial, any, last })
     }
 
     /// `(attribute>=value)`, with the value taken as it is.
     #[must_use]
-    pub fn at_least(attribute: &str, value: impl Into<Vec<u8>>) -> Filter {
-        Filter::Item(Item::GreaterOrEqual { attribute: attribute.to_owned(), value: value.into() })
+    pub fn at_least(attribute: &str, value: impl AsRef<[u8]>) -> Filter {
+        Filter::Item(Item::GreaterOrEqual { attribute: attribute.into(), value: octets(value) })
     }
 
     /// True where every part is.
@@ -145,7 +162,7 @@ impl Filter {
     /// `(attribute=*)`.
     #[must_use]
     pub fn present(attribute: &str) -> Filter {
-        Filter::Item(Item::Present { attribute: attribute.to_owned() })
+        Filter::Item(Item::Present { attribute: attribute.into() })
     }
 }
 

@@ -4,7 +4,7 @@
 //! values are prepared, its attributes looked up. Evaluation walks a flat list with skips; it
 //! neither recurses nor allocates for values that are plain lower-case text.
 
-use super::{Filter, Item};
+use super::{Filter, Item, Octets, SmolStr};
 use crate::entry::{Entry, NameId, Names};
 use crate::name::{Ava, Dn, DnKey, Rdn};
 use crate::schema::{Rule, Schema, Use, compare, equals, has_pieces, prepare, prepare_piece};
@@ -120,7 +120,7 @@ struct Prepared {
     test: Test,
     /// With `:dn`, the attribute type whose values in the entry's own name count, too; empty for
     /// every type.
-    in_dn: Option<String>,
+    in_dn: Option<SmolStr>,
 }
 
 #[derive(Debug)]
@@ -376,7 +376,7 @@ fn goes_with(rule: Rule, schema: &Schema, names: &Names) -> Vec<NameId> {
         .collect()
 }
 
-fn pieces(rule: Rule, initial: Option<&[u8]>, any: &[Vec<u8>], last: Option<&[u8]>) -> Option<Test> {
+fn pieces(rule: Rule, initial: Option<&[u8]>, any: &[Octets], last: Option<&[u8]>) -> Option<Test> {
     let piece = |piece: &[u8]| prepare_piece(rule, piece).map(Cow::into_owned);
     let mut initial = piece(initial.unwrap_or_default())?;
     let mut last = piece(last.unwrap_or_default())?;

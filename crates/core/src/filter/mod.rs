@@ -18,11 +18,13 @@ mod repair;
 #[cfg(test)]
 mod tests;
 
-pub use ast::{Filter, Item};
+pub use ast::{Filter, Item, Octets};
 pub use error::{ParseError, ParseErrorKind};
 pub use eval::{Chain, Ground, Matcher, Truth};
 pub use explain::{Clause, ClauseKind, Judged, Passed, count, explain};
 pub use repair::Repaired;
+/// Text of which a short one needs no memory of its own: attribute descriptions, names of rules.
+pub use smol_str::SmolStr;
 
 /// What a filter may be at most, so that a stranger's text cannot exhaust the process.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,7 +1,8 @@
 //! From text to a [`Filter`] (RFC 4515 §3), with an explicit stack.
 
-use super::{Filter, Item, Limits, ParseError, ParseErrorKind};
+use super::{Filter, Item, Limits, Octets, ParseError, ParseErrorKind, SmolStr};
 use crate::name::{hex_pair, is_attribute_type};
+use smallvec::SmallVec;
 
 impl Filter {
     /// Parses the string form of a search filter (RFC 4515 §3) within the default [`Limits`].
@@ -35,6 +36,33 @@ impl Filter {
     }
 }
 
+/// Bytes of a short name, which most attribute descriptions are.
+const SHORT_NAME: [bool; 256] = table(b"-0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz");
+/// Bytes that end an attribute description.
+const ENDS_ATTRIBUTE: [bool; 256] = table(b"=><~:()");
+/// Bytes in a value that are not taken as they are.
+const NOT_PLAIN: [bool; 256] = table(b"*)(\\\0");
+
+#[allow(clippy::indexing_slicing, reason = "a byte is below 256")]
+const fn table(bytes: &[u8]) -> [bool; 256] {
+    let mut table = [false; 256];
+    let mut rest = bytes;
+    while let [first, tail @ ..] = rest {
+        table[*first as usize] = true;
+        rest = tail;
+    }
+    table
+}
+
+/// How many bytes come before the first of which the table says `end`.
+fn before(table: &[bool; 256], end: bool, bytes: &[u8]) -> usize {
+    let is_end = |byte: &u8| table.get(usize::from(*byte)).copied() == Some(end);
+    bytes.iter().position(is_end).unwrap_or(bytes.len())
+}
+
+/// Parts for which a joining clause has room at once.
+const USUAL: usize = 6;
+
 type Failure = (ParseErrorKind, usize, usize);
 
 struct Parser<'a> {
@@ -48,6 +76,8 @@ struct Open {
     sign: u8,
     at: usize,
     parts: Vec<Filter>,
+    /// The part of a negation, which has one.
+    only: Option<Box<Filter>>,
 }
 
 impl Parser<'_> {
@@ -68,7 +98,7 @@ impl Parser<'_> {
         if self.bytes.is_empty() {
             return Err((ParseErrorKind::Empty, 0, 0));
         }
-        let mut open: Vec<Open> = Vec::new();
+        let mut open: SmallVec<[Open; 4]> = SmallVec::new();
         let mut clauses = 0;
         loop {
             // Here either a clause begins, or the innermost open one ends.
@@ -85,23 +115,22 @@ impl Parser<'_> {
                     }
                     if let Some(sign @ (b'&' | b'|' | b'!')) = self.peek() {
                         self.at += 1;
-                        let usual = usize::from(sign == b'!');
-                        open.push(Open { sign, at: start, parts: Vec::with_capacity(usual) });
+                        open.push(Open { sign, at: start, parts: Vec::new(), only: None });
                         continue;
                     }
                     Filter::Item(self.item(start)?)
                 }
                 Some(b')') => {
-                    let Some(mut ended) = open.pop() else {
+                    let Some(ended) = open.pop() else {
                         return Err(self.here(ParseErrorKind::NoOpening));
                     };
                     self.at += 1;
                     match ended.sign {
                         b'&' => Filter::And(ended.parts),
                         b'|' => Filter::Or(ended.parts),
-                        _ => match (ended.parts.pop(), ended.parts.is_empty()) {
-                            (Some(part), true) => Filter::Not(Box::new(part)),
-                            _ => return Err((ParseErrorKind::NotOne, ended.at, ended.at + 2)),
+                        _ => match ended.only {
+                            Some(part) => Filter::Not(part),
+                            None => return Err((ParseErrorKind::NotOne, ended.at, ended.at + 2)),
                         },
                     }
                 }
@@ -112,7 +141,14 @@ impl Parser<'_> {
                 }
             };
             match open.last_mut() {
-                Some(outer) => outer.parts.push(done),
+                Some(outer) if outer.sign != b'!' => {
+                    if outer.parts.is_empty() {
+                        outer.parts.reserve(USUAL);
+                    }
+                    outer.parts.push(done);
+                }
+                Some(outer) if outer.only.is_none() => outer.only = Some(Box::new(done)),
+                Some(outer) => return Err((ParseErrorKind::NotOne, outer.at, outer.at + 2)),
                 None if self.at == self.bytes.len() => return Ok(done),
                 None => return Err((ParseErrorKind::Trailing, self.at, self.bytes.len())),
             }
@@ -122,23 +158,24 @@ impl Parser<'_> {
     /// The inside of one comparison, and its closing parenthesis; `start` is the opening one.
     fn item(&mut self, start: usize) -> Result<Item, Failure> {
         let from = self.at;
-        while self.peek().is_some_and(|byte| !matches!(byte, b'=' | b'>' | b'<' | b'~' | b':' | b'(' | b')'))
-        {
-            self.at += 1;
-        }
-        let to = self.at;
-        let attribute = self.text.get(from..to).unwrap_or("").to_owned();
+        let rest = self.bytes.get(from..).unwrap_or(&[]);
+        let short = before(&SHORT_NAME, false, rest);
+        let length = short + before(&ENDS_ATTRIBUTE, true, rest.get(short..).unwrap_or(&[]));
+        let is_short = length == short && rest.first().is_some_and(u8::is_ascii_alphabetic);
+        let to = from + length;
+        self.at = to;
+        let attribute = SmolStr::new(self.text.get(from..to).unwrap_or(""));
         let compared = self.bytes.get(self.at + 1) == Some(&b'=');
         let item = match self.peek() {
             None => return Err((ParseErrorKind::NoClosing, start, start + 1)),
-            Some(b':') => return self.extensible(start, from, attribute),
+            Some(b':') => return self.extensible(start, from, attribute, is_short),
             Some(b'=') => {
-                self.check_attribute(&attribute, from)?;
+                self.check_attribute(&attribute, from, is_short)?;
                 self.at += 1;
                 self.equal_or_substrings(attribute)?
             }
             Some(sign @ (b'>' | b'<' | b'~')) if compared => {
-                self.check_attribute(&attribute, from)?;
+                self.check_attribute(&attribute, from, is_short)?;
                 self.at += 2;
                 let value = self.whole_value()?;
                 match sign {
@@ -165,11 +202,8 @@ impl Parser<'_> {
         }
     }
 
-    fn check_attribute(&self, attribute: &str, from: usize) -> Result<(), Failure> {
-        // Most are short names.
-        if attribute.as_bytes().first().is_some_and(u8::is_ascii_alphabetic)
-            && attribute.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-')
-        {
+    fn check_attribute(&self, attribute: &str, from: usize, is_short: bool) -> Result<(), Failure> {
+        if is_short {
             return Ok(());
         }
         let mut parts = attribute.split(';');
@@ -188,7 +222,13 @@ impl Parser<'_> {
     }
 
     /// `attribute:dn:rule:=value`, of which `attribute` was read already.
-    fn extensible(&mut self, start: usize, from: usize, attribute: String) -> Result<Item, Failure> {
+    fn extensible(
+        &mut self,
+        start: usize,
+        from: usize,
+        attribute: SmolStr,
+        is_short: bool,
+    ) -> Result<Item, Failure> {
         let mut dn = false;
         let mut rule = None;
         loop {
@@ -209,7 +249,7 @@ impl Parser<'_> {
             if word.eq_ignore_ascii_case("dn") && !dn && rule.is_none() {
                 dn = true;
             } else if rule.is_none() && is_attribute_type(word) {
-                rule = Some(word.to_owned());
+                rule = Some(SmolStr::new(word));
             } else {
                 return Err((ParseErrorKind::BadRule, word_at, self.at.max(word_at + 1)));
             }
@@ -219,19 +259,19 @@ impl Parser<'_> {
                 return Err((ParseErrorKind::NoAttribute, from, from + 1));
             }
         } else {
-            self.check_attribute(&attribute, from)?;
+            self.check_attribute(&attribute, from, is_short)?;
         }
         let value = self.whole_value()?;
         self.close(start)?;
         Ok(Item::Extensible { attribute: Some(attribute).filter(|name| !name.is_empty()), rule, dn, value })
     }
 
-    fn equal_or_substrings(&mut self, attribute: String) -> Result<Item, Failure> {
+    fn equal_or_substrings(&mut self, attribute: SmolStr) -> Result<Item, Failure> {
         let first = self.value()?;
         if self.peek() != Some(b'*') {
             return Ok(Item::Equal { attribute, value: first });
         }
-        let (mut any, mut last) = (Vec::new(), Vec::new());
+        let (mut any, mut last) = (Vec::new(), Octets::new());
         while self.peek() == Some(b'*') {
             self.at += 1;
             if !last.is_empty() {
@@ -239,7 +279,7 @@ impl Parser<'_> {
             }
             last = self.value()?;
         }
-        let given = |piece: Vec<u8>| Some(piece).filter(|piece| !piece.is_empty());
+        let given = |piece: Octets| Some(piece).filter(|piece| !piece.is_empty());
         let (initial, last) = (given(first), given(last));
         if initial.is_none() && last.is_none() && any.is_empty() {
             return Ok(Item::Present { attribute });
@@ -247,7 +287,7 @@ impl Parser<'_> {
         Ok(Item::Substrings { attribute, initial, any, last })
     }
 
-    fn whole_value(&mut self) -> Result<Vec<u8>, Failure> {
+    fn whole_value(&mut self) -> Result<Octets, Failure> {
         let value = self.value()?;
         if self.peek() == Some(b'*') {
             return Err(self.here(ParseErrorKind::Star));
@@ -256,11 +296,10 @@ impl Parser<'_> {
     }
 
     /// Up to a star, a parenthesis or the end, with escapes resolved.
-    fn value(&mut self) -> Result<Vec<u8>, Failure> {
-        let plain = |byte: &u8| !matches!(byte, b'*' | b')' | b'(' | b'\\' | 0);
+    fn value(&mut self) -> Result<Octets, Failure> {
         let rest = self.bytes.get(self.at..).unwrap_or(&[]);
-        let length = rest.iter().position(|byte| !plain(byte)).unwrap_or(rest.len());
-        let mut value = rest.get(..length).unwrap_or(&[]).to_vec();
+        let length = before(&NOT_PLAIN, true, rest);
+        let mut value = Octets::from_slice(rest.get(..length).unwrap_or(&[]));
         self.at += length;
         while let Some(byte) = self.peek() {
             match byte {

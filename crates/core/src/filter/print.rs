@@ -1,6 +1,6 @@
 //! The canonical text of a [`Filter`] (RFC 4515 §3), printed without recursion.
 
-use super::{Filter, Item};
+use super::{Filter, Item, Octets};
 use std::fmt::{self, Display, Formatter, Write};
 
 impl Display for Filter {
@@ -62,7 +62,7 @@ impl Display for Item {
             Item::Approx { attribute, value } => write!(out, "{attribute}~={}", Escaped(value)),
             Item::Present { attribute } => write!(out, "{attribute}=*"),
             Item::Substrings { attribute, initial, any, last } => {
-                let end = |piece: &Option<Vec<u8>>| Escaped(piece.as_deref().unwrap_or_default()).to_string();
+                let end = |piece: &Option<Octets>| Escaped(piece.as_deref().unwrap_or_default()).to_string();
                 write!(out, "{attribute}={}*", end(initial))?;
                 any.iter().try_for_each(|piece| write!(out, "{}*", Escaped(piece)))?;
                 out.write_str(&end(last))

@@ -245,7 +245,8 @@ fn any_item() -> impl Strategy<Value = Item> {
     let attribute = || {
         prop_oneof![Just("cn"), Just("sn"), Just("userAccountControl"), Just("nonsense"), Just("memberOf")]
     };
-    let attribute = move || attribute().prop_map(str::to_owned);
+    let attribute = move || attribute().prop_map(SmolStr::new);
+    let any_value = || any_value().prop_map(Octets::from);
     let piece = || any_value().prop_filter("a piece has bytes", |piece| !piece.is_empty());
     prop_oneof![
         (attribute(), any_value()).prop_map(|(attribute, value)| Item::Equal { attribute, value }),
@@ -262,7 +263,7 @@ fn any_item() -> impl Strategy<Value = Item> {
             }),
         (
             attribute(),
-            proptest::option::of(Just("1.2.840.113556.1.4.803".to_owned())),
+            proptest::option::of(Just("1.2.840.113556.1.4.803".into())),
             any::<bool>(),
             any_value()
         )

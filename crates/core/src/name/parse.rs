@@ -262,10 +262,17 @@ pub(crate) fn is_attribute_type(name: &str) -> bool {
     if name.starts_with(|first: char| first.is_ascii_alphabetic()) {
         return name.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-');
     }
-    name.contains('.')
-        && name.split('.').all(|arc| {
-            !arc.is_empty()
-                && arc.bytes().all(|byte| byte.is_ascii_digit())
-                && (arc == "0" || !arc.starts_with('0'))
-        })
+    // Arcs of digits, at least two, none with a 0 in front that means nothing.
+    let (mut arcs, mut zero_in_front, mut digits) = (1, false, 0);
+    for byte in name.bytes() {
+        match byte {
+            b'.' if digits > 0 => (arcs, zero_in_front, digits) = (arcs + 1, false, 0),
+            b'0'..=b'9' if !zero_in_front => {
+                zero_in_front = digits == 0 && byte == b'0';
+                digits += 1;
+            }
+            _ => return false,
+        }
+    }
+    arcs > 1 && digits > 0
 }

@@ -6,7 +6,7 @@ use super::connection::Connection;
 use super::search::Query;
 use super::sweep::{Purpose, Reader};
 use webtaxon_core::entry::Entries;
-use webtaxon_core::filter::{Filter, Item};
+use webtaxon_core::filter::Filter;
 use webtaxon_core::reading::{Part, ServerKind};
 use webtaxon_core::settings::Intake;
 
@@ -50,16 +50,15 @@ impl Mark {
 
     /// Whoever changed since then, if anything did.
     fn since(&self, now: &Self) -> Option<Filter> {
-        let later = |attribute: &str, value: String| {
-            Filter::Item(Item::GreaterOrEqual { attribute: attribute.to_owned(), value: value.into_bytes() })
-        };
         match (self, now) {
             (Self::Number(then), Self::Number(now)) if now > then => {
-                Some(later("uSNChanged", (then + 1).to_string()))
+                Some(Filter::at_least("uSNChanged", (then + 1).to_string()))
             }
             (Self::Times(then), Self::Times(now)) if now != then => {
                 // The oldest tree's time: too many are looked at again, never too few.
-                then.iter().min().map(|time| later("entryCSN", format!("{time}#000000#000#000000")))
+                then.iter()
+                    .min()
+                    .map(|time| Filter::at_least("entryCSN", format!("{time}#000000#000#000000")))
             }
             _ => None,
         }

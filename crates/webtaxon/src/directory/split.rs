@@ -7,7 +7,7 @@
 //! entries from every part; so each entry that comes must show it, or there is no proof.
 
 use std::collections::BTreeSet;
-use webtaxon_core::filter::{Filter, Item};
+use webtaxon_core::filter::Filter;
 
 /// Attributes whose beginnings can be told apart, the best one first.
 pub(super) const BY: [&str; 3] = ["sAMAccountName", "uid", "cn"];
@@ -89,12 +89,7 @@ impl Portions {
     }
 
     fn begins(&self, prefix: &str) -> Filter {
-        Filter::Item(Item::Substrings {
-            attribute: self.attribute.to_owned(),
-            initial: Some(prefix.as_bytes().to_vec()),
-            any: Vec::new(),
-            last: None,
-        })
+        Filter::begins_with(self.attribute, prefix)
     }
 
     /// Splits a part that was cut, by the names that came; false if they do not help.

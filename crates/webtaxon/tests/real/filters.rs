@@ -7,7 +7,7 @@ use crate::Desk;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use webtaxon::core::entry::Entries;
-use webtaxon::core::filter::{Filter, Item, Matcher};
+use webtaxon::core::filter::{Filter, Item, Matcher, Octets, SmolStr};
 use webtaxon::core::ldif;
 use webtaxon::core::name::{Dn, DnKey};
 use webtaxon::core::settings::{Bind, Servers};
@@ -114,21 +114,22 @@ fn value(dice: &mut Dice, entries: &Entries, attribute: &str) -> Vec<u8> {
 
 fn item(dice: &mut Dice, entries: &Entries) -> Filter {
     let attribute = dice.of(&ATTRIBUTES).to_owned();
-    let value = value(dice, entries, &attribute);
+    let value = Octets::from(value(dice, entries, &attribute));
     let is_text =
         !["member", "entryUUID", "objectClass", "pwdAccountLockedTime"].contains(&attribute.as_str());
     let attribute = match SPELLINGS.iter().find(|(known, _)| *known == attribute) {
         Some((_, spellings)) if dice.below(4) == 0 => dice.of(spellings).to_owned(),
         _ => attribute,
     };
+    let attribute = SmolStr::from(attribute);
     let kind = dice.below(12);
     Filter::Item(match kind {
         0 => Item::Present { attribute },
         1 | 2 if is_text && value.len() > 3 && value.is_ascii() => {
             // Blanks next to a star are folded in ways of their own by slapd; see RFC 4518 §2.6.1.
             let piece = |part: &[u8]| {
-                let text = String::from_utf8_lossy(part).trim().to_owned().into_bytes();
-                Some(text).filter(|text| !text.is_empty())
+                let text = String::from_utf8_lossy(part);
+                Some(Octets::from(text.trim().as_bytes())).filter(|text| !text.is_empty())
             };
             let (front, back) = value.split_at(value.len() / 2);
             match dice.below(4) {
@@ -142,13 +143,13 @@ fn item(dice: &mut Dice, entries: &Entries) -> Filter {
         4 => Item::LessOrEqual { attribute, value },
         5 => {
             let (rule, attributes) = RULES[dice.below(RULES.len())];
-            let attribute = dice.of(attributes).to_owned();
-            let value = self::value(dice, entries, &attribute);
-            Item::Extensible { attribute: Some(attribute), rule: Some(rule.to_owned()), dn: false, value }
+            let attribute = SmolStr::new(dice.of(attributes));
+            let value = self::value(dice, entries, &attribute).into();
+            Item::Extensible { attribute: Some(attribute), rule: Some(rule.into()), dn: false, value }
         }
         6 => {
-            let attribute = dice.of(&["cn", "ou", "dc"]).to_owned();
-            let value = dice.of(&["People", "example", "Loans Desk Users", "groups"]).as_bytes().to_vec();
+            let attribute = SmolStr::new(dice.of(&["cn", "ou", "dc"]));
+            let value = dice.of(&["People", "example", "Loans Desk Users", "groups"]).as_bytes().into();
             Item::Extensible { attribute: Some(attribute), rule: None, dn: dice.below(2) == 0, value }
         }
         _ => Item::Equal { attribute, value },
@@ -156,10 +157,10 @@ fn item(dice: &mut Dice, entries: &Entries) -> Filter {
 }
 
 fn substrings(
-    attribute: String,
-    initial: Option<Vec<u8>>,
-    any: Option<Vec<u8>>,
-    last: Option<Vec<u8>>,
+    attribute: SmolStr,
+    initial: Option<Octets>,
+    any: Option<Octets>,
+    last: Option<Octets>,
 ) -> Item {
     if initial.is_none() && any.is_none() && last.is_none() {
         return Item::Present { attribute };

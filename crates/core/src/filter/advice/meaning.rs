@@ -128,13 +128,9 @@ fn members(look: &mut Look<'_, '_>, number: usize, attribute: &str, value: &[u8]
     }
     let controller = look.context.kind == ServerKind::Controller;
     let rewrite = controller.then_some(()).and_then(|()| {
-        let rule = Some(CHAIN.to_owned());
-        let chain = Item::Extensible {
-            attribute: Some(attribute.to_owned()),
-            rule,
-            dn: false,
-            value: value.to_vec(),
-        };
+        let rule = Some(CHAIN.into());
+        let chain =
+            Item::Extensible { attribute: Some(attribute.into()), rule, dn: false, value: value.into() };
         look.with(number, Filter::Item(chain))
     });
     let primary =
@@ -196,8 +192,8 @@ fn renamed(item: &Item, new: &str) -> Item {
         | Item::GreaterOrEqual { attribute, .. }
         | Item::LessOrEqual { attribute, .. }
         | Item::Approx { attribute, .. }
-        | Item::Present { attribute } => new.clone_into(attribute),
-        Item::Extensible { attribute, .. } => *attribute = Some(new.to_owned()),
+        | Item::Present { attribute } => *attribute = new.into(),
+        Item::Extensible { attribute, .. } => *attribute = Some(new.into()),
     }
     item
 }

@@ -1,7 +1,7 @@
 //! What is compared: times, identifiers, blanks, stars, and values that the attribute cannot have.
 
 use super::{Look, Weight, is};
-use crate::filter::{Filter, Item};
+use crate::filter::{Filter, Item, Octets};
 use crate::reading::ServerKind;
 use crate::schema::{Rule, prepare};
 use jiff::civil::Date;
@@ -46,7 +46,7 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
             if initial.is_none() && look.context.entries.is_none_or(|entries| entries >= MANY) {
                 look.say("WX0223", Weight::Note, number, "a * in front means that the server looks at every entry; on a large directory that takes long, or ends at its time limit");
             }
-            let blank = |piece: &Vec<u8>| piece.first() == Some(&b' ') && piece.last() == Some(&b' ');
+            let blank = |piece: &Octets| piece.first() == Some(&b' ') && piece.last() == Some(&b' ');
             let around = any.iter().any(blank)
                 || (initial.as_ref().is_some_and(|piece| piece.last() == Some(&b' '))
                     && last.as_ref().is_some_and(|piece| piece.first() == Some(&b' ')));
@@ -217,7 +217,7 @@ fn valued(item: &Item, new: Vec<u8>) -> Item {
         | Item::GreaterOrEqual { value, .. }
         | Item::LessOrEqual { value, .. }
         | Item::Approx { value, .. }
-        | Item::Extensible { value, .. } => *value = new,
+        | Item::Extensible { value, .. } => *value = new.into(),
         Item::Substrings { .. } | Item::Present { .. } => {}
     }
     item

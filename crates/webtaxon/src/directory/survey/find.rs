@@ -6,7 +6,7 @@ use crate::directory::{Connection, DirectoryError, DirectoryErrorKind, Query};
 use serde::Serialize;
 use std::ops::ControlFlow;
 use webtaxon_core::entry::{Entries, Entry};
-use webtaxon_core::filter::{Filter, Item};
+use webtaxon_core::filter::Filter;
 use webtaxon_core::name::Dn;
 use webtaxon_core::settings::Intake;
 
@@ -39,15 +39,7 @@ pub async fn find(
 ) -> Result<(Vec<Finding>, bool), DirectoryError> {
     const NAMED: [&str; 7] = ["cn", "displayName", "sn", "givenName", "sAMAccountName", "uid", "mail"];
     const WANTED: [&str; 6] = ["objectClass", "displayName", "cn", "sAMAccountName", "uid", "mail"];
-    let piece = |attribute: &&str| {
-        Filter::Item(Item::Substrings {
-            attribute: (*attribute).to_owned(),
-            initial: None,
-            any: vec![text.as_bytes().to_vec()],
-            last: None,
-        })
-    };
-    let named = Filter::Or(NAMED.iter().map(piece).collect());
+    let named = Filter::any(NAMED.map(|attribute| Filter::contains(attribute, text)));
     let (mut found, mut more) = (Vec::new(), false);
     let tops: Vec<Dn> = connection.root().tops().to_vec();
     for top in tops {
