@@ -60,6 +60,17 @@ fn reaching(criterion: &mut Criterion) {
         group.bench_with_input(BenchmarkId::new("reach_64_roots", edges), &graph, |bencher, graph| {
             bencher.iter(|| graph.reach(black_box(&roots)).len());
         });
+        group.bench_with_input(BenchmarkId::new("nesting", edges), &graph, |bencher, graph| {
+            bencher.iter(|| black_box(graph.nesting(black_box(&roots))));
+        });
+        let nesting = graph.nesting(&roots);
+        group.bench_with_input(
+            BenchmarkId::new("inclusion_64_roots", edges),
+            &nesting,
+            |bencher, nesting| {
+                bencher.iter(|| black_box(nesting.inclusion(black_box(&roots))));
+            },
+        );
         group.bench_with_input(BenchmarkId::new("plain_pass", edges), &plain, |bencher, plain| {
             bencher.iter(|| plain.iter().flatten().fold(0_u64, |sum, id| sum.wrapping_add(u64::from(*id))));
         });

@@ -1,5 +1,6 @@
-//! All groups of one person: the graph gone through upwards, breadth first. No recursion; time and
-//! memory are linear in the groups and their members.
+//! All groups of one person, and every path by which they are in one: the graph gone through
+//! upwards, breadth first. No recursion; time and memory are linear in the groups and their members,
+//! and bounded for the paths, of which there may be very many.
 
 use super::{Graph, NodeId};
 use crate::name::DnKey;
@@ -17,23 +18,16 @@ pub struct Above {
     pub unlisted: bool,
 }
 
+/// Steps that are tried at most to find every path.
+const MOST_STEPS: usize = 200_000;
+
 impl Graph {
     /// Every group that has a name in it, directly or through groups inside, by a shortest path; the
     /// direct ones first, then in the order of names.
     #[must_use]
     pub fn above(&self, key: &DnKey) -> Vec<Above> {
         let Some(person) = self.find(key) else { return Vec::new() };
-        let mut groups: Vec<NodeId> = (0..self.nodes.len())
-            .filter_map(|index| Some(NodeId(u32::try_from(index).ok()?)))
-            .filter(|id| self.members(*id).is_some())
-            .collect();
-        groups.sort_by_key(|id| self.key(*id));
-        let mut has: HashMap<NodeId, Vec<NodeId>> = HashMap::new();
-        for &group in &groups {
-            for member in self.members(group).unwrap_or_default() {
-                has.entry(*member).or_default().push(group);
-            }
-        }
+        let has = self.holders();
         let mut below: HashMap<NodeId, NodeId> = HashMap::new();
         let mut found: Vec<NodeId> = Vec::new();
         let mut seen: HashSet<NodeId> = HashSet::new();
@@ -62,5 +56,63 @@ impl Graph {
             }
         };
         found.iter().map(told).collect()
+    }
+
+    /// For each name, the groups that have it themselves, in the order of names.
+    fn holders(&self) -> HashMap<NodeId, Vec<NodeId>> {
+        let mut groups: Vec<NodeId> = (0..self.nodes.len())
+            .filter_map(|index| Some(NodeId(u32::try_from(index).ok()?)))
+            .filter(|id| self.members(*id).is_some())
+            .collect();
+        groups.sort_by_key(|id| self.key(*id));
+        let mut has: HashMap<NodeId, Vec<NodeId>> = HashMap::new();
+        for &group in &groups {
+            for member in self.members(group).unwrap_or_default() {
+                has.entry(*member).or_default().push(group);
+            }
+        }
+        has
+    }
+
+    /// Every path by which a name is in a group, with no group twice in one, the shortest first: at
+    /// most so many; and whether that is all. Each begins with the group and ends with the group that
+    /// has the name itself.
+    #[must_use]
+    pub fn paths(&self, root: &DnKey, name: &DnKey, most: usize) -> (Vec<Vec<&str>>, bool) {
+        let mut paths = Vec::new();
+        let (Some(top), Some(bottom)) = (self.find(root), self.find(name)) else { return (paths, true) };
+        let inside = self.reach([root]).reached;
+        let has = self.holders();
+        // Each step is a group, and the step that it stands above.
+        let mut steps: Vec<(NodeId, Option<usize>)> = Vec::new();
+        let mut at = 0;
+        let mut below = None;
+        loop {
+            let (id, is_start) = match below.and_then(|below: usize| steps.get(below)) {
+                Some((id, _)) => (*id, false),
+                None => (bottom, true),
+            };
+            for &group in has.get(&id).into_iter().flatten().filter(|_| is_start || id != top) {
+                let line = std::iter::successors(below, |step| steps.get(*step)?.1);
+                let is_twice = line.filter_map(|step| steps.get(step)).any(|(known, _)| *known == group);
+                if is_twice || !(group == top || inside.contains(group.index())) {
+                    continue;
+                }
+                if steps.len() == MOST_STEPS {
+                    return (paths, false);
+                }
+                steps.push((group, below));
+            }
+            let Some((id, _)) = steps.get(at) else { return (paths, true) };
+            if *id == top {
+                if paths.len() == most {
+                    return (paths, false);
+                }
+                let line = std::iter::successors(Some(at), |step| steps.get(*step)?.1);
+                paths.push(line.filter_map(|step| steps.get(step)).map(|(id, _)| self.dn(*id)).collect());
+            }
+            below = Some(at);
+            at += 1;
+        }
     }
 }

@@ -2,7 +2,6 @@
 //! with a stack of its own in place of recursion. Linear in the groups and their members.
 
 use super::{Graph, NodeId};
-use std::collections::HashMap;
 
 /// A group that is being gone through.
 struct Frame {
@@ -13,77 +12,101 @@ struct Frame {
 
 #[derive(Clone, Copy)]
 struct Mark {
-    index: usize,
+    /// When it was met; none if it was not.
+    index: u32,
     /// The earliest group that is known to be reached.
-    low: usize,
+    low: u32,
     open: bool,
 }
 
-impl Graph {
-    /// The components of these groups, each in the order of names, the components in the order of
-    /// their first names.
-    pub(super) fn components(&self, groups: &[NodeId]) -> Vec<Vec<NodeId>> {
-        let mut marks: HashMap<NodeId, Mark> = HashMap::new();
-        let mut line: Vec<NodeId> = Vec::new();
-        let mut components: Vec<Vec<NodeId>> = Vec::new();
-        for &start in groups {
-            if marks.contains_key(&start) {
-                continue;
-            }
-            let mut frames: Vec<Frame> = Vec::new();
-            self.enter(start, &mut marks, &mut line, &mut frames);
-            while let Some(frame) = frames.last_mut() {
-                let group = frame.group;
-                let next = self.members(group).unwrap_or_default().get(frame.at).copied();
-                frame.at += 1;
-                match next {
-                    Some(member) if self.members(member).is_none() => {}
-                    Some(member) => match marks.get(&member).copied() {
-                        None => self.enter(member, &mut marks, &mut line, &mut frames),
-                        Some(mark) if mark.open => lower(&mut marks, group, mark.index),
-                        Some(_) => {}
-                    },
-                    None => {
-                        frames.pop();
-                        let Some(own) = marks.get(&group).copied() else { continue };
-                        if let Some(outer) = frames.last() {
-                            lower(&mut marks, outer.group, own.low);
-                        }
-                        if own.low == own.index {
-                            let from = line.iter().rposition(|id| *id == group).unwrap_or(0);
-                            let mut component = line.split_off(from);
-                            for id in &component {
-                                if let Some(mark) = marks.get_mut(id) {
-                                    mark.open = false;
-                                }
+const NOT_MET: Mark = Mark { index: u32::MAX, low: u32::MAX, open: false };
+
+/// A search under way.
+struct Search<'g> {
+    graph: &'g Graph,
+    marks: Vec<Mark>,
+    met: u32,
+    line: Vec<NodeId>,
+    frames: Vec<Frame>,
+}
+
+impl Search<'_> {
+    fn mark(&self, id: NodeId) -> Mark {
+        self.marks.get(id.index()).copied().unwrap_or(NOT_MET)
+    }
+
+    fn enter(&mut self, group: NodeId) {
+        if let Some(mark) = self.marks.get_mut(group.index()) {
+            *mark = Mark { index: self.met, low: self.met, open: true };
+        }
+        self.met += 1;
+        self.line.push(group);
+        self.frames.push(Frame { group, at: 0 });
+    }
+
+    fn lower(&mut self, group: NodeId, low: u32) {
+        if let Some(mark) = self.marks.get_mut(group.index()) {
+            mark.low = mark.low.min(low);
+        }
+    }
+
+    /// Goes on until the next component is known whole; none at the end. Its groups are taken off
+    /// the line.
+    fn component(&mut self) -> Option<Vec<NodeId>> {
+        loop {
+            let frame = self.frames.last_mut()?;
+            let group = frame.group;
+            let next = self.graph.members(group).unwrap_or_default().get(frame.at).copied();
+            frame.at += 1;
+            match next {
+                Some(member) if self.graph.members(member).is_none() => {}
+                Some(member) => match self.mark(member) {
+                    mark if mark.index == NOT_MET.index => self.enter(member),
+                    mark if mark.open => self.lower(group, mark.index),
+                    _ => {}
+                },
+                None => {
+                    self.frames.pop();
+                    let own = self.mark(group);
+                    if let Some(outer) = self.frames.last().map(|frame| frame.group) {
+                        self.lower(outer, own.low);
+                    }
+                    if own.low == own.index {
+                        let from = self.line.iter().rposition(|id| *id == group).unwrap_or(0);
+                        let component = self.line.split_off(from);
+                        for id in &component {
+                            if let Some(mark) = self.marks.get_mut(id.index()) {
+                                mark.open = false;
                             }
-                            component.sort_by_key(|id| self.key(*id));
-                            components.push(component);
                         }
+                        return Some(component);
                     }
                 }
             }
         }
-        components.sort_by_key(|component| component.first().and_then(|id| self.key(*id)));
-        components
-    }
-
-    fn enter(
-        &self,
-        group: NodeId,
-        marks: &mut HashMap<NodeId, Mark>,
-        line: &mut Vec<NodeId>,
-        frames: &mut Vec<Frame>,
-    ) {
-        let index = marks.len();
-        marks.insert(group, Mark { index, low: index, open: true });
-        line.push(group);
-        frames.push(Frame { group, at: 0 });
     }
 }
 
-fn lower(marks: &mut HashMap<NodeId, Mark>, group: NodeId, low: usize) {
-    if let Some(mark) = marks.get_mut(&group) {
-        mark.low = mark.low.min(low);
+impl Graph {
+    /// The components of these groups and of all inside them: each after all that it reaches.
+    pub(super) fn components(&self, groups: impl IntoIterator<Item = NodeId>) -> Vec<Vec<NodeId>> {
+        let marks = vec![NOT_MET; self.nodes.len()];
+        let mut search = Search { graph: self, marks, met: 0, line: Vec::new(), frames: Vec::new() };
+        let mut components = Vec::new();
+        for start in groups {
+            if self.members(start).is_some() && search.mark(start).index == NOT_MET.index {
+                search.enter(start);
+                components.extend(std::iter::from_fn(|| search.component()));
+            }
+        }
+        components
+    }
+
+    /// Whether the groups of a component are in one another, or the single one in itself.
+    pub(super) fn is_cycle(&self, component: &[NodeId]) -> bool {
+        match component {
+            [only] => self.members(*only).unwrap_or_default().contains(only),
+            _ => true,
+        }
     }
 }

@@ -8,6 +8,7 @@
 mod above;
 mod chain;
 mod components;
+mod inclusion;
 mod nest;
 mod roll;
 #[cfg(test)]
@@ -15,7 +16,8 @@ mod tests;
 
 pub use above::Above;
 pub use chain::Links;
-pub use nest::{Branch, Broken, Member, Nest, Place, Stray};
+pub use inclusion::{Inclusion, Nesting};
+pub use nest::{Branch, Broken, LONGEST_PATH, Member, Nest, Place, Stray};
 pub use roll::{Roll, primary_group, without_uid};
 
 use crate::name::DnKey;
@@ -158,6 +160,7 @@ impl Graph {
     pub fn reach<'k>(&self, roots: impl IntoIterator<Item = &'k DnKey>) -> Reach {
         let mut reached = FixedBitSet::with_capacity(self.nodes.len());
         let mut through = vec![None; self.nodes.len()];
+        let mut depth = vec![0_u32; self.nodes.len()];
         let mut line: std::collections::VecDeque<NodeId> = std::collections::VecDeque::new();
         let mut is_root = FixedBitSet::with_capacity(self.nodes.len());
         for root in roots {
@@ -168,6 +171,8 @@ impl Graph {
             }
         }
         while let Some(group) = line.pop_front() {
+            let is_first = is_root.contains(group.index());
+            let inside = depth.get(group.index()).filter(|_| !is_first).map_or(1, |depth| depth + 1);
             for &member in self.members(group).unwrap_or_default() {
                 if reached.put(member.index()) {
                     continue;
@@ -175,12 +180,15 @@ impl Graph {
                 if let Some(slot) = through.get_mut(member.index()) {
                     *slot = Some(group);
                 }
+                if let Some(slot) = depth.get_mut(member.index()) {
+                    *slot = inside;
+                }
                 if !is_root.contains(member.index()) {
                     line.push_back(member);
                 }
             }
         }
-        Reach { reached, through, is_root }
+        Reach { reached, through, depth, is_root }
     }
 }
 
@@ -200,6 +208,8 @@ pub struct Leaf<'g> {
 pub struct Reach {
     reached: FixedBitSet,
     through: Vec<Option<NodeId>>,
+    /// How many groups the path has.
+    depth: Vec<u32>,
     is_root: FixedBitSet,
 }
 
@@ -214,14 +224,26 @@ impl Reach {
     /// if it is not in.
     #[must_use]
     pub fn path<'g>(&self, graph: &'g Graph, key: &DnKey) -> Vec<&'g str> {
+        self.path_end(graph, key, usize::MAX).0
+    }
+
+    /// The last groups of the path, at most so many; and how many come before them.
+    fn path_end<'g>(&self, graph: &'g Graph, key: &DnKey, most: usize) -> (Vec<&'g str>, usize) {
         let mut path = Vec::new();
-        let mut at = graph.find(key).filter(|id| self.reached.contains(id.index()));
-        while let Some(group) = at.and_then(|id| self.through.get(id.index()).copied().flatten()) {
+        let Some(id) = graph.find(key).filter(|id| self.reached.contains(id.index())) else {
+            return (path, 0);
+        };
+        let depth = self.depth.get(id.index()).copied().unwrap_or(0) as usize;
+        let mut at = Some(id);
+        while path.len() < most
+            && let Some(group) = at.and_then(|id| self.through.get(id.index()).copied().flatten())
+        {
             path.push(graph.dn(group));
             at = Some(group).filter(|id| !self.is_root.contains(id.index()));
         }
         path.reverse();
-        path
+        let before = depth.saturating_sub(path.len());
+        (path, before)
     }
 
     /// The members that were not read as groups, each with the group that lists it, in the order

@@ -2,13 +2,16 @@
 //! and what is broken.
 //!
 //! No I/O, no recursion. Memory is linear in the nest; counting each group's people takes one pass
-//! over the nest for each of its groups.
+//! over the nest for 64 of its groups.
 
 use super::{Graph, NodeId, Reach};
 use crate::name::{self, DnKey};
 use crate::reading::Reading;
 use serde::Serialize;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
+
+/// Groups in the path of a [`Member`] at most; nests that people make are far less deep.
+pub const LONGEST_PATH: usize = 16;
 
 /// Somebody who is in a group.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -17,8 +20,11 @@ pub struct Member {
     pub dn: String,
     /// What people call them.
     pub name: String,
-    /// The groups by which they are in: the named one first, the one that has them last.
+    /// The groups by which they are in: the named one first, the one that has them last; of more
+    /// than [`LONGEST_PATH`] groups those in between are left out.
     pub path: Vec<String>,
+    /// How many groups are left out of the path, behind its first.
+    pub left_out: usize,
     /// Whether no list of members shows them: the group is their primary group, or knows their login.
     pub unlisted: bool,
 }
@@ -143,19 +149,26 @@ impl<'r> Nest<'r> {
                 let key = self.reading.key(index)?;
                 let id = graph.find(key).filter(|id| self.reach.reached.contains(id.index()))?;
                 let called = entry.text("displayName").or_else(|| entry.text("cn"));
-                let path = self.reach.path(graph, key);
+                let (mut path, left_out) = self.reach.path_end(graph, key, LONGEST_PATH);
+                if left_out > 0 {
+                    path.first_mut().into_iter().for_each(|first| *first = self.group());
+                }
                 let last = self.reach.through.get(id.index()).copied().flatten()?;
                 Some(Member {
                     dn: entry.dn().to_owned(),
                     name: called.map_or_else(|| name::short(entry.dn()), |name| name.trim().to_owned()),
                     path: path.into_iter().map(str::to_owned).collect(),
+                    left_out,
                     unlisted: graph.is_unlisted(last, id),
                 })
             })
             .collect();
         people.sort_by(|one, other| {
-            let by = |member: &Member| (member.path.len(), member.path.clone(), member.name.to_lowercase());
-            by(one).cmp(&by(other)).then_with(|| one.dn.cmp(&other.dn))
+            let depth = |member: &Member| member.path.len() + member.left_out;
+            (depth(one).cmp(&depth(other)))
+                .then_with(|| one.path.cmp(&other.path))
+                .then_with(|| one.name.to_lowercase().cmp(&other.name.to_lowercase()))
+                .then_with(|| one.dn.cmp(&other.dn))
         });
         people
     }
@@ -164,28 +177,31 @@ impl<'r> Nest<'r> {
     #[must_use]
     pub fn tree(&self) -> Vec<Branch> {
         let graph = self.graph();
+        let nesting = graph.nesting(graph.key(self.root));
+        let counts: HashMap<NodeId, usize> = nesting.counts(|id| self.is_person(id)).into_iter().collect();
         let mut tree = Vec::new();
         let mut shown: HashSet<NodeId> = HashSet::new();
         let mut line: Vec<NodeId> = Vec::new();
+        let mut on_line: HashSet<NodeId> = HashSet::new();
         let mut open = vec![(self.root, 0)];
         while let Some((group, depth)) = open.pop() {
-            line.truncate(depth);
-            let place = if line.contains(&group) {
+            line.drain(depth.min(line.len())..).for_each(|left| {
+                on_line.remove(&left);
+            });
+            let place = if on_line.contains(&group) {
                 Place::Cycle
             } else if !shown.insert(group) {
                 Place::Again
             } else {
                 Place::Here
             };
-            line.push(group);
+            if place == Place::Here {
+                line.push(group);
+                on_line.insert(group);
+            }
             let members = graph.members(group).unwrap_or_default();
             let direct = members.iter().filter(|id| self.is_person(**id)).count();
-            let reach = graph.key(group).map(|key| graph.reach([key]));
-            let people = reach.map_or(0, |reach| {
-                let inside =
-                    reach.reached.ones().filter_map(|index| Some(NodeId(u32::try_from(index).ok()?)));
-                inside.filter(|id| self.is_person(*id)).count()
-            });
+            let people = counts.get(&group).copied().unwrap_or(0);
             tree.push(Branch { dn: graph.dn(group).to_owned(), depth, direct, people, place });
             if place == Place::Here {
                 let inner = members.iter().rev().filter(|id| graph.members(**id).is_some());
@@ -201,7 +217,7 @@ impl<'r> Nest<'r> {
         let graph = self.graph();
         let groups = self.groups();
         let named = |id: NodeId| graph.dn(id).to_owned();
-        let mut broken = Broken { cycles: self.cycles(&groups), ..Broken::default() };
+        let mut broken = Broken { cycles: self.cycles(), ..Broken::default() };
         let mut listed: HashSet<NodeId> = HashSet::new();
         let mut unlisted: Vec<(NodeId, NodeId)> = Vec::new();
         for &group in &groups {
@@ -229,18 +245,14 @@ impl<'r> Nest<'r> {
     }
 
     /// The groups that are in one another: components of more than one group, and groups that list
-    /// themselves. A group belongs to the component of all that it reaches and that reach it.
-    fn cycles(&self, groups: &[NodeId]) -> Vec<Vec<String>> {
+    /// themselves; each in the order of names, the components by their first.
+    fn cycles(&self) -> Vec<Vec<String>> {
         let graph = self.graph();
-        let mut cycles = Vec::new();
-        let mut placed: HashSet<NodeId> = HashSet::new();
-        for component in graph.components(groups) {
-            let is_one = component.len() > 1
-                || component.iter().any(|id| graph.members(*id).unwrap_or_default().contains(id));
-            if is_one && component.iter().all(|id| placed.insert(*id)) {
-                cycles.push(component.iter().map(|id| graph.dn(*id).to_owned()).collect());
-            }
-        }
-        cycles
+        let mut cycles: Vec<Vec<NodeId>> = graph.components([self.root]);
+        cycles.retain(|component| graph.is_cycle(component));
+        cycles.iter_mut().for_each(|component| component.sort_by_key(|id| graph.key(*id)));
+        cycles.sort_by_key(|component| component.first().and_then(|id| graph.key(*id)));
+        let named = |component: &Vec<NodeId>| component.iter().map(|id| graph.dn(*id).to_owned()).collect();
+        cycles.iter().map(named).collect()
     }
 }

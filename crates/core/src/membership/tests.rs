@@ -165,6 +165,33 @@ fn all_groups_of_a_person_come_with_a_shortest_path() {
 }
 
 #[test]
+fn every_path_is_found_within_bounds() {
+    let reading = troubled();
+    let of = |root: &str, name: &str, most| {
+        let (paths, all) = reading.graph().paths(&key(root), &key(name), most);
+        let told = |path: &Vec<&str>| path.iter().map(|dn| short(dn)).collect::<Vec<_>>().join(" > ");
+        (paths.iter().map(told).collect::<Vec<_>>(), all)
+    };
+    let both = vec!["users".to_owned(), "users > staff > north".to_owned()];
+    assert_eq!(of("users", "ada", 9), (both.clone(), true));
+    assert_eq!(of("users", "ada", 2), (both.clone(), true));
+    assert_eq!(of("users", "ada", 1), (both[..1].to_vec(), false), "there are more");
+    assert_eq!(of("staff", "staff", 9).0, ["staff > north > coast"], "through a cycle, once around");
+    assert_eq!(of("self", "self", 9).0, ["self"]);
+    for (root, name) in [("users", "dora"), ("users", "nobody"), ("nobody", "ada"), ("ada", "ada")] {
+        assert_eq!(of(root, name, 9), (vec![], true), "{name} in {root}");
+    }
+    // Every group holds every other: more paths than anybody could list.
+    let names: Vec<String> = (0..40).map(|number| format!("g{number}")).collect();
+    let mut dense = Graph::new();
+    for name in &names {
+        dense.add_group(key(name), name, names.iter().map(|name| (key(name), name.as_str())));
+    }
+    let (paths, all) = dense.paths(&key("g0"), &key("g39"), 100_000);
+    assert!(!all && paths.len() > 100 && paths[0] == ["g0"]);
+}
+
+#[test]
 fn a_cycle_through_every_group_is_gone_through_without_recursion() {
     let count = 100_000;
     let mut graph = Graph::new();
@@ -174,12 +201,72 @@ fn a_cycle_through_every_group_is_gone_through_without_recursion() {
     }
     let groups: Vec<NodeId> =
         (0..count).filter_map(|number| graph.find(&key(&format!("g{number}")))).collect();
-    let components = graph.components(&groups);
+    let components = graph.components(groups.iter().copied());
     assert_eq!((components.len(), components[0].len()), (1, count));
     assert_eq!(graph.reach([&key("g5")]).len(), count);
 }
 
+#[test]
+fn a_chain_of_very_many_groups_is_told_in_bounds() {
+    let count = 20_000;
+    let mut sweep = Sweep::new(Source::default());
+    let dn = |kind: &str, number: usize| format!("CN={kind}{number},DC=x");
+    for number in 0..count {
+        sweep.person(&dn("p", number), [("cn", [b"x".as_slice()])]).unwrap();
+    }
+    for number in 0..count {
+        let members = [("p", number), ("g", number + 1)].map(|(kind, number)| dn(kind, number));
+        let members = members.iter().map(|dn| (Dn::parse(dn).unwrap().key(), dn.as_str()));
+        sweep.graph_mut().add_group(key(&format!("g{number}")), &dn("g", number), members);
+    }
+    let reading = sweep.finish(&Intake::for_tests());
+    let nest = Nest::of(&reading, &key("g0")).unwrap();
+    let people = nest.people();
+    let last = people.last().unwrap();
+    assert_eq!((people.len(), last.path.len(), last.left_out), (count, LONGEST_PATH, count - LONGEST_PATH));
+    let ends = (last.path.first().unwrap(), last.path.last().unwrap());
+    assert_eq!(ends, (&dn("g", 0), &dn("g", count - 1)), "the first and the last are told");
+    let tree = nest.tree();
+    let counts = |at: usize| tree.get(at).map(|branch| (branch.depth, branch.people));
+    assert_eq!((counts(0), counts(count - 1)), (Some((0, count)), Some((count - 1, 1))));
+}
+
+/// Eight groups that hold one another in any way.
+fn any_graph(edges: &[(usize, usize)]) -> Graph {
+    let mut graph = Graph::new();
+    for group in 0..8 {
+        let members = edges.iter().filter(|(from, _)| *from == group).map(|(_, to)| format!("g{to}"));
+        let members: Vec<String> = members.collect();
+        let members = members.iter().map(|name| (key(name), name.as_str()));
+        graph.add_group(key(&format!("g{group}")), &format!("g{group}"), members);
+    }
+    graph
+}
+
 proptest! {
+    /// One pass for many roots finds what a pass for each finds, and so do the counts.
+    #[test]
+    fn one_pass_for_many_roots_equals_one_for_each(
+        edges in proptest::collection::vec((0_usize..8, 0_usize..8), 0..24),
+        roots in proptest::collection::vec(0_usize..9, 0..70),
+    ) {
+        let graph = any_graph(&edges);
+        let roots: Vec<DnKey> = roots.iter().map(|root| key(&format!("g{root}"))).collect();
+        let nesting = graph.nesting(&roots);
+        let inclusion = nesting.inclusion(&roots);
+        for name in 0..8 {
+            let name = key(&format!("g{name}"));
+            let expected: Vec<usize> =
+                (0..roots.len()).filter(|at| graph.reach([&roots[*at]]).contains(&graph, &name)).collect();
+            prop_assert_eq!(inclusion.of(&name).collect::<Vec<_>>(), expected);
+        }
+        prop_assert_eq!(inclusion.len(), graph.reach(&roots).len());
+        prop_assert_eq!(inclusion.is_empty(), graph.reach(&roots).is_empty());
+        for (group, count) in nesting.counts(|_| true) {
+            prop_assert_eq!(count, graph.reach(graph.key(group)).len());
+        }
+    }
+
     /// One pass finds what repeating until nothing changes finds, and every path is real.
     #[test]
     fn reach_equals_the_naive_closure(edges in proptest::collection::vec((0u8..12, 0u8..16), 0..60), root in 0u8..12) {
@@ -211,15 +298,24 @@ proptest! {
         }
     }
 
+    /// The shortest of all paths is as long as the one that is kept, and all are different.
+    #[test]
+    fn all_paths_begin_with_a_shortest(edges in proptest::collection::vec((0_usize..8, 0_usize..8), 0..24)) {
+        let graph = any_graph(&edges);
+        let (root, name) = (key("g0"), key("g7"));
+        let (paths, all) = graph.paths(&root, &name, 100_000);
+        prop_assert!(all);
+        let shortest = graph.reach([&root]).path(&graph, &name).len();
+        prop_assert_eq!(paths.first().map_or(0, Vec::len), shortest);
+        let different: HashSet<&Vec<&str>> = paths.iter().collect();
+        prop_assert_eq!(different.len(), paths.len());
+        prop_assert!(paths.windows(2).all(|pair| pair[0].len() <= pair[1].len()));
+    }
+
     /// Upwards finds the groups that downwards reach a name, by paths of the same length.
     #[test]
     fn upwards_equals_downwards(edges in proptest::collection::vec((0_usize..8, 0_usize..8), 0..24)) {
-        let mut graph = Graph::new();
-        for group in 0..8 {
-            let members: Vec<String> =
-                edges.iter().filter(|(from, _)| *from == group).map(|(_, to)| format!("g{to}")).collect();
-            graph.add_group(key(&format!("g{group}")), &format!("g{group}"), members.iter().map(|name| (key(name), name.as_str())));
-        }
+        let graph = any_graph(&edges);
         for name in 0..8 {
             let name = key(&format!("g{name}"));
             let above = graph.above(&name);
@@ -235,14 +331,9 @@ proptest! {
     /// Two groups are in one component exactly when each reaches the other.
     #[test]
     fn components_are_groups_that_reach_each_other(edges in proptest::collection::vec((0_usize..8, 0_usize..8), 0..24)) {
-        let mut graph = Graph::new();
-        for group in 0..8 {
-            let members: Vec<String> =
-                edges.iter().filter(|(from, _)| *from == group).map(|(_, to)| format!("g{to}")).collect();
-            graph.add_group(key(&format!("g{group}")), "", members.iter().map(|name| (key(name), name.as_str())));
-        }
+        let graph = any_graph(&edges);
         let all: Vec<NodeId> = (0..8).filter_map(|group| graph.find(&key(&format!("g{group}")))).collect();
-        let components = graph.components(&all);
+        let components = graph.components(all.iter().copied());
         prop_assert_eq!(components.iter().map(Vec::len).sum::<usize>(), 8, "each group once");
         let reaches = |from: NodeId, to: NodeId| {
             from == to || graph.key(from).is_some_and(|key| graph.reach([key]).reached.contains(to.index()))
