@@ -249,10 +249,11 @@ pub(crate) struct Members {
     #[arg(required_unless_present = "of")]
     pub(crate) group: Option<String>,
 
-    /// Show the groups of one person instead: a DN, or a piece of a login or name that one has.
+    /// Show the groups of one person instead: a DN, or a piece of a login or name that one has. With
+    /// a GROUP, every way by which they are in that one.
     ///
     /// Example: webtaxon members --of bthornbury
-    #[arg(long, value_name = "PERSON", conflicts_with_all = ["group", "tree", "broken"])]
+    #[arg(long, value_name = "PERSON", conflicts_with_all = ["tree", "broken", "drawn"])]
     pub(crate) of: Option<String>,
 
     /// Show the groups inside one another, with how many people are in each.
@@ -262,6 +263,23 @@ pub(crate) struct Members {
     /// Show cycles, empty groups, members that are gone or from outside, and who is in no list.
     #[arg(long)]
     pub(crate) broken: bool,
+
+    /// Write a table of the members, a picture of the groups, or their graph for other programs.
+    ///
+    /// Example: webtaxon members "Loans Desk Users" --as svg > nest.svg
+    #[arg(long = "as", value_name = "KIND", conflicts_with_all = ["tree", "broken", "format"])]
+    pub(crate) drawn: Option<Drawn>,
+}
+
+/// What `members --as` writes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Drawn {
+    /// The members, for a spreadsheet.
+    Csv,
+    /// The groups inside one another as boxes and lines, for a browser.
+    Svg,
+    /// The same as DOT text.
+    Dot,
 }
 
 /// Options of `fields`.

@@ -1,54 +1,120 @@
 //! `webtaxon members`: who is in a group, through which groups, and what is broken in its nest.
 
-use crate::arguments::{Common, Format, Members as Options};
+use crate::arguments::{Common, Drawn, Format, Members as Options};
 use crate::output::{Output, harmless, width};
 use crate::run::{Exit, failed, open, same_options};
 use crate::text;
-use webtaxon::core::membership::Nest;
-use webtaxon::core::name::Dn;
+use webtaxon::core::membership::{Nest, Ways};
+use webtaxon::core::name::{Dn, short};
+use webtaxon::core::reading::Reading;
 use webtaxon::core::schema::nearest;
 use webtaxon::directory::survey::{self, EntryKind, Finding};
 use webtaxon::{Error, Workspace, report};
 
 /// Groups that are looked at for a name.
 const FOUND: usize = 200;
+/// Ways by which somebody is in a group that are shown.
+const MOST_WAYS: usize = 20;
 
 pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> Exit {
     let workspace = match open(common, output) {
         Ok(workspace) => workspace,
         Err(exit) => return exit,
     };
-    if let Some(person) = &options.of {
-        return groups_of(&workspace, person, common, output).await;
+    match (&options.group, &options.of) {
+        (Some(group), Some(person)) => ways(&workspace, group, person, common, output).await,
+        (None, Some(person)) => groups_of(&workspace, person, common, output).await,
+        (group, None) => {
+            members_of(&workspace, group.as_deref().unwrap_or_default(), options, common, output).await
+        }
     }
-    let text = options.group.as_deref().unwrap_or_default();
-    let group = match named(&workspace, text, EntryKind::Group, output).await {
-        Ok(group) => group,
+}
+
+/// Who is in a group.
+async fn members_of(
+    workspace: &Workspace,
+    text: &str,
+    options: &Options,
+    common: &Common,
+    output: &Output,
+) -> Exit {
+    let (group, reading) = match nest_of(workspace, text, output).await {
+        Ok(read) => read,
         Err(exit) => return exit,
     };
-    let reading = match workspace.nest(&group).await {
-        Ok(reading) => reading,
-        Err(error) => return failed(&error, output),
-    };
     let Some(nest) = Nest::of(&reading, &group.key()) else {
-        for gap in reading.gaps() {
-            output.error_text(&format!("{}: {}", gap.part, gap.reason));
-        }
-        let option = same_options(common);
-        output
-            .aside(&format!("  To do: webtaxon browse{option} --find NAME shows the full names of groups\n"));
-        return Exit::Failed;
+        return no_group(workspace, &group, &reading, common, output).await;
     };
-    output.answer(&match common.format {
-        Format::Json => format!("{:#}\n", report::members(&nest, &reading)),
-        Format::Text if options.tree => text::nest_tree(&nest, &reading),
-        Format::Text if options.broken => text::nest_broken(&nest, &reading),
-        Format::Text => text::members(
+    let whole = reading.gaps().is_empty();
+    output.answer(&match (options.drawn, common.format) {
+        (Some(Drawn::Csv), _) => report::members_csv(&nest),
+        (Some(Drawn::Svg), _) => report::nest_svg(&nest, whole),
+        (Some(Drawn::Dot), _) => report::nest_dot(&nest),
+        (None, Format::Json) => format!("{:#}\n", report::members(&nest, &reading)),
+        (None, Format::Text) if options.tree => text::nest_tree(&nest, &reading),
+        (None, Format::Text) if options.broken => text::nest_broken(&nest, &reading),
+        (None, Format::Text) => text::members(
             &nest,
             &reading,
             width(),
             &format!("{} \"{}\"", same_options(common), harmless(text)),
         ),
+    });
+    if options.drawn.is_some() {
+        for gap in reading.gaps() {
+            output.warning(&format!("not read to its end: {}: {}", gap.part, gap.reason));
+        }
+    }
+    if whole { Exit::Done } else { Exit::NotWhole }
+}
+
+/// The group that is meant, and its nest.
+async fn nest_of(workspace: &Workspace, text: &str, output: &Output) -> Result<(Dn, Reading), Exit> {
+    let group = named(workspace, text, EntryKind::Group, output).await?;
+    match workspace.nest(&group).await {
+        Ok(reading) => Ok((group, reading)),
+        Err(error) => Err(failed(&error, output)),
+    }
+}
+
+/// Says why a group was not read as one.
+async fn no_group(
+    workspace: &Workspace,
+    group: &Dn,
+    reading: &Reading,
+    common: &Common,
+    output: &Output,
+) -> Exit {
+    for gap in reading.gaps() {
+        output.error_text(&format!("{}: {}", gap.part, gap.reason));
+    }
+    if let Some(near) = nearest_one(workspace, &short(&group.to_string()), EntryKind::Group).await
+        && Dn::parse(&near.dn).is_ok_and(|near| near.key() != group.key())
+    {
+        output.aside(&format!("  did you mean {}?\n", harmless(&near.dn)));
+    }
+    let option = same_options(common);
+    output.aside(&format!("  To do: webtaxon browse{option} --find NAME shows the full names of groups\n"));
+    Exit::Failed
+}
+
+/// Every way by which one person is in a group.
+async fn ways(workspace: &Workspace, group: &str, person: &str, common: &Common, output: &Output) -> Exit {
+    let (group, reading) = match nest_of(workspace, group, output).await {
+        Ok(read) => read,
+        Err(exit) => return exit,
+    };
+    let person = match named(workspace, person, EntryKind::Person, output).await {
+        Ok(person) => person,
+        Err(exit) => return exit,
+    };
+    if !reading.graph().is_group(&group.key()) {
+        return no_group(workspace, &group, &reading, common, output).await;
+    }
+    let ways = Ways::of(&reading, &group.key(), &person.key(), MOST_WAYS);
+    output.answer(&match common.format {
+        Format::Json => format!("{:#}\n", report::ways(&group, &person, &ways, &reading)),
+        Format::Text => text::ways(&group.to_string(), &person.to_string(), &ways, &reading),
     });
     if reading.gaps().is_empty() { Exit::Done } else { Exit::NotWhole }
 }
@@ -104,8 +170,8 @@ async fn named(workspace: &Workspace, text: &str, kind: EntryKind, output: &Outp
             Exit::Failed
         }),
         [] => {
-            let hint = nearest_name(workspace, text, kind).await;
-            let hint = hint.map(|near| format!("; did you mean {near}?")).unwrap_or_default();
+            let hint = nearest_one(workspace, text, kind).await;
+            let hint = hint.map(|near| format!("; did you mean {}?", near.name)).unwrap_or_default();
             output.error_text(&format!("{nobody} \"{text}\" in the name{hint}"));
             Err(Exit::Failed)
         }
@@ -130,14 +196,17 @@ async fn find(workspace: &Workspace, text: &str, kind: EntryKind) -> Result<Vec<
     Ok(found?.0.into_iter().filter(|one| one.kind == kind).collect())
 }
 
-/// The name that is most like one that nobody has: among those with one of its words.
-async fn nearest_name(workspace: &Workspace, text: &str, kind: EntryKind) -> Option<String> {
+/// The one whose name is most like one that nobody has: among those with one of its words, or with
+/// the beginning of one.
+async fn nearest_one(workspace: &Workspace, text: &str, kind: EntryKind) -> Option<Finding> {
     let mut words: Vec<&str> = text.split_whitespace().filter(|word| word.chars().count() > 2).collect();
     words.sort_by_key(|word| std::cmp::Reverse(word.len()));
-    for word in words.into_iter().take(3) {
-        let found = find(workspace, word, kind).await.ok()?;
-        if let Some(near) = nearest(text, found.iter().map(|one| one.name.as_str())) {
-            return Some(near.to_owned());
+    let beginning = |word: &&str| word.chars().take(3).collect::<String>();
+    let beginnings: Vec<String> = words.iter().take(1).map(beginning).collect();
+    for piece in words.into_iter().take(3).chain(beginnings.iter().map(String::as_str)) {
+        let found = find(workspace, piece, kind).await.ok()?;
+        if let Some(near) = nearest(text, found.iter().map(|one| one.name.as_str())).map(str::to_owned) {
+            return found.into_iter().find(|one| one.name == near);
         }
     }
     None

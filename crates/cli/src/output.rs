@@ -5,9 +5,9 @@ use crate::arguments::Color;
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
 use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme};
-use std::fmt::Write as _;
 use std::io::{self, IsTerminal as _, Write as _};
 use webtaxon::core::name::Pasted;
+pub(crate) use webtaxon::report::harmless;
 
 /// Lines are no wider than this where nobody says how wide the terminal is.
 const WIDTH: usize = 100;
@@ -101,20 +101,6 @@ pub(crate) fn paint(tone: Tone, text: &str) -> String {
     format!("{style}{text}{style:#}")
 }
 
-/// Text from a stranger for a terminal: control and bidirectional-override characters are written
-/// as escapes, everything else stays.
-pub(crate) fn harmless(text: &str) -> String {
-    let mut shown = String::with_capacity(text.len());
-    for character in text.chars() {
-        if character.is_control() || is_bidi_control(character) {
-            let _ = write!(shown, "\\u{{{:x}}}", u32::from(character));
-        } else {
-            shown.push(character);
-        }
-    }
-    shown
-}
-
 /// As [`harmless`], but line breaks and the colours that the report itself writes stay.
 fn harmless_report(text: &str) -> String {
     let mut shown = String::with_capacity(text.len());
@@ -134,10 +120,6 @@ fn harmless_report(text: &str) -> String {
         rest = rest.get(taken..).unwrap_or("");
     }
     shown
-}
-
-fn is_bidi_control(character: char) -> bool {
-    matches!(character, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
 }
 
 #[cfg(test)]

@@ -4,9 +4,12 @@ use super::{counted, heading};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr as _;
-use webtaxon::core::membership::{Above, Branch, Broken, Member, Nest, Place, Stray};
+use webtaxon::core::membership::{Above, Branch, Broken, Member, Nest, Place, Stray, Way, Ways};
 use webtaxon::core::name::short;
 use webtaxon::core::reading::Reading;
+
+/// Levels of a tree that are indented.
+const MOST_INDENT: usize = 20;
 
 /// Everybody who is in, by the path through which they are.
 pub(crate) fn members(nest: &Nest<'_>, reading: &Reading, width: usize, same: &str) -> String {
@@ -25,9 +28,16 @@ pub(crate) fn members(nest: &Nest<'_>, reading: &Reading, width: usize, same: &s
         let _ =
             writeln!(text, "{unlisted} of them in no list of members, by primary group or login (marked *).");
     }
-    for of_a_path in people.chunk_by(|one, other| one.path == other.path) {
+    let is_same = |one: &Member, other: &Member| one.path == other.path && one.left_out == other.left_out;
+    for of_a_path in people.chunk_by(is_same) {
         let Some(first) = of_a_path.first() else { continue };
-        let path: Vec<String> = first.path.iter().map(|dn| harmless(&short(dn))).collect();
+        let mut path: Vec<String> = first.path.iter().map(|dn| harmless(&short(dn))).collect();
+        if first.left_out > 0 {
+            path.insert(
+                1.min(path.len()),
+                format!("({} left out)", counted(first.left_out, "group", "groups")),
+            );
+        }
         let title = if path.len() == 1 { "directly".to_owned() } else { path.join(" > ") };
         heading(&mut text, &format!("{title} ({})", of_a_path.len()));
         names(&mut text, of_a_path, width);
@@ -90,6 +100,26 @@ pub(crate) fn groups(person: &str, groups: &[Above], reading: &Reading) -> Strin
     text
 }
 
+/// Every way by which somebody is in a group.
+pub(crate) fn ways(group: &str, person: &str, ways: &Ways, reading: &Reading) -> String {
+    let mut text = head(person, reading);
+    let name = harmless(&short(group));
+    if ways.ways.is_empty() {
+        let _ = writeln!(text, "Not in {name}, neither directly nor through any group inside it.");
+        return text;
+    }
+    let more = if ways.all { "" } else { " or more; the shortest are" };
+    let _ = writeln!(text, "In {name}, by {}{more}:\n", counted(ways.ways.len(), "way", "ways"));
+    for Way { path, unlisted } in &ways.ways {
+        let inner: Vec<String> = path.iter().skip(1).map(|dn| harmless(&short(dn))).collect();
+        let how =
+            if inner.is_empty() { "directly".to_owned() } else { format!("through {}", inner.join(" > ")) };
+        let note = if *unlisted { ", by primary group or login: no list shows it" } else { "" };
+        let _ = writeln!(text, "  {how}{note}");
+    }
+    text
+}
+
 fn head(what: &str, reading: &Reading) -> String {
     let mut text = format!("{}\n", paint(Tone::Heading, &harmless(what)));
     if reading.gaps().is_empty() {
@@ -135,7 +165,11 @@ pub(crate) fn nest_tree(nest: &Nest<'_>, reading: &Reading) -> String {
             Place::Here if people == 0 => ": nobody is in it",
             Place::Here => "",
         };
-        let indent = "  ".repeat(depth);
+        // Very deep ones are told by their depth.
+        let indent = match depth {
+            ..=MOST_INDENT => "  ".repeat(depth),
+            _ => format!("{}({depth} deep) ", "  ".repeat(MOST_INDENT)),
+        };
         let _ = writeln!(text, "  {direct:>7}  {people:>8}  {indent}{}{note}", harmless(&short(&dn)));
     }
     text

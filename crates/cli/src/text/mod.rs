@@ -5,7 +5,7 @@ mod members;
 mod survey;
 
 pub(crate) use filter::filter;
-pub(crate) use members::{groups, members, nest_broken, nest_tree};
+pub(crate) use members::{groups, members, nest_broken, nest_tree, ways};
 pub(crate) use survey::{fields, found, snapshot, trees};
 
 use crate::output::{Tone, harmless, paint};

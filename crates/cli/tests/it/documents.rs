@@ -23,7 +23,7 @@ fn commands(document: &str) -> Vec<Vec<String>> {
     let lines = blocks.flat_map(str::lines).map(str::trim);
     lines
         .filter_map(|line| line.strip_prefix(HOW_CARGO_RUNS_IT).or_else(|| line.strip_prefix("webtaxon ")))
-        .map(|line| words(line.split(" #").next().unwrap_or(line)))
+        .map(|line| words(line.split(" #").next().unwrap_or(line).split(" > ").next().unwrap_or(line)))
         .collect()
 }
 

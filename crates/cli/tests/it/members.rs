@@ -79,6 +79,51 @@ fn all_groups_of_a_person() {
 }
 
 #[test]
+fn every_way_by_which_a_person_is_in_a_group() {
+    let museum = Museum::open(&[]);
+    for (group, person, words) in [
+        (
+            USERS,
+            "bthornbury",
+            "by 1 way:\n\n  through Loans Desk Terminal Users, by primary group or login: no list",
+        ),
+        ("Loans Desk Users", "aibbotson", "through Loans Desk Staff > Curators > Botany Curators\n"),
+        (
+            "Conservators",
+            "bthornbury",
+            "Not in Conservators, neither directly nor through any group inside it.\n",
+        ),
+    ] {
+        let run = museum.run(&["members", group, "--of", person]);
+        assert!(run.code == 0 && run.out.contains(words), "{person}: {}{}", run.out, run.err);
+    }
+    let json: Value =
+        serde_json::from_str(&museum.run(&["members", USERS, "--of", "bthornbury", "--format", "json"]).out)
+            .unwrap();
+    let told = (&json["format"], &json["all"], &json["ways"][0]["unlisted"]);
+    assert_eq!(told, (&"webtaxon.ways/1".into(), &true.into(), &true.into()));
+}
+
+#[test]
+fn a_table_and_pictures_go_to_standard_output() {
+    let museum = Museum::open(&[]);
+    for (kind, begin, part) in [
+        ("csv", "name,dn,how,listed,groups,path\n", "Beatrice Thornbury,\"CN=Beatrice Thornbury,"),
+        ("svg", "<svg xmlns=\"http://www.w3.org/2000/svg\"", ">4 itself, 10 in all, in a cycle</text>"),
+        ("dot", "digraph nest {", "tooltip=\"CN=Student Lenders,OU=Groups,DC=quillmere,DC=example\""),
+    ] {
+        let run = museum.run(&["members", USERS, "--as", kind]);
+        assert_eq!((run.code, run.err.as_str()), (0, ""), "{kind}");
+        assert!(run.out.starts_with(begin) && run.out.contains(part), "{kind}: {}", run.out);
+    }
+    let both = museum.run(&["members", USERS, "--as", "csv", "--tree"]);
+    assert_eq!(both.code, 2, "{}", both.err);
+    let cut = Museum::open(&["--fault", "cut@262"]);
+    let run = cut.run(&["members", USERS, "--as", "csv"]);
+    assert!(run.code == 4 && run.err.contains("not read to its end"), "{}", run.err);
+}
+
+#[test]
 fn a_group_is_never_guessed() {
     let museum = Museum::open(&[]);
     for (group, words) in [
@@ -87,6 +132,14 @@ fn a_group_is_never_guessed() {
         ("Zebras", "no group has \"Zebras\" in the name"),
         (r"CN=Ibbotson\, Ada,OU=Botany,OU=People,DC=quillmere,DC=example", "it is not a group"),
         ("CN=Nobody,OU=Groups,DC=quillmere,DC=example", "does not exist"),
+        (
+            "CN=Curators,DC=quillmere,DC=example",
+            "did you mean CN=Curators,OU=Groups,DC=quillmere,DC=example?",
+        ),
+        (
+            "CN=Curatros,OU=Groups,DC=quillmere,DC=example",
+            "did you mean CN=Curators,OU=Groups,DC=quillmere,DC=example?",
+        ),
     ] {
         let run = museum.run(&["members", group]);
         assert_eq!((run.code, run.out.as_str()), (1, ""), "{group}");

@@ -4,6 +4,7 @@
 
 use super::{Graph, NodeId};
 use crate::name::DnKey;
+use crate::reading::Reading;
 use serde::Serialize;
 use std::collections::{HashMap, HashSet, VecDeque};
 
@@ -16,6 +17,41 @@ pub struct Above {
     pub path: Vec<String>,
     /// Whether the last one does not list them: it is their primary group, or knows their login.
     pub unlisted: bool,
+}
+
+/// The ways by which somebody is in one group.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Ways {
+    /// For each, the groups from the named one down to the one that has them.
+    pub ways: Vec<Way>,
+    /// Whether there are no others.
+    pub all: bool,
+}
+
+/// One of them.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Way {
+    /// The groups: the named one first, the one that has them last.
+    pub path: Vec<String>,
+    /// Whether the last one does not list them: it is their primary group, or knows their login.
+    pub unlisted: bool,
+}
+
+impl Ways {
+    /// The shortest ways first, at most so many.
+    #[must_use]
+    pub fn of(reading: &Reading, group: &DnKey, person: &DnKey, most: usize) -> Self {
+        let graph = reading.graph();
+        let (paths, all) = graph.paths(group, person, most);
+        let way = |path: Vec<NodeId>| Way {
+            unlisted: path
+                .last()
+                .zip(graph.find(person))
+                .is_some_and(|(last, id)| graph.is_unlisted(*last, id)),
+            path: path.iter().map(|id| graph.dn(*id).to_owned()).collect(),
+        };
+        Self { ways: paths.into_iter().map(way).collect(), all }
+    }
 }
 
 /// Steps that are tried at most to find every path.
@@ -77,8 +113,7 @@ impl Graph {
     /// Every path by which a name is in a group, with no group twice in one, the shortest first: at
     /// most so many; and whether that is all. Each begins with the group and ends with the group that
     /// has the name itself.
-    #[must_use]
-    pub fn paths(&self, root: &DnKey, name: &DnKey, most: usize) -> (Vec<Vec<&str>>, bool) {
+    pub(super) fn paths(&self, root: &DnKey, name: &DnKey, most: usize) -> (Vec<Vec<NodeId>>, bool) {
         let mut paths = Vec::new();
         let (Some(top), Some(bottom)) = (self.find(root), self.find(name)) else { return (paths, true) };
         let inside = self.reach([root]).reached;
@@ -109,7 +144,7 @@ impl Graph {
                     return (paths, false);
                 }
                 let line = std::iter::successors(Some(at), |step| steps.get(*step)?.1);
-                paths.push(line.filter_map(|step| steps.get(step)).map(|(id, _)| self.dn(*id)).collect());
+                paths.push(line.filter_map(|step| steps.get(step)).map(|(id, _)| *id).collect());
             }
             below = Some(at);
             at += 1;

@@ -48,6 +48,11 @@ impl<'g> Nesting<'g> {
         Inclusion { graph: self.graph, bits: roots.chunks(PASS).map(|roots| self.pass(roots, 0)).collect() }
     }
 
+    /// The groups of each component, the outer ones first, and whether they are in one another.
+    pub(super) fn components(&self) -> &[(Vec<NodeId>, bool)] {
+        &self.components
+    }
+
     /// How many names that count are in each group, in the order in which the groups are kept.
     pub(super) fn counts(&self, counts: impl Fn(NodeId) -> bool) -> Vec<(NodeId, usize)> {
         let groups: Vec<(usize, NodeId)> = self

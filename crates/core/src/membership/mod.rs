@@ -10,14 +10,16 @@ mod chain;
 mod components;
 mod inclusion;
 mod nest;
+mod outline;
 mod roll;
 #[cfg(test)]
 mod tests;
 
-pub use above::Above;
+pub use above::{Above, Way, Ways};
 pub use chain::Links;
 pub use inclusion::{Inclusion, Nesting};
 pub use nest::{Branch, Broken, LONGEST_PATH, Member, Nest, Place, Stray};
+pub use outline::Outlined;
 pub use roll::{Roll, primary_group, without_uid};
 
 use crate::name::DnKey;

@@ -91,8 +91,8 @@ impl Broken {
 /// The nest of one group in a reading.
 #[derive(Debug)]
 pub struct Nest<'r> {
-    reading: &'r Reading,
-    root: NodeId,
+    pub(super) reading: &'r Reading,
+    pub(super) root: NodeId,
     reach: Reach,
 }
 
@@ -132,7 +132,13 @@ impl<'r> Nest<'r> {
         self.groups().len() - 1
     }
 
-    fn is_person(&self, id: NodeId) -> bool {
+    /// Whether a member is neither one of the people nor a group, and is there.
+    pub(super) fn is_outside(&self, id: NodeId) -> bool {
+        let graph = self.graph();
+        !self.is_person(id) && !graph.is_gone(id) && graph.members(id).is_none()
+    }
+
+    pub(super) fn is_person(&self, id: NodeId) -> bool {
         self.graph().key(id).is_some_and(|key| self.reading.is_person(key))
     }
 
@@ -233,7 +239,7 @@ impl<'r> Nest<'r> {
                     listed.insert(member);
                 } else if graph.is_gone(member) {
                     broken.gone.push(stray());
-                } else if graph.members(member).is_none() {
+                } else if self.is_outside(member) {
                     broken.outside.push(stray());
                 }
             }

@@ -125,6 +125,35 @@ fn a_tree_shows_each_group_once() {
 }
 
 #[test]
+fn an_outline_has_each_group_once_behind_all_that_it_is_in() {
+    let reading = troubled();
+    let outline = Nest::of(&reading, &key("users")).unwrap().outline();
+    let told: Vec<_> = outline
+        .iter()
+        .map(|one| (short(&one.dn), one.level, one.direct, one.people, one.in_cycle, one.inside.clone()))
+        .collect();
+    let expected = [
+        ("users", 0, 1, 3, false, vec![1, 2]),
+        ("empty", 1, 0, 0, false, vec![]),
+        ("staff", 1, 1, 3, true, vec![3]),
+        ("north", 2, 1, 3, true, vec![4]),
+        ("coast", 3, 1, 3, true, vec![2]),
+    ];
+    assert_eq!(
+        told,
+        expected.map(|(dn, level, direct, people, cycle, inside)| (
+            dn.to_owned(),
+            level,
+            direct,
+            people,
+            cycle,
+            inside
+        ))
+    );
+    assert_eq!((outline[0].gone, outline[0].outside, outline[4].unlisted), (1, 1, 1));
+}
+
+#[test]
 fn what_is_broken_is_told_with_its_group() {
     let reading = troubled();
     let broken = Nest::of(&reading, &key("users")).unwrap().broken();
@@ -169,7 +198,9 @@ fn every_path_is_found_within_bounds() {
     let reading = troubled();
     let of = |root: &str, name: &str, most| {
         let (paths, all) = reading.graph().paths(&key(root), &key(name), most);
-        let told = |path: &Vec<&str>| path.iter().map(|dn| short(dn)).collect::<Vec<_>>().join(" > ");
+        let graph = reading.graph();
+        let told =
+            |path: &Vec<NodeId>| path.iter().map(|id| short(graph.dn(*id))).collect::<Vec<_>>().join(" > ");
         (paths.iter().map(told).collect::<Vec<_>>(), all)
     };
     let both = vec!["users".to_owned(), "users > staff > north".to_owned()];
@@ -188,7 +219,10 @@ fn every_path_is_found_within_bounds() {
         dense.add_group(key(name), name, names.iter().map(|name| (key(name), name.as_str())));
     }
     let (paths, all) = dense.paths(&key("g0"), &key("g39"), 100_000);
-    assert!(!all && paths.len() > 100 && paths[0] == ["g0"]);
+    assert!(!all && paths.len() > 100 && paths[0].len() == 1);
+    let ways = Ways::of(&reading, &key("north"), &key("cleo"), 9);
+    let path = ["CN=north,DC=x", "CN=coast,DC=x"].map(str::to_owned).to_vec();
+    assert_eq!(ways, Ways { ways: vec![Way { path, unlisted: true }], all: true });
 }
 
 #[test]
@@ -307,7 +341,7 @@ proptest! {
         prop_assert!(all);
         let shortest = graph.reach([&root]).path(&graph, &name).len();
         prop_assert_eq!(paths.first().map_or(0, Vec::len), shortest);
-        let different: HashSet<&Vec<&str>> = paths.iter().collect();
+        let different: HashSet<&Vec<NodeId>> = paths.iter().collect();
         prop_assert_eq!(different.len(), paths.len());
         prop_assert!(paths.windows(2).all(|pair| pair[0].len() <= pair[1].len()));
     }

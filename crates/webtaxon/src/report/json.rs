@@ -6,7 +6,8 @@ use serde_json::{Value, json};
 use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::advice::Advice;
 use webtaxon_core::filter::{Judged, Passed, Repaired};
-use webtaxon_core::membership::{Above, Nest};
+use webtaxon_core::membership::{Above, Nest, Ways};
+use webtaxon_core::name::Dn;
 use webtaxon_core::preview::{Change, Held, Preview};
 use webtaxon_core::reading::Reading;
 use webtaxon_core::value::readable;
@@ -119,6 +120,20 @@ pub fn groups(person: &str, groups: &[Above], reading: &Reading) -> Value {
         "whole": reading.gaps().is_empty(),
         "gaps": reading.gaps(),
         "groups": groups,
+    })
+}
+
+/// The ways by which one person is in a group, as `webtaxon.ways/1`.
+#[must_use]
+pub fn ways(group: &Dn, person: &Dn, ways: &Ways, reading: &Reading) -> Value {
+    json!({
+        "format": "webtaxon.ways/1",
+        "group": group.to_string(),
+        "person": person.to_string(),
+        "whole": reading.gaps().is_empty(),
+        "gaps": reading.gaps(),
+        "ways": ways.ways,
+        "all": ways.all,
     })
 }
 

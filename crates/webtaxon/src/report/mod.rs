@@ -1,5 +1,38 @@
-//! Results as data: JSON documents with stable keys. Text for people is the command-line tool's.
+//! Results as data: JSON documents with stable keys, tables, pictures. Text for people is the
+//! command-line tool's.
 
 mod json;
+mod layers;
+mod nest;
 
-pub use json::{browse, check, fields, filter, found, groups, members, preview};
+pub use json::{browse, check, fields, filter, found, groups, members, preview, ways};
+pub use nest::{members_csv, nest_dot, nest_svg};
+
+use std::borrow::Cow;
+use std::fmt::Write as _;
+
+/// Text from a stranger, to be shown: control and bidirectional-override characters are written as
+/// escapes, everything else stays.
+#[must_use]
+pub fn harmless(text: &str) -> String {
+    let mut shown = String::with_capacity(text.len());
+    for character in text.chars() {
+        if character.is_control() || is_bidi_control(character) {
+            let _ = write!(shown, "\\u{{{:x}}}", u32::from(character));
+        } else {
+            shown.push(character);
+        }
+    }
+    shown
+}
+
+fn is_bidi_control(character: char) -> bool {
+    matches!(character, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+}
+
+/// Text from a stranger for a table: a cell that a spreadsheet would take for a formula gets an
+/// apostrophe in front.
+fn tame(text: &str) -> Cow<'_, str> {
+    let is_formula = text.starts_with(['\t', '\r']) || text.trim_start().starts_with(['=', '+', '-', '@']);
+    if is_formula { Cow::Owned(format!("'{text}")) } else { Cow::Borrowed(text) }
+}
