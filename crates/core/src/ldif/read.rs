@@ -27,7 +27,7 @@ pub struct Records<'t> {
     ended: bool,
     longest: usize,
     /// The last entry's attributes: the next one mostly has the same, in the same order.
-    usual: Vec<&'t str>,
+    usual: Vec<Option<&'t str>>,
     /// Where the record began: bytes that were left then, and its first line.
     began: (usize, usize),
 }
@@ -153,10 +153,9 @@ impl<'t> Records<'t> {
             } else {
                 if let Cow::Borrowed(name) = name {
                     let at = record.attributes.len();
-                    // What is never a name stands where there is none.
-                    self.usual.resize(self.usual.len().max(at + 1), "\n");
+                    self.usual.resize(self.usual.len().max(at + 1), None);
                     if let Some(usual) = self.usual.get_mut(at) {
-                        *usual = name;
+                        *usual = Some(name);
                     }
                 }
                 record.attributes.push((name, value));
@@ -173,7 +172,7 @@ impl<'t> Records<'t> {
     /// tells which attribute would be the next.
     fn usual_lines(&mut self, attributes: &mut Vec<Attribute<'t>>) -> Option<&'t str> {
         loop {
-            let name = *self.usual.get(attributes.len())?;
+            let name = (*self.usual.get(attributes.len())?)?;
             let Some(value) = self.expected(name) else { return Some(name) };
             attributes.push((Cow::Borrowed(name), Cow::Borrowed(value)));
         }
