@@ -4,7 +4,9 @@ use super::{counted, heading};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr as _;
-use webtaxon::core::membership::{Above, Branch, Broken, Member, Nest, Place, Stray, Way, Ways};
+use webtaxon::core::membership::{
+    Above, Branch, Broken, ForeignMember, Member, Nest, Place, Stray, Way, Ways,
+};
 use webtaxon::core::name::short;
 use webtaxon::core::reading::Reading;
 
@@ -144,6 +146,7 @@ fn summary(broken: &Broken) -> Option<String> {
         (broken.empty.len(), "empty group", "empty groups"),
         (broken.gone.len(), "member that is gone", "members that are gone"),
         (broken.outside.len(), "member from outside", "members from outside"),
+        (broken.foreign.len(), "member of another domain", "members of other domains"),
     ];
     let parts: Vec<String> = parts
         .into_iter()
@@ -210,6 +213,16 @@ pub(crate) fn nest_broken(nest: &Nest<'_>, reading: &Reading) -> String {
         &broken.outside,
         "From outside",
         "listed as members, and not among the people whom the intake reads",
+    );
+    let foreign = |one: &ForeignMember| {
+        let called = one.called.unwrap_or(if one.unlisted { "not known here" } else { "another domain" });
+        Stray { dn: format!("{called}: {}", one.sid), group: one.group.clone() }
+    };
+    let foreign: Vec<Stray> = broken.foreign.iter().map(foreign).collect();
+    strays(
+        &foreign,
+        "Not of this domain",
+        "they stand for others: accounts elsewhere, or all who have signed in",
     );
     strays(&broken.unlisted, "In no list", "people who are in by their primary group or login alone");
     if broken.is_empty() {

@@ -8,6 +8,7 @@
 mod above;
 mod chain;
 mod components;
+mod foreign;
 mod inclusion;
 mod nest;
 mod outline;
@@ -17,8 +18,9 @@ mod tests;
 
 pub use above::{Above, Way, Ways};
 pub use chain::Links;
+pub use foreign::Foreign;
 pub use inclusion::{Inclusion, Nesting};
-pub use nest::{Branch, Broken, LONGEST_PATH, Member, Nest, Place, Stray};
+pub use nest::{Branch, Broken, ForeignMember, LONGEST_PATH, Member, Nest, Place, Stray};
 pub use outline::Outlined;
 pub use roll::{Roll, primary_group, without_uid};
 

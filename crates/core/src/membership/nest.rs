@@ -4,8 +4,8 @@
 //! No I/O, no recursion. Memory is linear in the nest; counting each group's people takes one pass
 //! over the nest for 64 of its groups.
 
-use super::{Graph, NodeId, Reach};
-use crate::name::{self, DnKey};
+use super::{Foreign, Graph, NodeId, Reach};
+use crate::name::{self, Dn, DnKey};
 use crate::reading::Reading;
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
@@ -65,6 +65,19 @@ pub struct Stray {
     pub group: String,
 }
 
+/// A member that stands for somebody whom the domain does not keep.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct ForeignMember {
+    /// The SID of whom it stands for.
+    pub sid: String,
+    /// What that is called, if it is the same everywhere and known.
+    pub called: Option<&'static str>,
+    /// Whether it stands for people whom no list shows.
+    pub unlisted: bool,
+    /// The group.
+    pub group: String,
+}
+
 /// What is broken in a nest, or will surprise.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Broken {
@@ -76,6 +89,8 @@ pub struct Broken {
     pub gone: Vec<Stray>,
     /// Members that are none of the people whom the intake reads.
     pub outside: Vec<Stray>,
+    /// Members that stand for accounts of another domain, or for everybody who has signed in.
+    pub foreign: Vec<ForeignMember>,
     /// People who are in only because no list shows them: by primary group, or by login.
     pub unlisted: Vec<Stray>,
 }
@@ -239,6 +254,8 @@ impl<'r> Nest<'r> {
                     listed.insert(member);
                 } else if graph.is_gone(member) {
                     broken.gone.push(stray());
+                } else if let Some(foreign) = self.foreign(group, member) {
+                    broken.foreign.push(foreign);
                 } else if self.is_outside(member) {
                     broken.outside.push(stray());
                 }
@@ -248,6 +265,14 @@ impl<'r> Nest<'r> {
         broken.unlisted =
             only.map(|(group, member)| Stray { dn: named(member), group: named(group) }).collect();
         broken
+    }
+
+    fn foreign(&self, group: NodeId, member: NodeId) -> Option<ForeignMember> {
+        let (called, unlisted, sid) = match Foreign::of(&Dn::parse(self.graph().dn(member)).ok()?)? {
+            Foreign::Unlisted(sid, called) => (called, true, sid),
+            Foreign::OtherDomain(sid) | Foreign::System(sid) => (None, false, sid),
+        };
+        Some(ForeignMember { sid, called, unlisted, group: self.graph().dn(group).to_owned() })
     }
 
     /// The groups that are in one another: components of more than one group, and groups that list

@@ -79,6 +79,10 @@ fn troubled() -> Reading {
         ("coast", &["staff", "cleo"]),
         ("empty", &[]),
         ("self", &["self", "dora"]),
+        (
+            "wide",
+            &["S-1-5-11,CN=ForeignSecurityPrincipals", "S-1-5-21-7-8-9-1104,CN=ForeignSecurityPrincipals"],
+        ),
     ] {
         let members: Vec<(DnKey, String)> =
             members.iter().map(|name| (key(name), format!("CN={name},DC=x"))).collect();
@@ -165,11 +169,16 @@ fn what_is_broken_is_told_with_its_group() {
         empty: names(&["empty"]),
         gone: vec![stray("gone", "users")],
         outside: vec![stray("guest", "users")],
+        foreign: vec![],
         unlisted: vec![stray("cleo", "coast")],
     };
     assert_eq!(broken, expected);
     let alone = Nest::of(&reading, &key("self")).unwrap().broken();
     assert_eq!(alone.cycles, [names(&["self"])], "a group that lists itself");
+    let wide = Nest::of(&reading, &key("wide")).unwrap().broken();
+    let told: Vec<_> = wide.foreign.iter().map(|one| (one.sid.as_str(), one.called, one.unlisted)).collect();
+    let expected = [("S-1-5-11", Some("Authenticated Users"), true), ("S-1-5-21-7-8-9-1104", None, false)];
+    assert_eq!((told, wide.outside.len()), (expected.to_vec(), 0));
 }
 
 #[test]

@@ -13,7 +13,7 @@ use std::collections::HashSet;
 use std::ops::ControlFlow;
 use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::Filter;
-use webtaxon_core::membership::{Roll, without_uid};
+use webtaxon_core::membership::{Foreign, Roll, without_uid};
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::reading::{Ended, Part, PartId, Purpose, ServerKind, Sweep};
 use webtaxon_core::settings::Intake;
@@ -28,6 +28,11 @@ const WINDOW: usize = 64;
 /// own).
 pub(super) const GROUP_CLASSES: [&str; 5] =
     ["group", "groupOfNames", "groupOfUniqueNames", "posixGroup", "groupOfURLs"];
+
+/// Classes of entries that hold others (RFC 4519 §3, [MS-ADSC]): one that the settings name as a group
+/// has everybody below it.
+const UNIT_CLASSES: [&str; 6] =
+    ["organizationalUnit", "organization", "container", "domain", "dcObject", "locality"];
 
 /// Members of one group at most, so that a server that gives ranges without end is left.
 const MOST: usize = 50_000_000;
@@ -79,6 +84,7 @@ struct Logins<'r> {
     attribute: Option<&'r str>,
     /// Whether the settings say so.
     is_said: bool,
+    is_controller: bool,
 }
 
 /// Reads every group that the intake names, and every group inside them.
@@ -96,7 +102,12 @@ pub(super) async fn read(
     let kind = connection.root().kind;
     let attribute = member_login(intake, kind);
     let roll = Roll::of(sweep.people(), kind, attribute);
-    let logins = Logins { roll: &roll, attribute, is_said: intake.member_login.is_some() };
+    let logins = Logins {
+        roll: &roll,
+        attribute,
+        is_said: intake.member_login.is_some(),
+        is_controller: kind == ServerKind::Controller,
+    };
     let part = sweep.open(Part::PrimaryGroups);
     sweep.close(part, shown(roll.hidden()));
     let group_bases: Vec<DnKey> = intake.group_bases.iter().map(Dn::key).collect();
@@ -241,9 +252,12 @@ fn take(
         ));
     };
     let more = match members(entry, begun, logins.attribute.is_some()) {
-        Members::None if begun > 0 => return Some(Ended::Short(not_the_rest(begun))),
-        Members::None if lookup.named => return Some(Ended::Short("it is not a group".to_owned())),
-        Members::None => return Some(Ended::Complete),
+        Members::Unit if lookup.named => return Some(unit(sweep, lookup)),
+        Members::None | Members::Unit if begun > 0 => return Some(Ended::Short(not_the_rest(begun))),
+        Members::None | Members::Unit if lookup.named => {
+            return Some(Ended::Short("it is not a group".to_owned()));
+        }
+        Members::None | Members::Unit => return Some(Ended::Complete),
         Members::Unreadable(why) => return Some(Ended::Short(why)),
         Members::Listed(listed) => {
             lookup.so_far.extend(listed.names.into_iter().map(str::to_owned));
@@ -264,6 +278,16 @@ fn take(
     lookup.urls.is_empty().then(|| listed(sweep, lookup, logins, next))
 }
 
+/// Puts a unit into the graph, with everybody below it.
+fn unit(sweep: &mut Sweep, lookup: &Lookup) -> Ended {
+    let names = (0..sweep.people().len()).filter_map(|person| sweep.name_of(person));
+    let below = names.filter(|(key, _)| key.is_within(&lookup.key));
+    let below: Vec<(DnKey, String)> = below.map(|(key, dn)| (key.clone(), dn.to_owned())).collect();
+    let members = below.iter().map(|(key, dn)| (key.clone(), dn.as_str()));
+    sweep.graph_mut().add_group(lookup.key.clone(), &lookup.dn, members);
+    Ended::Complete
+}
+
 /// Puts a group whose members are known into the graph.
 fn listed(
     sweep: &mut Sweep,
@@ -271,12 +295,19 @@ fn listed(
     logins: &Logins<'_>,
     next: &mut Vec<(DnKey, String)>,
 ) -> Ended {
-    let mut strange = false;
+    let (mut strange, mut everybody) = (false, None);
     let list = std::mem::take(&mut lookup.so_far);
     let mut keyed: Vec<(DnKey, &str)> = list
         .iter()
         .filter_map(|dn| match Dn::parse(dn) {
-            Ok(parsed) => Some((parsed.key(), dn.as_str())),
+            Ok(parsed) => {
+                if let Some(Foreign::Unlisted(sid, called)) =
+                    Foreign::of(&parsed).filter(|_| logins.is_controller)
+                {
+                    everybody.get_or_insert((sid, called));
+                }
+                Some((parsed.key(), dn.as_str()))
+            }
             Err(_) => {
                 strange = true;
                 None
@@ -310,6 +341,11 @@ fn listed(
     only.iter().for_each(|person| sweep.graph_mut().mark_unlisted(&lookup.key, person));
     if strange {
         Ended::Short("it lists a member that is not a distinguished name".to_owned())
+    } else if let Some((sid, called)) = everybody {
+        let called = called.unwrap_or("a principal that is not known here");
+        Ended::Short(format!(
+            "{called} ({sid}) is a member of it, which stands for people whom no list shows"
+        ))
     } else if nobody {
         Ended::Short("nobody is in it, unless by gidNumber, which none of the people shows".to_owned())
     } else if doubtful {
@@ -329,6 +365,8 @@ fn not_the_rest(begun: usize) -> String {
 enum Members<'e> {
     /// The entry is no group.
     None,
+    /// The entry is no group; it holds others.
+    Unit,
     /// It is one, and its members are written in a way that cannot be read whole here.
     Unreadable(String),
     /// It is one.
@@ -354,15 +392,17 @@ struct Listed<'e> {
 /// The members in one answer, of which so many were given before.
 fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -> Members<'_> {
     let mut listed = Listed::default();
-    let (mut is_group, mut is_posix, mut ranged) = (false, false, false);
+    let (mut is_group, mut is_posix, mut is_unit, mut ranged) = (false, false, false, false);
     for (description, values) in entry.attributes_as_text() {
         let base = description.split(';').next().unwrap_or(description);
         let is = |name: &str| base.eq_ignore_ascii_case(name);
         if is("objectClass") {
-            let class =
-                |value: &[u8]| GROUP_CLASSES.iter().any(|class| class.as_bytes().eq_ignore_ascii_case(value));
+            let is_one = |classes: &[&str], value: &[u8]| {
+                classes.iter().any(|class| class.as_bytes().eq_ignore_ascii_case(value))
+            };
             for value in values {
-                is_group |= class(value);
+                is_group |= is_one(&GROUP_CLASSES, value);
+                is_unit |= is_one(&UNIT_CLASSES, value);
                 is_posix |= value.eq_ignore_ascii_case(b"posixGroup");
             }
         } else if is("memberURL") {
@@ -425,7 +465,11 @@ fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -> Members<'
                 .to_owned(),
         );
     }
-    if is_group { Members::Listed(listed) } else { Members::None }
+    match (is_group, is_unit) {
+        (true, _) => Members::Listed(listed),
+        (false, true) => Members::Unit,
+        (false, false) => Members::None,
+    }
 }
 
 /// The range of a description like `member;range=0-1499`, its end left out where it is the last

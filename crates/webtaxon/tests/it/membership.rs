@@ -50,6 +50,42 @@ async fn a_range_that_is_cut_takes_nobodys_account_away() {
     }
 }
 
+#[tokio::test]
+async fn a_unit_that_is_named_as_a_group_has_everybody_below_it() {
+    let museum = Museum::with(DIRECTORY, Options::default()).await;
+    museum.change("CN=Loans Desk Users,OU=Groups", "OU=Botany,OU=People");
+    let preview = museum.preview().await.unwrap();
+    assert!(preview.is_whole(), "{:?}", preview.gaps);
+    let below =
+        DIRECTORY.lines().filter(|line| line.starts_with("dn: ") && line.contains(",OU=Botany,OU=People,"));
+    let people = preview.funnel[1].left;
+    assert!(people > 20 && people <= below.count(), "{people}");
+}
+
+#[tokio::test]
+async fn a_member_that_stands_for_others_is_told() {
+    for (sid, whole, why) in [
+        ("S-1-5-11", false, "everybody who has signed in: no list shows them"),
+        ("S-1-5-99999", false, "not known"),
+        ("S-1-5-21-7-8-9-1104", true, "an account of another domain: nobody of this one"),
+        ("S-1-5-18", true, "no people"),
+    ] {
+        let ldif = format!(
+            "{}\n\ndn: CN=Wide,OU=Groups,{TOP}\nobjectClass: top\nobjectClass: group\ncn: Wide\nmember: {ADA}\n\
+             member: CN={sid},CN=ForeignSecurityPrincipals,{TOP}\n",
+            DIRECTORY.trim_end()
+        );
+        let museum = Museum::with(&ldif, Options::default()).await;
+        museum.change("CN=Loans Desk Users", "CN=Wide");
+        let preview = museum.preview().await.unwrap();
+        assert_eq!(preview.is_whole(), whole, "{why}: {:?}", preview.gaps);
+        let leaving =
+            |change: &&webtaxon::core::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
+        let count = preview.changes.iter().filter(leaving).count();
+        assert_eq!(count > 0, whole, "{why}: {count} leave");
+    }
+}
+
 /// A small directory of the other kind: two people and a group, which alone lets people in.
 async fn posix(group: &str, hidden: &[&str], numbered: bool) -> Museum {
     let person = |uid: &str, number: u32| {

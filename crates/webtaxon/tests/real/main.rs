@@ -15,6 +15,8 @@ mod schema;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tempfile::TempDir;
+use webtaxon::core::membership::Nest;
+use webtaxon::core::name::Dn;
 use webtaxon::core::preview::Preview;
 use webtaxon::directory::{CheckStep, Outcome, survey};
 use webtaxon::{Error, Workspace};
@@ -101,6 +103,19 @@ async fn a_primary_group_counts_on_a_domain_controller() {
     assert!(preview.is_whole(), "{:?}", preview.gaps);
     // Nobody is listed there: it is everybody's primary group.
     assert_eq!(preview.funnel[1].left, 244);
+}
+
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn everybody_who_has_signed_in_is_told_on_a_domain_controller() {
+    // The controller's own group of all users, as it comes.
+    let group = Dn::parse("CN=Users,CN=Builtin,DC=quillmere,DC=example").unwrap();
+    let reading = Desk::samba().workspace().unwrap().nest(&group).await.unwrap();
+    let told: Vec<String> = reading.gaps().iter().map(|gap| gap.reason.clone()).collect();
+    assert!(told.iter().any(|gap| gap.contains("(S-1-5-")), "{told:?}");
+    let broken = Nest::of(&reading, &group.key()).unwrap().broken();
+    let called: Vec<_> = broken.foreign.iter().map(|one| (one.called, one.sid.as_str())).collect();
+    assert!(called.contains(&(Some("Authenticated Users"), "S-1-5-11")), "{called:?}");
 }
 
 #[tokio::test]
