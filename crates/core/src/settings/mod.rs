@@ -201,6 +201,8 @@ pub struct Intake {
     /// The attribute that `memberUid` of a group speaks of; none for `uid`, and on a domain controller
     /// for none.
     pub member_login: Option<String>,
+    /// How nests of groups are read.
+    pub strategy: Strategy,
     /// The attribute of the lasting identity; none for whichever of the usual ones there is.
     pub identity: Option<String>,
     /// How a candidate finds its account, in this order.
@@ -229,6 +231,7 @@ impl Intake {
             group_bases: Vec::new(),
             active: None,
             member_login: None,
+            strategy: Strategy::Auto,
             identity: None,
             matching: vec![MatchBy::Link, MatchBy::Login],
             adopt: Adopt::Never,
@@ -247,6 +250,19 @@ pub enum MatchBy {
     Link,
     /// By the login.
     Login,
+}
+
+/// How nests of groups are read. Each way finds the same.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Strategy {
+    /// Whichever way is cheaper, as the nest shows while it is read.
+    #[default]
+    Auto,
+    /// Each group is looked up, downwards from the named ones, many at once.
+    Downwards,
+    /// All groups are read with one search first.
+    Sweep,
 }
 
 /// Whether an account that was made by hand may become the directory's.

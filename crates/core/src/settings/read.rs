@@ -4,7 +4,7 @@ use super::read_directory::directory;
 use super::table::{Source, Table, Text, Value};
 use super::{
     Accounts, Adopt, Brakes, Directory, Intake, Leaving, LeavingAction, MatchBy, Removals, Settings,
-    SettingsError, SettingsErrorKind, StoreSettings,
+    SettingsError, SettingsErrorKind, StoreSettings, Strategy,
 };
 use crate::field::{Case, FieldRule};
 use crate::filter::Filter;
@@ -123,6 +123,7 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         "active",
         "identity",
         "member_login",
+        "strategy",
         "match",
         "adopt",
         "new",
@@ -156,6 +157,14 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
     };
     let identity = table.take("identity").map(|value| attribute(&value.text()?)).transpose()?;
     let member_login = table.take("member_login").map(|value| attribute(&value.text()?)).transpose()?;
+    let strategy = match table.take("strategy") {
+        None => Strategy::Auto,
+        Some(value) => value.text()?.word(&[
+            ("auto", Strategy::Auto),
+            ("downwards", Strategy::Downwards),
+            ("sweep", Strategy::Sweep),
+        ])?,
+    };
     let matching = match table.take("match") {
         None => vec![MatchBy::Link, MatchBy::Login],
         Some(value) => matching(value)?,
@@ -180,6 +189,7 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         active,
         identity,
         member_login,
+        strategy,
         matching,
         adopt,
         new,

@@ -8,6 +8,7 @@ mod connection;
 mod domain;
 mod error;
 mod follow;
+mod group;
 mod moved;
 mod nest;
 mod offline;
@@ -19,6 +20,7 @@ mod snapshot;
 mod split;
 pub mod survey;
 mod sweep;
+mod swept;
 mod transport;
 mod trust;
 

@@ -1,38 +1,29 @@
 //! The nest of groups, read from the named groups downwards, many look-ups at once.
 //!
 //! Level by level: the members of every group of a level that are not people are looked up
-//! together. Each name is looked up once, so cycles end. A group whose members a server gives in
+//! together, or found among all groups, where those were read with one search ([`Swept`]). Each name is looked up once, so cycles end. A group whose members a server gives in
 //! ranges ([MS-ADTS] §3.1.1.3.1.3.3) is asked until its last one; a dynamic group's searches
 //! (`memberURL`) are made.
 
 use super::connection::Connection;
+use super::group::{Members, members, not_the_rest};
 use super::search::{Found, Query};
 use super::sweep::member_login;
+use super::swept::Swept;
 use super::{DirectoryError, DirectoryErrorKind};
 use std::collections::HashSet;
 use std::ops::ControlFlow;
 use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::Filter;
-use webtaxon_core::membership::{Foreign, Roll, without_uid};
+use webtaxon_core::membership::{Foreign, Roll};
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::reading::{Ended, Part, PartId, Purpose, ServerKind, Sweep};
 use webtaxon_core::settings::Intake;
 use webtaxon_core::url::{LdapUrl, UrlScope};
-use webtaxon_wire::entry::ReceivedEntry;
 use webtaxon_wire::message::{LdapResult, ResultCode, Scope};
 
 /// Look-ups under way at once.
 const WINDOW: usize = 64;
-
-/// Object classes whose entries are groups (RFC 4519 §3.5, §3.6, RFC 2307; a domain controller's
-/// own).
-pub(super) const GROUP_CLASSES: [&str; 5] =
-    ["group", "groupOfNames", "groupOfUniqueNames", "posixGroup", "groupOfURLs"];
-
-/// Classes of entries that hold others (RFC 4519 §3, [MS-ADSC]): one that the settings name as a group
-/// has everybody below it.
-const UNIT_CLASSES: [&str; 6] =
-    ["organizationalUnit", "organization", "container", "domain", "dcObject", "locality"];
 
 /// Members of one group at most, so that a server that gives ranges without end is left.
 const MOST: usize = 50_000_000;
@@ -67,14 +58,19 @@ impl Lookup {
         if let Some((attribute, from)) = &self.range {
             return Query::base(&self.dn, &[&format!("{attribute};range={from}-*")]);
         }
-        let mut wanted = vec!["objectClass", "member", "uniqueMember", "memberUid", "memberURL"];
-        match kind {
-            // The number is computed, and given only where it is asked for by name.
-            ServerKind::Controller => wanted.extend(["primaryGroupToken", "objectSid"]),
-            _ => wanted.push("gidNumber"),
-        }
-        Query::base(&self.dn, &wanted)
+        Query::base(&self.dn, &wanted(kind))
     }
+}
+
+/// The attributes by which groups say who is in them.
+fn wanted(kind: ServerKind) -> Vec<&'static str> {
+    let mut wanted = vec!["objectClass", "member", "uniqueMember", "memberUid", "memberURL"];
+    match kind {
+        // The number is computed, and given only where it is asked for by name.
+        ServerKind::Controller => wanted.extend(["primaryGroupToken", "objectSid"]),
+        _ => wanted.push("gidNumber"),
+    }
+    wanted
 }
 
 /// By what groups may know people without listing their names.
@@ -112,6 +108,7 @@ pub(super) async fn read(
     sweep.close(part, shown(roll.hidden()));
     let group_bases: Vec<DnKey> = intake.group_bases.iter().map(Dn::key).collect();
     let mut looked_up: HashSet<DnKey> = HashSet::new();
+    let mut swept = Swept::new(intake, connection.root().tops());
     // The groups that keep people out come first: a group in both nests counts for these, so that
     // a gap in it is known to hide people who must stay out.
     for (roots, purpose) in [(&intake.not_in_group, Purpose::Exclude), (&intake.groups, Purpose::Admit)] {
@@ -128,6 +125,17 @@ pub(super) async fn read(
         }
         while !level.is_empty() {
             let mut next: Vec<(DnKey, String)> = Vec::new();
+            if let Some(note) = swept.read_for(connection, level.len(), &wanted(kind)).await? {
+                sweep.note(note);
+            }
+            level.retain_mut(|lookup| {
+                let Some(entry) = swept.take(&lookup.key) else { return true };
+                let found = [Found::Entry(entry)];
+                let ended = take(sweep, lookup, &logins, &found, LdapResult::new(0, ""), &mut next);
+                let is_open = ended.is_none();
+                ended.into_iter().for_each(|ended| sweep.close(lookup.part, ended));
+                is_open
+            });
             // Groups that are given in ranges are asked again, until none has more.
             while !level.is_empty() {
                 let queries: Vec<Query> = level.iter().map(|lookup| lookup.query(kind)).collect();
@@ -355,151 +363,5 @@ fn listed(
         ))
     } else {
         Ended::Complete
-    }
-}
-
-fn not_the_rest(begun: usize) -> String {
-    format!("the server gave {begun} of its members and not the rest")
-}
-
-enum Members<'e> {
-    /// The entry is no group.
-    None,
-    /// The entry is no group; it holds others.
-    Unit,
-    /// It is one, and its members are written in a way that cannot be read whole here.
-    Unreadable(String),
-    /// It is one.
-    Listed(Listed<'e>),
-}
-
-/// What one answer says of a group.
-#[derive(Default)]
-struct Listed<'e> {
-    /// Names of members.
-    names: Vec<&'e str>,
-    /// Logins of members.
-    logins: Vec<&'e [u8]>,
-    /// The number by which people have it as their primary group.
-    number: Option<u32>,
-    sid: Option<&'e [u8]>,
-    /// The searches that find members.
-    urls: Vec<&'e str>,
-    /// The attribute that has more values, and the number of the first of them.
-    more: Option<(&'e str, usize)>,
-}
-
-/// The members in one answer, of which so many were given before.
-fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -> Members<'_> {
-    let mut listed = Listed::default();
-    let (mut is_group, mut is_posix, mut is_unit, mut ranged) = (false, false, false, false);
-    for (description, values) in entry.attributes_as_text() {
-        let base = description.split(';').next().unwrap_or(description);
-        let is = |name: &str| base.eq_ignore_ascii_case(name);
-        if is("objectClass") {
-            let is_one = |classes: &[&str], value: &[u8]| {
-                classes.iter().any(|class| class.as_bytes().eq_ignore_ascii_case(value))
-            };
-            for value in values {
-                is_group |= is_one(&GROUP_CLASSES, value);
-                is_unit |= is_one(&UNIT_CLASSES, value);
-                is_posix |= value.eq_ignore_ascii_case(b"posixGroup");
-            }
-        } else if is("memberURL") {
-            for value in values {
-                let Ok(url) = std::str::from_utf8(value) else {
-                    return Members::Unreadable("it has a memberURL that is not UTF-8".to_owned());
-                };
-                is_group = true;
-                listed.urls.push(url);
-            }
-        } else if is("memberUid") {
-            listed.logins.extend(values);
-        } else if is("primaryGroupToken") || is("gidNumber") {
-            let numbers =
-                values.into_iter().filter_map(|value| std::str::from_utf8(value).ok()?.parse().ok());
-            listed.number = numbers.into_iter().next();
-        } else if is("objectSid") {
-            listed.sid = values.into_iter().next();
-        } else if is("member") || is("uniqueMember") {
-            let before = listed.names.len();
-            for value in values {
-                let Ok(dn) = std::str::from_utf8(value) else {
-                    return Members::Unreadable("it lists a member that is not UTF-8".to_owned());
-                };
-                is_group = true;
-                listed.names.push(if is("uniqueMember") { without_uid(dn) } else { dn });
-            }
-            let Some(range) = range(description) else { continue };
-            // A range that is not the one that was asked for would lose somebody.
-            let given = listed.names.len() - before;
-            let is_next = |from: usize, to: Option<usize>| {
-                from == begun
-                    && to.is_none_or(|to| to.checked_sub(from).is_some_and(|span| span + 1 == given))
-            };
-            match range.filter(|(from, to)| !ranged && is_next(*from, *to)) {
-                Some((_, to)) => listed.more = to.map(|to| (base, to + 1)),
-                None => return Members::Unreadable(not_the_rest(begun)),
-            }
-            (is_group, ranged) = (true, true);
-        }
-    }
-    if !listed.logins.is_empty() {
-        is_group = true;
-        if !knows_logins {
-            // Groups that list both keep the logins as a copy of the names.
-            if listed.names.is_empty() {
-                return Members::Unreadable(
-                    "its members are written as memberUid; member_login in the settings says which attribute of people that is"
-                        .to_owned(),
-                );
-            }
-            listed.logins.clear();
-        }
-    }
-    // Such a group must have a number (RFC 2307 §4), so that one without hides it.
-    let empty = listed.names.is_empty() && listed.logins.is_empty() && listed.urls.is_empty();
-    if is_posix && empty && begun == 0 && listed.number.is_none() {
-        return Members::Unreadable(
-            "it lists nobody and does not show its gidNumber; the bind account may lack the right to read it"
-                .to_owned(),
-        );
-    }
-    match (is_group, is_unit) {
-        (true, _) => Members::Listed(listed),
-        (false, true) => Members::Unit,
-        (false, false) => Members::None,
-    }
-}
-
-/// The range of a description like `member;range=0-1499`, its end left out where it is the last
-/// one; nothing inside where it cannot be read. None for a description without a range.
-fn range(description: &str) -> Option<Option<(usize, Option<usize>)>> {
-    let option = description.split(';').skip(1).find_map(|option| {
-        option.get(..6).filter(|start| start.eq_ignore_ascii_case("range=")).and_then(|_| option.get(6..))
-    })?;
-    let read = option.split_once('-').and_then(|(from, to)| {
-        let to = if to == "*" { None } else { Some(to.parse().ok()?) };
-        Some((from.parse().ok()?, to))
-    });
-    Some(read)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::range;
-
-    #[test]
-    fn ranges_are_read_as_servers_write_them() {
-        for (description, expected) in [
-            ("member", None),
-            ("member;binary", None),
-            ("member;range=0-1499", Some(Some((0, Some(1499))))),
-            ("member;Range=1500-*", Some(Some((1500, None)))),
-            ("member;range=x", Some(None)),
-            ("member;range=5-", Some(None)),
-        ] {
-            assert_eq!(range(description), expected, "{description}");
-        }
     }
 }

@@ -86,6 +86,87 @@ async fn a_member_that_stands_for_others_is_told() {
     }
 }
 
+/// What a preview says, beside how it was come by; and how.
+async fn said(museum: &Museum, strategy: &str) -> (String, String) {
+    let settings = std::fs::read_to_string(museum.path().join("webtaxon.toml")).unwrap();
+    let line = format!("strategy = \"{strategy}\"\n[intake.fields]");
+    museum.write("webtaxon.toml", settings.replace("[intake.fields]", &line));
+    let preview = museum.preview().await.unwrap();
+    museum.write("webtaxon.toml", settings);
+    let notes = preview.notes.join("; ");
+    let mut document = webtaxon::report::preview(&preview);
+    document.as_object_mut().unwrap().remove("notes");
+    (document.to_string(), notes)
+}
+
+#[tokio::test]
+async fn every_strategy_finds_the_same() {
+    let dynamic = format!(
+        "objectClass: groupOfURLs\nmemberURL: ldap:///OU=People,{TOP}??one?(gidNumber=200)\nmember: uid=ada,OU=People,{TOP}\n"
+    );
+    for (museum, why) in [
+        (Museum::with(DIRECTORY, Options::default()).await, "the museum"),
+        (crowd(4600, Options::default()).await, "a group in ranges"),
+        (posix(&dynamic, &[], true).await, "a dynamic group"),
+        (posix("objectClass: posixGroup\ngidNumber: 9\nmemberUid: cleo\n", &[], true).await, "without proof"),
+        (posix("objectClass: groupOfNames\nmember: uid=ada\n", &["member"], true).await, "members hidden"),
+    ] {
+        let (expected, notes) = said(&museum, "downwards").await;
+        assert_eq!(notes, "", "{why}");
+        let (swept, notes) = said(&museum, "sweep").await;
+        assert_eq!(swept, expected, "{why}");
+        assert!(notes.contains("were read with one search, as the settings say"), "{why}: {notes}");
+        assert_eq!(said(&museum, "auto").await.0, expected, "{why}");
+    }
+}
+
+/// The museum with so many groups more, and a group that lists Ada and names that must be looked up.
+async fn looked_up(names: usize, groups: usize) -> Museum {
+    let mut ldif = format!("{}\n", DIRECTORY.trim_end());
+    let mut group = |name: &str| {
+        let _ = write!(ldif, "\ndn: CN={name},OU=Groups,{TOP}\nobjectClass: group\ncn: {name}\n");
+    };
+    (0..groups).for_each(|number| group(&format!("Other {number}")));
+    group("Everybody");
+    let _ = writeln!(ldif, "member: {ADA}");
+    for number in 0..names {
+        let _ = writeln!(ldif, "member: CN=gone {number:05},OU=Groups,{TOP}");
+    }
+    let museum = Museum::with(&ldif, Options::default()).await;
+    museum.change("CN=Loans Desk Users", "CN=Everybody");
+    museum
+}
+
+#[tokio::test]
+async fn the_cheaper_way_is_chosen_as_the_nest_shows() {
+    for (names, groups, told) in [
+        (150, 0, ""),
+        (300, 0, "were read with one search, in place of 300 look-ups"),
+        (300, 1_300, "was left after 1200 of them, since 300 look-ups take less"),
+    ] {
+        let museum = looked_up(names, groups).await;
+        let (expected, _) = said(&museum, "downwards").await;
+        let (found, notes) = said(&museum, "auto").await;
+        assert_eq!(found, expected, "{names} names, {groups} groups");
+        assert!(notes.contains(told) && notes.is_empty() == told.is_empty(), "{names}, {groups}: {notes}");
+    }
+}
+
+#[tokio::test]
+async fn a_cut_in_the_search_for_all_groups_takes_nobodys_account_away() {
+    // 244 people come first, then the groups.
+    for after in [246, 250, 258] {
+        let fault = Some(Fault { kind: FaultKind::Cut, after });
+        let museum = Museum::with(DIRECTORY, Options { fault, ..Options::default() }).await;
+        museum.change("[intake.fields]", "strategy = \"sweep\"\n[intake.fields]");
+        let preview = museum.preview().await.unwrap();
+        let leaving =
+            |change: &&webtaxon::core::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
+        assert!(!preview.is_whole(), "after {after}");
+        assert_eq!(preview.changes.iter().filter(leaving).count(), 0, "after {after}");
+    }
+}
+
 /// A small directory of the other kind: two people and a group, which alone lets people in.
 async fn posix(group: &str, hidden: &[&str], numbered: bool) -> Museum {
     let person = |uid: &str, number: u32| {

@@ -181,6 +181,19 @@ async fn the_same_people_come_from_both_servers() {
 
 #[tokio::test]
 #[ignore = "needs scripts/real-directories up"]
+async fn every_strategy_finds_the_same_on_each_server() {
+    for strategy in ["downwards", "sweep", "auto"] {
+        let line = format!("strategy = \"{strategy}\"\n[intake.fields]");
+        for (desk, server) in [(Desk::slapd(), "slapd"), (Desk::samba(), "Samba")] {
+            let preview = desk.with("[intake.fields]", &line).is_read(&format!("{server}, {strategy}")).await;
+            let swept = preview.notes.iter().any(|note| note.contains("were read with one search"));
+            assert_eq!(swept, strategy == "sweep", "{server}: {:?}", preview.notes);
+        }
+    }
+}
+
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
 async fn a_server_with_a_hard_limit_is_read_in_parts() {
     let desk = Desk::slapd().with("svc-loansdesk,", "svc-scanner,");
     let preview = desk.is_read("100 entries at once").await;

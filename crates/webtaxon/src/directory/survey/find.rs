@@ -1,7 +1,7 @@
 //! People and groups by a piece of their name, login or mail; and everything, to try a filter on.
 
 use super::EntryKind;
-use crate::directory::nest::GROUP_CLASSES;
+use crate::directory::group::GROUP_CLASSES;
 use crate::directory::{Connection, DirectoryError, DirectoryErrorKind, Query};
 use serde::Serialize;
 use std::ops::ControlFlow;

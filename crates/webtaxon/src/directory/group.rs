@@ -1,0 +1,160 @@
+//! What one answer of a server says of one group.
+
+use webtaxon_core::membership::without_uid;
+use webtaxon_wire::entry::ReceivedEntry;
+
+/// Object classes whose entries are groups (RFC 4519 §3.5, §3.6, RFC 2307; a domain controller's
+/// own).
+pub(super) const GROUP_CLASSES: [&str; 5] =
+    ["group", "groupOfNames", "groupOfUniqueNames", "posixGroup", "groupOfURLs"];
+
+/// Classes of entries that hold others (RFC 4519 §3, [MS-ADSC]): one that the settings name as a group
+/// has everybody below it.
+const UNIT_CLASSES: [&str; 6] =
+    ["organizationalUnit", "organization", "container", "domain", "dcObject", "locality"];
+
+pub(super) fn not_the_rest(begun: usize) -> String {
+    format!("the server gave {begun} of its members and not the rest")
+}
+
+pub(super) enum Members<'e> {
+    /// The entry is no group.
+    None,
+    /// The entry is no group; it holds others.
+    Unit,
+    /// It is one, and its members are written in a way that cannot be read whole here.
+    Unreadable(String),
+    /// It is one.
+    Listed(Listed<'e>),
+}
+
+/// What one answer says of a group.
+#[derive(Default)]
+pub(super) struct Listed<'e> {
+    /// Names of members.
+    pub(super) names: Vec<&'e str>,
+    /// Logins of members.
+    pub(super) logins: Vec<&'e [u8]>,
+    /// The number by which people have it as their primary group.
+    pub(super) number: Option<u32>,
+    pub(super) sid: Option<&'e [u8]>,
+    /// The searches that find members.
+    pub(super) urls: Vec<&'e str>,
+    /// The attribute that has more values, and the number of the first of them.
+    pub(super) more: Option<(&'e str, usize)>,
+}
+
+/// The members in one answer, of which so many were given before.
+pub(super) fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -> Members<'_> {
+    let mut listed = Listed::default();
+    let (mut is_group, mut is_posix, mut is_unit, mut ranged) = (false, false, false, false);
+    for (description, values) in entry.attributes_as_text() {
+        let base = description.split(';').next().unwrap_or(description);
+        let is = |name: &str| base.eq_ignore_ascii_case(name);
+        if is("objectClass") {
+            let is_one = |classes: &[&str], value: &[u8]| {
+                classes.iter().any(|class| class.as_bytes().eq_ignore_ascii_case(value))
+            };
+            for value in values {
+                is_group |= is_one(&GROUP_CLASSES, value);
+                is_unit |= is_one(&UNIT_CLASSES, value);
+                is_posix |= value.eq_ignore_ascii_case(b"posixGroup");
+            }
+        } else if is("memberURL") {
+            for value in values {
+                let Ok(url) = std::str::from_utf8(value) else {
+                    return Members::Unreadable("it has a memberURL that is not UTF-8".to_owned());
+                };
+                is_group = true;
+                listed.urls.push(url);
+            }
+        } else if is("memberUid") {
+            listed.logins.extend(values);
+        } else if is("primaryGroupToken") || is("gidNumber") {
+            let numbers =
+                values.into_iter().filter_map(|value| std::str::from_utf8(value).ok()?.parse().ok());
+            listed.number = numbers.into_iter().next();
+        } else if is("objectSid") {
+            listed.sid = values.into_iter().next();
+        } else if is("member") || is("uniqueMember") {
+            let before = listed.names.len();
+            for value in values {
+                let Ok(dn) = std::str::from_utf8(value) else {
+                    return Members::Unreadable("it lists a member that is not UTF-8".to_owned());
+                };
+                is_group = true;
+                listed.names.push(if is("uniqueMember") { without_uid(dn) } else { dn });
+            }
+            let Some(range) = range(description) else { continue };
+            // A range that is not the one that was asked for would lose somebody.
+            let given = listed.names.len() - before;
+            let is_next = |from: usize, to: Option<usize>| {
+                from == begun
+                    && to.is_none_or(|to| to.checked_sub(from).is_some_and(|span| span + 1 == given))
+            };
+            match range.filter(|(from, to)| !ranged && is_next(*from, *to)) {
+                Some((_, to)) => listed.more = to.map(|to| (base, to + 1)),
+                None => return Members::Unreadable(not_the_rest(begun)),
+            }
+            (is_group, ranged) = (true, true);
+        }
+    }
+    if !listed.logins.is_empty() {
+        is_group = true;
+        if !knows_logins {
+            // Groups that list both keep the logins as a copy of the names.
+            if listed.names.is_empty() {
+                return Members::Unreadable(
+                    "its members are written as memberUid; member_login in the settings says which attribute of people that is"
+                        .to_owned(),
+                );
+            }
+            listed.logins.clear();
+        }
+    }
+    // Such a group must have a number (RFC 2307 §4), so that one without hides it.
+    let empty = listed.names.is_empty() && listed.logins.is_empty() && listed.urls.is_empty();
+    if is_posix && empty && begun == 0 && listed.number.is_none() {
+        return Members::Unreadable(
+            "it lists nobody and does not show its gidNumber; the bind account may lack the right to read it"
+                .to_owned(),
+        );
+    }
+    match (is_group, is_unit) {
+        (true, _) => Members::Listed(listed),
+        (false, true) => Members::Unit,
+        (false, false) => Members::None,
+    }
+}
+
+/// The range of a description like `member;range=0-1499`, its end left out where it is the last
+/// one; nothing inside where it cannot be read. None for a description without a range.
+fn range(description: &str) -> Option<Option<(usize, Option<usize>)>> {
+    let option = description.split(';').skip(1).find_map(|option| {
+        option.get(..6).filter(|start| start.eq_ignore_ascii_case("range=")).and_then(|_| option.get(6..))
+    })?;
+    let read = option.split_once('-').and_then(|(from, to)| {
+        let to = if to == "*" { None } else { Some(to.parse().ok()?) };
+        Some((from.parse().ok()?, to))
+    });
+    Some(read)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::range;
+
+    #[test]
+    fn ranges_are_read_as_servers_write_them() {
+        for (description, expected) in [
+            ("member", None),
+            ("member;binary", None),
+            ("member;range=0-1499", Some(Some((0, Some(1499))))),
+            ("member;Range=1500-*", Some(Some((1500, None)))),
+            ("member;range=x", Some(None)),
+            ("member;range=5-", Some(None)),
+        ] {
+            assert_eq!(range(description), expected, "{description}");
+        }
+    }
+}

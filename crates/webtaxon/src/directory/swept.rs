@@ -1,0 +1,95 @@
+//! All groups of a directory, read with one search in place of a look-up for each.
+//!
+//! What the search does not bring is looked up all the same, so that it may end early: nothing that
+//! is said of a nest depends on it.
+
+use super::DirectoryError;
+use super::connection::Connection;
+use super::group::GROUP_CLASSES;
+use super::search::{Found, Query};
+use std::collections::HashMap;
+use webtaxon_core::filter::Filter;
+use webtaxon_core::name::{Dn, DnKey};
+use webtaxon_core::settings::{Intake, Strategy};
+use webtaxon_wire::entry::ReceivedEntry;
+
+/// Look-ups that are made one by one in any case: they are under way together.
+const FEW: usize = 200;
+/// Groups that a search may bring for each look-up that it spares, before the look-ups are cheaper.
+/// Measured with the `nests` benchmark: an entry of a search costs about a quarter of a look-up.
+const FOR_EACH: usize = 4;
+
+/// The groups that were brought, until they are asked for.
+pub(super) struct Swept {
+    strategy: Strategy,
+    bases: Vec<String>,
+    groups: HashMap<DnKey, ReceivedEntry>,
+    is_done: bool,
+}
+
+impl Swept {
+    /// Nothing read yet; groups sit where the intake says, or anywhere below the server's tops.
+    pub(super) fn new(intake: &Intake, tops: &[Dn]) -> Self {
+        let bases = if intake.group_bases.is_empty() { tops } else { &intake.group_bases };
+        let bases = bases.iter().map(Dn::to_string).collect();
+        Self { strategy: intake.strategy, bases, groups: HashMap::new(), is_done: false }
+    }
+
+    /// Reads them, if the settings say so or it is cheaper than so many look-ups; tells what was done
+    /// and why, if anything was.
+    pub(super) async fn read_for(
+        &mut self,
+        connection: &mut Connection,
+        lookups: usize,
+        attributes: &[&str],
+    ) -> Result<Option<String>, DirectoryError> {
+        let most = match self.strategy {
+            Strategy::Sweep => usize::MAX,
+            Strategy::Auto if lookups > FEW => lookups.saturating_mul(FOR_EACH),
+            _ => return Ok(None),
+        };
+        if std::mem::replace(&mut self.is_done, true) {
+            return Ok(None);
+        }
+        let classes = Filter::any(GROUP_CLASSES.map(|class| Filter::equal("objectClass", class)));
+        for base in std::mem::take(&mut self.bases) {
+            let mut search = connection.search(Query::subtree(&base, classes.clone(), attributes)).await?;
+            loop {
+                match search.next().await {
+                    Ok(Some(Found::Entry(entry))) => self.keep(entry),
+                    Ok(Some(Found::Reference(_))) => {}
+                    Ok(None) => break,
+                    Err(error) if error.is_fatal() => return Err(error),
+                    Err(error) => {
+                        tracing::debug!(%error, base, "the search for all groups ended early");
+                        break;
+                    }
+                }
+                if self.groups.len() > most {
+                    return Ok(Some(format!(
+                        "a search for all groups was left after {most} of them, since {lookups} look-ups take less"
+                    )));
+                }
+            }
+        }
+        let why = match self.strategy {
+            Strategy::Sweep => "as the settings say".to_owned(),
+            _ => format!("in place of {lookups} look-ups"),
+        };
+        Ok(Some(format!("all groups, {} of them, were read with one search, {why}", self.groups.len())))
+    }
+
+    fn keep(&mut self, entry: ReceivedEntry) {
+        // A dynamic group's searches are made behind its own look-up.
+        let is_dynamic = entry.attributes_as_text().any(|(name, _)| name.eq_ignore_ascii_case("memberURL"));
+        let key = std::str::from_utf8(entry.name()).ok().and_then(|name| Some(Dn::parse(name).ok()?.key()));
+        if let (Some(key), false) = (key, is_dynamic) {
+            self.groups.insert(key, entry);
+        }
+    }
+
+    /// The group of this name, if it was brought.
+    pub(super) fn take(&mut self, key: &DnKey) -> Option<ReceivedEntry> {
+        self.groups.remove(key)
+    }
+}
