@@ -7,7 +7,7 @@
 
 use crate::entry::Entries;
 use crate::identity::Identity;
-use crate::membership::Graph;
+use crate::membership::{Graph, NodeId};
 use crate::name::{Dn, DnKey};
 use crate::settings::Intake;
 use indexmap::IndexSet;
@@ -200,6 +200,12 @@ impl Sweep {
     #[must_use]
     pub fn name_of(&self, person: usize) -> Option<(&DnKey, &str)> {
         Some((self.keys.get_index(person)?, self.people.get(person)?.dn()))
+    }
+
+    /// A person's number in the graph of groups.
+    pub fn node_of(&mut self, person: usize) -> Option<NodeId> {
+        let key = self.keys.get_index(person)?.clone();
+        Some(self.graph.node(key, self.people.get(person)?.dn()))
     }
 
     /// Says what happened on the way that did no harm.

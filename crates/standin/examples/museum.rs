@@ -3,7 +3,7 @@
 //! ```text
 //! cargo run -p webtaxon-standin --example museum -- plain FOLDER        plain.ldif
 //! cargo run -p webtaxon-standin --example museum -- controller FOLDER   entries.ldif, members.ldif
-//! cargo run -p webtaxon-standin --example museum -- crowd FOLDER COUNT  crowd.ldif, for benches
+//! cargo run -p webtaxon-standin --example museum -- crowd FOLDER PEOPLE [GROUPS]  crowd.ldif, for benches
 //! ```
 
 use std::path::PathBuf;
@@ -28,7 +28,9 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         }
         "crowd" => {
             let count = arguments.next().ok_or("say how many people")?.parse()?;
-            std::fs::write(folder.join("crowd.ldif"), scenario::crowd(count))?;
+            let groups = arguments.next().map_or(Ok(0), |groups| groups.parse())?;
+            let text = scenario::crowd(count) + &scenario::crowd_groups(count, groups);
+            std::fs::write(folder.join("crowd.ldif"), text)?;
         }
         other => return Err(format!("{other} is neither plain, controller nor crowd").into()),
     }

@@ -74,6 +74,33 @@ pub fn crowd(count: usize) -> String {
     out
 }
 
+/// Groups for the people of [`crowd`]: `ROOTS` of them let the others in, which lie in chains twelve
+/// groups long; forty people in each, some twice, and a few cycles.
+#[must_use]
+pub fn crowd_groups(people: usize, groups: usize) -> String {
+    let top = "dc=crowd,dc=example";
+    let width = (groups / 12).max(1);
+    let mut out = String::new();
+    for number in 0..groups {
+        let _ = write!(out, "dn: cn=g{number:05},{top}\nobjectClass: groupOfNames\ncn: g{number:05}\n");
+        for member in 0..40 {
+            let person = (number * 41 + member * 7919) % people.max(1);
+            let _ = writeln!(out, "member: uid=p{person:06},{top}");
+        }
+        let root = (number < ROOTS).then(|| (ROOTS..width).filter(|inner| inner % ROOTS == number));
+        let inner = (number + width < groups).then_some(number + width);
+        let back = number.is_multiple_of(1000).then_some(number / 2 + ROOTS).filter(|back| *back < groups);
+        for group in root.into_iter().flatten().chain(inner).chain(back) {
+            let _ = writeln!(out, "member: cn=g{group:05},{top}");
+        }
+        out.push('\n');
+    }
+    out
+}
+
+/// How many groups of [`crowd_groups`] let all others in.
+pub const ROOTS: usize = 5;
+
 /// What a domain controller of the same domain has to be given so that it holds the directory: the
 /// entries to add, and the changes that put members into groups.
 #[must_use]

@@ -1,6 +1,6 @@
 //! Reading many people from a real slapd, against a bare socket that reads the same responses
-//! without decoding them, and against the directory packages' own search tool; and many look-ups at
-//! once against one by one.
+//! without decoding them, and against the directory packages' own search tool; the nests of five
+//! groups that hold 10,000; and many look-ups at once against one by one.
 //!
 //! `scripts/bench` starts the server and names it in `WEBTAXON_BENCH_SERVER`; without it, this bench
 //! says that it was not run. Each figure is the median of several rounds, all taken in turn in the
@@ -21,8 +21,9 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 use webtaxon::core::entry::Entries;
 use webtaxon::core::filter::Filter;
-use webtaxon::core::settings::{Directory as DirectorySettings, Settings};
+use webtaxon::core::settings::Settings;
 use webtaxon::directory::{Access, Connection, Found, Query};
+use webtaxon_standin::scenario::ROOTS;
 use webtaxon_standin::{Directory, Options, Standin};
 
 const TOP: &str = "dc=crowd,dc=example";
@@ -42,17 +43,17 @@ const ATTRIBUTES: [&str; 10] = [
     "entryUUID",
 ];
 
-fn directory(server: &str) -> DirectorySettings {
+fn settings(server: &str, more: &str) -> Settings {
     let text = format!(
         "[directory.d]\nservers = \"ldap://{server}\"\nplain = true\npage = {PAGE}\n[accounts]\nstore = \"csv\"\n\
          path = \"a.csv\"\n[[intake]]\nname = \"all\"\ndirectory = \"d\"\nbases = \"{TOP}\"\nfilter = \"(uid=*)\"\n\
-         [intake.fields]\nlogin = {{ from = \"uid\" }}\n"
+         {more}[intake.fields]\nlogin = {{ from = \"uid\" }}\n"
     );
-    Settings::parse("bench", text.as_bytes()).unwrap().directory().unwrap().clone()
+    Settings::parse("bench", text.as_bytes()).unwrap()
 }
 
 async fn connect(server: &str) -> Connection {
-    let access = Access::new(&directory(server), Path::new(""), None);
+    let access = Access::new(settings(server, "").directory().unwrap(), Path::new(""), None);
     access.open_first(&access.servers().await.unwrap()).await.unwrap()
 }
 
@@ -121,6 +122,52 @@ async fn lookups(server: &str, window: usize) -> Duration {
     took
 }
 
+/// Reads everybody by the login alone, and the nests of the crowd's root groups if wished; gives the
+/// groups that were read, and what was said of the way.
+async fn nests(server: &str, strategy: Option<&str>) -> (usize, String) {
+    let roots = (0..ROOTS).map(|root| format!("\"cn=g{root:05},{TOP}\"")).collect::<Vec<_>>().join(", ");
+    let line = strategy.map(|strategy| format!("groups = [{roots}]\nstrategy = \"{strategy}\"\n"));
+    let settings = settings(server, &line.unwrap_or_default());
+    let access = Access::new(settings.directory().unwrap(), Path::new(""), None);
+    let reading = webtaxon::directory::read(&access, &settings, &[]).await.unwrap();
+    assert!(reading.gaps().is_empty(), "{:?}", reading.gaps());
+    (reading.graph().groups(), reading.source().notes.join("; "))
+}
+
+/// Resolving the nests of five roots, which hold all groups, against a bare socket that reads the
+/// same groups. The people are read in either case: that time is taken off.
+fn resolving(runtime: &tokio::runtime::Runtime, server: &str) {
+    let timed = |strategy: Option<&str>| {
+        let began = Instant::now();
+        let read = runtime.block_on(nests(server, strategy));
+        (began.elapsed(), read)
+    };
+    let (mut floors, mut people, mut ways) = (Vec::new(), Vec::new(), [Vec::new(), Vec::new(), Vec::new()]);
+    let strategies = ["auto", "sweep", "downwards"];
+    let (mut groups, mut bytes, mut notes) = (0, 0, String::new());
+    for _ in 0..ROUNDS {
+        let began = Instant::now();
+        let filter = "(objectClass=groupOfNames)";
+        bytes = bare_socket::read(server, TOP, filter, &["objectClass", "member"], PAGE).0;
+        floors.push(began.elapsed());
+        people.push(timed(None).0);
+        for (strategy, times) in strategies.iter().zip(&mut ways) {
+            let (time, (count, note)) = timed(Some(strategy));
+            times.push(time);
+            groups = count;
+            if *strategy == "auto" {
+                notes = note;
+            }
+        }
+    }
+    let (floor, people) = (median(floors), median(people));
+    println!("{groups} groups, {:.1} MB; auto: {notes}", bytes as f64 / 1e6);
+    for (strategy, times) in strategies.iter().zip(ways) {
+        let own = median(times).saturating_sub(people);
+        ratio(&format!("nests/{strategy}"), own, "bare socket", floor, "1.3 at most");
+    }
+}
+
 fn main() {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
     let Ok(server) = std::env::var("WEBTAXON_BENCH_SERVER") else {
@@ -170,6 +217,8 @@ fn main() {
         held as f64 / 1e6,
         held as f64 / bytes as f64
     );
+
+    resolving(&runtime, &server);
 
     let one = runtime.block_on(lookups(&server, 1));
     let many = runtime.block_on(lookups(&server, 64));

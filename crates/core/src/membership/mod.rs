@@ -24,9 +24,10 @@ pub use nest::{Branch, Broken, ForeignMember, LONGEST_PATH, Member, Nest, Place,
 pub use outline::Outlined;
 pub use roll::{Roll, primary_group, without_uid};
 
-use crate::name::DnKey;
+use crate::name::{Dn, DnKey, ParseError};
 use fixedbitset::FixedBitSet;
 use std::collections::{HashMap, HashSet};
+use std::hash::{BuildHasher as _, RandomState};
 
 /// A name in one [`Graph`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -42,6 +43,9 @@ impl NodeId {
 #[derive(Clone, Debug, Default)]
 pub struct Graph {
     by_key: HashMap<DnKey, NodeId>,
+    /// The hashes of names as they were written, so that a name that comes again need not be read.
+    by_text: HashMap<u64, NodeId>,
+    hasher: RandomState,
     nodes: Vec<Node>,
     /// Groups with members that no list of theirs shows.
     unlisted: HashSet<(NodeId, NodeId)>,
@@ -64,13 +68,15 @@ impl Graph {
         Self::default()
     }
 
-    fn node(&mut self, key: DnKey, dn: &str) -> NodeId {
-        let next = NodeId(u32::try_from(self.nodes.len()).unwrap_or(u32::MAX));
-        let id = *self.by_key.entry(key.clone()).or_insert(next);
-        if id == next {
-            self.nodes.push(Node { key, dn: dn.into(), members: None });
+    /// The number of a name, new if it was not met before.
+    pub fn node(&mut self, key: DnKey, dn: &str) -> NodeId {
+        if let Some(id) = self.by_key.get(&key) {
+            return *id;
         }
-        id
+        let next = NodeId(u32::try_from(self.nodes.len()).unwrap_or(u32::MAX));
+        self.by_key.insert(key.clone(), next);
+        self.nodes.push(Node { key, dn: dn.into(), members: None });
+        next
     }
 
     /// Adds a group with its direct members: names as keys, and as the directory wrote them.
@@ -83,27 +89,43 @@ impl Graph {
         dn: &str,
         members: impl IntoIterator<Item = (DnKey, &'m str)>,
     ) {
-        let mut list: Vec<(DnKey, NodeId)> = members
-            .into_iter()
-            .map(|(key, dn)| {
-                let id = self.node(key.clone(), dn);
-                (key, id)
-            })
-            .collect();
-        list.sort_unstable();
-        list.dedup();
+        let list = members.into_iter().map(|(key, dn)| self.node(key, dn)).collect();
+        self.add_list(key, dn, list);
+    }
+
+    /// Adds a group with its direct members as the graph's own numbers.
+    pub fn add_list(&mut self, key: DnKey, dn: &str, mut members: Vec<NodeId>) -> NodeId {
+        members.sort_unstable();
+        members.dedup();
+        members.sort_by(|one, other| self.key(*one).cmp(&self.key(*other)));
         let group = self.node(key, dn);
         if let Some(node) = self.nodes.get_mut(group.index()) {
             node.dn = dn.into();
-            node.members = Some(list.into_iter().map(|(_, id)| id).collect());
+            node.members = Some(members);
         }
+        group
+    }
+
+    /// The number of a member as a group writes it; the name, too, where it was not met before.
+    ///
+    /// # Errors
+    /// It is not a distinguished name.
+    pub fn member(&mut self, text: &str) -> Result<(NodeId, Option<Dn>), ParseError> {
+        let hash = self.hasher.hash_one(text);
+        if let Some(id) = self.by_text.get(&hash).copied()
+            && self.dn(id) == text
+        {
+            return Ok((id, None));
+        }
+        let (dn, before) = (Dn::parse(text)?, self.nodes.len());
+        let id = self.node(dn.key(), text);
+        self.by_text.insert(hash, id);
+        Ok((id, (self.nodes.len() > before).then_some(dn)))
     }
 
     /// Says that a group has a member that no list of its shows: by primary group, or by login.
-    pub fn mark_unlisted(&mut self, group: &DnKey, member: &DnKey) {
-        if let (Some(group), Some(member)) = (self.find(group), self.find(member)) {
-            self.unlisted.insert((group, member));
-        }
+    pub fn mark_unlisted(&mut self, group: NodeId, member: NodeId) {
+        self.unlisted.insert((group, member));
     }
 
     /// Says that a name is listed and is no entry of the directory any more.
@@ -119,7 +141,9 @@ impl Graph {
         self.gone.contains(&name)
     }
 
-    fn key(&self, id: NodeId) -> Option<&DnKey> {
+    /// A name for comparing.
+    #[must_use]
+    pub fn key(&self, id: NodeId) -> Option<&DnKey> {
         self.nodes.get(id.index()).map(|node| &node.key)
     }
 

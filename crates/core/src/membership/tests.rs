@@ -65,6 +65,20 @@ fn members_do_not_depend_on_the_order_of_reading() {
     }
 }
 
+#[test]
+fn a_name_that_comes_again_in_any_writing_is_the_same_member() {
+    let mut graph = Graph::new();
+    let (first, new) = graph.member("CN=Ada,DC=x").unwrap();
+    assert_eq!(new, Some(Dn::parse("CN=Ada,DC=x").unwrap()));
+    for (text, why) in
+        [("CN=Ada,DC=x", "as it was"), ("cn=ada, dc=X", "otherwise"), ("cn=ada, dc=X", "and again")]
+    {
+        assert_eq!(graph.member(text), Ok((first, None)), "{why}");
+    }
+    assert_ne!(graph.member("CN=Ben,DC=x").unwrap().0, first);
+    assert!(graph.member("Ada").is_err());
+}
+
 /// The museum's kinds of trouble in one small nest.
 fn troubled() -> Reading {
     let mut sweep = Sweep::new(Source::default());
@@ -90,7 +104,8 @@ fn troubled() -> Reading {
         graph.add_group(key(group), &format!("CN={group},DC=x"), members);
     }
     graph.mark_gone(&key("gone"));
-    graph.mark_unlisted(&key("coast"), &key("cleo"));
+    let (coast, cleo) = (graph.find(&key("coast")).unwrap(), graph.find(&key("cleo")).unwrap());
+    graph.mark_unlisted(coast, cleo);
     sweep.finish(&Intake::for_tests())
 }
 

@@ -11,11 +11,11 @@ use super::search::{Found, Query};
 use super::sweep::member_login;
 use super::swept::Swept;
 use super::{DirectoryError, DirectoryErrorKind};
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::ops::ControlFlow;
 use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::Filter;
-use webtaxon_core::membership::{Foreign, Roll};
+use webtaxon_core::membership::{Foreign, NodeId, Roll};
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::reading::{Ended, Part, PartId, Purpose, ServerKind, Sweep};
 use webtaxon_core::settings::Intake;
@@ -83,6 +83,15 @@ struct Logins<'r> {
     is_controller: bool,
 }
 
+/// Members that were met.
+#[derive(Default)]
+struct Met {
+    /// Those that were not met before this level.
+    new: Vec<NodeId>,
+    /// Those that stand for somebody whom the domain does not keep.
+    foreign: HashMap<NodeId, Foreign>,
+}
+
 /// Reads every group that the intake names, and every group inside them.
 ///
 /// # Errors
@@ -108,6 +117,7 @@ pub(super) async fn read(
     sweep.close(part, shown(roll.hidden()));
     let group_bases: Vec<DnKey> = intake.group_bases.iter().map(Dn::key).collect();
     let mut looked_up: HashSet<DnKey> = HashSet::new();
+    let mut met = Met::default();
     let mut swept = Swept::new(intake, connection.root().tops());
     // The groups that keep people out come first: a group in both nests counts for these, so that
     // a gap in it is known to hide people who must stay out.
@@ -124,14 +134,13 @@ pub(super) async fn read(
             }
         }
         while !level.is_empty() {
-            let mut next: Vec<(DnKey, String)> = Vec::new();
             if let Some(note) = swept.read_for(connection, level.len(), &wanted(kind)).await? {
                 sweep.note(note);
             }
             level.retain_mut(|lookup| {
                 let Some(entry) = swept.take(&lookup.key) else { return true };
                 let found = [Found::Entry(entry)];
-                let ended = take(sweep, lookup, &logins, &found, LdapResult::new(0, ""), &mut next);
+                let ended = take(sweep, lookup, &logins, &found, LdapResult::new(0, ""), &mut met);
                 let is_open = ended.is_none();
                 ended.into_iter().for_each(|ended| sweep.close(lookup.part, ended));
                 is_open
@@ -142,7 +151,7 @@ pub(super) async fn read(
                 let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
                     if let Some(lookup) = level.get_mut(number) {
                         lookup.range = None;
-                        if let Some(ended) = take(sweep, lookup, &logins, &found, result, &mut next) {
+                        if let Some(ended) = take(sweep, lookup, &logins, &found, result, &mut met) {
                             sweep.close(lookup.part, ended);
                         }
                     }
@@ -152,18 +161,23 @@ pub(super) async fn read(
                     level.iter_mut().filter(|lookup| lookup.range.is_none() && !lookup.urls.is_empty())
                 {
                     let ended = match searched(connection, lookup).await? {
-                        None => listed(sweep, lookup, &logins, &mut next),
+                        None => listed(sweep, lookup, &logins, &mut met),
                         Some(why) => Ended::Short(why),
                     };
                     sweep.close(lookup.part, ended);
                 }
                 level.retain(|lookup| lookup.range.is_some());
             }
+            // In the order of names, whatever the order of the answers was.
+            let graph = sweep.graph_mut();
+            let name = |id: NodeId| Some((graph.key(id)?.clone(), graph.dn(id).to_owned()));
+            let mut next: Vec<(DnKey, String)> = met.new.drain(..).filter_map(name).collect();
+            next.retain(|(key, _)| !sweep.is_person(key));
             next.sort();
             let within =
                 |key: &DnKey| group_bases.is_empty() || group_bases.iter().any(|base| key.is_within(base));
             for (key, dn) in next {
-                if !sweep.is_person(&key) && within(&key) && looked_up.insert(key.clone()) {
+                if within(&key) && looked_up.insert(key.clone()) {
                     let Ok(name) = Dn::parse(&dn) else { continue };
                     let part = sweep.open(Part::Group { dn: name, purpose });
                     level.push(Lookup::new(dn, key, part, false));
@@ -239,7 +253,7 @@ fn take(
     logins: &Logins<'_>,
     found: &[Found],
     result: LdapResult,
-    next: &mut Vec<(DnKey, String)>,
+    met: &mut Met,
 ) -> Option<Ended> {
     let begun = lookup.so_far.len();
     if result.code == ResultCode::NO_SUCH_OBJECT && !lookup.named && begun == 0 {
@@ -283,7 +297,7 @@ fn take(
         lookup.range = Some((attribute.to_owned(), from));
         return None;
     }
-    lookup.urls.is_empty().then(|| listed(sweep, lookup, logins, next))
+    lookup.urls.is_empty().then(|| listed(sweep, lookup, logins, met))
 }
 
 /// Puts a unit into the graph, with everybody below it.
@@ -297,32 +311,26 @@ fn unit(sweep: &mut Sweep, lookup: &Lookup) -> Ended {
 }
 
 /// Puts a group whose members are known into the graph.
-fn listed(
-    sweep: &mut Sweep,
-    lookup: &mut Lookup,
-    logins: &Logins<'_>,
-    next: &mut Vec<(DnKey, String)>,
-) -> Ended {
+fn listed(sweep: &mut Sweep, lookup: &mut Lookup, logins: &Logins<'_>, met: &mut Met) -> Ended {
     let (mut strange, mut everybody) = (false, None);
-    let list = std::mem::take(&mut lookup.so_far);
-    let mut keyed: Vec<(DnKey, &str)> = list
-        .iter()
-        .filter_map(|dn| match Dn::parse(dn) {
-            Ok(parsed) => {
-                if let Some(Foreign::Unlisted(sid, called)) =
-                    Foreign::of(&parsed).filter(|_| logins.is_controller)
-                {
-                    everybody.get_or_insert((sid, called));
+    let mut list: Vec<NodeId> = Vec::with_capacity(lookup.so_far.len());
+    for text in std::mem::take(&mut lookup.so_far) {
+        match sweep.graph_mut().member(&text) {
+            Ok((member, new)) => {
+                list.push(member);
+                if let Some(dn) = new {
+                    if let Some(foreign) = Foreign::of(&dn).filter(|_| logins.is_controller) {
+                        met.foreign.insert(member, foreign);
+                    }
+                    met.new.push(member);
                 }
-                Some((parsed.key(), dn.as_str()))
+                if let Some(Foreign::Unlisted(sid, called)) = met.foreign.get(&member) {
+                    everybody.get_or_insert((sid.clone(), *called));
+                }
             }
-            Err(_) => {
-                strange = true;
-                None
-            }
-        })
-        .collect();
-    next.extend(keyed.iter().map(|(key, dn)| (key.clone(), (*dn).to_owned())));
+            Err(_) => strange = true,
+        }
+    }
     let by_login: Vec<usize> =
         lookup.logins.iter().flat_map(|login| logins.roll.with_login(login)).copied().collect();
     // Logins that nobody has may speak of another attribute than the one that was taken for it.
@@ -332,21 +340,15 @@ fn listed(
     let by_number =
         by_number.flat_map(|one| roll.with_primary_group(sweep.people(), one, lookup.sid.as_deref()));
     let unlisted: Vec<usize> = by_login.into_iter().chain(by_number).collect();
-    let unlisted: Vec<(DnKey, String)> = unlisted
-        .into_iter()
-        .filter_map(|person| sweep.name_of(person))
-        .map(|(key, dn)| (key.clone(), dn.to_owned()))
-        .collect();
-    let only: Vec<DnKey> = {
-        let count = if unlisted.is_empty() { 0 } else { keyed.len() };
-        let listed: HashSet<&DnKey> = keyed.iter().take(count).map(|(key, _)| key).collect();
-        unlisted.iter().map(|(key, _)| key).filter(|key| !listed.contains(key)).cloned().collect()
-    };
+    let unlisted: Vec<NodeId> = unlisted.into_iter().filter_map(|person| sweep.node_of(person)).collect();
+    let listed: HashSet<NodeId> = list.iter().filter(|_| !unlisted.is_empty()).copied().collect();
     // Whether its people are only hidden cannot be told where no number is shown at all.
-    let nobody = keyed.is_empty() && unlisted.is_empty() && lookup.number.is_some() && roll.shows_no_number();
-    keyed.extend(unlisted.iter().map(|(key, dn)| (key.clone(), dn.as_str())));
-    sweep.graph_mut().add_group(lookup.key.clone(), &lookup.dn, keyed);
-    only.iter().for_each(|person| sweep.graph_mut().mark_unlisted(&lookup.key, person));
+    let nobody = list.is_empty() && unlisted.is_empty() && lookup.number.is_some() && roll.shows_no_number();
+    list.extend(&unlisted);
+    let graph = sweep.graph_mut();
+    let group = graph.add_list(lookup.key.clone(), &lookup.dn, list);
+    let only = unlisted.into_iter().filter(|person| !listed.contains(person));
+    only.for_each(|person| graph.mark_unlisted(group, person));
     if strange {
         Ended::Short("it lists a member that is not a distinguished name".to_owned())
     } else if let Some((sid, called)) = everybody {
