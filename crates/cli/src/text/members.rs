@@ -49,7 +49,7 @@ pub(crate) fn members(nest: &Nest<'_>, reading: &Reading, width: usize, same: &s
     }
     let _ = writeln!(
         text,
-        "\nNext: webtaxon members{same} --tree shows the groups, --broken what is wrong with them."
+        "\nNext: webtaxon members{same} --tree shows the groups, --broken what is wrong with them, --as svg draws them."
     );
     text
 }
