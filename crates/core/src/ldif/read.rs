@@ -55,7 +55,7 @@ impl<'t> Records<'t> {
         let end = memchr::memchr(b'\n', self.rest).unwrap_or(self.rest.len());
         let (line, tail) = self.rest.split_at_checked(end)?;
         self.rest = tail.get(1..).unwrap_or(&[]);
-        let line = line.strip_suffix(b"\r").unwrap_or(line);
+        let line = without_return(line);
         self.ended = line.is_empty();
         Some(line)
     }
@@ -190,25 +190,32 @@ impl<'t> Records<'t> {
         }
         (self.rest, self.ended) = (next, false);
         self.line += 1;
-        Some(plain(value.strip_suffix(b"\r").unwrap_or(value)))
+        Some(plain(without_return(value)))
     }
 
     /// The same for a value that is folded or in base64. What is wrong with it is left to be told by
     /// the longer way.
     fn expected_otherwise(&mut self, name: &str) -> Option<Vec<u8>> {
-        let mut rest = self.rest.strip_prefix(name.as_bytes())?.strip_prefix(b":")?;
-        let (mut whole, mut lines) = (Vec::with_capacity(2 * LINE), 0);
-        while lines == 0 || rest.first() == Some(&b' ') {
-            let from = usize::from(lines > 0);
-            let end = memchr::memchr(b'\n', rest)?;
-            let line = rest.get(from..end)?;
-            whole.extend_from_slice(line.strip_suffix(b"\r").unwrap_or(line));
-            (lines, rest) = (lines + 1, rest.get(end + 1..)?);
-        }
+        let behind = self.rest.strip_prefix(name.as_bytes())?.strip_prefix(b":")?;
+        let end = memchr::memchr(b'\n', behind)?;
+        let (line, mut rest) = (without_return(behind.get(..end)?), behind.get(end + 1..)?);
+        let mut lines = 1;
+        let value = if rest.first() == Some(&b' ') {
+            let mut whole = Vec::with_capacity(line.len() + LINE);
+            whole.extend_from_slice(line);
+            while let Some(folded) = rest.strip_prefix(b" ") {
+                let end = memchr::memchr(b'\n', folded)?;
+                whole.extend_from_slice(without_return(folded.get(..end)?));
+                (lines, rest) = (lines + 1, folded.get(end + 1..)?);
+            }
+            owned_value(whole)
+        } else {
+            value(line).map(Cow::into_owned)
+        };
+        let value = value.ok()?;
         if self.began.0 - rest.len() > self.longest {
             return None;
         }
-        let value = owned_value(whole).ok()?;
         (self.rest, self.ended) = (rest, false);
         self.line += lines;
         Some(value)
@@ -397,6 +404,12 @@ fn owned_value(mut behind: Vec<u8>) -> Result<Vec<u8>, ParseErrorKind> {
             Ok(behind)
         }
     }
+}
+
+/// A line without the carriage return at its end.
+#[inline]
+fn without_return(line: &[u8]) -> &[u8] {
+    line.strip_suffix(b"\r").unwrap_or(line)
 }
 
 /// Text without the blanks in front of it.
