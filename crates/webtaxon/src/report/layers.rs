@@ -153,8 +153,8 @@ fn places(column: &[usize]) -> HashMap<usize, usize> {
     column.iter().enumerate().map(|(place, slot)| (*slot, place)).collect()
 }
 
-/// Numbers of boxes are far below what this type holds exactly.
-fn as_height(count: usize) -> f64 {
+/// A count as a length; counts of boxes and letters are far below what this type holds exactly.
+pub(super) fn as_height(count: usize) -> f64 {
     u32::try_from(count).map_or(f64::from(u32::MAX), f64::from)
 }
 

@@ -1,7 +1,7 @@
 //! A group's nest as a picture (SVG), as a graph for other drawing programs (DOT), and its members
 //! as a table (CSV).
 
-use super::layers::{self, Layers};
+use super::layers::{self, Layers, as_height};
 use super::{harmless, tame};
 use quick_xml::Writer;
 use quick_xml::events::{BytesText, Event};
@@ -124,8 +124,8 @@ pub fn nest_svg(nest: &Nest<'_>, whole: bool) -> String {
     let count = columns.iter().max().map_or(1, |last| last + 1);
     // The columns take the room that there is.
     let room = LEAST.0 - 2.0 * MARGIN;
-    let width = ((room + BETWEEN) / from(count) - BETWEEN).clamp(150.0, manner.widest);
-    let between = if count > 1 { (room - width * from(count)) / from(count - 1) } else { BETWEEN };
+    let width = ((room + BETWEEN) / as_height(count) - BETWEEN).clamp(150.0, manner.widest);
+    let between = if count > 1 { (room - width * as_height(count)) / as_height(count - 1) } else { BETWEEN };
     let step = width + between.clamp(BETWEEN, 150.0);
     let picture = Picture { outline: &outline, placed, manner, width, step, count };
     let mut said = format!("{} in it", people(outline.first().map_or(0, |root| root.people)));
@@ -133,7 +133,7 @@ pub fn nest_svg(nest: &Nest<'_>, whole: bool) -> String {
         said.push_str("; not read to the end, there may be more");
     }
     if all > drawn {
-        let _ = write!(said, "; {} groups further inside are not drawn", all - drawn);
+        let _ = write!(said, "; {} groups more are not drawn", all - drawn);
     }
     let mut writer = Writer::new(Vec::new());
     // Writing to memory does not fail.
@@ -152,10 +152,6 @@ fn lines(outline: &[Outlined]) -> Vec<Line> {
         Ordering::Equal => Line { ends: (from, to), is_back: true, in_place: true },
     })
     .collect()
-}
-
-fn from(count: usize) -> f64 {
-    u32::try_from(count).map_or(f64::from(u32::MAX), f64::from)
 }
 
 fn people(count: usize) -> String {
@@ -185,14 +181,14 @@ fn told(group: &Outlined, short: bool) -> String {
 fn fitting(text: &str, width: f64, size: f64) -> String {
     let text = drawable(text);
     let most = width / (size * LETTER);
-    if from(text.width()) <= most {
+    if as_height(text.width()) <= most {
         return text;
     }
     let mut kept = String::new();
     let mut taken = 1;
     for character in text.chars() {
         taken += character.width().unwrap_or(0);
-        if from(taken) > most {
+        if as_height(taken) > most {
             break;
         }
         kept.push(character);
@@ -221,7 +217,7 @@ type Pen<'w> = &'w mut Writer<Vec<u8>>;
 
 impl Picture<'_> {
     fn size(&self) -> (f64, f64) {
-        let width = self.step * from(self.count - 1) + self.width + 2.0 * MARGIN;
+        let width = self.step * as_height(self.count - 1) + self.width + 2.0 * MARGIN;
         (width.max(LEAST.0), (self.placed.height + TOP + BOTTOM).max(LEAST.1))
     }
 
@@ -232,7 +228,7 @@ impl Picture<'_> {
     }
 
     fn column(&self, level: usize) -> f64 {
-        MARGIN + self.step * from(level)
+        MARGIN + self.step * as_height(level)
     }
 
     /// In the middle of the room, or from its top where that is too small.
@@ -361,7 +357,7 @@ impl Picture<'_> {
             let indent = number(x + 8.0);
             let room = width - 16.0;
             let (name, base, second) = if one_line {
-                let taken = from(says.width()) * small * LETTER + 14.0;
+                let taken = as_height(says.width()) * small * LETTER + 14.0;
                 (fitting(&short(&group.dn), room - taken, large), y + 4.0, y + 4.0)
             } else {
                 // Letters in bold are wider.
@@ -536,9 +532,7 @@ mod tests {
         let svg = nest_svg(&Nest::of(&reading, &key("users")).unwrap(), true);
         let (texts, _) = read(&svg);
         assert!(
-            texts
-                .iter()
-                .any(|text| text.contains("1701 groups further inside are not drawn; 2000 groups inside")),
+            texts.iter().any(|text| text.contains("1701 groups more are not drawn; 2000 groups inside")),
             "{texts:?}"
         );
     }

@@ -153,6 +153,16 @@ async fn the_cheaper_way_is_chosen_as_the_nest_shows() {
 }
 
 #[tokio::test]
+async fn a_search_for_all_groups_that_ends_early_changes_nothing() {
+    let museum = Museum::with(DIRECTORY, Options::default()).await;
+    museum.change("[\"OU=Groups,DC=quillmere,DC=example\"]", "[\"OU=Nowhere,DC=quillmere,DC=example\"]");
+    let (expected, _) = said(&museum, "downwards").await;
+    let (found, notes) = said(&museum, "sweep").await;
+    assert_eq!(found, expected);
+    assert!(notes.contains("0 groups were read") && notes.contains("which ended early"), "{notes}");
+}
+
+#[tokio::test]
 async fn a_cut_in_the_search_for_all_groups_takes_nobodys_account_away() {
     // 244 people come first, then the groups.
     for after in [246, 250, 258] {
