@@ -252,10 +252,10 @@ impl<'r> Nest<'r> {
                     unlisted.push((group, member));
                 } else if self.is_person(member) {
                     listed.insert(member);
-                } else if graph.is_gone(member) {
-                    broken.gone.push(stray());
                 } else if let Some(foreign) = self.foreign(group, member) {
                     broken.foreign.push(foreign);
+                } else if graph.is_gone(member) {
+                    broken.gone.push(stray());
                 } else if self.is_outside(member) {
                     broken.outside.push(stray());
                 }

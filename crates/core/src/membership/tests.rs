@@ -104,6 +104,8 @@ fn troubled() -> Reading {
         graph.add_group(key(group), &format!("CN={group},DC=x"), members);
     }
     graph.mark_gone(&key("gone"));
+    // Whom it stands for is known by its name, whether its entry can be seen or not.
+    graph.mark_gone(&key("S-1-5-11,CN=ForeignSecurityPrincipals"));
     let (coast, cleo) = (graph.find(&key("coast")).unwrap(), graph.find(&key("cleo")).unwrap());
     graph.mark_unlisted(coast, cleo);
     sweep.finish(&Intake::for_tests())

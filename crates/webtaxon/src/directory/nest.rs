@@ -80,7 +80,6 @@ struct Logins<'r> {
     attribute: Option<&'r str>,
     /// Whether the settings say so.
     is_said: bool,
-    is_controller: bool,
 }
 
 /// Members that were met.
@@ -107,12 +106,7 @@ pub(super) async fn read(
     let kind = connection.root().kind;
     let attribute = member_login(intake, kind);
     let roll = Roll::of(sweep.people(), kind, attribute);
-    let logins = Logins {
-        roll: &roll,
-        attribute,
-        is_said: intake.member_login.is_some(),
-        is_controller: kind == ServerKind::Controller,
-    };
+    let logins = Logins { roll: &roll, attribute, is_said: intake.member_login.is_some() };
     let part = sweep.open(Part::PrimaryGroups);
     sweep.close(part, shown(roll.hidden()));
     let group_bases: Vec<DnKey> = intake.group_bases.iter().map(Dn::key).collect();
@@ -319,7 +313,7 @@ fn listed(sweep: &mut Sweep, lookup: &mut Lookup, logins: &Logins<'_>, met: &mut
             Ok((member, new)) => {
                 list.push(member);
                 if let Some(dn) = new {
-                    if let Some(foreign) = Foreign::of(&dn).filter(|_| logins.is_controller) {
+                    if let Some(foreign) = Foreign::of(&dn) {
                         met.foreign.insert(member, foreign);
                     }
                     met.new.push(member);
