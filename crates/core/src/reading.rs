@@ -5,7 +5,7 @@
 //! and every look-up that the intake needs ended with the server's final success. Whatever would
 //! take an account away asks for that proof, so an interrupted reading removes nobody.
 
-use crate::entry::Entries;
+use crate::entry::{Entries, Entry, Names};
 use crate::identity::Identity;
 use crate::membership::{Graph, NodeId};
 use crate::name::{Dn, DnKey};
@@ -62,6 +62,8 @@ pub enum Part {
     },
     /// The primary groups of the people, which no group lists.
     PrimaryGroups,
+    /// The entries that fields of people name, and that are none of the people.
+    FollowedNames,
     /// Where the people of accounts are that the sweep did not meet.
     Lookup {
         /// Who is looked for.
@@ -76,6 +78,8 @@ pub enum Purpose {
     Admit,
     /// `not_in_group`: its members stay out.
     Exclude,
+    /// A condition asks about it.
+    Decide,
 }
 
 impl fmt::Display for Part {
@@ -86,6 +90,7 @@ impl fmt::Display for Part {
             Part::Snapshot => out.write_str("the snapshot"),
             Part::SecondLook { base } => write!(out, "what changed meanwhile under {base}"),
             Part::PrimaryGroups => out.write_str("primary groups of the people"),
+            Part::FollowedNames => out.write_str("entries that fields of people name"),
             Part::Identities { attribute } => write!(out, "{attribute} of the people"),
             Part::Lookup { people } => {
                 let accounts = if people.len() == 1 { "account" } else { "accounts" };
@@ -115,6 +120,9 @@ pub struct Gap {
     /// Whether the people who must stay out may be incomplete through it.
     #[serde(skip)]
     pub hides_excluded: bool,
+    /// Whether somebody may be in a group without its being known.
+    #[serde(skip)]
+    pub hides_members: bool,
 }
 
 /// Names one part of a [`Sweep`].
@@ -129,10 +137,30 @@ pub struct Sweep {
     /// The people's names for comparing, in the order of `people`.
     keys: IndexSet<DnKey>,
     graph: Graph,
+    followed: OtherEntries,
     found: HashMap<Identity, String>,
     /// Why the reading ended before everything was begun.
     cut: Option<String>,
     source: Source,
+}
+
+/// Entries that fields of people name, and that are none of the people.
+#[derive(Debug, Default)]
+struct OtherEntries {
+    entries: Entries,
+    /// The place of each among the entries; none for one that does not exist.
+    places: HashMap<DnKey, Option<usize>>,
+}
+
+/// What is known of an entry that a field names.
+#[derive(Clone, Copy, Debug)]
+pub enum Followed<'r> {
+    /// It was read.
+    Entry(Entry<'r>),
+    /// There is none of this name.
+    Gone,
+    /// It was not read.
+    Unknown,
 }
 
 /// Where a reading comes from.
@@ -230,6 +258,21 @@ impl Sweep {
         &mut self.graph
     }
 
+    /// Keeps an entry that a field of somebody names.
+    pub fn followed<'v, A, V>(&mut self, name: DnKey, dn: &str, attributes: A)
+    where
+        A: IntoIterator<Item = (&'v str, V)>,
+        V: IntoIterator<Item = &'v [u8]>,
+    {
+        self.followed.places.insert(name, Some(self.followed.entries.len()));
+        self.followed.entries.push(dn, attributes);
+    }
+
+    /// Says that there is no entry of a name that a field of somebody has.
+    pub fn followed_gone(&mut self, name: DnKey) {
+        self.followed.places.insert(name, None);
+    }
+
     /// Says which attribute turned out to hold the lasting identity.
     pub fn set_identity(&mut self, attribute: &str) {
         attribute.clone_into(&mut self.source.identity);
@@ -258,20 +301,23 @@ impl Sweep {
                 Part::PrimaryGroups => !intake.not_in_group.is_empty(),
                 _ => false,
             };
-            gaps.push(Gap { part: part.to_string(), reason, hides_excluded });
+            let hides_members = matches!(part, Part::Group { .. } | Part::PrimaryGroups | Part::Snapshot);
+            gaps.push(Gap { part: part.to_string(), reason, hides_excluded, hides_members });
         }
         let told = |gaps: &[Gap], part: &Part| gaps.iter().any(|gap| gap.part == part.to_string());
         let bases = intake.bases.iter().map(|base| Part::People { base: base.clone() });
-        let nests = [(&intake.groups, Purpose::Admit), (&intake.not_in_group, Purpose::Exclude)];
-        let groups = nests.iter().flat_map(|(groups, purpose)| {
-            groups.iter().map(|dn| Part::Group { dn: dn.clone(), purpose: *purpose })
+        let groups = intake.nests().into_iter().flat_map(|(groups, purpose)| {
+            groups.into_iter().map(move |dn| Part::Group { dn: dn.clone(), purpose })
         });
-        for needed in bases.chain(groups) {
+        let follows = intake.fields.values().any(|rule| rule.followed().next().is_some());
+        let names = follows.then_some(Part::FollowedNames);
+        for needed in bases.chain(groups).chain(names) {
             if !complete(&|part| *part == needed) && !told(&gaps, &needed) {
                 let hides_excluded = matches!(needed, Part::Group { purpose: Purpose::Exclude, .. });
                 let why = self.cut.as_ref().map_or_else(String::new, |reason| format!(": {reason}"));
                 let reason = format!("it was not read{why}");
-                gaps.push(Gap { part: needed.to_string(), reason, hides_excluded });
+                let hides_members = matches!(needed, Part::Group { .. });
+                gaps.push(Gap { part: needed.to_string(), reason, hides_excluded, hides_members });
             }
         }
         let mut absent = Vec::new();
@@ -288,6 +334,7 @@ impl Sweep {
             people: self.people,
             keys: self.keys,
             graph: self.graph,
+            followed: self.followed,
             whereabouts,
             whole: gaps.is_empty().then_some(Whole(())),
             gaps,
@@ -312,6 +359,7 @@ pub struct Reading {
     /// The people's names for comparing, in the order of `people`.
     keys: IndexSet<DnKey>,
     graph: Graph,
+    followed: OtherEntries,
     whereabouts: HashMap<Identity, Whereabouts>,
     gaps: Vec<Gap>,
     whole: Option<Whole>,
@@ -340,6 +388,40 @@ impl Reading {
     #[must_use]
     pub fn is_person(&self, key: &DnKey) -> bool {
         self.keys.contains(key)
+    }
+
+    /// The place of a name in [`Reading::people`].
+    #[must_use]
+    pub fn index_of(&self, key: &DnKey) -> Option<usize> {
+        self.keys.get_index_of(key)
+    }
+
+    /// What is known of an entry that a field of somebody names, and that is none of the people.
+    #[must_use]
+    pub fn followed(&self, key: &DnKey) -> Followed<'_> {
+        match self.followed.places.get(key) {
+            Some(Some(at)) => self.followed.entries.get(*at).map_or(Followed::Unknown, Followed::Entry),
+            Some(None) => Followed::Gone,
+            None => Followed::Unknown,
+        }
+    }
+
+    /// The entries that fields of people name, and that are none of the people.
+    #[must_use]
+    pub fn all_followed(&self) -> &Entries {
+        &self.followed.entries
+    }
+
+    /// The attributes of those entries.
+    #[must_use]
+    pub fn followed_names(&self) -> &Names {
+        self.followed.entries.names()
+    }
+
+    /// Whether somebody may be in a group without its being known.
+    #[must_use]
+    pub fn hides_members(&self) -> bool {
+        self.gaps.iter().any(|gap| gap.hides_members)
     }
 
     /// The groups that were read.

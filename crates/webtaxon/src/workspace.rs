@@ -80,8 +80,7 @@ impl Workspace {
     /// # Errors
     /// As [`Workspace::preview`].
     pub async fn take_snapshot(&self, mask: bool) -> Result<Snapshot, Error> {
-        let fields: Vec<&str> = self.settings.intake.fields.keys().map(String::as_str).collect();
-        let accounts = self.store().accounts(&fields).await?;
+        let accounts = self.store().accounts(&self.settings.intake.account_fields()).await?;
         let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
         Ok(directory::take_snapshot(&self.access().await?, &self.settings, &links, mask).await?)
     }
@@ -174,8 +173,7 @@ impl Workspace {
     /// # Errors
     /// As [`Workspace::preview`].
     pub async fn preview_with(&self, store: &dyn AccountStore) -> Result<Preview, Error> {
-        let fields: Vec<&str> = self.settings.intake.fields.keys().map(String::as_str).collect();
-        let accounts = store.accounts(&fields).await?;
+        let accounts = store.accounts(&self.settings.intake.account_fields()).await?;
         let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
         let reading = directory::read(&self.access().await?, &self.settings, &links).await?;
         Ok(Preview::new(&self.settings, &reading, &accounts))
@@ -207,6 +205,8 @@ impl Workspace {
         settings.intake.groups = groups;
         settings.intake.not_in_group.clear();
         settings.intake.group_bases.clear();
+        settings.intake.fields.clear();
+        settings.intake.roles.clear();
         let names = ["displayName", "cn"].map(str::to_owned);
         Ok(directory::read_with(&self.access().await?, &settings, &[], &names).await?)
     }

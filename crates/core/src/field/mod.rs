@@ -1,102 +1,145 @@
-//! Field rules: from an entry to the fields of the account that the application would have.
+//! Field rules: from an entry to the fields and roles of the account that the application would have.
 //!
-//! No I/O, no recursion.
+//! A [`FieldRule`] has one or more choices, each with a condition, a source and steps that shape what
+//! the source gives ([`Choice`]); [`Drawer`] draws everybody's from one reading. What cannot be known,
+//! since a group or an entry was not read, is never guessed: the account keeps what it has. No I/O, no
+//! recursion beyond one followed name.
 
+mod condition;
+mod draw;
+mod join;
+mod shape;
 #[cfg(test)]
 mod tests;
 
-use crate::entry::Entry;
-use indexmap::IndexMap;
+pub use condition::{Condition, Held};
+pub use draw::{Drawer, Drawn, MissingField, Open, Proposal};
+pub use join::{Join, JoinError};
+pub use shape::{Case, Fault, Pattern, ReadAs, Shape};
 
-/// How one field of an account is drawn from an entry.
+use crate::name::Dn;
+
+/// What stands between the values of a field that takes several, and between roles.
+pub const LIST: char = ';';
+
+/// How one field of an account is drawn from a candidate.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct FieldRule {
-    /// The attributes to look in, the first that has a value wins. Empty for a fixed value.
-    pub from: Vec<String>,
-    /// The fixed value.
-    pub value: Option<String>,
-    /// Whether letters are made small or large.
-    pub case: Option<Case>,
+    /// Tried in order: the first whose condition holds and that gives a value.
+    pub choices: Vec<Choice>,
     /// Whether a person without a value stays out.
     pub required: bool,
     /// Whether two accounts may have the same value (case does not matter).
     pub unique: bool,
+    /// When the application's own value gives way.
+    pub write: Write,
+    /// The most characters of a value.
+    pub longest: Option<usize>,
+    /// What a whole value must look like.
+    pub pattern: Option<Pattern>,
 }
 
-/// What happens to a field's letters.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Case {
-    /// All small.
-    Lower,
-    /// All large.
-    Upper,
+/// When a field of an account is written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Write {
+    /// Whenever it differs.
+    #[default]
+    Always,
+    /// When the account is made, and never again.
+    Once,
+    /// As long as the application has no value.
+    Empty,
+}
+
+/// One way to draw a field.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Choice {
+    /// Whom it is for.
+    pub condition: Condition,
+    /// Where the value comes from.
+    pub source: Source,
+    /// What is done with it.
+    pub shape: Shape,
+}
+
+/// Where a value comes from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Source {
+    /// The first of these attributes that has a value.
+    Attributes(Vec<String>),
+    /// The same for everybody.
+    Value(String),
+    /// Several attributes put together.
+    Join(Join),
+}
+
+impl Default for Source {
+    fn default() -> Self {
+        Self::Attributes(Vec::new())
+    }
+}
+
+impl Source {
+    /// The attributes that are looked at.
+    #[must_use]
+    pub fn attributes(&self) -> Vec<&str> {
+        match self {
+            Self::Attributes(list) => list.iter().map(String::as_str).collect(),
+            Self::Value(_) => Vec::new(),
+            Self::Join(join) => join.attributes().collect(),
+        }
+    }
 }
 
 impl FieldRule {
-    /// The field's value for `entry`: the first value that is text and not blank, without blanks
-    /// at its ends.
+    /// A rule that takes the first of these attributes that has a value.
     #[must_use]
-    pub fn draw(&self, entry: Entry<'_>) -> Option<String> {
-        let found = match &self.value {
-            Some(fixed) => Some(fixed.as_str()),
-            None => self
-                .from
-                .iter()
-                .flat_map(|attribute| entry.values(attribute))
-                .filter_map(|value| std::str::from_utf8(value).ok())
-                .map(str::trim)
-                .find(|text| !text.is_empty()),
-        }?;
-        Some(match self.case {
-            None => found.to_owned(),
-            Some(Case::Lower) => found.to_lowercase(),
-            Some(Case::Upper) => found.to_uppercase(),
-        })
+    pub fn from(attributes: &[&str]) -> Self {
+        let source = Source::Attributes(attributes.iter().map(|name| (*name).to_owned()).collect());
+        Self { choices: vec![Choice { source, ..Choice::default() }], ..Self::default() }
+    }
+
+    /// The attributes of a person that values come from, each once, in the order of the rule.
+    #[must_use]
+    pub fn from_attributes(&self) -> Vec<&str> {
+        let mut list: Vec<&str> = Vec::new();
+        for name in self.choices.iter().flat_map(|choice| choice.source.attributes()) {
+            if !list.iter().any(|one| one.eq_ignore_ascii_case(name)) {
+                list.push(name);
+            }
+        }
+        list
+    }
+
+    /// Every attribute that the rule looks at, conditions included; some may come twice.
+    pub fn attributes(&self) -> impl Iterator<Item = &str> {
+        let conditions = self.choices.iter().flat_map(|choice| choice.condition.attributes());
+        self.choices.iter().flat_map(|choice| choice.source.attributes()).chain(conditions)
+    }
+
+    /// The groups that its conditions ask about.
+    pub fn groups(&self) -> impl Iterator<Item = &Dn> {
+        self.choices.iter().flat_map(|choice| &choice.condition.in_group)
+    }
+
+    /// Whether the field takes several values.
+    #[must_use]
+    pub fn is_list(&self) -> bool {
+        self.choices.iter().any(|choice| choice.shape.every)
+    }
+
+    /// The attributes that hold names of other entries, of which a field is taken.
+    pub fn followed(&self) -> impl Iterator<Item = &str> {
+        let following = self.choices.iter().filter(|choice| choice.shape.follow.is_some());
+        following.flat_map(|choice| choice.source.attributes())
     }
 }
 
-/// The account that the field rules draw from one candidate.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Proposal {
-    /// One value for each rule, in the order of the rules.
-    values: Box<[Option<Box<str>>]>,
-    login: usize,
-}
-
-/// A required field that an entry has no value for.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct MissingField {
-    /// The field.
-    pub field: String,
-    /// The attributes that were looked in.
-    pub from: Vec<String>,
-}
-
-impl Proposal {
-    /// Draws every field from `entry`.
-    ///
-    /// # Errors
-    /// The first required field that has no value.
-    pub fn draw(rules: &IndexMap<String, FieldRule>, entry: Entry<'_>) -> Result<Self, MissingField> {
-        let values = rules
-            .iter()
-            .map(|(name, rule)| match rule.draw(entry) {
-                None if rule.required => Err(MissingField { field: name.clone(), from: rule.from.clone() }),
-                value => Ok(value.map(String::into_boxed_str)),
-            })
-            .collect::<Result<_, _>>()?;
-        Ok(Self { values, login: rules.get_index_of("login").unwrap_or(0) })
-    }
-
-    /// What the person signs in with.
-    #[must_use]
-    pub fn login(&self) -> &str {
-        self.value(self.login)
-    }
-
-    /// The value of the rule at `index`; empty where there is none.
-    #[must_use]
-    pub fn value(&self, index: usize) -> &str {
-        self.values.get(index).and_then(Option::as_deref).unwrap_or("")
-    }
+/// A role of the application, and who has it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RoleRule {
+    /// The role's name in the application.
+    pub name: String,
+    /// Whom it is for; nothing asked is everybody.
+    pub condition: Condition,
 }

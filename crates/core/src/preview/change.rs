@@ -206,6 +206,8 @@ pub enum HeldReason {
     NotWhole,
     /// The groups that keep people out were not read to their end, so nobody comes in.
     ExclusionUnknown,
+    /// What the account's fields or roles would be hangs on something that was not read.
+    FieldsUnknown,
     /// The settings say `keep` for this cause.
     Kept,
     /// The account is protected.
@@ -224,6 +226,9 @@ impl HeldReason {
         match self {
             Self::NotWhole => "the reading is not whole",
             Self::ExclusionUnknown => "the groups that keep people out were not read to their end",
+            Self::FieldsUnknown => {
+                "its fields or roles hang on a group or an entry that was not read to its end"
+            }
             Self::Kept => "the settings keep accounts for this cause",
             Self::Protected => "the account is protected",
             Self::NoNewAccounts => "the settings say new = false",

@@ -2,13 +2,14 @@
 
 use super::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason};
 use crate::account::{Account, State};
+use crate::field::{LIST, Proposal, Write};
 use crate::identity::Identity;
 use crate::name::short;
 use crate::reading::{Reading, Whereabouts, Whole};
 use crate::selection::{Candidate, Dropped, Selection, Step};
-use crate::settings::{Adopt, LeavingAction, MatchBy, Settings};
+use crate::settings::{Adopt, LeavingAction, MatchBy, OtherRoles, Settings};
 use indexmap::IndexMap;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 /// Everything that deciding looks at, indexed.
 pub(super) struct Matching<'a> {
@@ -171,6 +172,8 @@ impl<'a> Matching<'a> {
             outcome.held.push(self.held(candidate, login, kind, HeldReason::NoNewAccounts));
         } else if comes_in && self.reading.gaps().iter().any(|gap| gap.hides_excluded) {
             outcome.held.push(self.held(candidate, login, kind, HeldReason::ExclusionUnknown));
+        } else if comes_in && candidate.proposal.is_unsure() {
+            outcome.held.push(self.held(candidate, login, kind, HeldReason::FieldsUnknown));
         } else {
             let change = self.change(candidate, kind, login, fields);
             outcome.changes.push(change);
@@ -238,12 +241,17 @@ impl<'a> Matching<'a> {
     fn fields(&self, candidate: &Candidate, account: Option<&Account>) -> IndexMap<String, FieldChange> {
         let Some(account) = account else {
             let names = self.settings.intake.fields.keys().enumerate();
-            return names
+            let mut fields: IndexMap<String, FieldChange> = names
                 .map(|(index, name)| {
                     let new = Some(candidate.proposal.value(index).to_owned());
                     (name.clone(), FieldChange { old: None, new })
                 })
                 .collect();
+            if !self.settings.intake.roles.is_empty() {
+                let new = Some(self.roles(&candidate.proposal, ""));
+                fields.insert("roles".to_owned(), FieldChange { old: None, new });
+            }
+            return fields;
         };
         let mut fields = self.differences(candidate, account);
         if account.link.as_ref() != Some(&candidate.identity) {
@@ -251,20 +259,51 @@ impl<'a> Matching<'a> {
             fields.insert("link".to_owned(), FieldChange { old, new: Some(candidate.identity.to_string()) });
         }
         if account.state == State::Suspended {
-            fields.insert("state".to_owned(), state_change("suspended", "active"));
+            fields.insert("state".to_owned(), changed("suspended", "active"));
         }
         fields
     }
 
     fn differences(&self, candidate: &Candidate, account: &Account) -> IndexMap<String, FieldChange> {
-        let names = self.settings.intake.fields.keys().enumerate();
-        names
-            .filter(|(index, name)| account.field(name) != candidate.proposal.value(*index))
-            .map(|(index, name)| {
-                let old = Some(account.field(name).to_owned());
-                (name.clone(), FieldChange { old, new: Some(candidate.proposal.value(index).to_owned()) })
-            })
-            .collect()
+        let proposal = &candidate.proposal;
+        let mut fields: IndexMap<String, FieldChange> = IndexMap::new();
+        for (index, (name, rule)) in self.settings.intake.fields.iter().enumerate() {
+            let (old, new) = (account.field(name), proposal.value(index));
+            let is_written = match rule.write {
+                Write::Always => true,
+                Write::Once => false,
+                Write::Empty => old.is_empty(),
+            };
+            let is_same = old == new || (rule.is_list() && items(old) == items(new));
+            if is_written && !is_same && proposal.open(index).is_none() {
+                fields.insert(name.clone(), changed(old, new));
+            }
+        }
+        let old = account.field("roles");
+        let new = self.roles(proposal, old);
+        if items(old) != items(&new) {
+            fields.insert("roles".to_owned(), changed(old, &new));
+        }
+        fields
+    }
+
+    /// The roles that an account with these would have: those that stay, in their order, then the new.
+    fn roles(&self, proposal: &Proposal, old: &str) -> String {
+        let intake = &self.settings.intake;
+        if intake.roles.is_empty() {
+            return old.to_owned();
+        }
+        let has: Vec<&str> = old.split(LIST).map(str::trim).filter(|role| !role.is_empty()).collect();
+        let rule = |role: &str| intake.roles.iter().position(|rule| rule.name == role);
+        let stays = |role: &&&str| match rule(role) {
+            // What nobody can say stays as it is.
+            Some(at) => proposal.role(at) != Some(false),
+            None => intake.other_roles == OtherRoles::Keep,
+        };
+        let given = intake.roles.iter().enumerate().filter(|(at, _)| proposal.role(*at) == Some(true));
+        let new = given.map(|(_, rule)| rule.name.as_str()).filter(|role| !has.contains(role));
+        let roles: Vec<&str> = has.iter().filter(stays).copied().chain(new).collect();
+        roles.join(&LIST.to_string())
     }
 
     fn change(
@@ -368,7 +407,7 @@ impl<'a> Matching<'a> {
     /// What an account that leaves is left with: nothing, or another state.
     fn lost(&self, kind: ChangeKind, account: &Account) -> IndexMap<String, FieldChange> {
         if kind == ChangeKind::Suspend {
-            return IndexMap::from([("state".to_owned(), state_change("active", "suspended"))]);
+            return IndexMap::from([("state".to_owned(), changed("active", "suspended"))]);
         }
         let names = self.settings.intake.fields.keys();
         names
@@ -400,8 +439,13 @@ impl<'a> Matching<'a> {
     }
 }
 
-fn state_change(old: &str, new: &str) -> FieldChange {
+fn changed(old: &str, new: &str) -> FieldChange {
     FieldChange { old: Some(old.to_owned()), new: Some(new.to_owned()) }
+}
+
+/// The values of a field that takes several, in an order of their own.
+fn items(list: &str) -> BTreeSet<&str> {
+    list.split(LIST).map(str::trim).filter(|item| !item.is_empty()).collect()
 }
 
 fn cause_of(step: Step) -> Cause {

@@ -12,7 +12,7 @@ mod summary;
 mod tests;
 
 pub use change::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason};
-pub use summary::{AccountCounts, Brake, Incomplete, Stranger};
+pub use summary::{AccountCounts, Brake, Incomplete, OpenField, Stranger};
 
 use crate::account::Account;
 use crate::reading::{Gap, Reading};
@@ -38,6 +38,8 @@ pub struct Preview {
     pub funnel: Vec<FunnelStep>,
     /// People who would come in but for a value that the directory does not have.
     pub incomplete: Vec<Incomplete>,
+    /// Fields of people who are in, for which the directory has no value that could be relied on.
+    pub open_fields: Vec<OpenField>,
     /// Members of the groups who are not among the people that were found: outside the bases, kept
     /// out by the filter, or gone.
     pub strangers: Vec<Stranger>,
@@ -70,6 +72,7 @@ impl Preview {
             groups_read: reading.graph().groups(),
             gaps: reading.gaps().to_vec(),
             incomplete: summary::incomplete(reading, &selection),
+            open_fields: summary::open_fields(settings, reading, &selection),
             strangers: summary::strangers(reading, &selection),
             funnel: selection.funnel,
             accounts: counts,

@@ -138,9 +138,7 @@ pub(super) fn incomplete(reading: &Reading, selection: &Selection) -> Vec<Incomp
         .iter()
         .filter_map(|dropped| {
             let missing = match &dropped.reason {
-                Reason::Missing(missing) => {
-                    format!("{} has no value (from {})", missing.field, missing.from.join(" or "))
-                }
+                Reason::Missing(missing) => format!("{} {}", missing.field, missing.why),
                 Reason::NoIdentity => format!("no {}", reading.source().identity),
                 _ => return None,
             };
@@ -148,4 +146,35 @@ pub(super) fn incomplete(reading: &Reading, selection: &Selection) -> Vec<Incomp
             Some(Incomplete { dn, missing })
         })
         .collect()
+}
+
+/// A field without a value that could be relied on: the account keeps what it has.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct OpenField {
+    /// The person's entry.
+    pub dn: String,
+    /// What they sign in with.
+    pub login: String,
+    /// The field.
+    pub field: String,
+    /// Why, in words.
+    pub why: String,
+}
+
+pub(super) fn open_fields(settings: &Settings, reading: &Reading, selection: &Selection) -> Vec<OpenField> {
+    let mut list = Vec::new();
+    for candidate in &selection.candidates {
+        for (at, open) in candidate.proposal.all_open() {
+            let name = settings.intake.fields.get_index(at).map(|(name, _)| name.clone());
+            let entry = reading.people().get(candidate.person);
+            if let (Some(field), Some(entry)) = (name, entry) {
+                let (dn, login) = (entry.dn().to_owned(), candidate.proposal.login().to_owned());
+                list.push(OpenField { dn, login, field, why: open.in_words() });
+            }
+        }
+    }
+    list.sort_by(|one, other| {
+        (&one.field, &one.login, &one.dn).cmp(&(&other.field, &other.login, &other.dn))
+    });
+    list
 }

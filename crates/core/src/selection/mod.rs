@@ -6,7 +6,7 @@
 #[cfg(test)]
 mod tests;
 
-use crate::field::{MissingField, Proposal};
+use crate::field::{Drawer, MissingField, Proposal};
 use crate::filter::{Filter, Matcher};
 use crate::identity::Identity;
 use crate::membership::{Leaf, Reach};
@@ -139,6 +139,7 @@ impl Selection {
         let active = active_filter(intake, reading.source().kind);
         let schema = Schema::of(reading.source().kind);
         let matcher = active.as_ref().map(|filter| Matcher::new(filter, schema, people.names()));
+        let drawer = Drawer::new(intake, reading);
         let is_in = |reach: &Reach, person| {
             reading.key(person).is_some_and(|key| reach.contains(reading.graph(), key))
         };
@@ -155,7 +156,7 @@ impl Selection {
                 drop(Step::Active, Reason::NotActive);
             } else {
                 let identity = Identity::of(entry, &reading.source().identity);
-                match (identity, Proposal::draw(&intake.fields, entry)) {
+                match (identity, drawer.draw(person)) {
                     (None, _) => drop(Step::Complete, Reason::NoIdentity),
                     (_, Err(missing)) => drop(Step::Complete, Reason::Missing(missing)),
                     (Some(identity), Ok(proposal)) => {

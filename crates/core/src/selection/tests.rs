@@ -34,7 +34,7 @@ fn sweep(people: &[(&str, &str, bool, bool)], users: &[&str], leavers: &[&str], 
 
 fn intake() -> Intake {
     let mut intake = Intake::for_tests();
-    let rule = |from: &str| FieldRule { from: vec![from.to_owned()], required: true, ..FieldRule::default() };
+    let rule = |from: &str| FieldRule { required: true, ..FieldRule::from(&[from]) };
     intake.fields.insert("login".to_owned(), rule("cn"));
     intake.fields.insert("email".to_owned(), rule("mail"));
     intake.groups = vec![Dn::parse("CN=Users").unwrap()];
@@ -66,7 +66,7 @@ fn everybody_falls_out_at_the_first_step_that_refuses_them() {
     assert_eq!(selection.candidates.iter().map(|one| one.proposal.login()).collect::<Vec<_>>(), ["ada"]);
     assert_eq!(selection.path(&reading, 0), ["CN=Users"]);
     let reasons: Vec<_> = selection.dropped.iter().map(|one| (one.person, one.reason.clone())).collect();
-    let missing = MissingField { field: "email".to_owned(), from: vec!["mail".to_owned()] };
+    let missing = MissingField { field: "email".to_owned(), why: "has no value (from mail)".to_owned() };
     assert_eq!(
         reasons,
         [

@@ -7,6 +7,7 @@ mod error;
 mod fingerprint;
 mod read;
 mod read_directory;
+mod read_fields;
 mod server;
 mod table;
 #[cfg(test)]
@@ -16,9 +17,10 @@ pub use error::{SettingsError, SettingsErrorKind};
 pub use fingerprint::Fingerprint;
 pub use server::{Scheme, Server};
 
-use crate::field::FieldRule;
+use crate::field::{FieldRule, RoleRule};
 use crate::filter::Filter;
 use crate::name::Dn;
+use crate::reading::Purpose;
 use indexmap::IndexMap;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -173,8 +175,8 @@ pub enum StoreSettings {
     Csv {
         /// The file.
         path: PathBuf,
-        /// The columns' names where they are not the usual ones: from `login`, `link`, `state` to
-        /// the column.
+        /// The columns' names where they are not the usual ones: from `login`, `link`, `state`,
+        /// `roles` to the column.
         columns: IndexMap<String, String>,
     },
 }
@@ -213,11 +215,42 @@ pub struct Intake {
     pub new: bool,
     /// The account's fields, in the order of the settings.
     pub fields: IndexMap<String, FieldRule>,
+    /// The application's roles that people get by rule, in the order of the settings.
+    pub roles: Vec<RoleRule>,
+    /// What becomes of roles that no rule gives.
+    pub other_roles: OtherRoles,
     /// What happens to an account whose person is no candidate any more.
     pub leaving: Leaving,
 }
 
 impl Intake {
+    /// Every group that a condition of a field or a role asks about, each once.
+    #[must_use]
+    pub fn deciding_groups(&self) -> Vec<&Dn> {
+        let fields = self.fields.values().flat_map(FieldRule::groups);
+        let roles = self.roles.iter().flat_map(|role| &role.condition.in_group);
+        let mut seen = std::collections::HashSet::new();
+        fields.chain(roles).filter(|group| seen.insert(group.key())).collect()
+    }
+
+    /// The groups whose nests must be read, and what for. Those that keep people out come first, so that
+    /// a group of several nests counts for these.
+    #[must_use]
+    pub fn nests(&self) -> [(Vec<&Dn>, Purpose); 3] {
+        [
+            (self.not_in_group.iter().collect(), Purpose::Exclude),
+            (self.groups.iter().collect(), Purpose::Admit),
+            (self.deciding_groups(), Purpose::Decide),
+        ]
+    }
+
+    /// The fields of accounts that the settings write, `login` and `roles` among them.
+    #[must_use]
+    pub fn account_fields(&self) -> Vec<&str> {
+        let roles = (!self.roles.is_empty()).then_some("roles");
+        self.fields.keys().map(String::as_str).chain(roles).collect()
+    }
+
     /// An intake that selects everybody, to be filled in by a test.
     #[cfg(test)]
     pub(crate) fn for_tests() -> Self {
@@ -237,6 +270,8 @@ impl Intake {
             adopt: Adopt::Never,
             new: true,
             fields: IndexMap::new(),
+            roles: Vec::new(),
+            other_roles: OtherRoles::Keep,
             leaving: Leaving::default(),
         }
     }
@@ -263,6 +298,16 @@ pub enum Strategy {
     Downwards,
     /// All groups are read with one search first.
     Sweep,
+}
+
+/// What becomes of an account's roles that no rule of the settings gives.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum OtherRoles {
+    /// They stay: somebody gave them in the application.
+    #[default]
+    Keep,
+    /// They are taken away.
+    Remove,
 }
 
 /// Whether an account that was made by hand may become the directory's.

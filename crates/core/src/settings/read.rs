@@ -1,12 +1,12 @@
 //! From the TOML text to [`Settings`]: one function for each table of the file.
 
 use super::read_directory::directory;
+use super::read_fields::{fields, roles};
 use super::table::{Source, Table, Text, Value};
 use super::{
-    Accounts, Adopt, Brakes, Directory, Intake, Leaving, LeavingAction, MatchBy, Removals, Settings,
-    SettingsError, SettingsErrorKind, StoreSettings, Strategy,
+    Accounts, Adopt, Brakes, Directory, Intake, Leaving, LeavingAction, MatchBy, OtherRoles, Removals,
+    Settings, SettingsError, SettingsErrorKind, StoreSettings, Strategy,
 };
-use crate::field::{Case, FieldRule};
 use crate::filter::Filter;
 use crate::name::{Dn, is_attribute_type};
 use indexmap::IndexMap;
@@ -14,9 +14,6 @@ use jiff::SignedDuration;
 use miette::Diagnostic as _;
 use std::time::Duration;
 use toml::de::DeTable;
-
-/// Columns of the store with a meaning of their own, which no field rule may fill.
-const RESERVED: [&str; 3] = ["link", "state", "roles"];
 
 impl Settings {
     /// Reads the settings; `file` is the name that messages give them.
@@ -95,8 +92,8 @@ fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
     }
     let mut columns = IndexMap::new();
     if let Some(value) = table.take("columns") {
-        let mut named = value.table(&["login", "link", "state"])?;
-        for key in ["login", "link", "state"] {
+        let mut named = value.table(&["login", "link", "state", "roles"])?;
+        for key in ["login", "link", "state", "roles"] {
             if let Some(column) = named.take(key) {
                 columns.insert(key.to_owned(), column.text()?.text);
             }
@@ -128,6 +125,8 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         "adopt",
         "new",
         "fields",
+        "role",
+        "other_roles",
         "leaving",
     ])?;
     let name = table.require("name", "give the intake a name: name = \"staff\"")?.text()?.text;
@@ -176,6 +175,11 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
     let new = table.take("new").map(Value::boolean).transpose()?.unwrap_or(true);
     let fields =
         fields(table.require("fields", "add [intake.fields] with at least login = { from = \"…\" }")?)?;
+    let roles = table.take("role").map(roles).transpose()?.unwrap_or_default();
+    let other_roles = match table.take("other_roles") {
+        None => OtherRoles::Keep,
+        Some(value) => value.text()?.word(&[("keep", OtherRoles::Keep), ("remove", OtherRoles::Remove)])?,
+    };
     let leaving = table.take("leaving").map(leaving).transpose()?.unwrap_or_default();
     let directory = directory.text;
     Ok(Intake {
@@ -194,6 +198,8 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         adopt,
         new,
         fields,
+        roles,
+        other_roles,
         leaving,
     })
 }
@@ -208,7 +214,7 @@ fn matching(value: Value<'_>) -> Result<Vec<MatchBy>, SettingsError> {
     if list.first() == Some(&MatchBy::Link) { Ok(list) } else { Err(first) }
 }
 
-fn names(value: Value<'_>) -> Result<Vec<Dn>, SettingsError> {
+pub(super) fn names(value: Value<'_>) -> Result<Vec<Dn>, SettingsError> {
     value
         .texts()?
         .iter()
@@ -222,59 +228,19 @@ fn names(value: Value<'_>) -> Result<Vec<Dn>, SettingsError> {
         .collect()
 }
 
-fn search_filter(text: &Text<'_>) -> Result<Filter, SettingsError> {
+pub(super) fn search_filter(text: &Text<'_>) -> Result<Filter, SettingsError> {
     Filter::parse(&text.text).map_err(|error| {
         let help = error.help().map(|help| help.to_string()).unwrap_or_default();
         text.inside(error.span(), &error.kind().to_string(), &help, true)
     })
 }
 
-fn attribute(text: &Text<'_>) -> Result<String, SettingsError> {
+pub(super) fn attribute(text: &Text<'_>) -> Result<String, SettingsError> {
     if is_attribute_type(&text.text) {
         return Ok(text.text.clone());
     }
     Err(text
         .bad("this is not an attribute name", "an attribute name has letters, digits and hyphens, like mail"))
-}
-
-fn fields(value: Value<'_>) -> Result<IndexMap<String, FieldRule>, SettingsError> {
-    let no_login = value.bad(
-        "`login` is missing",
-        "say what a person signs in with, like login = { from = \"sAMAccountName\", case = \"lower\" }",
-    );
-    let mut fields = IndexMap::new();
-    for (name, value) in value.entries("a table of field rules")? {
-        if RESERVED.contains(&name.as_str()) {
-            return Err(value.bad("this column is Webtaxon's own", "give the field another name"));
-        }
-        let rule = field(value, name == "login")?;
-        fields.insert(name, rule);
-    }
-    if fields.contains_key("login") { Ok(fields) } else { Err(no_login) }
-}
-
-fn field(value: Value<'_>, login: bool) -> Result<FieldRule, SettingsError> {
-    let unclear = value.bad(
-        "a field is drawn from attributes or is a fixed value",
-        "write either { from = \"mail\" } or { value = \"en-GB\" }",
-    );
-    let mut table = value.table(&["from", "value", "case", "required", "unique"])?;
-    let from = table.take("from").map(Value::texts).transpose()?;
-    let fixed = table.take("value").map(Value::text).transpose()?.map(|text| text.text);
-    let case = match table.take("case") {
-        None => None,
-        Some(value) => Some(value.text()?.word(&[("lower", Case::Lower), ("upper", Case::Upper)])?),
-    };
-    let required = table.take("required").map(Value::boolean).transpose()?.unwrap_or(false) || login;
-    let unique = table.take("unique").map(Value::boolean).transpose()?.unwrap_or(false);
-    let from = match (from, &fixed) {
-        (Some(list), None) if !list.is_empty() => {
-            list.iter().map(attribute).collect::<Result<Vec<_>, _>>()?
-        }
-        (None, Some(_)) if !login => Vec::new(),
-        _ => return Err(unclear),
-    };
-    Ok(FieldRule { from, value: fixed, case, required, unique })
 }
 
 fn leaving(value: Value<'_>) -> Result<Leaving, SettingsError> {

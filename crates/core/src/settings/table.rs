@@ -105,6 +105,21 @@ impl<'i> Value<'i> {
         self.value.get_ref().is_str()
     }
 
+    /// Whether it is a table with this key.
+    pub(super) fn has(&self, key: &str) -> bool {
+        self.value.get_ref().as_table().is_some_and(|table| table.contains_key(key))
+    }
+
+    /// Where it stands, for messages about it when it has been read.
+    pub(super) fn place(&self) -> Self {
+        let value = Spanned::new(self.value.span(), DeValue::Boolean(false));
+        Self { source: self.source, path: self.path.clone(), value }
+    }
+
+    pub(super) fn is_list(&self) -> bool {
+        self.value.get_ref().is_array()
+    }
+
     pub(super) fn is_integer(&self) -> bool {
         self.value.get_ref().is_integer()
     }

@@ -12,6 +12,7 @@ mod tests;
 pub use mask::Mask;
 
 use crate::entry::Entries;
+use crate::field::FieldRule;
 use crate::filter::Filter;
 use crate::identity::Identity;
 use crate::ldif::{self, write_comment, write_record};
@@ -51,6 +52,8 @@ pub struct Header {
     pub group_bases: Vec<Dn>,
     /// The attributes that were read of people.
     pub attributes: Vec<String>,
+    /// Those of them whose values name entries that were read, too.
+    pub followed: Vec<String>,
     /// Whether everything was read to its end.
     pub whole: bool,
     /// What was not.
@@ -86,9 +89,10 @@ impl Header {
             tops: source.tops.clone(),
             bases: intake.bases.clone(),
             filter: Some(intake.filter.clone()),
-            groups: intake.groups.iter().chain(&intake.not_in_group).cloned().collect(),
+            groups: intake.nests().into_iter().flat_map(|(groups, _)| groups).cloned().collect(),
             group_bases: intake.group_bases.clone(),
             attributes: attributes.to_vec(),
+            followed: intake.fields.values().flat_map(FieldRule::followed).map(str::to_owned).collect(),
             whole: reading.whole().is_some(),
             gaps: reading.gaps().iter().map(|gap| format!("{}: {}", gap.part, gap.reason)).collect(),
             ..Self::default()
@@ -127,6 +131,7 @@ impl Header {
             line("filter", &filter.to_string());
         }
         self.attributes.iter().for_each(|name| line("attribute", name));
+        self.followed.iter().for_each(|name| line("followed", name));
         self.absent.iter().for_each(|person| line("nowhere", person.as_str()));
         self.elsewhere.iter().for_each(|(person, dn)| line("elsewhere", &format!("{person} {dn}")));
         if let Some(kept) = &self.unmasked {
@@ -145,7 +150,7 @@ impl Snapshot {
     pub fn new(mut header: Header, reading: &Reading, mask: Option<&Mask>) -> Self {
         let mut entries = Entries::new();
         let is_group = |dn: &str| Dn::parse(dn).is_ok_and(|dn| reading.graph().is_group(&dn.key()));
-        for entry in reading.people().iter() {
+        for entry in reading.people().iter().chain(reading.all_followed().iter()) {
             match mask {
                 None => entries.push(entry.dn(), entry.attributes()),
                 Some(mask) => {
@@ -247,9 +252,8 @@ impl Snapshot {
         for base in intake.bases.iter().filter(|base| !has(&header.bases, base)) {
             missing.push(format!("{base} was not read into the snapshot"));
         }
-        for group in
-            intake.groups.iter().chain(&intake.not_in_group).filter(|group| !has(&header.groups, group))
-        {
+        let groups = intake.nests().into_iter().flat_map(|(groups, _)| groups);
+        for group in groups.filter(|group| !has(&header.groups, group)) {
             missing.push(format!("the nest of {group} was not read into the snapshot"));
         }
         match &header.filter {
@@ -260,6 +264,10 @@ impl Snapshot {
                 missing.push("it does not say by which filter people were read".to_owned())
             }
             _ => {}
+        }
+        let follows = |name: &&str| header.followed.iter().any(|known| known.eq_ignore_ascii_case(name));
+        for name in intake.fields.values().flat_map(FieldRule::followed).filter(|name| !follows(name)) {
+            missing.push(format!("the entries that {name} of people names were not read into the snapshot"));
         }
         let same = intake.group_bases.len() == header.group_bases.len()
             && intake.group_bases.iter().all(|base| has(&header.group_bases, base));
@@ -286,6 +294,7 @@ impl Header {
             "group-base" => name(&mut self.group_bases),
             "filter" => self.filter = Filter::parse(value).ok(),
             "attribute" => self.attributes.push(value.to_owned()),
+            "followed" => self.followed.push(value.to_owned()),
             "nowhere" => self.absent.extend(Identity::from_link(value)),
             "elsewhere" => {
                 let parts =

@@ -8,6 +8,7 @@ mod connection;
 mod domain;
 mod error;
 mod follow;
+mod followed;
 mod group;
 mod moved;
 mod nest;

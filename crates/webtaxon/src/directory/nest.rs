@@ -17,7 +17,7 @@ use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::Filter;
 use webtaxon_core::membership::{Foreign, NodeId, Roll};
 use webtaxon_core::name::{Dn, DnKey};
-use webtaxon_core::reading::{Ended, Part, PartId, Purpose, ServerKind, Sweep};
+use webtaxon_core::reading::{Ended, Part, PartId, ServerKind, Sweep};
 use webtaxon_core::settings::Intake;
 use webtaxon_core::url::{LdapUrl, UrlScope};
 use webtaxon_wire::message::{LdapResult, ResultCode, Scope};
@@ -100,7 +100,8 @@ pub(super) async fn read(
     sweep: &mut Sweep,
     intake: &Intake,
 ) -> Result<(), DirectoryError> {
-    if intake.groups.is_empty() && intake.not_in_group.is_empty() {
+    let nests = intake.nests();
+    if nests.iter().all(|(groups, _)| groups.is_empty()) {
         return Ok(());
     }
     let kind = connection.root().kind;
@@ -115,12 +116,11 @@ pub(super) async fn read(
     let mut swept = Swept::new(intake, connection.root().tops());
     // The groups that keep people out come first: a group in both nests counts for these, so that
     // a gap in it is known to hide people who must stay out.
-    for (roots, purpose) in [(&intake.not_in_group, Purpose::Exclude), (&intake.groups, Purpose::Admit)] {
+    for (roots, purpose) in nests {
         let mut level = Vec::new();
         let mut again = Vec::new();
         for dn in roots {
-            let part = sweep.open(Part::Group { dn: dn.clone(), purpose });
-            let key = dn.key();
+            let (part, key) = (sweep.open(Part::Group { dn: dn.clone(), purpose }), dn.key());
             if looked_up.insert(key.clone()) {
                 level.push(Lookup::new(dn.to_string(), key, part, true));
             } else {

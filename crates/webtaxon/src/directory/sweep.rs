@@ -8,9 +8,10 @@ use super::connection::Connection;
 use super::moved::Mark;
 use super::search::{Found, Query};
 use super::split::{self, Portions};
-use super::{DirectoryError, nest};
+use super::{DirectoryError, followed, nest};
 use std::collections::{BTreeSet, HashMap, HashSet};
 use webtaxon_core::entry::Entries;
+use webtaxon_core::field::FieldRule;
 use webtaxon_core::filter::Filter;
 use webtaxon_core::identity::{Identity, LASTING};
 use webtaxon_core::membership::primary_group;
@@ -151,6 +152,7 @@ impl Reader<'_> {
         self.sweep.set_identity(&identity);
         mark.look_again(self, &identity).await?;
         self.identities(&identity);
+        followed::read(self).await?;
         nest::read(&mut self.connection, &mut self.sweep, self.intake).await?;
         let known = self.identities_met(&identity);
         let missing = links.iter().filter(|link| !known.contains(link)).cloned().collect();
@@ -446,9 +448,10 @@ pub(super) fn member_login(intake: &Intake, kind: ServerKind) -> Option<&str> {
 pub(super) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String> {
     let active = active_filter(intake, kind);
     let mut wanted: BTreeSet<String> = BTreeSet::new();
-    wanted.extend(intake.fields.values().flat_map(|rule| rule.from.iter().cloned()));
+    wanted.extend(intake.fields.values().flat_map(FieldRule::attributes).map(str::to_owned));
+    wanted.extend(intake.roles.iter().flat_map(|role| role.condition.attributes()).map(str::to_owned));
     wanted.extend(active.iter().flat_map(Filter::attributes).map(str::to_owned));
-    if !(intake.groups.is_empty() && intake.not_in_group.is_empty()) {
+    if intake.nests().iter().any(|(groups, _)| !groups.is_empty()) {
         // What groups may know people by without listing their names.
         wanted.insert(primary_group(kind).to_owned());
         wanted.extend(member_login(intake, kind).map(str::to_owned));

@@ -1,7 +1,7 @@
 //! The application's list as a CSV file (RFC 4180): one account a row, names in the first line.
 //!
-//! `login`, `link` and `state` are columns of these names unless the settings say otherwise; every
-//! other column is a field of its own name. The whole list is held in memory.
+//! `login`, `link`, `state` and `roles` are columns of these names unless the settings say otherwise;
+//! every other column is a field of its own name. The whole list is held in memory.
 
 use super::{AccountStore, Answer, StoreError, StoreErrorKind};
 use csv::{ByteRecord, ErrorKind, ReaderBuilder};
@@ -19,8 +19,8 @@ pub struct CsvStore {
 }
 
 impl CsvStore {
-    /// The list in `file`; `columns` names the columns that are not called `login`, `link` or
-    /// `state`.
+    /// The list in `file`; `columns` names the columns that are not called `login`, `link`, `state` or
+    /// `roles`.
     #[must_use]
     pub fn new(file: PathBuf, columns: IndexMap<String, String>) -> Self {
         Self { file, columns }
@@ -47,7 +47,7 @@ impl CsvStore {
         let place = |own: &str| {
             let column = self.column(own);
             header.iter().position(|name| name == column).ok_or_else(|| {
-                let help = if ["login", "link", "state"].contains(&own) {
+                let help = if ["login", "link", "state", "roles"].contains(&own) {
                     format!("add the column, or say what it is called: [accounts.columns] {own} = \"…\"; the file has {}", header.join(", "))
                 } else {
                     format!("add the column, or take `{column}` out of [intake.fields]; the file has {}", header.join(", "))
@@ -97,7 +97,10 @@ impl CsvStore {
                 .zip(values)
                 .enumerate()
                 .filter(|(at, _)| ![login_at, link_at, state_at].contains(at))
-                .map(|(_, (name, value))| (name.clone(), value))
+                .map(|(_, (name, value))| {
+                    let is_roles = name == self.column("roles");
+                    (if is_roles { "roles".to_owned() } else { name.clone() }, value)
+                })
                 .collect();
             accounts.push(Account { login, link, state, fields });
         }

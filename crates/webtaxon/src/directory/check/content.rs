@@ -8,6 +8,7 @@ use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 use std::time::Instant;
 use webtaxon_core::entry::{Entries, Entry};
+use webtaxon_core::field::Condition;
 use webtaxon_core::filter::advice::{Context, Weight, advise};
 use webtaxon_core::filter::{Filter, Matcher, Truth};
 use webtaxon_core::name::{self, Dn};
@@ -220,11 +221,16 @@ async fn attributes(connection: &mut Connection, intake: &Intake, schema: &Schem
     };
     for (field, rule) in &intake.fields {
         let began = Instant::now();
-        if rule.from.is_empty() {
-            continue;
+        let from = rule.from_attributes();
+        if !from.is_empty() {
+            steps.end("attribute", began, filled(field, &from, &sample, schema, rule.required));
         }
-        let finding = filled(field, &rule.from, &sample, schema, rule.required);
-        steps.end("attribute", began, finding);
+    }
+    let fields = intake.fields.values().flat_map(|rule| rule.choices.iter().map(|choice| &choice.condition));
+    let conditions = fields.chain(intake.roles.iter().map(|role| &role.condition));
+    let asked: BTreeSet<&str> = conditions.flat_map(Condition::attributes).collect();
+    for attribute in asked {
+        steps.end("attribute", Instant::now(), filled("a condition", &[attribute], &sample, schema, false));
     }
     let others: BTreeSet<String> =
         active_filter(intake, kind).iter().flat_map(Filter::attributes).map(str::to_owned).collect();
@@ -233,7 +239,7 @@ async fn attributes(connection: &mut Connection, intake: &Intake, schema: &Schem
         let identity = intake.identity.as_ref() == Some(&attribute);
         let what = if identity { "identity" } else { "active" };
         // Whether somebody is active may hang on what only the others have.
-        let finding = filled(what, &[attribute], &sample, schema, identity);
+        let finding = filled(what, &[&attribute], &sample, schema, identity);
         steps.end("attribute", began, finding);
     }
     if let Some(active) = &intake.active {
@@ -277,7 +283,7 @@ async fn sample(
 }
 
 /// How many of the sample have one of a field's attributes.
-fn filled(field: &str, from: &[String], sample: &Entries, schema: &Schema, required: bool) -> Finding {
+fn filled(field: &str, from: &[&str], sample: &Entries, schema: &Schema, required: bool) -> Finding {
     let has = |attribute: &str| {
         let filled = |value: &[u8]| !value.iter().all(u8::is_ascii_whitespace);
         sample.iter().filter(|entry| entry.values(attribute).any(filled)).count()
@@ -315,7 +321,9 @@ fn filled(field: &str, from: &[String], sample: &Entries, schema: &Schema, requi
 
 async fn groups(connection: &mut Connection, intake: &Intake, steps: &mut Steps<'_>) {
     let named = intake.groups.iter().map(|dn| ("groups", dn));
-    for (key, group) in named.chain(intake.not_in_group.iter().map(|dn| ("not_in_group", dn))) {
+    let excluded = intake.not_in_group.iter().map(|dn| ("not_in_group", dn));
+    let others = excluded.chain(intake.deciding_groups().into_iter().map(|dn| ("in_group", dn)));
+    for (key, group) in named.chain(others) {
         let began = Instant::now();
         let shown = name::short(&group.to_string());
         let query = Query::base(&group.to_string(), &["member", "uniqueMember", "memberUid"]);

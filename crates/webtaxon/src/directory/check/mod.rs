@@ -179,7 +179,7 @@ async fn offline(workspace: &Workspace, steps: &mut Steps<'_>) -> Result<(), Dir
 async fn accounts(workspace: &Workspace, steps: &mut Steps<'_>) {
     let began = Instant::now();
     let store = workspace.store();
-    let fields: Vec<&str> = workspace.settings().intake.fields.keys().map(String::as_str).collect();
+    let fields = workspace.settings().intake.account_fields();
     let finding = match store.accounts(&fields).await {
         Err(error) => bad(&error),
         Ok(accounts) => {

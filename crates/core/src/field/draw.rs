@@ -1,0 +1,384 @@
+//! Drawing: every rule of an intake on every person of a reading.
+
+use super::{Choice, Condition, Fault, FieldRule, Held, LIST, Source};
+use crate::entry::{Entry, Names};
+use crate::filter::Matcher;
+use crate::membership::Reach;
+use crate::name::{Dn, DnKey};
+use crate::reading::{Followed, Reading};
+use crate::schema::Schema;
+use crate::settings::Intake;
+use std::collections::HashMap;
+
+/// The account that the field rules draw from one candidate.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Proposal {
+    /// One value for each rule, in the order of the rules.
+    values: Box<[Option<Box<str>>]>,
+    /// Fields of which no value could be drawn though there may be one, and why.
+    open: Box<[(usize, Open)]>,
+    /// Whether the person has each role, in the order of the settings; none where nobody can say.
+    roles: Box<[Option<bool>]>,
+    login: usize,
+}
+
+/// Why a field has no value that could be relied on. The account keeps what it has.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Open {
+    /// Something was not read that decides it, in words.
+    Unknown(String),
+    /// The directory's value is not one that the rule takes.
+    Fault(Fault),
+}
+
+impl Open {
+    /// Why, in words.
+    #[must_use]
+    pub fn in_words(&self) -> String {
+        match self {
+            Self::Unknown(why) => format!("cannot be known: {why}"),
+            Self::Fault(fault) => format!("\u{201c}{}\u{201d} {}", fault.value, fault.why),
+        }
+    }
+}
+
+/// A required field that an entry has no value for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct MissingField {
+    /// The field.
+    pub field: String,
+    /// Why, in words: "has no value (from mail)".
+    pub why: String,
+}
+
+/// What one rule gave for one person.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Drawn {
+    /// A value, and which of the rule's choices gave it.
+    Value(String, usize),
+    /// None.
+    Nothing,
+    /// None that could be relied on.
+    Open(Open),
+}
+
+impl Proposal {
+    /// What the person signs in with.
+    #[must_use]
+    pub fn login(&self) -> &str {
+        self.value(self.login)
+    }
+
+    /// The value of the rule at `index`; empty where there is none.
+    #[must_use]
+    pub fn value(&self, index: usize) -> &str {
+        self.values.get(index).and_then(Option::as_deref).unwrap_or("")
+    }
+
+    /// Why the rule at `index` gave no value that could be relied on; none where it did.
+    #[must_use]
+    pub fn open(&self, index: usize) -> Option<&Open> {
+        self.open.iter().find(|(at, _)| *at == index).map(|(_, open)| open)
+    }
+
+    /// Every field without a value that could be relied on, by its place among the rules.
+    pub fn all_open(&self) -> impl Iterator<Item = (usize, &Open)> {
+        self.open.iter().map(|(at, open)| (*at, open))
+    }
+
+    /// Whether the person has the role at `index` of the settings; none where nobody can say.
+    #[must_use]
+    pub fn role(&self, index: usize) -> Option<bool> {
+        self.roles.get(index).copied().flatten()
+    }
+
+    /// Whether anything is left open because it was not read.
+    #[must_use]
+    pub fn is_unsure(&self) -> bool {
+        self.open.iter().any(|(_, open)| matches!(open, Open::Unknown(_)))
+            || self.roles.iter().any(Option::is_none)
+    }
+}
+
+/// The filters of the rules, made ready for one set of entries.
+struct Filters {
+    fields: Vec<Vec<Option<Matcher>>>,
+    roles: Vec<Option<Matcher>>,
+}
+
+impl Filters {
+    fn new(intake: &Intake, schema: &Schema, names: &Names) -> Self {
+        let ready =
+            |condition: &Condition| condition.when.as_ref().map(|filter| Matcher::new(filter, schema, names));
+        let choices = |rule: &FieldRule| rule.choices.iter().map(|choice| ready(&choice.condition)).collect();
+        Self {
+            fields: intake.fields.values().map(choices).collect(),
+            roles: intake.roles.iter().map(|role| ready(&role.condition)).collect(),
+        }
+    }
+}
+
+/// One entry, with what its conditions need.
+#[derive(Clone, Copy)]
+struct Place<'d> {
+    entry: Entry<'d>,
+    key: &'d DnKey,
+    filters: &'d Filters,
+}
+
+/// Draws fields and roles from the people of one reading.
+pub struct Drawer<'r> {
+    intake: &'r Intake,
+    reading: &'r Reading,
+    people: Filters,
+    followed: Filters,
+    /// Everybody in each group that a condition asks about.
+    groups: HashMap<DnKey, Reach>,
+    login: usize,
+}
+
+impl std::fmt::Debug for Drawer<'_> {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        out.debug_struct("Drawer").field("groups", &self.groups.len()).finish_non_exhaustive()
+    }
+}
+
+impl<'r> Drawer<'r> {
+    /// Makes the intake's rules ready.
+    #[must_use]
+    pub fn new(intake: &'r Intake, reading: &'r Reading) -> Self {
+        let schema = Schema::of(reading.source().kind);
+        let graph = reading.graph();
+        let groups = intake.deciding_groups().into_iter().map(|group| {
+            let key = group.key();
+            (key.clone(), graph.reach([&key]))
+        });
+        Self {
+            people: Filters::new(intake, schema, reading.people().names()),
+            followed: Filters::new(intake, schema, reading.followed_names()),
+            groups: groups.collect(),
+            login: intake.fields.get_index_of("login").unwrap_or(0),
+            intake,
+            reading,
+        }
+    }
+
+    fn person(&self, person: usize) -> Option<Place<'_>> {
+        let (entry, key) = (self.reading.people().get(person)?, self.reading.key(person)?);
+        Some(Place { entry, key, filters: &self.people })
+    }
+
+    /// Draws every field and role of the person at this place of [`Reading::people`].
+    ///
+    /// # Errors
+    /// The first required field that has no value.
+    pub fn draw(&self, person: usize) -> Result<Proposal, MissingField> {
+        let mut values = Vec::with_capacity(self.intake.fields.len());
+        let mut open = Vec::new();
+        for (at, (name, rule)) in self.intake.fields.iter().enumerate() {
+            let why = match self.field(person, at) {
+                Drawn::Value(value, _) => {
+                    values.push(Some(value.into_boxed_str()));
+                    continue;
+                }
+                Drawn::Nothing => {
+                    let from = rule.from_attributes().join(" or ");
+                    if from.is_empty() {
+                        "has no value".to_owned()
+                    } else {
+                        format!("has no value (from {from})")
+                    }
+                }
+                Drawn::Open(why) => {
+                    let words = why.in_words();
+                    open.push((at, why));
+                    words
+                }
+            };
+            if rule.required {
+                return Err(MissingField { field: name.clone(), why });
+            }
+            values.push(None);
+        }
+        let roles = (0..self.intake.roles.len()).map(|role| self.role(person, role)).collect();
+        Ok(Proposal { values: values.into(), open: open.into(), roles, login: self.login })
+    }
+
+    /// What the rule at `field` gives for one person.
+    #[must_use]
+    pub fn field(&self, person: usize, field: usize) -> Drawn {
+        self.person(person).map_or(Drawn::Nothing, |place| self.rule(place, field, true))
+    }
+
+    /// Whether one person has the role at `role` of the settings; none where nobody can say.
+    #[must_use]
+    pub fn role(&self, person: usize, role: usize) -> Option<bool> {
+        let (rule, place) = (self.intake.roles.get(role)?, self.person(person)?);
+        let filter = place.filters.roles.get(role).and_then(Option::as_ref);
+        match self.holds(&rule.condition, filter, place) {
+            Held::Yes => Some(true),
+            Held::No => Some(false),
+            Held::Unknown => None,
+        }
+    }
+
+    /// The groups by which a person is in one that a condition asks about; empty if they are not.
+    #[must_use]
+    pub fn path(&self, person: usize, group: &Dn) -> Vec<&'r str> {
+        match (self.groups.get(&group.key()), self.reading.key(person)) {
+            (Some(reach), Some(key)) => reach.path(self.reading.graph(), key),
+            _ => Vec::new(),
+        }
+    }
+
+    /// Whether a condition of the settings holds for one person; `field` and `choice` say which.
+    #[must_use]
+    pub fn condition(&self, person: usize, field: usize, choice: usize) -> Held {
+        let rule = self.intake.fields.get_index(field).and_then(|(_, rule)| rule.choices.get(choice));
+        let (Some(rule), Some(place)) = (rule, self.person(person)) else { return Held::No };
+        let filter = place.filters.fields.get(field).and_then(|list| list.get(choice)?.as_ref());
+        self.holds(&rule.condition, filter, place)
+    }
+
+    fn holds(&self, condition: &Condition, filter: Option<&Matcher>, place: Place<'_>) -> Held {
+        if filter.is_some_and(|filter| !filter.matches(place.entry)) {
+            return Held::No;
+        }
+        if !condition.under.is_empty() && !condition.under.iter().any(|top| place.key.is_within(&top.key())) {
+            return Held::No;
+        }
+        let graph = self.reading.graph();
+        let is_in =
+            |group: &Dn| self.groups.get(&group.key()).is_some_and(|reach| reach.contains(graph, place.key));
+        if condition.in_group.is_empty() || condition.in_group.iter().any(is_in) {
+            return Held::Yes;
+        }
+        if self.reading.hides_members() { Held::Unknown } else { Held::No }
+    }
+
+    fn rule(&self, place: Place<'_>, field: usize, may_follow: bool) -> Drawn {
+        let Some((_, rule)) = self.intake.fields.get_index(field) else { return Drawn::Nothing };
+        for (at, choice) in rule.choices.iter().enumerate() {
+            let filter = place.filters.fields.get(field).and_then(|list| list.get(at)?.as_ref());
+            match self.holds(&choice.condition, filter, place) {
+                Held::No => continue,
+                Held::Unknown => {
+                    let why = format!("{} was not read to its end", choice.condition.in_words());
+                    return Drawn::Open(Open::Unknown(why));
+                }
+                Held::Yes => {}
+            }
+            match self.choice(rule, choice, place, may_follow) {
+                Ok(Some(value)) => return Drawn::Value(value, at),
+                Ok(None) => {}
+                Err(open) => return Drawn::Open(open),
+            }
+        }
+        Drawn::Nothing
+    }
+
+    /// The value of one choice; none where it gives none.
+    fn choice(
+        &self,
+        rule: &FieldRule,
+        choice: &Choice,
+        place: Place<'_>,
+        may_follow: bool,
+    ) -> Result<Option<String>, Open> {
+        let entry = place.entry;
+        let one = |value: &[u8]| self.value(rule, choice, value, may_follow);
+        match &choice.source {
+            Source::Value(fixed) => one(fixed.as_bytes()),
+            Source::Join(join) => {
+                let first = |name: &str| {
+                    let texts = entry.values(name).filter_map(|value| std::str::from_utf8(value).ok());
+                    texts.map(str::trim).find(|text| !text.is_empty())
+                };
+                join.fill(first).map_or(Ok(None), |text| one(text.as_bytes()))
+            }
+            Source::Attributes(list) => {
+                let values = list.iter().flat_map(|name| entry.values(name));
+                let mut fault = None;
+                let mut every = Vec::new();
+                for value in values {
+                    match one(value) {
+                        Ok(None) => {}
+                        Ok(Some(text)) if choice.shape.every => every.push(text),
+                        Ok(Some(text)) => return Ok(Some(text)),
+                        // Another value may be good.
+                        Err(open) => drop(fault.get_or_insert(open)),
+                    }
+                }
+                match fault {
+                    Some(open) if choice.shape.every || every.is_empty() => Err(open),
+                    _ => {
+                        // Directories keep values in no order.
+                        every.sort_unstable();
+                        every.dedup();
+                        Ok((!every.is_empty()).then(|| every.join(&LIST.to_string())))
+                    }
+                }
+            }
+        }
+    }
+
+    /// One value through every step of the choice.
+    fn value(
+        &self,
+        rule: &FieldRule,
+        choice: &Choice,
+        value: &[u8],
+        may_follow: bool,
+    ) -> Result<Option<String>, Open> {
+        let Some(mut text) = choice.shape.read(value).map_err(Open::Fault)? else { return Ok(None) };
+        if let Some(field) = &choice.shape.follow {
+            match self.follow(&text, field, may_follow)? {
+                Some(theirs) => text = theirs,
+                None => return Ok(None),
+            }
+        }
+        let Some(text) = choice.shape.cut(&text).map_err(Open::Fault)? else { return Ok(None) };
+        let fault = |why: String| Err(Open::Fault(Fault { value: text.clone(), why }));
+        if let Some(longest) = rule.longest
+            && text.chars().count() > longest
+        {
+            return fault(format!("is longer than {longest} characters"));
+        }
+        if let Some(pattern) = rule.pattern.as_ref().filter(|pattern| !pattern.fits(&text)) {
+            return fault(format!("does not fit the pattern {}", pattern.text()));
+        }
+        if choice.shape.every && text.contains(LIST) {
+            return fault(format!("has a {LIST} in it, which separates values"));
+        }
+        Ok(Some(text))
+    }
+
+    /// A field of the entry that a value names.
+    fn follow(&self, name: &str, field: &str, may_follow: bool) -> Result<Option<String>, Open> {
+        let (Some(field), true) = (self.intake.fields.get_index_of(field), may_follow) else {
+            return Ok(None);
+        };
+        let dn = Dn::parse(name).map_err(|_| {
+            Open::Fault(Fault { value: name.to_owned(), why: "is not the name of an entry".to_owned() })
+        })?;
+        let key = dn.key();
+        let drawn = match self.reading.index_of(&key) {
+            Some(person) => self.person(person).map(|place| self.rule(place, field, false)),
+            None => match self.reading.followed(&key) {
+                Followed::Entry(entry) => {
+                    Some(self.rule(Place { entry, key: &key, filters: &self.followed }, field, false))
+                }
+                Followed::Gone => None,
+                Followed::Unknown => {
+                    return Err(Open::Unknown(format!("the entry {dn} was not read")));
+                }
+            },
+        };
+        match drawn {
+            Some(Drawn::Value(value, _)) => Ok(Some(value)),
+            Some(Drawn::Open(open @ Open::Unknown(_))) => Err(open),
+            // Their value is of no use to anybody; the fault is told where it is theirs.
+            Some(Drawn::Nothing | Drawn::Open(Open::Fault(_))) | None => Ok(None),
+        }
+    }
+}
