@@ -109,6 +109,11 @@ fn funnel(text: &mut String, preview: &Preview, intake: &Intake, width: usize) {
     let incomplete =
         preview.incomplete.iter().map(|one| format!("{}: {}", short(&one.dn), harmless(&one.missing)));
     some(text, width, "Out for want of a value:", incomplete);
+    let open = preview
+        .open_fields
+        .iter()
+        .map(|one| format!("{}: {} {}", harmless(&one.login), harmless(&one.field), harmless(&one.why)));
+    some(text, width, "Fields that are left as they are, since no good value was found:", open);
     let strangers =
         preview.strangers.iter().map(|one| format!("{}, listed in {}", harmless(&one.dn), short(&one.group)));
     some(
@@ -238,8 +243,15 @@ fn what(change: &Change) -> String {
     if change.kind == ChangeKind::Import {
         let path: Vec<String> = change.path.iter().map(|dn| short(dn)).collect();
         let email = change.fields.get("email").and_then(|field| field.new.clone()).unwrap_or_default();
-        let through = if path.is_empty() { String::new() } else { format!("through {}", path.join(" > ")) };
-        return if through.is_empty() { harmless(&email) } else { through };
+        let through =
+            if path.is_empty() { harmless(&email) } else { format!("through {}", path.join(" > ")) };
+        let roles = change.fields.get("roles").and_then(|field| field.new.as_deref()).unwrap_or_default();
+        let roles = if roles.is_empty() {
+            String::new()
+        } else {
+            format!("as {}, ", harmless(&roles.replace(';', " and ")))
+        };
+        return format!("{roles}{through}");
     }
     let fields = change.fields.iter().map(|(name, field)| one_field(name, field));
     fields.collect::<Vec<_>>().join("\n")

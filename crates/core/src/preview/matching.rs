@@ -409,10 +409,9 @@ impl<'a> Matching<'a> {
         if kind == ChangeKind::Suspend {
             return IndexMap::from([("state".to_owned(), changed("active", "suspended"))]);
         }
-        let names = self.settings.intake.fields.keys();
-        names
-            .map(|name| (name.clone(), FieldChange { old: Some(account.field(name).to_owned()), new: None }))
-            .collect()
+        let names = self.settings.intake.account_fields().into_iter();
+        let gone = |name: &str| FieldChange { old: Some(account.field(name).to_owned()), new: None };
+        names.map(|name| (name.to_owned(), gone(name))).collect()
     }
 
     fn keeps(&self, cause: Cause) -> bool {

@@ -1,5 +1,7 @@
 //! Each kind of change and each clash on a small museum; the promises, under faults and by laws.
 
+mod written;
+
 use super::*;
 use crate::account::State;
 use crate::identity::Identity;

@@ -26,6 +26,7 @@ pub fn preview(preview: &Preview) -> Value {
         "notes": preview.notes,
         "funnel": preview.funnel.iter().map(step).collect::<Vec<_>>(),
         "incomplete": preview.incomplete,
+        "open_fields": preview.open_fields,
         "strangers": preview.strangers,
         "accounts": preview.accounts,
         "unchanged": preview.unchanged,
