@@ -17,8 +17,6 @@ pub use draw::{Drawer, Drawn, MissingField, Open, Proposal};
 pub use join::{Join, JoinError};
 pub use shape::{Case, Fault, Pattern, ReadAs, Shape};
 
-use crate::name::Dn;
-
 /// What stands between the values of a field that takes several, and between roles.
 pub const LIST: char = ';';
 
@@ -109,17 +107,6 @@ impl FieldRule {
             }
         }
         list
-    }
-
-    /// Every attribute that the rule looks at, conditions included; some may come twice.
-    pub fn attributes(&self) -> impl Iterator<Item = &str> {
-        let conditions = self.choices.iter().flat_map(|choice| choice.condition.attributes());
-        self.choices.iter().flat_map(|choice| choice.source.attributes()).chain(conditions)
-    }
-
-    /// The groups that its conditions ask about.
-    pub fn groups(&self) -> impl Iterator<Item = &Dn> {
-        self.choices.iter().flat_map(|choice| &choice.condition.in_group)
     }
 
     /// Whether the field takes several values.

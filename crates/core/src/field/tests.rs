@@ -1,6 +1,7 @@
 //! Each kind of rule on one person, as the settings write it; what was not read is never guessed.
 
 use super::*;
+use crate::name::Dn;
 use crate::reading::{Ended, Part, Purpose, Reading, Source as From, Sweep};
 use crate::settings::Settings;
 use proptest::prelude::*;

@@ -17,7 +17,7 @@ pub use error::{SettingsError, SettingsErrorKind};
 pub use fingerprint::Fingerprint;
 pub use server::{Scheme, Server};
 
-use crate::field::{FieldRule, RoleRule};
+use crate::field::{Condition, FieldRule, RoleRule};
 use crate::filter::Filter;
 use crate::name::Dn;
 use crate::reading::Purpose;
@@ -224,13 +224,18 @@ pub struct Intake {
 }
 
 impl Intake {
+    /// The conditions of fields and roles.
+    pub fn conditions(&self) -> impl Iterator<Item = &Condition> {
+        let choices = self.fields.values().flat_map(|rule| &rule.choices);
+        choices.map(|choice| &choice.condition).chain(self.roles.iter().map(|role| &role.condition))
+    }
+
     /// Every group that a condition of a field or a role asks about, each once.
     #[must_use]
     pub fn deciding_groups(&self) -> Vec<&Dn> {
-        let fields = self.fields.values().flat_map(FieldRule::groups);
-        let roles = self.roles.iter().flat_map(|role| &role.condition.in_group);
         let mut seen = std::collections::HashSet::new();
-        fields.chain(roles).filter(|group| seen.insert(group.key())).collect()
+        let groups = self.conditions().flat_map(|condition| &condition.in_group);
+        groups.filter(|group| seen.insert(group.key())).collect()
     }
 
     /// The groups whose nests must be read, and what for. Those that keep people out come first, so that

@@ -37,6 +37,8 @@ pub async fn take_snapshot(
     }
     let mut key = [0; 16];
     SystemRandom::new().fill(&mut key).map_err(|_| DirectoryErrorKind::NoRandom)?;
-    let filters: Vec<_> = std::iter::once(intake.filter.clone()).chain(active_filter(intake, kind)).collect();
+    let conditions = intake.conditions().filter_map(|condition| condition.when.clone());
+    let filters = std::iter::once(intake.filter.clone()).chain(active_filter(intake, kind));
+    let filters: Vec<_> = filters.chain(conditions).collect();
     Ok(Snapshot::new(header, &reading, Some(&Mask::new(key, &filters))))
 }

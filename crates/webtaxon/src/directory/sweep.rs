@@ -11,7 +11,7 @@ use super::split::{self, Portions};
 use super::{DirectoryError, followed, nest};
 use std::collections::{BTreeSet, HashMap, HashSet};
 use webtaxon_core::entry::Entries;
-use webtaxon_core::field::FieldRule;
+use webtaxon_core::field::{Condition, FieldRule};
 use webtaxon_core::filter::Filter;
 use webtaxon_core::identity::{Identity, LASTING};
 use webtaxon_core::membership::primary_group;
@@ -448,8 +448,8 @@ pub(super) fn member_login(intake: &Intake, kind: ServerKind) -> Option<&str> {
 pub(super) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String> {
     let active = active_filter(intake, kind);
     let mut wanted: BTreeSet<String> = BTreeSet::new();
-    wanted.extend(intake.fields.values().flat_map(FieldRule::attributes).map(str::to_owned));
-    wanted.extend(intake.roles.iter().flat_map(|role| role.condition.attributes()).map(str::to_owned));
+    wanted.extend(intake.fields.values().flat_map(FieldRule::from_attributes).map(str::to_owned));
+    wanted.extend(intake.conditions().flat_map(Condition::attributes).map(str::to_owned));
     wanted.extend(active.iter().flat_map(Filter::attributes).map(str::to_owned));
     if intake.nests().iter().any(|(groups, _)| !groups.is_empty()) {
         // What groups may know people by without listing their names.

@@ -10,6 +10,7 @@ mod checking;
 mod connecting;
 mod examples;
 mod faults;
+mod fields;
 mod membership;
 mod museum;
 mod preview;

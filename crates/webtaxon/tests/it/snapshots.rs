@@ -46,7 +46,7 @@ async fn a_preview_from_a_snapshot_is_the_directorys_own() {
 async fn a_masked_snapshot_has_the_same_funnel_and_nobody_in_it() {
     let museum = Museum::open().await;
     // Links of accounts are nobody's in a masked file.
-    museum.write("accounts.csv", "login,link,state,name,email,department,room\n");
+    museum.write("accounts.csv", "login,link,state,name,email,department,room,roles\n");
     let live = museum.preview().await.unwrap();
     let text = take(&museum, true).await;
     for secret in ["Ibbotson", "aibbotson", "quillmere.example", "Rosa", "5fad6505", "BWWtX5YSm1O4407GnOpTVw"]

@@ -62,7 +62,7 @@ async fn a_draft_is_complete_and_finds_the_museums_people() {
         assert_eq!(intake.group_bases[0].to_string(), "OU=Groups,DC=quillmere,DC=example");
         assert_eq!(intake.filter.to_string(), filter);
         assert_eq!(intake.active.as_ref().unwrap().to_string(), active);
-        let from: Vec<&str> = intake.fields.values().map(|rule| rule.from[0].as_str()).collect();
+        let from: Vec<&str> = intake.fields.values().map(|rule| rule.from_attributes()[0]).collect();
         assert_eq!(from, fields);
         let StoreSettings::Csv { path, .. } = &settings.accounts.store;
         assert_eq!(path.to_str(), Some("list of accounts.csv"));

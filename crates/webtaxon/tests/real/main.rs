@@ -296,7 +296,7 @@ async fn a_draft_of_each_server_runs_as_it_is() {
         let file = desk.folder.path().join("drafted.toml");
         std::fs::write(&file, &draft.text).unwrap();
         let workspace = Workspace::open(&file).unwrap_or_else(|error| panic!("{error}: {}", draft.text));
-        assert_eq!(workspace.settings().intake.fields["login"].from, [login]);
+        assert_eq!(workspace.settings().intake.fields["login"].from_attributes(), [login]);
         let preview = workspace.preview().await.unwrap();
         let left: Vec<usize> = preview.funnel.iter().map(|step| step.left).collect();
         assert!(preview.is_whole(), "{:?}", preview.gaps);

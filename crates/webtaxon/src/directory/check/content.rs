@@ -226,9 +226,7 @@ async fn attributes(connection: &mut Connection, intake: &Intake, schema: &Schem
             steps.end("attribute", began, filled(field, &from, &sample, schema, rule.required));
         }
     }
-    let fields = intake.fields.values().flat_map(|rule| rule.choices.iter().map(|choice| &choice.condition));
-    let conditions = fields.chain(intake.roles.iter().map(|role| &role.condition));
-    let asked: BTreeSet<&str> = conditions.flat_map(Condition::attributes).collect();
+    let asked: BTreeSet<&str> = intake.conditions().flat_map(Condition::attributes).collect();
     for attribute in asked {
         steps.end("attribute", Instant::now(), filled("a condition", &[attribute], &sample, schema, false));
     }
