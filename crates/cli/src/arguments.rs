@@ -115,6 +115,11 @@ pub(crate) enum Command {
     /// Nothing is changed. If the directory was not read to its end, nobody's account is taken
     /// away, and the exit code is 4.
     Preview(Preview),
+    /// Tell why one person is in or out, and what would happen to their account.
+    ///
+    /// By login, mail, name or DN, also for somebody whom the intake does not find, and for an account
+    /// that has no person. Every step is shown, and what would have to change for another outcome.
+    Why(Why),
     /// Write what the intake reads to a file, as LDIF.
     ///
     /// Every command reads it with --from FILE in place of the directory.
@@ -314,6 +319,15 @@ pub(crate) struct Preview {
     /// Example: webtaxon preview --changes-exit-code; test $? -eq 10 && echo "something to do"
     #[arg(long)]
     pub(crate) changes_exit_code: bool,
+}
+
+/// Options of `why`.
+#[derive(Args, Debug)]
+pub(crate) struct Why {
+    /// The person or account: a login, a mail, a name or a piece of one, or a DN.
+    ///
+    /// Example: webtaxon why bthornbury
+    pub(crate) person: String,
 }
 
 /// Options of `snapshot`.

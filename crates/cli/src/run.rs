@@ -16,7 +16,7 @@ use std::time::Duration;
 use webtaxon::core::entry::Entries;
 use webtaxon::core::ldif;
 use webtaxon::directory::Outcome;
-use webtaxon::{Error, Workspace, report};
+use webtaxon::{Answer, Error, Workspace, report};
 use webtaxon_standin::{Directory, Options, Standin};
 
 /// The exit codes that scripts may rely on.
@@ -47,6 +47,7 @@ pub(crate) async fn run(arguments: Arguments) -> ExitCode {
         Command::Filter(options) => filter::run(&options, common, &output).await,
         Command::Members(options) => members::run(&options, common, &output).await,
         Command::Preview(options) => preview(&options, common, &output).await,
+        Command::Why(options) => why(&options.person, common, &output).await,
         Command::Snapshot(options) => snapshot(&options, common, &output).await,
         Command::Standin(options) => standin(&options, &output).await,
         Command::Code { code } => explain(&code, &output),
@@ -136,6 +137,40 @@ pub(crate) async fn preview(options: &PreviewOptions, common: &Common, output: &
     } else {
         Exit::Done
     }
+}
+
+async fn why(person: &str, common: &Common, output: &Output) -> Exit {
+    let workspace = match open(common, output) {
+        Ok(workspace) => workspace,
+        Err(exit) => return exit,
+    };
+    let why = match workspace.why(person).await {
+        Ok(Answer::One(why)) => why,
+        Ok(Answer::Several(names)) => {
+            output.error_text(&format!(
+                "\"{person}\" may be any of {}; name one of them in full:",
+                names.len()
+            ));
+            for name in names.iter().take(20) {
+                output.aside(&format!("  {}\n", harmless(name)));
+            }
+            return Exit::Failed;
+        }
+        Ok(Answer::Nobody) => {
+            output.error_text(&format!("nobody in the directory or the application is called \"{person}\""));
+            let option = same_options(common);
+            output.aside(&format!(
+                "  To do: webtaxon browse{option} --find PIECE looks for a piece of a name, login or mail\n"
+            ));
+            return Exit::Failed;
+        }
+        Err(error) => return failed(&error, output),
+    };
+    output.answer(&match common.format {
+        Format::Text => text::why(&why, width(), &same_options(common)),
+        Format::Json => format!("{:#}\n", report::why(&why)),
+    });
+    if why.whole { Exit::Done } else { Exit::NotWhole }
 }
 
 async fn snapshot(options: &SnapshotOptions, common: &Common, output: &Output) -> Exit {

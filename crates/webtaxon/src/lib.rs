@@ -25,4 +25,4 @@ mod workspace;
 
 pub use error::Error;
 pub use webtaxon_core as core;
-pub use workspace::Workspace;
+pub use workspace::{Answer, Workspace};

@@ -1,17 +1,38 @@
 //! One settings file and the files beside it: where every run begins.
 
 use crate::Error;
+use crate::directory::survey::Finding;
 use crate::directory::{self, Access, CheckStep, Connection, DirectoryError, DirectoryErrorKind, Prompt};
 use crate::store::{self, AccountStore};
 use secrecy::SecretString;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
+use webtaxon_core::entry::Entries;
 use webtaxon_core::name::Dn;
 use webtaxon_core::preview::Preview;
-use webtaxon_core::reading::Reading;
+use webtaxon_core::preview::why::{self, Found, Subject, Why};
+use webtaxon_core::reading::{Reading, Whereabouts};
 use webtaxon_core::settings::{Directory, Server, Servers, Settings};
 use webtaxon_core::snapshot::Snapshot;
+
+/// Who was asked about.
+#[derive(Debug)]
+pub enum Answer {
+    /// One person or account, and its story.
+    One(Box<Why>),
+    /// Several; each by its entry's name, or its account's login.
+    Several(Vec<String>),
+    /// Nobody, neither in the directory nor in the application.
+    Nobody,
+}
+
+/// Who was found beyond the people of the intake.
+enum Stranger {
+    One(String),
+    Several(Vec<String>),
+    Nobody,
+}
 
 /// Settings that were read and checked, and the folder that their paths start from.
 pub struct Workspace {
@@ -177,6 +198,82 @@ impl Workspace {
         let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
         let reading = directory::read(&self.access().await?, &self.settings, &links).await?;
         Ok(Preview::new(&self.settings, &reading, &accounts))
+    }
+
+    /// Tells the story of one person or account, by login, mail, name, link or DN: also of somebody whom
+    /// the intake does not find.
+    ///
+    /// # Errors
+    /// As [`Workspace::preview`].
+    pub async fn why(&self, text: &str) -> Result<Answer, Error> {
+        let intake = &self.settings.intake;
+        let accounts = self.store().accounts(&intake.account_fields()).await?;
+        let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
+        let mut more: Vec<String> = why::CALLED.map(str::to_owned).to_vec();
+        more.extend(intake.filter.attributes().map(str::to_owned));
+        let access = self.access().await?;
+        let reading = directory::read_with(&access, &self.settings, &links, &more).await?;
+        let found = why::find(&self.settings, &reading, &accounts, text);
+        let elsewhere = |at: usize| {
+            let link = accounts.get(at)?.link.as_ref()?;
+            match reading.whereabouts(link)? {
+                Whereabouts::Elsewhere(dn) => Some(dn.clone()),
+                Whereabouts::Nowhere => None,
+            }
+        };
+        let (one, named) = match found.as_slice() {
+            [one] => (*one, one.account.filter(|_| one.person.is_none()).and_then(elsewhere)),
+            [] => match self.stranger(text).await? {
+                Stranger::One(dn) => (Found { person: None, account: None }, Some(dn)),
+                Stranger::Several(names) => return Ok(Answer::Several(names)),
+                Stranger::Nobody => return Ok(Answer::Nobody),
+            },
+            several => {
+                let name =
+                    |one: &Found| match (one.person.and_then(|at| reading.people().get(at)), one.account) {
+                        (Some(entry), _) => entry.dn().to_owned(),
+                        (None, at) => at
+                            .and_then(|at| accounts.get(at))
+                            .map_or_else(String::new, |one| one.login.clone()),
+                    };
+                return Ok(Answer::Several(several.iter().map(name).collect()));
+            }
+        };
+        let entries = match named {
+            Some(dn) => directory::entry(&access, intake, &dn, &more).await?,
+            None => Entries::new(),
+        };
+        let subject = Subject { person: one.person, stranger: entries.get(0), account: one.account };
+        if subject.person.is_none() && subject.stranger.is_none() && subject.account.is_none() {
+            return Ok(Answer::Nobody);
+        }
+        Ok(Answer::One(Box::new(Why::new(&self.settings, &reading, &accounts, subject))))
+    }
+
+    /// Somebody who is none of the people whom the intake finds.
+    async fn stranger(&self, text: &str) -> Result<Stranger, Error> {
+        if let Ok(pasted) = Dn::parse_pasted(text)
+            && pasted.dn.depth() > 0
+        {
+            return Ok(Stranger::One(pasted.dn.to_string()));
+        }
+        let mut connection = self.connect().await?;
+        let found = directory::survey::find(&mut connection, text, 50).await;
+        connection.close().await;
+        let (found, _) = found?;
+        let is_called = |one: &&Finding| {
+            [Some(&one.name), one.login.as_ref(), one.mail.as_ref()]
+                .into_iter()
+                .flatten()
+                .any(|called| called.eq_ignore_ascii_case(text))
+        };
+        let exact: Vec<&Finding> = found.iter().filter(is_called).collect();
+        let several = if exact.is_empty() { found.iter().collect() } else { exact };
+        Ok(match several.as_slice() {
+            [] => Stranger::Nobody,
+            [only] => Stranger::One(only.dn.clone()),
+            several => Stranger::Several(several.iter().map(|one| one.dn.clone()).collect()),
+        })
     }
 
     /// Reads the nest of one group, with every name in it looked up, and the people of the intake.

@@ -3,10 +3,12 @@
 mod filter;
 mod members;
 mod survey;
+mod why;
 
 pub(crate) use filter::filter;
 pub(crate) use members::{groups, members, nest_broken, nest_tree, ways};
 pub(crate) use survey::{fields, found, snapshot, trees};
+pub(crate) use why::why;
 
 use crate::output::{Tone, harmless, paint};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};

@@ -12,3 +12,4 @@ mod faults;
 mod filter;
 mod members;
 mod survey;
+mod why;

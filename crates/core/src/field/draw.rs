@@ -1,6 +1,7 @@
 //! Drawing: every rule of an intake on every person of a reading.
 
 use super::{Choice, Condition, Fault, FieldRule, Held, LIST, Source};
+use crate::account::Account;
 use crate::entry::{Entry, Names};
 use crate::filter::Matcher;
 use crate::membership::Reach;
@@ -202,6 +203,15 @@ impl<'r> Drawer<'r> {
         }
         let roles = (0..self.intake.roles.len()).map(|role| self.role(person, role)).collect();
         Ok(Proposal { values: values.into(), open: open.into(), roles, login: self.login })
+    }
+
+    /// The login that one person would have, in the form in which logins are compared.
+    #[must_use]
+    pub fn login(&self, person: usize) -> Option<String> {
+        match self.field(person, self.login) {
+            Drawn::Value(login, _) => Some(Account::login_key(&login)),
+            Drawn::Nothing | Drawn::Open(_) => None,
+        }
     }
 
     /// What the rule at `field` gives for one person.

@@ -60,6 +60,27 @@ pub struct Choice {
     pub shape: Shape,
 }
 
+impl Choice {
+    /// Where a value comes from, as a person reads it: "mail; (department=Botany)".
+    #[must_use]
+    pub fn in_words(&self) -> String {
+        let from = match &self.source {
+            Source::Attributes(list) => list.join(" or "),
+            Source::Value(_) => "the same for all".to_owned(),
+            Source::Join(join) => join.attributes().collect::<Vec<_>>().join(" and "),
+        };
+        let follow = self.shape.follow.as_ref().map(|field| format!(", of whom the {field} is taken"));
+        let every =
+            if self.shape.every { format!(", each value, separated by {LIST}") } else { String::new() };
+        let condition = if self.condition.is_empty() {
+            String::new()
+        } else {
+            format!("; {}", self.condition.in_words())
+        };
+        format!("{from}{}{every}{condition}", follow.unwrap_or_default())
+    }
+}
+
 /// Where a value comes from.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Source {

@@ -147,6 +147,18 @@ pub enum Clash {
 }
 
 impl Clash {
+    /// The login of the account that two claim, if it is an account that there is.
+    #[must_use]
+    pub fn account(&self) -> Option<&str> {
+        match self {
+            Self::HandMade { account }
+            | Self::Protected { account }
+            | Self::LinkedElsewhere { account, .. } => Some(account),
+            Self::SameValue { holder, .. } => holder.strip_prefix("account "),
+            Self::SameLogin { .. } | Self::SameIdentity { .. } => None,
+        }
+    }
+
     /// The two claims, in words.
     #[must_use]
     pub fn message(&self) -> String {

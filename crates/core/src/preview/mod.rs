@@ -10,6 +10,7 @@ mod matching;
 mod summary;
 #[cfg(test)]
 mod tests;
+pub mod why;
 
 pub use change::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason};
 pub use summary::{AccountCounts, Brake, Incomplete, OpenField, Stranger};

@@ -10,7 +10,7 @@ use crate::field::{Drawer, MissingField, Proposal};
 use crate::filter::{Filter, Matcher};
 use crate::identity::Identity;
 use crate::membership::{Leaf, Reach};
-use crate::name::Dn;
+use crate::name::{Dn, DnKey};
 use crate::reading::{Reading, ServerKind};
 use crate::schema::Schema;
 use crate::settings::Intake;
@@ -193,13 +193,21 @@ impl Selection {
     /// The groups by which a person is in, the named one first; empty where no group is asked for.
     #[must_use]
     pub fn path<'r>(&self, reading: &'r Reading, person: usize) -> Vec<&'r str> {
-        path(self.admitted.as_ref(), reading, person)
+        reading.key(person).map(|key| self.path_of(reading, key, false)).unwrap_or_default()
     }
 
     /// The groups by which a person is kept out, the named one first; empty where none does.
     #[must_use]
     pub fn excluding_path<'r>(&self, reading: &'r Reading, person: usize) -> Vec<&'r str> {
-        path(self.excluded.as_ref(), reading, person)
+        reading.key(person).map(|key| self.path_of(reading, key, true)).unwrap_or_default()
+    }
+
+    /// The groups by which somebody is in one that lets people in, or in one that keeps them out; empty
+    /// where they are in none.
+    #[must_use]
+    pub fn path_of<'r>(&self, reading: &'r Reading, key: &DnKey, keeps_out: bool) -> Vec<&'r str> {
+        let reach = if keeps_out { &self.excluded } else { &self.admitted };
+        reach.as_ref().map(|reach| reach.path(reading.graph(), key)).unwrap_or_default()
     }
 
     /// Members of the groups that let people in who are neither groups nor people that the sweep
@@ -207,12 +215,5 @@ impl Selection {
     pub fn strangers<'r>(&'r self, reading: &'r Reading) -> impl Iterator<Item = Leaf<'r>> {
         let leaves = self.admitted.iter().flat_map(|reach| reach.leaves(reading.graph()));
         leaves.filter(|leaf| !reading.is_person(leaf.key))
-    }
-}
-
-fn path<'r>(reach: Option<&Reach>, reading: &'r Reading, person: usize) -> Vec<&'r str> {
-    match (reach, reading.key(person)) {
-        (Some(reach), Some(key)) => reach.path(reading.graph(), key),
-        _ => Vec::new(),
     }
 }

@@ -37,5 +37,5 @@ pub use schema::read_schema;
 pub use search::{Found, PagedSearch, Query, Short};
 pub use snapshot::take_snapshot;
 pub use sweep::read;
-pub(crate) use sweep::read_with;
+pub(crate) use sweep::{entry, read_with};
 pub use transport::Milestone;

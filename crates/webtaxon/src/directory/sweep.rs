@@ -95,6 +95,30 @@ pub(crate) async fn read_with(
     }
 }
 
+/// One entry with everything that the intake's rules look at; nothing if there is none, or it is not
+/// shown.
+///
+/// # Errors
+/// No server could be reached, or the connection is of no use any more.
+pub(crate) async fn entry(
+    access: &Access,
+    intake: &Intake,
+    dn: &str,
+    more: &[String],
+) -> Result<Entries, DirectoryError> {
+    let mut connection = access.open_first(&access.servers().await?).await?;
+    let mut wanted = wanted_attributes(intake, connection.root().kind);
+    wanted.extend(more.iter().cloned());
+    let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
+    let answer = connection.entries(Query::base(dn, &wanted)).await;
+    connection.close().await;
+    match answer {
+        Ok((entries, _)) => Ok(entries),
+        Err(error) if error.is_fatal() => Err(error),
+        Err(_) => Ok(Entries::new()),
+    }
+}
+
 /// A sweep under way at one server.
 pub(super) struct Reader<'a> {
     pub(super) access: &'a Access,

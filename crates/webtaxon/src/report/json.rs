@@ -8,6 +8,7 @@ use webtaxon_core::filter::advice::Advice;
 use webtaxon_core::filter::{Judged, Passed, Repaired};
 use webtaxon_core::membership::{Above, Nest, Ways};
 use webtaxon_core::name::Dn;
+use webtaxon_core::preview::why::Why;
 use webtaxon_core::preview::{Change, Held, Preview};
 use webtaxon_core::reading::Reading;
 use webtaxon_core::value::readable;
@@ -33,6 +34,26 @@ pub fn preview(preview: &Preview) -> Value {
         "changes": preview.changes.iter().map(change).collect::<Vec<_>>(),
         "held": preview.held.iter().map(held).collect::<Vec<_>>(),
         "brakes": preview.brakes,
+    })
+}
+
+/// The story of one person or account, as `webtaxon.why/1`.
+#[must_use]
+pub fn why(why: &Why) -> Value {
+    json!({
+        "format": "webtaxon.why/1",
+        "person": why.dn,
+        "name": why.name,
+        "whole": why.whole,
+        "selected": why.selected,
+        "steps": why.steps,
+        "fields": why.fields,
+        "roles": why.roles,
+        "account": why.account,
+        "untouched": why.untouched,
+        "change": why.change.as_ref().map(change),
+        "held": why.held.as_ref().map(held),
+        "claims": why.claims.iter().map(change).collect::<Vec<_>>(),
     })
 }
 

@@ -5,7 +5,7 @@ mod json;
 mod layers;
 mod nest;
 
-pub use json::{browse, check, fields, filter, found, groups, members, preview, ways};
+pub use json::{browse, check, fields, filter, found, groups, members, preview, ways, why};
 pub use nest::{members_csv, nest_dot, nest_svg};
 
 use std::borrow::Cow;

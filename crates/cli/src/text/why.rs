@@ -1,0 +1,228 @@
+//! The story of one person: what would happen first, then why, then what would have to change.
+
+use super::{cause_in_words, columns, heading, lines, one_field, short};
+use crate::output::{Tone, harmless, paint};
+use std::fmt::Write as _;
+use webtaxon::core::account::State;
+use webtaxon::core::preview::why::{Verdict, Why, WhyStep};
+use webtaxon::core::preview::{Change, ChangeKind};
+
+/// The story, for a person.
+pub(crate) fn why(why: &Why, width: usize, option: &str) -> String {
+    let mut text = format!("{}\n", paint(Tone::Heading, &harmless(&why.name)));
+    let entry = why.dn.as_deref().map_or_else(
+        || "No entry of the directory is known for this account.".to_owned(),
+        |dn| format!("Entry: {}", harmless(dn)),
+    );
+    let _ = writeln!(text, "{entry}");
+    if !why.whole {
+        let words = "The directory was not read to its end: what follows is true as far as it was read.";
+        let _ = writeln!(text, "{}", paint(Tone::Bad, words));
+    }
+    heading(&mut text, "What would happen");
+    let (tone, words) = outcome(why);
+    let mut table = columns(width, &[None]);
+    table.add_row([words.clone()]);
+    text.push_str(&lines(&table).replacen(&words, &paint(tone, &words), 1));
+    let told = [ChangeKind::Import, ChangeKind::Remove];
+    if let Some(change) = why.change.as_ref().filter(|change| !told.contains(&change.kind)) {
+        changed(&mut text, change, width);
+    }
+    if !why.steps.is_empty() {
+        steps(&mut text, why, width);
+    }
+    account(&mut text, why, width);
+    fields(&mut text, why, width);
+    roles(&mut text, why, width);
+    next(&mut text, why, option);
+    text
+}
+
+/// What would happen, in a sentence.
+fn outcome(why: &Why) -> (Tone, String) {
+    let login = |change: &Change| harmless(&change.login);
+    let cause = |change: &Change| {
+        let detail = change.detail.as_deref().map(|detail| format!(": {}", harmless(detail)));
+        let cause = change.cause.map_or("", |cause| cause.name());
+        detail
+            .map_or_else(|| format!("{cause}{}", cause_in_words(cause)), |detail| format!("{cause}{detail}"))
+    };
+    if let Some(change) = &why.change {
+        let words = match change.kind {
+            ChangeKind::Import => format!("An account {} would be made.", login(change)),
+            ChangeKind::Adopt => format!("The account {}, made by hand, would become theirs.", login(change)),
+            ChangeKind::Update => format!("The account {} would get other values.", login(change)),
+            ChangeKind::Restore => format!("The account {} would be opened again.", login(change)),
+            ChangeKind::Suspend => {
+                format!("The account {} would be suspended ({}).", login(change), cause(change))
+            }
+            ChangeKind::Remove => {
+                format!("The account {} would be removed ({}).", login(change), cause(change))
+            }
+            _ => {
+                let clash = change.clash.as_ref();
+                let message = clash.map(|clash| harmless(&clash.message())).unwrap_or_default();
+                let remedy = clash.map(|clash| clash.remedy()).unwrap_or_default();
+                format!("Nothing, until you decide a clash: {message}.\nTo do: {remedy}")
+            }
+        };
+        let tone = match change.kind {
+            ChangeKind::Suspend | ChangeKind::Remove | ChangeKind::Clash => Tone::Bad,
+            _ => Tone::Good,
+        };
+        return (tone, words);
+    }
+    if let Some(held) = &why.held {
+        let would = held.would.map(|kind| format!("It would be: {}. ", kind.name())).unwrap_or_default();
+        let cause = held.cause.map(|cause| format!("{}{}; ", cause.name(), cause_in_words(cause.name())));
+        let words = format!("{would}Held back: {}{}.", cause.unwrap_or_default(), held.reason.message());
+        return (Tone::Warning, words);
+    }
+    if !why.untouched.is_empty() {
+        return (Tone::Quiet, format!("Nothing: {}, and nothing here touches it.", why.untouched));
+    }
+    match (&why.account, why.selected) {
+        (Some(account), true) => {
+            (Tone::Good, format!("Nothing: the account {} is as it should be.", harmless(&account.login)))
+        }
+        (Some(account), false) if account.state == State::Suspended => {
+            (Tone::Quiet, format!("Nothing: the account {} is suspended already.", harmless(&account.login)))
+        }
+        (Some(account), false) => (Tone::Quiet, format!("Nothing happens to {}.", harmless(&account.login))),
+        (None, true) => (Tone::Quiet, "Nothing.".to_owned()),
+        (None, false) => {
+            let out = why.against().find(|step| step.verdict == Verdict::No);
+            let because = out.map(|step| format!(" at the step {}", step.name)).unwrap_or_default();
+            (Tone::Warning, format!("No account: they stay out{because}."))
+        }
+    }
+}
+
+fn changed(text: &mut String, change: &Change, width: usize) {
+    let mut table = columns(width, &[Some(2), None]);
+    for (name, field) in &change.fields {
+        table.add_row([String::new(), one_field(name, field)]);
+    }
+    text.push_str(&lines(&table));
+}
+
+fn steps(text: &mut String, why: &Why, width: usize) {
+    let title = if why.selected { "Why they are in" } else { "Why they are out" };
+    heading(text, title);
+    for step in &why.steps {
+        let (tone, word) = match step.verdict {
+            Verdict::Yes => (Tone::Good, "yes"),
+            Verdict::No => (Tone::Bad, "no"),
+            Verdict::Unknown => (Tone::Warning, "unknown"),
+        };
+        let mut table = columns(width, &[Some(8), Some(13), None]);
+        table.add_row([word.to_owned(), step.name.to_owned(), one_step(step)]);
+        text.push_str(&lines(&table).replacen(word, &paint(tone, word), 1));
+    }
+}
+
+fn one_step(step: &WhyStep) -> String {
+    let remedy = if step.remedy.is_empty() { String::new() } else { format!("\nTo do: {}", step.remedy) };
+    format!("{}{remedy}", harmless(&step.message))
+}
+
+fn account(text: &mut String, why: &Why, width: usize) {
+    let Some(account) = &why.account else { return };
+    heading(text, "The account in the application");
+    let state = if account.state == State::Active { "in use" } else { "suspended" };
+    let link = account.link.as_ref().map(|link| format!("; link {link}")).unwrap_or_default();
+    let mut table = columns(width, &[None]);
+    table.add_row([format!(
+        "{}, {state}: {}{}",
+        harmless(&account.login),
+        harmless(&account.found),
+        harmless(&link)
+    )]);
+    text.push_str(&lines(&table));
+    for clash in &why.claims {
+        let claim = clash.clash.as_ref();
+        let message = claim.map(|claim| harmless(&claim.message())).unwrap_or_default();
+        let who = clash.dn.as_deref().unwrap_or_default();
+        let mut table = columns(width, &[None]);
+        table.add_row([format!(
+            "A clash: {} ({}) has {message}.\nTo do: {}",
+            harmless(&clash.login),
+            harmless(who),
+            claim.map_or("", |claim| claim.remedy())
+        )]);
+        text.push_str(&lines(&table));
+    }
+}
+
+fn fields(text: &mut String, why: &Why, width: usize) {
+    if why.fields.is_empty() {
+        return;
+    }
+    heading(text, "Fields");
+    let names = why.fields.iter().map(|field| field.field.chars().count()).max().unwrap_or(0);
+    let names = u16::try_from(names.clamp(6, 20)).unwrap_or(20) + 1;
+    let mut table = columns(width, &[Some(names + 2), None]);
+    for field in &why.fields {
+        let value = match &field.value {
+            Some(value) => format!("{}  (from {})", harmless(value), harmless(&field.from)),
+            None => format!("(empty: {})", harmless(&field.from)),
+        };
+        let now = match &field.account {
+            Some(now) if *now != field.value.clone().unwrap_or_default() => {
+                let now = if now.is_empty() { "(empty)".to_owned() } else { harmless(now) };
+                format!("\nin the application: {now}")
+            }
+            _ => String::new(),
+        };
+        table.add_row([harmless(&field.field), format!("{value}{now}")]);
+    }
+    text.push_str(&lines(&table));
+}
+
+fn roles(text: &mut String, why: &Why, width: usize) {
+    if why.roles.is_empty() {
+        return;
+    }
+    heading(text, "Roles");
+    let mut table = columns(width, &[Some(8), Some(16), None]);
+    for role in &why.roles {
+        let word = match role.given {
+            Some(true) => "yes",
+            Some(false) => "no",
+            None => "unknown",
+        };
+        let path: Vec<String> = role.path.iter().map(|dn| short(dn)).collect();
+        let through = if path.is_empty() { String::new() } else { format!(": through {}", path.join(" > ")) };
+        table.add_row([
+            word.to_owned(),
+            harmless(&role.role),
+            format!("for {}{through}", harmless(&role.rule)),
+        ]);
+    }
+    text.push_str(&lines(&table));
+}
+
+fn next(text: &mut String, why: &Why, option: &str) {
+    let groups = why.against().any(|step| step.name == "groups" || step.name == "not_in_group");
+    let filter = why.against().any(|step| step.name == "filter");
+    text.push('\n');
+    match (&why.dn, groups, filter) {
+        (Some(dn), true, _) => {
+            let _ = writeln!(
+                text,
+                "Next: webtaxon members{option} --of '{}' shows all their groups.",
+                harmless(dn)
+            );
+        }
+        (Some(dn), _, true) => {
+            let _ = writeln!(
+                text,
+                "Next: webtaxon browse{option} '{}' shows everything the entry has.",
+                harmless(dn)
+            );
+        }
+        _ => {
+            let _ = writeln!(text, "Next: webtaxon preview{option} shows what would happen to everybody.");
+        }
+    }
+}

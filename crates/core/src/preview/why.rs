@@ -1,0 +1,499 @@
+//! The whole story of one person: what let them in or kept them out, where each field comes from, which
+//! account is theirs, what would happen to it, and what would have to change for another outcome.
+//!
+//! Nothing is decided here: every step asks what decided it for the preview.
+
+use super::{Change, ChangeKind, Held, Preview};
+use crate::account::{Account, State};
+use crate::entry::{Entries, Entry};
+use crate::field::{Drawer, Drawn};
+use crate::filter::{Filter, Ground, Judged, Truth, explain};
+use crate::identity::Identity;
+use crate::name::{Dn, DnKey, short};
+use crate::reading::{Reading, Whereabouts};
+use crate::schema::Schema;
+use crate::selection::{Selection, active_filter};
+use crate::settings::{Intake, Settings};
+use serde::Serialize;
+use std::collections::HashMap;
+
+/// Attributes by whose values a person may be looked for.
+pub const CALLED: [&str; 6] = ["sAMAccountName", "uid", "cn", "displayName", "userPrincipalName", "mail"];
+
+/// Whether a step lets the person in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Verdict {
+    /// It does.
+    Yes,
+    /// It keeps them out.
+    No,
+    /// What decides it was not read.
+    Unknown,
+}
+
+/// One step of the selection, for one person.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct WhyStep {
+    /// The step: `base`, `filter`, `groups`, `not_in_group`, `active`, `complete`.
+    pub name: &'static str,
+    /// Whether it lets them in.
+    pub verdict: Verdict,
+    /// Why, in words.
+    pub message: String,
+    /// The groups that decide it, the named one first.
+    pub path: Vec<String>,
+    /// The clauses of the filter that decides it.
+    pub clauses: Vec<Judged>,
+    /// What would have to change, where it keeps them out.
+    pub remedy: String,
+}
+
+/// One field of one person.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct WhyField {
+    /// The field.
+    pub field: String,
+    /// Its value by the rule; none where there is none.
+    pub value: Option<String>,
+    /// Where it comes from, or why there is none.
+    pub from: String,
+    /// What the account has now.
+    pub account: Option<String>,
+}
+
+/// One role of one person.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct WhyRole {
+    /// The role.
+    pub role: String,
+    /// Whether the rule gives it; none where nobody can say.
+    pub given: Option<bool>,
+    /// Whom the rule is for.
+    pub rule: String,
+    /// The groups by which they are in one that it asks for.
+    pub path: Vec<String>,
+}
+
+/// The account of one person.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct WhyAccount {
+    /// Its login.
+    pub login: String,
+    /// Whether it is in use.
+    pub state: State,
+    /// The tie to the person; none for an account made by hand.
+    pub link: Option<Identity>,
+    /// How it was found, in words.
+    pub found: String,
+}
+
+/// The story of one person, or of an account that has none.
+#[derive(Clone, Debug)]
+pub struct Why {
+    /// The person's entry; none where no entry is known.
+    pub dn: Option<String>,
+    /// What people call them.
+    pub name: String,
+    /// Whether every step lets them in.
+    pub selected: bool,
+    /// Whether everything was read that decides it.
+    pub whole: bool,
+    /// Each step.
+    pub steps: Vec<WhyStep>,
+    /// Each field; empty for somebody who is none of the people.
+    pub fields: Vec<WhyField>,
+    /// Each role that a rule gives; empty as with fields.
+    pub roles: Vec<WhyRole>,
+    /// The account.
+    pub account: Option<WhyAccount>,
+    /// Why no change is expected of an account whatever the directory says; empty if one is.
+    pub untouched: &'static str,
+    /// What would happen.
+    pub change: Option<Change>,
+    /// What would not be done though it might be expected.
+    pub held: Option<Held>,
+    /// Clashes in which other people claim the account.
+    pub claims: Vec<Change>,
+}
+
+/// Who is asked about.
+#[derive(Clone, Copy, Debug)]
+pub struct Subject<'a> {
+    /// The place in [`Reading::people`], for one of the people.
+    pub person: Option<usize>,
+    /// The entry of somebody who is none of them.
+    pub stranger: Option<Entry<'a>>,
+    /// The place among the accounts.
+    pub account: Option<usize>,
+}
+
+/// One of several who may be meant.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Found {
+    /// The place in [`Reading::people`].
+    pub person: Option<usize>,
+    /// The place among the accounts.
+    pub account: Option<usize>,
+}
+
+/// Everybody who may be meant by a login, mail, name, link or DN: those that are called exactly so, or
+/// else those with the text in what they are called by.
+#[must_use]
+pub fn find(settings: &Settings, reading: &Reading, accounts: &[Account], text: &str) -> Vec<Found> {
+    let wanted = text.trim().to_lowercase();
+    let key = Dn::parse(text).ok().filter(|dn| dn.depth() > 0).map(|dn| dn.key());
+    let identity = Identity::from_link(text);
+    let by_link: HashMap<&Identity, usize> =
+        accounts.iter().enumerate().filter_map(|(at, one)| Some((one.link.as_ref()?, at))).collect();
+    let fields = ["login", "name", "email"];
+    let mut exact: Vec<Found> = Vec::new();
+    let mut partly: Vec<Found> = Vec::new();
+    let mut seen = vec![false; accounts.len()];
+    let mut keep = |found: Found, values: &mut dyn Iterator<Item = &str>, is_same: bool| {
+        let values: Vec<String> = values.map(str::to_lowercase).collect();
+        if is_same || values.contains(&wanted) {
+            exact.push(found);
+        } else if !wanted.is_empty() && values.iter().any(|value| value.contains(&wanted)) {
+            partly.push(found);
+        }
+    };
+    for (person, entry) in reading.people().iter().enumerate() {
+        let own = Identity::of(entry, &reading.source().identity);
+        let account = own.as_ref().and_then(|own| by_link.get(own)).copied();
+        if let Some(slot) = account.and_then(|at| seen.get_mut(at)) {
+            *slot = true;
+        }
+        let theirs = account.and_then(|at| accounts.get(at));
+        let in_application = theirs.into_iter().flat_map(|one| fields.map(|name| one.field(name)));
+        let called = CALLED.into_iter().flat_map(|name| entry.values(name));
+        let called = called.filter_map(|value| std::str::from_utf8(value).ok());
+        let is_same =
+            (key.is_some() && reading.key(person) == key.as_ref()) || (own.is_some() && own == identity);
+        keep(Found { person: Some(person), account }, &mut called.chain(in_application), is_same);
+    }
+    for (at, account) in accounts.iter().enumerate().filter(|(at, _)| seen.get(*at) != Some(&true)) {
+        let is_same = account.link.is_some() && account.link == identity;
+        let mut values = fields.into_iter().map(|name| account.field(name));
+        keep(Found { person: None, account: Some(at) }, &mut values, is_same);
+    }
+    let mut found = if exact.is_empty() { partly } else { exact };
+    // An account made by hand with the login that somebody would have is told in that person's story.
+    if found.len() > 1 {
+        let drawer = Drawer::new(&settings.intake, reading);
+        for at in (0..found.len()).rev() {
+            let Some(Found { person: None, account: Some(account) }) = found.get(at).copied() else {
+                continue;
+            };
+            let login = accounts.get(account).map(|one| Account::login_key(&one.login));
+            let theirs = found.iter().position(|one| {
+                one.account.is_none() && one.person.and_then(|person| drawer.login(person)) == login
+            });
+            if let Some(one) = theirs.and_then(|theirs| found.get_mut(theirs)) {
+                one.account = Some(account);
+                found.remove(at);
+            }
+        }
+    }
+    found
+}
+
+/// What the steps of a story look at.
+struct Teller<'a> {
+    settings: &'a Settings,
+    intake: &'a Intake,
+    reading: &'a Reading,
+    selection: Selection,
+}
+
+impl Why {
+    /// Tells the story of `subject`, from the reading and the accounts that a preview is made of.
+    #[must_use]
+    pub fn new(settings: &Settings, reading: &Reading, accounts: &[Account], subject: Subject<'_>) -> Self {
+        let intake = &settings.intake;
+        let teller = Teller { settings, intake, reading, selection: Selection::new(reading, intake) };
+        let preview = Preview::new(settings, reading, accounts);
+        let entry = subject.person.and_then(|person| reading.people().get(person)).or(subject.stranger);
+        let key = entry.and_then(|entry| Dn::parse(entry.dn()).ok()).map(|dn| dn.key());
+        let steps = match (entry, &key) {
+            (Some(entry), Some(key)) => teller.steps(entry, key, subject.person),
+            _ => Vec::new(),
+        };
+        let candidate =
+            teller.selection.candidates.iter().find(|candidate| Some(candidate.person) == subject.person);
+        let account = teller.account(accounts, subject);
+        let dn = entry.map(|entry| entry.dn().to_owned());
+        // A person is in the preview under their entry's name, an account that has none under its login.
+        let is_theirs = |login: &str, its: &Option<String>| match &dn {
+            Some(_) => *its == dn,
+            None => account.as_ref().is_some_and(|account| account.link.is_some() && account.login == login),
+        };
+        let is_linked = |change: &&Change| {
+            dn.is_some() || change.link == account.as_ref().and_then(|one| one.link.clone())
+        };
+        let change =
+            preview.changes.iter().filter(is_linked).find(|change| is_theirs(&change.login, &change.dn));
+        let held = preview.held.iter().find(|held| is_theirs(&held.login, &held.dn));
+        let called = |entry: Entry<'_>| {
+            let name = ["displayName", "cn"].iter().find_map(|name| entry.text(name));
+            name.map_or_else(|| short(entry.dn()), str::to_owned)
+        };
+        let name = match (entry, &account) {
+            (Some(entry), _) => called(entry),
+            (None, Some(account)) => account.login.clone(),
+            (None, None) => String::new(),
+        };
+        let login = account.as_ref().map(|account| account.login.as_str());
+        let stored = accounts.iter().find(|one| Some(one.login.as_str()) == login);
+        let claims = |clash: &Change| match (&clash.clash, stored) {
+            (Some(claim), Some(stored)) => clash.dn != dn && claim.account() == Some(&stored.login),
+            _ => false,
+        };
+        let (fields, roles) = match subject.person {
+            Some(person) => teller.fields(person, stored),
+            None => (Vec::new(), Vec::new()),
+        };
+        Self {
+            dn: dn.clone(),
+            name,
+            selected: candidate.is_some(),
+            whole: reading.whole().is_some(),
+            untouched: teller.untouched(stored, candidate.is_some()),
+            steps,
+            fields,
+            roles,
+            account,
+            change: change.cloned(),
+            held: held.cloned(),
+            claims: preview.of(ChangeKind::Clash).filter(|one| claims(one)).cloned().collect(),
+        }
+    }
+
+    /// The steps that keep the person out.
+    pub fn against(&self) -> impl Iterator<Item = &WhyStep> {
+        self.steps.iter().filter(|step| step.verdict != Verdict::Yes)
+    }
+
+    /// What would happen, as one word; none for nothing.
+    #[must_use]
+    pub fn kind(&self) -> Option<ChangeKind> {
+        self.change.as_ref().map(|change| change.kind)
+    }
+}
+
+fn step(name: &'static str, is_good: bool, message: String, remedy: &str) -> WhyStep {
+    let verdict = if is_good { Verdict::Yes } else { Verdict::No };
+    let remedy = if is_good { String::new() } else { remedy.to_owned() };
+    WhyStep { name, verdict, message, path: Vec::new(), clauses: Vec::new(), remedy }
+}
+
+fn full(list: &[Dn]) -> String {
+    list.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")
+}
+
+fn names(list: &[Dn]) -> String {
+    list.iter().map(|dn| short(&dn.to_string())).collect::<Vec<_>>().join(" or ")
+}
+
+impl Teller<'_> {
+    /// Every step, whether an earlier one keeps the person out or not.
+    fn steps(&self, entry: Entry<'_>, key: &DnKey, person: Option<usize>) -> Vec<WhyStep> {
+        let intake = self.intake;
+        let base = intake.bases.iter().find(|base| key.is_within(&base.key()));
+        let mut steps = vec![match base {
+            Some(base) => step("base", true, format!("under {base}"), ""),
+            None => step(
+                "base",
+                false,
+                format!("under none of the bases: {}", full(&intake.bases)),
+                "add the place where the entry is to bases, or have the entry moved in the directory",
+            ),
+        }];
+        let filter = self.judged(
+            "filter",
+            &intake.filter,
+            entry,
+            "change filter in the settings (try it with `webtaxon filter`), or have the entry changed",
+        );
+        // The server found them; what it does not show need not be judged again.
+        steps.push(match person {
+            Some(_) => step("filter", true, format!("found by {}", intake.filter), ""),
+            None => filter,
+        });
+        steps.extend(self.member("groups", key));
+        steps.extend(self.member("not_in_group", key));
+        if let Some(active) = active_filter(intake, self.reading.source().kind) {
+            let remedy = "have the person's directory account enabled, or change active in the settings";
+            steps.push(self.judged("active", &active, entry, remedy));
+        }
+        if let Some(person) = person {
+            steps.push(self.complete(entry, person));
+        }
+        steps
+    }
+
+    fn judged(&self, name: &'static str, filter: &Filter, entry: Entry<'_>, remedy: &str) -> WhyStep {
+        let mut one = Entries::new();
+        one.push(entry.dn(), entry.attributes());
+        let schema = Schema::of(self.reading.source().kind);
+        let ground = Ground { schema, names: one.names(), chain: None };
+        let clauses = one.get(0).map(|entry| explain(filter, entry, ground)).unwrap_or_default();
+        let is_good = clauses.first().is_some_and(|whole| whole.truth == Truth::True);
+        let word = if is_good { "is true" } else { "is not true" };
+        let mut why: Vec<String> = Vec::new();
+        for (clause, one) in filter.clauses().iter().zip(&clauses).filter(|(_, one)| one.decides) {
+            let attribute = match clause.filter {
+                Filter::Item(item) => item.attribute().unwrap_or("something"),
+                _ => continue,
+            };
+            let fact = match one.values.is_empty() {
+                true => format!("there is no {attribute}"),
+                false => format!("{attribute} is {}", one.values.join(", ")),
+            };
+            if !why.contains(&fact) {
+                why.push(fact);
+            }
+        }
+        let why = if why.is_empty() { String::new() } else { format!(": {}", why.join("; ")) };
+        WhyStep { clauses, ..step(name, is_good, format!("{filter} {word}{why}"), remedy) }
+    }
+
+    /// Whether the groups let the person in, or keep them out.
+    fn member(&self, name: &'static str, key: &DnKey) -> Option<WhyStep> {
+        let keeps_out = name == "not_in_group";
+        let groups = if keeps_out { &self.intake.not_in_group } else { &self.intake.groups };
+        if groups.is_empty() {
+            return None;
+        }
+        let path = self.selection.path_of(self.reading, key, keeps_out);
+        let path: Vec<String> = path.into_iter().map(str::to_owned).collect();
+        let is_in = !path.is_empty();
+        let remedy = if keeps_out {
+            "have the person taken out of the last of these groups, or the group out of not_in_group"
+        } else {
+            "have the person put into one of these groups or a group inside it, or name another group in groups"
+        };
+        let through: Vec<String> = path.iter().map(|dn| short(dn)).collect();
+        let message = match is_in {
+            true => format!("in {}", through.join(" > ")),
+            false => format!("not in {}, nor in any group inside", names(groups)),
+        };
+        let mut step = WhyStep { path, ..step(name, is_in != keeps_out, message, remedy) };
+        if !is_in && self.reading.hides_members() {
+            step.verdict = Verdict::Unknown;
+            step.message.push_str(", as far as the groups were read");
+        }
+        Some(step)
+    }
+
+    fn complete(&self, entry: Entry<'_>, person: usize) -> WhyStep {
+        let attribute = &self.reading.source().identity;
+        if Identity::of(entry, attribute).is_none() {
+            return step(
+                "complete",
+                false,
+                format!("no {attribute}, by which an account is tied to the person"),
+                "give the bind account the right to read it, or name another attribute in identity",
+            );
+        }
+        match Drawer::new(self.intake, self.reading).draw(person) {
+            Ok(_) => {
+                let required = self.intake.fields.iter().filter(|(_, rule)| rule.required);
+                let required: Vec<&str> = required.map(|(name, _)| name.as_str()).collect();
+                step("complete", true, format!("with a value for {}", required.join(" and ")), "")
+            }
+            Err(missing) => step(
+                "complete",
+                false,
+                format!("{} {}", missing.field, missing.why),
+                "have it filled in the directory, or change the field's rule in the settings",
+            ),
+        }
+    }
+
+    fn fields(&self, person: usize, account: Option<&Account>) -> (Vec<WhyField>, Vec<WhyRole>) {
+        let drawer = Drawer::new(self.intake, self.reading);
+        let rules = self.intake.fields.iter().enumerate();
+        let fields = rules.map(|(at, (name, rule))| {
+            let (value, from) = match drawer.field(person, at) {
+                Drawn::Value(value, choice) => {
+                    (Some(value), rule.choices.get(choice).map_or_else(String::new, |one| one.in_words()))
+                }
+                Drawn::Nothing => {
+                    let from = rule.from_attributes().join(" or ");
+                    (
+                        None,
+                        if from.is_empty() {
+                            "no choice is for them".to_owned()
+                        } else {
+                            format!("no value in {from}")
+                        },
+                    )
+                }
+                Drawn::Open(open) => (None, open.in_words()),
+            };
+            let account = account.map(|account| account.field(name).to_owned());
+            WhyField { field: name.clone(), value, from, account }
+        });
+        let roles = self.intake.roles.iter().enumerate().map(|(at, rule)| {
+            let groups = rule.condition.in_group.iter();
+            let path = groups.map(|group| drawer.path(person, group)).find(|path| !path.is_empty());
+            WhyRole {
+                role: rule.name.clone(),
+                given: drawer.role(person, at),
+                rule: rule.condition.in_words(),
+                path: path.unwrap_or_default().into_iter().map(str::to_owned).collect(),
+            }
+        });
+        (fields.collect(), roles.collect())
+    }
+
+    /// The account that is theirs, or that stands where theirs would be.
+    fn account(&self, accounts: &[Account], subject: Subject<'_>) -> Option<WhyAccount> {
+        let entry = subject.person.and_then(|person| self.reading.people().get(person)).or(subject.stranger);
+        let identity = entry.and_then(|entry| Identity::of(entry, &self.reading.source().identity));
+        let linked = identity.and_then(|own| accounts.iter().find(|one| one.link.as_ref() == Some(&own)));
+        let told = |account: &Account, found: String| WhyAccount {
+            login: account.login.clone(),
+            state: account.state,
+            link: account.link.clone(),
+            found,
+        };
+        if let Some(account) = linked {
+            return Some(told(account, "tied to this person by its link".to_owned()));
+        }
+        let alone = subject.account.filter(|_| subject.person.is_none());
+        if let Some(account) = alone.and_then(|at| accounts.get(at)) {
+            let found = match &account.link {
+                None => "made by hand: it has no link to a person".to_owned(),
+                Some(link) => match self.reading.whereabouts(link) {
+                    Some(Whereabouts::Nowhere) => {
+                        "tied to a person whose entry is gone from the directory".to_owned()
+                    }
+                    Some(Whereabouts::Elsewhere(dn)) => format!("tied to {dn}, which is not selected"),
+                    None => "tied to a person who could not be looked up".to_owned(),
+                },
+            };
+            return Some(told(account, found));
+        }
+        let key = Drawer::new(self.intake, self.reading).login(subject.person?)?;
+        let named = accounts.iter().find(|one| Account::login_key(&one.login) == key)?;
+        let found = match &named.link {
+            None => "made by hand, with the login that this person would have",
+            Some(_) => "tied to another person, with the login that this one would have",
+        };
+        Some(told(named, found.to_owned()))
+    }
+
+    fn untouched(&self, account: Option<&Account>, selected: bool) -> &'static str {
+        let Some(account) = account else { return "" };
+        let key = Account::login_key(&account.login);
+        if self.settings.accounts.protected.iter().any(|login| Account::login_key(login) == key) {
+            "it is protected"
+        } else if account.link.is_none() && !selected {
+            "it was made by hand"
+        } else {
+            ""
+        }
+    }
+}
