@@ -312,13 +312,80 @@ fn time(text: &str) -> Result<Duration, String> {
 }
 
 /// Options of `preview`.
-#[derive(Args, Debug)]
+#[derive(Args, Debug, Default)]
 pub(crate) struct Preview {
     /// Exit with 10 where there is something to do, for scripts.
     ///
     /// Example: webtaxon preview --changes-exit-code; test $? -eq 10 && echo "something to do"
     #[arg(long)]
     pub(crate) changes_exit_code: bool,
+
+    /// Show only these kinds of change: import, adopt, update, restore, suspend, remove, clash, held.
+    ///
+    /// The figures above stay those of the whole. Example: --only suspend,remove
+    #[arg(long, value_name = "KINDS", value_delimiter = ',')]
+    pub(crate) only: Vec<Wanted>,
+
+    /// Show only changes with these words in the login, the name, a value, the cause or a group.
+    ///
+    /// Example: webtaxon preview --find curators
+    #[arg(long, value_name = "WORDS", default_value = "", hide_default_value = true)]
+    pub(crate) find: String,
+
+    /// The order within each kind.
+    #[arg(long, value_enum, default_value_t = Sort::Login)]
+    pub(crate) sort: Sort,
+
+    /// Show at most so many changes of each kind, as text.
+    #[arg(long, value_name = "N", conflicts_with = "written")]
+    pub(crate) limit: Option<usize>,
+
+    /// Write a page for a browser, or a table for a spreadsheet.
+    ///
+    /// The page needs no connection and no scripts; with scripts it can be searched and sorted.
+    /// Example: webtaxon preview --as html --out preview.html
+    #[arg(long = "as", value_name = "KIND", conflicts_with = "format")]
+    pub(crate) written: Option<Written>,
+
+    /// Write to this file in place of standard output.
+    ///
+    /// A file that Webtaxon did not write is not overwritten.
+    #[arg(long, value_name = "FILE", requires = "written")]
+    pub(crate) out: Option<PathBuf>,
+}
+
+/// What `preview --as` writes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Written {
+    /// One page with everything, for a browser or a printer.
+    Html,
+    /// The changes, for a spreadsheet.
+    Csv,
+}
+
+/// A kind of change that is wanted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Wanted {
+    Import,
+    Adopt,
+    Update,
+    Restore,
+    Suspend,
+    Remove,
+    Clash,
+    Held,
+}
+
+/// The order of changes within a kind.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Sort {
+    /// By login.
+    #[default]
+    Login,
+    /// By place in the directory, so that people of one unit stand together.
+    Place,
+    /// By cause, then by login.
+    Cause,
 }
 
 /// Options of `why`.

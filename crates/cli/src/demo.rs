@@ -5,6 +5,7 @@
 
 use crate::arguments::{Common, Demo, Format, Preview as PreviewOptions};
 use crate::output::{Output, Tone, paint};
+use crate::preview;
 use crate::run::{self, Exit};
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
@@ -77,7 +78,7 @@ pub(crate) async fn run(options: &Demo, common: &Common, output: &Output) -> Exi
         say("\n");
         headline(&command("preview"));
     }
-    let exit = run::preview(&PreviewOptions { changes_exit_code: false }, &common, output).await;
+    let exit = preview::run(&PreviewOptions::default(), &common, output).await;
     if exit != Exit::Done {
         return exit;
     }

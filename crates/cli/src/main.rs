@@ -7,6 +7,7 @@ mod draft;
 mod filter;
 mod members;
 mod output;
+mod preview;
 mod run;
 mod survey;
 mod text;

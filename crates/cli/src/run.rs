@@ -1,11 +1,10 @@
 //! What each command does, and its exit code.
 
 use crate::arguments::{
-    Arguments, Command, Common, Format, Preview as PreviewOptions, Snapshot as SnapshotOptions,
-    Standin as StandinOptions,
+    Arguments, Command, Common, Format, Snapshot as SnapshotOptions, Standin as StandinOptions,
 };
 use crate::output::{Output, harmless, width};
-use crate::{code, demo, draft, filter, members, survey, text};
+use crate::{code, demo, draft, filter, members, preview, survey, text};
 use miette::Diagnostic;
 use secrecy::SecretString;
 use std::io;
@@ -16,7 +15,7 @@ use std::time::Duration;
 use webtaxon::core::entry::Entries;
 use webtaxon::core::ldif;
 use webtaxon::directory::Outcome;
-use webtaxon::{Answer, Error, Workspace, report};
+use webtaxon::{Error, Workspace, report};
 use webtaxon_standin::{Directory, Options, Standin};
 
 /// The exit codes that scripts may rely on.
@@ -46,8 +45,8 @@ pub(crate) async fn run(arguments: Arguments) -> ExitCode {
         Command::Fields(options) => survey::fields(&options, common, &output).await,
         Command::Filter(options) => filter::run(&options, common, &output).await,
         Command::Members(options) => members::run(&options, common, &output).await,
-        Command::Preview(options) => preview(&options, common, &output).await,
-        Command::Why(options) => why(&options.person, common, &output).await,
+        Command::Preview(options) => preview::run(&options, common, &output).await,
+        Command::Why(options) => preview::why(&options.person, common, &output).await,
         Command::Snapshot(options) => snapshot(&options, common, &output).await,
         Command::Standin(options) => standin(&options, &output).await,
         Command::Code { code } => explain(&code, &output),
@@ -112,65 +111,6 @@ pub(crate) async fn check(wait: Duration, common: &Common, output: &Output) -> E
         output.answer(&format!("{:#}\n", report::check(&steps)));
     }
     if steps.iter().any(|step| step.outcome == Outcome::Bad) { Exit::Failed } else { Exit::Done }
-}
-
-pub(crate) async fn preview(options: &PreviewOptions, common: &Common, output: &Output) -> Exit {
-    let workspace = match open(common, output) {
-        Ok(workspace) => workspace,
-        Err(exit) => return exit,
-    };
-    let preview = match workspace.preview().await {
-        Ok(preview) => preview,
-        Err(error) => return failed(&error, output),
-    };
-    match common.format {
-        Format::Text => {
-            let option = same_options(common);
-            output.answer(&text::preview(&preview, workspace.settings(), width(), &option));
-        }
-        Format::Json => output.answer(&format!("{:#}\n", report::preview(&preview))),
-    }
-    if !preview.is_whole() {
-        Exit::NotWhole
-    } else if options.changes_exit_code && !preview.changes.is_empty() {
-        Exit::Changes
-    } else {
-        Exit::Done
-    }
-}
-
-async fn why(person: &str, common: &Common, output: &Output) -> Exit {
-    let workspace = match open(common, output) {
-        Ok(workspace) => workspace,
-        Err(exit) => return exit,
-    };
-    let why = match workspace.why(person).await {
-        Ok(Answer::One(why)) => why,
-        Ok(Answer::Several(names)) => {
-            output.error_text(&format!(
-                "\"{person}\" may be any of {}; name one of them in full:",
-                names.len()
-            ));
-            for name in names.iter().take(20) {
-                output.aside(&format!("  {}\n", harmless(name)));
-            }
-            return Exit::Failed;
-        }
-        Ok(Answer::Nobody) => {
-            output.error_text(&format!("nobody in the directory or the application is called \"{person}\""));
-            let option = same_options(common);
-            output.aside(&format!(
-                "  To do: webtaxon browse{option} --find PIECE looks for a piece of a name, login or mail\n"
-            ));
-            return Exit::Failed;
-        }
-        Err(error) => return failed(&error, output),
-    };
-    output.answer(&match common.format {
-        Format::Text => text::why(&why, width(), &same_options(common)),
-        Format::Json => format!("{:#}\n", report::why(&why)),
-    });
-    if why.whole { Exit::Done } else { Exit::NotWhole }
 }
 
 async fn snapshot(options: &SnapshotOptions, common: &Common, output: &Output) -> Exit {

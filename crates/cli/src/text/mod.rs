@@ -13,11 +13,10 @@ pub(crate) use why::why;
 use crate::output::{Tone, harmless, paint};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
 use std::fmt::Write as _;
-use webtaxon::core::name;
 use webtaxon::core::preview::{Brake, Change, ChangeKind, FieldChange, Held, HeldReason, Preview};
-use webtaxon::core::selection::{FunnelStep, Step};
 use webtaxon::core::settings::{Intake, Settings};
 use webtaxon::directory::{CheckStep, Outcome};
+use webtaxon::report::words::{self, counted, short};
 
 /// One line of a check, and its remedy below it where there is one.
 pub(crate) fn step(step: &CheckStep, width: usize) -> String {
@@ -62,14 +61,20 @@ pub(crate) fn checked(steps: &[CheckStep], settings: &str) -> String {
     text
 }
 
-/// A preview, from what was read to what to type next.
-pub(crate) fn preview(preview: &Preview, settings: &Settings, width: usize, option: &str) -> String {
+/// A preview, from what was read to what to type next; at most `limit` changes of each kind are listed.
+pub(crate) fn preview(
+    preview: &Preview,
+    settings: &Settings,
+    width: usize,
+    option: &str,
+    limit: usize,
+) -> String {
     let mut text = String::new();
     reading(&mut text, preview, width);
     funnel(&mut text, preview, &settings.intake, width);
     accounts(&mut text, preview, width);
     for kind in ChangeKind::ALL {
-        changes(&mut text, preview, kind, width);
+        changes(&mut text, preview, kind, width, limit);
     }
     held(&mut text, &preview.held, width);
     brakes(&mut text, &preview.brakes, width);
@@ -105,7 +110,7 @@ fn funnel(text: &mut String, preview: &Preview, intake: &Intake, width: usize) {
     let mut table = columns(width, &[Some(7), Some(8), None]);
     for step in &preview.funnel {
         let lost = if step.lost > 0 { format!("−{}", step.lost) } else { String::new() };
-        table.add_row([format!("{:>7}", step.left), format!("{lost:>8}"), in_words(step, intake)]);
+        table.add_row([format!("{:>7}", step.left), format!("{lost:>8}"), words::funnel_step(step, intake)]);
     }
     text.push_str(&lines(&table));
     let incomplete =
@@ -151,24 +156,6 @@ fn some(text: &mut String, width: usize, title: &str, list: impl ExactSizeIterat
     text.push_str(&lines(&table));
 }
 
-/// A step of the funnel, as the settings at hand mean it.
-fn in_words(step: &FunnelStep, intake: &Intake) -> String {
-    let names =
-        |list: &[name::Dn]| list.iter().map(|dn| short(&dn.to_string())).collect::<Vec<_>>().join(" or ");
-    match step.step {
-        Step::Found => format!("found under {} by the filter", names(&intake.bases)),
-        Step::Groups => format!("in {}, nested members too", names(&intake.groups)),
-        Step::NotInGroup => format!("not in {}", names(&intake.not_in_group)),
-        Step::Active => "active".to_owned(),
-        Step::Complete => {
-            let required =
-                intake.fields.iter().filter(|(_, rule)| rule.required).map(|(name, _)| name.as_str());
-            format!("with a value for {}", required.collect::<Vec<_>>().join(" and "))
-        }
-        other => other.name().to_owned(),
-    }
-}
-
 fn accounts(text: &mut String, preview: &Preview, width: usize) {
     let counts = &preview.accounts;
     heading(text, &format!("Accounts in the application{}", so_far(preview)));
@@ -187,12 +174,8 @@ fn accounts(text: &mut String, preview: &Preview, width: usize) {
     let in_use = format!("in use{}", seats.unwrap_or_default());
     table.add_row([format!("{:>7}", counts.active_now), format!("{:>8}", counts.active_after), in_use]);
     text.push_str(&lines(&table));
-    let kinds: Vec<String> = ChangeKind::ALL
-        .iter()
-        .map(|kind| (preview.of(*kind).count(), kind.name()))
-        .filter(|(count, _)| *count > 0)
-        .map(|(count, name)| format!("{count} {name}"))
-        .collect();
+    let kinds: Vec<String> =
+        preview.kinds.iter().map(|(kind, count)| format!("{count} {}", kind.name())).collect();
     let kinds = if kinds.is_empty() { "nothing to do".to_owned() } else { kinds.join(", ") };
     let unchanged =
         counted(preview.unchanged, "linked account stays as it is", "linked accounts stay as they are");
@@ -201,28 +184,24 @@ fn accounts(text: &mut String, preview: &Preview, width: usize) {
     text.push_str(&lines(&table));
 }
 
-fn changes(text: &mut String, preview: &Preview, kind: ChangeKind, width: usize) {
+fn changes(text: &mut String, preview: &Preview, kind: ChangeKind, width: usize, limit: usize) {
     let list: Vec<&Change> = preview.of(kind).collect();
     if list.is_empty() {
         return;
     }
-    let (title, meaning) = match kind {
-        ChangeKind::Import => ("Import", "these people get an account"),
-        ChangeKind::Adopt => ("Adopt", "these accounts were made by hand and become the directory's"),
-        ChangeKind::Update => ("Update", "these accounts get other values"),
-        ChangeKind::Restore => ("Restore", "these accounts are opened again"),
-        ChangeKind::Suspend => ("Suspend", "nobody may sign in to these any more; they are kept"),
-        ChangeKind::Remove => ("Remove", "these accounts are deleted"),
-        _ => ("Clash", "two claims on one account: you decide"),
-    };
+    let (title, meaning) = words::kind(kind);
     heading(text, &format!("{title} ({}): {meaning}", list.len()));
     let mut table = accounts_table(width);
-    for change in list {
+    let more = list.len().saturating_sub(limit);
+    for change in list.into_iter().take(limit) {
         let person =
             change.dn.as_deref().map(short).or_else(|| name_in_application(change)).unwrap_or_default();
         table.add_row([harmless(&change.login), person, what(change)]);
     }
     text.push_str(&lines(&table));
+    if more > 0 {
+        let _ = writeln!(text, "  and {more} more");
+    }
 }
 
 /// What the application calls a person whose entry is gone.
@@ -239,8 +218,8 @@ fn what(change: &Change) -> String {
     if let Some(cause) = change.cause {
         let detail =
             change.detail.as_ref().map(|detail| format!(": {}", harmless(detail))).unwrap_or_default();
-        let meaning = if detail.is_empty() { cause_in_words(cause.name()) } else { "" };
-        return format!("{}{detail}{meaning}", cause.name());
+        let detail = if detail.is_empty() { format!(": {}", words::cause(cause)) } else { detail };
+        return format!("{}{detail}", cause.name());
     }
     if change.kind == ChangeKind::Import {
         let path: Vec<String> = change.path.iter().map(|dn| short(dn)).collect();
@@ -257,15 +236,6 @@ fn what(change: &Change) -> String {
     }
     let fields = change.fields.iter().map(|(name, field)| one_field(name, field));
     fields.collect::<Vec<_>>().join("\n")
-}
-
-fn cause_in_words(cause: &str) -> &'static str {
-    match cause {
-        "gone" => ": no such entry any more",
-        "disabled" => ": the directory's account is not active",
-        "incomplete" => ": a required value is missing",
-        _ => "",
-    }
 }
 
 fn one_field(name: &str, field: &FieldChange) -> String {
@@ -302,42 +272,36 @@ fn brakes(text: &mut String, brakes: &[Brake], width: usize) {
     heading(text, &format!("Brakes ({}): limits that are passed", brakes.len()));
     let mut table = columns(width, &[Some(18), None]);
     for brake in brakes {
-        let words = match brake.name {
-            "removals" => format!(
-                "{} accounts would be removed or suspended, {} are allowed",
-                brake.figure, brake.limit
-            ),
-            "fewest" => {
-                format!("only {} people would be in, at least {} are expected", brake.figure, brake.limit)
-            }
-            _ => format!("{} accounts would be in use, there are {} seats", brake.figure, brake.limit),
-        };
-        table.add_row([brake.name.to_owned(), words]);
+        table.add_row([brake.name.to_owned(), words::brake(brake)]);
     }
     text.push_str(&lines(&table));
 }
 
 fn next(text: &mut String, preview: &Preview, option: &str) {
+    if preview.left_out > 0 {
+        let shown = preview.changes.len() + preview.held.len();
+        let of = shown + preview.left_out;
+        let _ = writeln!(
+            text,
+            "\nShown: {shown} of {}.",
+            counted(of, "change", "changes and accounts held back")
+        );
+    }
     let _ = writeln!(text, "\nNothing was changed: this was a preview.");
     if !preview.is_whole() {
         let _ = writeln!(text, "Next: mend what is missing; webtaxon check{option} looks at each step.");
-    } else if preview.of(ChangeKind::Clash).next().is_some() {
+    } else if preview.kinds.iter().any(|(kind, _)| *kind == ChangeKind::Clash) {
         let _ = writeln!(
             text,
             "Next: settle the clashes in the directory, the settings or the application, and look again."
         );
     } else {
-        let _ = writeln!(text, "Next: webtaxon preview{option} --format json gives the same to a program.");
+        let _ = writeln!(
+            text,
+            "Next: webtaxon preview{option} --as html --out preview.html makes a page to show to somebody who must agree."
+        );
     }
-}
-
-/// A name's first value; the whole name where it is not one.
-fn short(dn: &str) -> String {
-    harmless(name::short(dn).trim())
-}
-
-fn counted(count: usize, one: &str, many: &str) -> String {
-    format!("{count} {}", if count == 1 { one } else { many })
+    let _ = writeln!(text, "      webtaxon why{option} LOGIN tells why one person is in or out.");
 }
 
 /// A table with a column for logins and one for people, narrower on a narrow terminal.

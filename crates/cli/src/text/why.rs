@@ -1,11 +1,12 @@
 //! The story of one person: what would happen first, then why, then what would have to change.
 
-use super::{cause_in_words, columns, heading, lines, one_field, short};
+use super::{columns, heading, lines, one_field};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use webtaxon::core::account::State;
 use webtaxon::core::preview::why::{Verdict, Why, WhyStep};
 use webtaxon::core::preview::{Change, ChangeKind};
+use webtaxon::report::words::{self, short};
 
 /// The story, for a person.
 pub(crate) fn why(why: &Why, width: usize, option: &str) -> String {
@@ -43,9 +44,8 @@ fn outcome(why: &Why) -> (Tone, String) {
     let login = |change: &Change| harmless(&change.login);
     let cause = |change: &Change| {
         let detail = change.detail.as_deref().map(|detail| format!(": {}", harmless(detail)));
-        let cause = change.cause.map_or("", |cause| cause.name());
-        detail
-            .map_or_else(|| format!("{cause}{}", cause_in_words(cause)), |detail| format!("{cause}{detail}"))
+        let Some(cause) = change.cause else { return String::new() };
+        format!("{}{}", cause.name(), detail.unwrap_or_else(|| format!(": {}", words::cause(cause))))
     };
     if let Some(change) = &why.change {
         let words = match change.kind {
@@ -74,7 +74,7 @@ fn outcome(why: &Why) -> (Tone, String) {
     }
     if let Some(held) = &why.held {
         let would = held.would.map(|kind| format!("It would be: {}. ", kind.name())).unwrap_or_default();
-        let cause = held.cause.map(|cause| format!("{}{}; ", cause.name(), cause_in_words(cause.name())));
+        let cause = held.cause.map(|cause| format!("{}: {}; ", cause.name(), words::cause(cause)));
         let words = format!("{would}Held back: {}{}.", cause.unwrap_or_default(), held.reason.message());
         return (Tone::Warning, words);
     }

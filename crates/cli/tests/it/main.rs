@@ -11,5 +11,6 @@ mod documents;
 mod faults;
 mod filter;
 mod members;
+mod preview;
 mod survey;
 mod why;

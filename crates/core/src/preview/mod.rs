@@ -7,12 +7,14 @@
 
 mod change;
 mod matching;
+mod narrow;
 mod summary;
 #[cfg(test)]
 mod tests;
 pub mod why;
 
 pub use change::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason};
+pub use narrow::{Narrow, Sort};
 pub use summary::{AccountCounts, Brake, Incomplete, OpenField, Stranger};
 
 use crate::account::Account;
@@ -46,6 +48,8 @@ pub struct Preview {
     pub strangers: Vec<Stranger>,
     /// How many accounts there are, and would be.
     pub accounts: AccountCounts,
+    /// How many changes there are of each kind that occurs, those left out among them.
+    pub kinds: Vec<(ChangeKind, usize)>,
     /// What would change, by kind and login.
     pub changes: Vec<Change>,
     /// What would not be done though it might be expected, and why.
@@ -54,6 +58,8 @@ pub struct Preview {
     pub brakes: Vec<Brake>,
     /// Linked accounts that stay exactly as they are.
     pub unchanged: usize,
+    /// Changes, and what was held back, that [`Preview::narrow`] took out of the lists.
+    pub left_out: usize,
 }
 
 impl Preview {
@@ -64,6 +70,9 @@ impl Preview {
         let selection = Selection::new(reading, intake);
         let outcome = matching::Matching::new(settings, reading, &selection, accounts).outcome();
         let counts = AccountCounts::new(accounts, &outcome.changes, settings.accounts.seats);
+        let of = |kind: ChangeKind| outcome.changes.iter().filter(|change| change.kind == kind).count();
+        let kinds = ChangeKind::ALL.into_iter().map(|kind| (kind, of(kind)));
+        let kinds = kinds.filter(|(_, count)| *count > 0).collect();
         let brakes = summary::brakes(settings, &selection, accounts, &outcome.changes, &counts);
         Self {
             intake: intake.name.clone(),
@@ -77,10 +86,12 @@ impl Preview {
             strangers: summary::strangers(reading, &selection),
             funnel: selection.funnel,
             accounts: counts,
+            kinds,
             changes: outcome.changes,
             held: outcome.held,
             brakes,
             unchanged: outcome.unchanged,
+            left_out: 0,
         }
     }
 

@@ -31,6 +31,8 @@ pub fn preview(preview: &Preview) -> Value {
         "strangers": preview.strangers,
         "accounts": preview.accounts,
         "unchanged": preview.unchanged,
+        "counts": preview.kinds.iter().map(|(kind, count)| (kind.name().to_owned(), json!(count))).collect::<serde_json::Map<_, _>>(),
+        "left_out": preview.left_out,
         "changes": preview.changes.iter().map(change).collect::<Vec<_>>(),
         "held": preview.held.iter().map(held).collect::<Vec<_>>(),
         "brakes": preview.brakes,

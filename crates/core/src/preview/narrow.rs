@@ -1,0 +1,94 @@
+//! A part of a preview, for somebody who looks for something: by kind, by words, in another order. The
+//! figures stay those of the whole.
+
+use super::{Change, ChangeKind, Held, Preview};
+
+/// What of the changes is wanted.
+#[derive(Clone, Debug, Default)]
+pub struct Narrow {
+    /// Only these kinds; empty for all.
+    pub only: Vec<ChangeKind>,
+    /// Whether what was held back is wanted where `only` names kinds.
+    pub held: bool,
+    /// Words that must all occur in the login, the person's name, the cause, a field or a group.
+    pub find: String,
+    /// The order within a kind.
+    pub sort: Sort,
+}
+
+/// The order of changes within a kind.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Sort {
+    /// By login.
+    #[default]
+    Login,
+    /// By the entry's name, so that people of one place stand together.
+    Place,
+    /// By cause, then by login.
+    Cause,
+}
+
+impl Preview {
+    /// Leaves out the changes that are not wanted; [`Preview::left_out`] counts them.
+    pub fn narrow(&mut self, narrow: &Narrow) {
+        let before = self.changes.len() + self.held.len();
+        let words: Vec<String> = narrow.find.split_whitespace().map(str::to_lowercase).collect();
+        let has = |texts: &mut dyn Iterator<Item = &str>| {
+            let text = texts.map(str::to_lowercase).collect::<Vec<_>>().join("\n");
+            words.iter().all(|word| text.contains(word.as_str()))
+        };
+        let is_of =
+            |kind: ChangeKind| (narrow.only.is_empty() && !narrow.held) || narrow.only.contains(&kind);
+        self.changes.retain(|change| is_of(change.kind) && has(&mut of_change(change)));
+        let with_held = narrow.only.is_empty() || narrow.held;
+        self.held.retain(|held| with_held && has(&mut of_held(held)));
+        // People whose entry is gone have no place, and come last.
+        let place = |dn: &Option<String>| {
+            dn.as_deref()
+                .map(|dn| dn.split_once(',').map_or((dn, ""), |(own, above)| (above, own)))
+                .map_or_else(
+                    || (true, String::new(), String::new()),
+                    |(above, own)| (false, above.to_lowercase(), own.to_lowercase()),
+                )
+        };
+        match narrow.sort {
+            Sort::Login => {}
+            Sort::Place => {
+                self.changes.sort_by_cached_key(|change| (change.kind, place(&change.dn)));
+                self.held.sort_by_cached_key(|held| place(&held.dn));
+            }
+            Sort::Cause => {
+                self.changes.sort_by_key(|change| (change.kind, change.cause.map(super::Cause::name)));
+                self.held.sort_by_key(|held| held.cause.map(super::Cause::name));
+            }
+        }
+        self.left_out += before - self.changes.len() - self.held.len();
+    }
+}
+
+fn of_change(change: &Change) -> impl Iterator<Item = &str> {
+    let fields = change.fields.iter().flat_map(|(name, field)| {
+        [Some(name.as_str()), field.old.as_deref(), field.new.as_deref()].into_iter().flatten()
+    });
+    [
+        Some(change.login.as_str()),
+        change.dn.as_deref(),
+        change.cause.map(super::Cause::name),
+        change.detail.as_deref(),
+    ]
+    .into_iter()
+    .flatten()
+    .chain(change.path.iter().map(String::as_str))
+    .chain(fields)
+}
+
+fn of_held(held: &Held) -> impl Iterator<Item = &str> {
+    [
+        Some(held.login.as_str()),
+        held.dn.as_deref(),
+        held.cause.map(super::Cause::name),
+        Some(held.reason.message()),
+    ]
+    .into_iter()
+    .flatten()
+}

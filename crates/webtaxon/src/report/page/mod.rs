@@ -1,0 +1,313 @@
+//! A preview as one page that somebody else can read and agree to: nothing is loaded from anywhere, all
+//! of it is there without scripts, and no value of a directory can become more than text.
+
+use super::harmless;
+use super::words::{self, short};
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use jiff::Timestamp;
+use maud::{DOCTYPE, Markup, PreEscaped, html};
+use ring::digest::{SHA256, digest};
+use webtaxon_core::preview::{Change, ChangeKind, FieldChange, Held, Preview};
+use webtaxon_core::settings::Intake;
+
+const STYLE: &str = include_str!("preview.css");
+const SCRIPT: &str = include_str!("preview.js");
+
+/// A preview as an HTML page; `made` is when it was read.
+#[must_use]
+pub fn preview_html(preview: &Preview, intake: &Intake, made: Timestamp) -> String {
+    // Only this script and this style may run, whatever else should get into the page.
+    let hash = |text: &str| STANDARD.encode(digest(&SHA256, text.as_bytes()));
+    let policy = format!(
+        "default-src 'none'; style-src 'sha256-{}'; script-src 'sha256-{}'; base-uri 'none'; form-action 'none'",
+        hash(STYLE),
+        hash(SCRIPT)
+    );
+    let title = format!("Preview of intake {}", harmless(&preview.intake));
+    let page = html! {
+        (DOCTYPE)
+        html lang="en" {
+            head {
+                meta charset="utf-8";
+                meta http-equiv="Content-Security-Policy" content=(policy);
+                meta name="viewport" content="width=device-width, initial-scale=1";
+                meta name="generator" content="webtaxon.preview/1";
+                title { (title) }
+                style { (PreEscaped(STYLE)) }
+            }
+            body {
+                a.skip href="#changes" { "To the changes" }
+                header {
+                    h1 { (title) }
+                    p.quiet {
+                        "Directory " (harmless(&preview.directory)) " at " (harmless(&preview.server))
+                        ", read on " (made.strftime("%Y-%m-%d at %H:%M UTC").to_string())
+                        ". Nothing was changed: this was a preview."
+                    }
+                    (notices(preview))
+                }
+                main {
+                    (figures(preview))
+                    (funnel(preview, intake))
+                    (changes(preview))
+                    (held(&preview.held))
+                }
+                footer { "Made by Webtaxon. The page is complete in itself: it loads nothing and sends nothing." }
+                script { (PreEscaped(SCRIPT)) }
+            }
+        }
+    };
+    page.into_string()
+}
+
+/// What must be seen first: a reading that is not whole, and brakes.
+fn notices(preview: &Preview) -> Markup {
+    html! {
+        @if !preview.is_whole() {
+            section.notice.bad {
+                h2 { "The directory was not read to its end" }
+                p { "So nobody's account is removed or suspended. What is missing:" }
+                ul { @for gap in &preview.gaps { li { (text(&gap.part)) ": " (text(&gap.reason)) } } }
+            }
+        }
+        @if !preview.brakes.is_empty() {
+            section.notice.warn {
+                h2 { "Brakes: limits that are passed" }
+                ul { @for brake in &preview.brakes { li { b { (brake.name) } ": " (words::brake(brake)) } } }
+            }
+        }
+    }
+}
+
+fn figures(preview: &Preview) -> Markup {
+    let counts = &preview.accounts;
+    let is_over =
+        counts.seats.is_some_and(|seats| u64::try_from(counts.active_after).unwrap_or(u64::MAX) > seats);
+    let all: usize = preview.kinds.iter().map(|(_, count)| count).sum();
+    let seats = counts.seats.map(|seats| format!(" (of {seats} seats)")).unwrap_or_default();
+    html! {
+        ul.figures {
+            li { b { (counts.now) " → " (counts.after) } "accounts in all" }
+            li.over[is_over] { b { (counts.active_now) " → " (counts.active_after) } "in use" (seats) }
+            li { b { (all) } (if all == 1 { "change" } else { "changes" }) }
+            li { b { (preview.unchanged) } "stay as they are" }
+        }
+    }
+}
+
+/// The count after each step, with a bar for who is left and who fell out.
+fn funnel(preview: &Preview, intake: &Intake) -> Markup {
+    let all = preview.funnel.first().map_or(0, |step| step.left);
+    let width = |count: usize| format!("{:.3}", permille(count, all));
+    html! {
+        section aria-labelledby="funnel" {
+            h2 id="funnel" {
+                "Who would be in"
+                @if !preview.is_whole() { ", as far as it was read" }
+            }
+            table.funnel {
+                @for step in &preview.funnel {
+                    tr {
+                        td.number { (step.left) }
+                        td.number.quiet { @if step.lost > 0 { "−" (step.lost) } }
+                        td.bar {
+                            svg viewBox="0 0 1000 16" preserveAspectRatio="none" aria-hidden="true" {
+                                rect.lost x="0" y="0" height="16" width=(width(step.left + step.lost)) {}
+                                rect.left x="0" y="0" height="16" width=(width(step.left)) {}
+                            }
+                        }
+                        th scope="row" { (text(&words::funnel_step(step, intake))) }
+                    }
+                }
+            }
+            (list("Out for want of a value", preview.incomplete.iter().map(|one| format!("{}: {}", short(&one.dn), one.missing))))
+            (list("Fields that are left as they are, since no good value was found", preview.open_fields.iter().map(|one| format!("{}: {} {}", one.login, one.field, one.why))))
+            (list("Members of the groups who were not found: outside the bases, not let in by the filter, or gone", preview.strangers.iter().map(|one| format!("{}, listed in {}", one.dn, short(&one.group)))))
+            (list("On the way", preview.notes.iter().cloned()))
+        }
+    }
+}
+
+/// The part of `count` in `all`, in thousandths.
+#[expect(clippy::cast_precision_loss, reason = "the length of a bar")]
+fn permille(count: usize, all: usize) -> f64 {
+    if all == 0 { 0.0 } else { count as f64 * 1_000.0 / all as f64 }
+}
+
+fn list(title: &str, lines: impl ExactSizeIterator<Item = String>) -> Markup {
+    let count = lines.len();
+    html! {
+        @if count > 0 {
+            details open[count <= 12] {
+                summary { (title) " (" (count) ")" }
+                ul { @for line in lines { li { (text(&line)) } } }
+            }
+        }
+    }
+}
+
+fn changes(preview: &Preview) -> Markup {
+    let kinds: Vec<(ChangeKind, Vec<&Change>)> = ChangeKind::ALL
+        .into_iter()
+        .map(|kind| (kind, preview.of(kind).collect::<Vec<_>>()))
+        .filter(|(_, list)| !list.is_empty())
+        .collect();
+    html! {
+        section aria-labelledby="changes" {
+            h2 id="changes" tabindex="-1" { "What would change" }
+            @if preview.left_out > 0 {
+                p.quiet { (preview.left_out) " changes and accounts held back are left out of the lists." }
+            }
+            @if kinds.is_empty() && preview.left_out == 0 { p { "Nothing: every account is as it should be." } }
+            @else {
+                div.tools hidden role="search" {
+                    label { "Find " input type="search" placeholder="any words"; }
+                    @for (kind, list) in &kinds {
+                        label {
+                            input type="checkbox" value=(kind.name()) checked;
+                            " " (kind.name()) " (" (list.len()) ")"
+                        }
+                    }
+                    span.quiet role="status" {}
+                }
+                table.changes role="table" {
+                    thead role="rowgroup" {
+                        tr role="row" {
+                            th role="columnheader" scope="col" { span { "Login" } }
+                            th role="columnheader" scope="col" { span { "Person" } }
+                            th role="columnheader" scope="col" { span { "What and why" } }
+                        }
+                    }
+                    @for (kind, list) in &kinds { (of_kind(*kind, list)) }
+                }
+            }
+        }
+    }
+}
+
+fn of_kind(kind: ChangeKind, list: &[&Change]) -> Markup {
+    let (title, meaning) = words::kind(kind);
+    html! {
+        tbody role="rowgroup" data-kind=(kind.name()) {
+            tr role="row" class=(format!("kind k-{}", kind.name())) {
+                th role="rowheader" aria-colspan="3" colspan="3" scope="rowgroup" { b { (title) " (" (list.len()) ")" } " " (meaning) }
+            }
+            @for change in list {
+                tr role="row" {
+                    td.login role="cell" { (text(&change.login)) }
+                    td.person role="cell" {
+                        @if let Some(dn) = &change.dn {
+                            bdi { (short(dn)) }
+                            (full(dn))
+                        } @else if let Some(name) = change.fields.get("name").and_then(|field| field.old.as_deref()) {
+                            bdi { "(" (harmless(name)) ")" }
+                        }
+                    }
+                    td role="cell" { (what(change)) }
+                }
+            }
+        }
+    }
+}
+
+/// What happens to one account, and why.
+fn what(change: &Change) -> Markup {
+    let cause = change.cause.map(|cause| {
+        let detail = change.detail.clone().unwrap_or_else(|| words::cause(cause).to_owned());
+        format!("{}: {detail}", cause.name())
+    });
+    html! {
+        @if let Some(clash) = &change.clash {
+            p { (text(&clash.message())) }
+            p.todo { "To do: " (clash.remedy()) }
+        }
+        @if let Some(cause) = cause { p { (text(&cause)) } }
+        @if !change.path.is_empty() {
+            ul.path aria-label="groups by which the person is in" {
+                @for (at, group) in change.path.iter().enumerate() {
+                    @if at > 0 { li.to aria-hidden="true" { "›" } }
+                    li title=(harmless(group)) { (text(&short(group))) }
+                }
+            }
+        }
+        @if change.kind == ChangeKind::Remove {
+            details { summary { "what is lost" } (fields(change, false)) }
+        } @else { (fields(change, change.kind != ChangeKind::Import)) }
+    }
+}
+
+/// The fields of a change: old and new side by side, or only what there is.
+fn fields(change: &Change, both: bool) -> Markup {
+    let shown = |value: &Option<String>| -> Markup {
+        match value.as_deref() {
+            None | Some("") => html! { span.none { "empty" } },
+            Some(value) => text(value),
+        }
+    };
+    let one = |field: &FieldChange| if field.new.is_some() { shown(&field.new) } else { shown(&field.old) };
+    html! {
+        @if both && !change.fields.is_empty() {
+            table.fields {
+                @for (name, field) in &change.fields {
+                    tr {
+                        th scope="row" { (text(name)) }
+                        td { span.old[field.old.as_deref().is_some_and(|old| !old.is_empty())] { (shown(&field.old)) } }
+                        td { "→ " (shown(&field.new)) }
+                    }
+                }
+            }
+        } @else {
+            ul.values {
+                @for (name, field) in &change.fields {
+                    li { span.quiet { (text(name)) } " " (one(field)) }
+                }
+            }
+        }
+    }
+}
+
+fn held(held: &[Held]) -> Markup {
+    html! {
+        @if !held.is_empty() {
+            section aria-labelledby="held" {
+                h2 id="held" { "Held back (" (held.len()) "): nothing is done" }
+                table.changes role="table" {
+                    thead role="rowgroup" {
+                        tr role="row" {
+                            th role="columnheader" scope="col" { span { "Login" } }
+                            th role="columnheader" scope="col" { span { "Person" } }
+                            th role="columnheader" scope="col" { span { "Why" } }
+                        }
+                    }
+                    tbody role="rowgroup" {
+                        @for one in held {
+                            tr role="row" {
+                                td.login role="cell" { (text(&one.login)) }
+                                td.person role="cell" { @if let Some(dn) = &one.dn { bdi { (short(dn)) } (full(dn)) } }
+                                td role="cell" {
+                                    @if let Some(cause) = one.cause { (cause.name()) "; " }
+                                    @if let Some(kind) = one.would { "would be: " (kind.name()) "; " }
+                                    (one.reason.message())
+                                }
+                            }
+                        }
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// An entry's name in full, which may be broken between its parts.
+fn full(dn: &str) -> Markup {
+    let shown = harmless(dn);
+    html! {
+        bdi.dn { @for (at, part) in shown.split(',').enumerate() { @if at > 0 { "," wbr; } (part) } }
+    }
+}
+
+/// A stranger's text: harmless, and without power over the direction of what stands around it.
+fn text(value: &str) -> Markup {
+    html! { bdi { (harmless(value)) } }
+}

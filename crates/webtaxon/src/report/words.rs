@@ -1,0 +1,77 @@
+//! The words of a preview that are the same in a terminal and in a page.
+
+use super::harmless;
+use webtaxon_core::name;
+use webtaxon_core::preview::{Brake, Cause, ChangeKind};
+use webtaxon_core::selection::{FunnelStep, Step};
+use webtaxon_core::settings::Intake;
+
+/// A step of the funnel, as the settings at hand mean it.
+#[must_use]
+pub fn funnel_step(step: &FunnelStep, intake: &Intake) -> String {
+    let names =
+        |list: &[name::Dn]| list.iter().map(|dn| short(&dn.to_string())).collect::<Vec<_>>().join(" or ");
+    match step.step {
+        Step::Found => format!("found under {} by the filter", names(&intake.bases)),
+        Step::Groups => format!("in {}, nested members too", names(&intake.groups)),
+        Step::NotInGroup => format!("not in {}", names(&intake.not_in_group)),
+        Step::Active => "active".to_owned(),
+        Step::Complete => {
+            let required =
+                intake.fields.iter().filter(|(_, rule)| rule.required).map(|(name, _)| name.as_str());
+            format!("with a value for {}", required.collect::<Vec<_>>().join(" and "))
+        }
+        other => other.name().to_owned(),
+    }
+}
+
+/// What a kind of change is called in a heading, and what it means.
+#[must_use]
+pub fn kind(kind: ChangeKind) -> (&'static str, &'static str) {
+    match kind {
+        ChangeKind::Import => ("Import", "these people get an account"),
+        ChangeKind::Adopt => ("Adopt", "these accounts were made by hand and become the directory's"),
+        ChangeKind::Update => ("Update", "these accounts get other values"),
+        ChangeKind::Restore => ("Restore", "these accounts are opened again"),
+        ChangeKind::Suspend => ("Suspend", "nobody may sign in to these any more; they are kept"),
+        ChangeKind::Remove => ("Remove", "these accounts are deleted"),
+        _ => ("Clash", "two claims on one account: you decide"),
+    }
+}
+
+/// A cause in words, where nothing more exact is known.
+#[must_use]
+pub fn cause(cause: Cause) -> &'static str {
+    match cause {
+        Cause::Gone => "no such entry any more",
+        Cause::Outside => "not selected any more",
+        Cause::Disabled => "the directory's account is not active",
+        Cause::Incomplete => "a required value is missing",
+    }
+}
+
+/// A brake: what there would be, and what is allowed.
+#[must_use]
+pub fn brake(brake: &Brake) -> String {
+    match brake.name {
+        "removals" => {
+            format!("{} accounts would be removed or suspended, {} are allowed", brake.figure, brake.limit)
+        }
+        "fewest" => {
+            format!("only {} people would be in, at least {} are expected", brake.figure, brake.limit)
+        }
+        _ => format!("{} accounts would be in use, there are {} seats", brake.figure, brake.limit),
+    }
+}
+
+/// A name's first value, harmless; the whole name where it is not one.
+#[must_use]
+pub fn short(dn: &str) -> String {
+    harmless(name::short(dn).trim())
+}
+
+/// A number with its noun.
+#[must_use]
+pub fn counted(count: usize, one: &str, many: &str) -> String {
+    format!("{count} {}", if count == 1 { one } else { many })
+}
