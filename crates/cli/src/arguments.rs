@@ -115,6 +115,11 @@ pub(crate) enum Command {
     /// Nothing is changed. If the directory was not read to its end, nobody's account is taken
     /// away, and the exit code is 4.
     Preview(Preview),
+    /// Show what other settings would change, before they are used.
+    ///
+    /// Both are tried on one reading of the directory: who would come in, who would go, whose fields or
+    /// roles would differ, which accounts would meet with something else.
+    Compare(Compare),
     /// Tell why one person is in or out, and what would happen to their account.
     ///
     /// By login, mail, name or DN, also for somebody whom the intake does not find, and for an account
@@ -386,6 +391,16 @@ pub(crate) enum Sort {
     Place,
     /// By cause, then by login.
     Cause,
+}
+
+/// Options of `compare`.
+#[derive(Args, Debug)]
+pub(crate) struct Compare {
+    /// The other settings file; --settings names the one that is in use.
+    ///
+    /// Example: webtaxon compare proposed.toml
+    #[arg(value_name = "OTHER.toml")]
+    pub(crate) other: PathBuf,
 }
 
 /// Options of `why`.

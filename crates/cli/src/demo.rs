@@ -15,6 +15,7 @@ use webtaxon_standin::{Directory, Options, Standin, StandinError};
 
 const DIRECTORY: &str = include_str!("../../../demo/directory.ldif");
 const SETTINGS: &str = include_str!("../../../demo/webtaxon.toml");
+const PROPOSED: &str = include_str!("../../../demo/proposed.toml");
 const ACCOUNTS: &str = include_str!("../../../demo/accounts.csv");
 const PASSWORD: &str = include_str!("../../../demo/museum-password.txt");
 const README: &str = include_str!("../../../demo/README.md");
@@ -132,11 +133,13 @@ fn write(options: &Demo, standin: &Standin) -> Result<Folder, String> {
         }
     };
     let port = standin.address().port();
-    let settings = SETTINGS.replace(&format!("localhost:{PORT}"), &format!("localhost:{port}"));
+    let [settings, proposed] = [SETTINGS, PROPOSED]
+        .map(|text| text.replace(&format!("localhost:{PORT}"), &format!("localhost:{port}")));
     let files = [
         ("README.md", README, false),
         ("directory.ldif", DIRECTORY, false),
         ("webtaxon.toml", settings.as_str(), false),
+        ("proposed.toml", proposed.as_str(), false),
         ("accounts.csv", ACCOUNTS, false),
         ("museum-password.txt", PASSWORD, true),
         ("museum-ca.pem", standin.authority_pem(), false),

@@ -1,4 +1,4 @@
-//! `webtaxon preview` and `webtaxon why`: what would happen to everybody, and to one.
+//! `webtaxon preview`, `compare` and `why`: what would happen to everybody, by other settings, and to one.
 
 use crate::arguments::{Common, Format, Preview as Options, Sort as WantedSort, Wanted, Written};
 use crate::output::{Output, harmless, width};
@@ -100,6 +100,25 @@ fn overwrite(file: &Path, text: &str) -> Result<(), String> {
         _ => {}
     }
     std::fs::write(file, text).map_err(|error| error.to_string())
+}
+
+pub(crate) async fn compare(other: &Path, common: &Common, output: &Output) -> Exit {
+    let theirs = Common { settings: other.to_owned(), ..common.clone() };
+    let (workspace, proposed) = match (open(common, output), open(&theirs, output)) {
+        (Ok(workspace), Ok(proposed)) => (workspace, proposed),
+        (Err(exit), _) | (_, Err(exit)) => return exit,
+    };
+    let comparison = match workspace.compare(&proposed).await {
+        Ok(comparison) => comparison,
+        Err(error) => return failed(&error, output),
+    };
+    output.answer(&match common.format {
+        Format::Text => {
+            text::comparison(&comparison, width(), (&common.settings, other), &same_options(&theirs))
+        }
+        Format::Json => format!("{:#}\n", report::comparison(&comparison)),
+    });
+    if comparison.is_whole() { Exit::Done } else { Exit::NotWhole }
 }
 
 pub(crate) async fn why(person: &str, common: &Common, output: &Output) -> Exit {

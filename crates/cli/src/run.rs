@@ -46,6 +46,7 @@ pub(crate) async fn run(arguments: Arguments) -> ExitCode {
         Command::Filter(options) => filter::run(&options, common, &output).await,
         Command::Members(options) => members::run(&options, common, &output).await,
         Command::Preview(options) => preview::run(&options, common, &output).await,
+        Command::Compare(options) => preview::compare(&options.other, common, &output).await,
         Command::Why(options) => preview::why(&options.person, common, &output).await,
         Command::Snapshot(options) => snapshot(&options, common, &output).await,
         Command::Standin(options) => standin(&options, &output).await,

@@ -87,7 +87,7 @@ impl fmt::Display for Part {
         match self {
             Part::People { base } => write!(out, "people under {base}"),
             Part::Group { dn, .. } => write!(out, "group {dn}"),
-            Part::Snapshot => out.write_str("the snapshot"),
+            Part::Snapshot => out.write_str("what was read"),
             Part::SecondLook { base } => write!(out, "what changed meanwhile under {base}"),
             Part::PrimaryGroups => out.write_str("primary groups of the people"),
             Part::FollowedNames => out.write_str("entries that fields of people name"),
@@ -123,6 +123,16 @@ pub struct Gap {
     /// Whether somebody may be in a group without its being known.
     #[serde(skip)]
     pub hides_members: bool,
+}
+
+impl fmt::Display for Gap {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        // What an earlier reading lacks names the part itself.
+        if self.part == Part::Snapshot.to_string() {
+            return out.write_str(&self.reason);
+        }
+        write!(out, "{}: {}", self.part, self.reason)
+    }
 }
 
 /// Names one part of a [`Sweep`].
@@ -276,6 +286,12 @@ impl Sweep {
     /// Says which attribute turned out to hold the lasting identity.
     pub fn set_identity(&mut self, attribute: &str) {
         attribute.clone_into(&mut self.source.identity);
+    }
+
+    /// The attribute that holds the lasting identity.
+    #[must_use]
+    pub fn identity(&self) -> &str {
+        &self.source.identity
     }
 
     /// Keeps where a person is whom the sweep did not meet. False if that was known already.

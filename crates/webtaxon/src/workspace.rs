@@ -11,6 +11,7 @@ use std::time::Duration;
 use webtaxon_core::entry::Entries;
 use webtaxon_core::name::Dn;
 use webtaxon_core::preview::Preview;
+use webtaxon_core::preview::compare::{Comparison, Side};
 use webtaxon_core::preview::why::{self, Found, Subject, Why};
 use webtaxon_core::reading::{Reading, Whereabouts};
 use webtaxon_core::settings::{Directory, Server, Servers, Settings};
@@ -198,6 +199,36 @@ impl Workspace {
         let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
         let reading = directory::read(&self.access().await?, &self.settings, &links).await?;
         Ok(Preview::new(&self.settings, &reading, &accounts))
+    }
+
+    /// Works out what other settings would make of the directory and the list, in place of these. Where
+    /// both read one directory in one manner, it is read once for both.
+    ///
+    /// # Errors
+    /// As [`Workspace::preview`], for either of the two.
+    pub async fn compare(&self, other: &Self) -> Result<Comparison, Error> {
+        let (one, two) = (&self.settings, &other.settings);
+        let before = self.store().accounts(&one.intake.account_fields()).await?;
+        let after = other.store().accounts(&two.intake.account_fields()).await?;
+        let mut links: Vec<_> =
+            before.iter().chain(&after).filter_map(|account| account.link.clone()).collect();
+        links.sort();
+        links.dedup();
+        let is_one = self.directory()?.is_same(other.directory()?)
+            && one.intake.identity == two.intake.identity
+            && one.intake.member_login == two.intake.member_login;
+        let [read, read_by_other] = if is_one {
+            directory::read_for_both(&self.access().await?, one, two, &links).await?
+        } else {
+            [
+                directory::read(&self.access().await?, one, &links).await?,
+                directory::read(&other.access().await?, two, &links).await?,
+            ]
+        };
+        Ok(Comparison::new(
+            Side { settings: one, reading: &read, accounts: &before },
+            Side { settings: two, reading: &read_by_other, accounts: &after },
+        ))
     }
 
     /// Tells the story of one person or account, by login, mail, name, link or DN: also of somebody whom

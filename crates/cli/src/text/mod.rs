@@ -1,10 +1,12 @@
 //! Answers as text for people, in the order in which they ask.
 
+mod compare;
 mod filter;
 mod members;
 mod survey;
 mod why;
 
+pub(crate) use compare::comparison;
 pub(crate) use filter::filter;
 pub(crate) use members::{groups, members, nest_broken, nest_tree, ways};
 pub(crate) use survey::{fields, found, snapshot, trees};
@@ -96,7 +98,7 @@ fn reading(text: &mut String, preview: &Preview, width: usize) {
         return notes(text, preview, width);
     }
     let _ = writeln!(text, "{} {from}.", paint(Tone::Bad, "Not read to its end:"));
-    let gaps = preview.gaps.iter().map(|gap| format!("{}: {}", harmless(&gap.part), harmless(&gap.reason)));
+    let gaps = preview.gaps.iter().map(|gap| harmless(&gap.to_string()));
     some(text, width, "So nobody's account is removed or suspended. What is missing:", gaps);
     notes(text, preview, width);
 }

@@ -52,3 +52,33 @@ fn a_page_and_a_table_are_written_over_nothing_but_their_like() {
     }
     assert_eq!(museum.run(&["preview", "--as", "csv", "--format", "json"]).code, 2, "one or the other");
 }
+
+#[test]
+fn a_proposal_is_compared_before_it_is_used() {
+    let museum = Museum::open(&[]);
+    let proposed =
+        include_str!("../../../../demo/proposed.toml").replace("ldaps://localhost:6360", &museum.url());
+    museum.write("proposed.toml", proposed);
+    let run = museum.run(&["compare", "proposed.toml"]);
+    assert_eq!((run.code, run.err.as_str()), (0, ""));
+    for words in [
+        "73              65   people would be in",
+        "Would come in by proposed.toml (1), and why they are out by webtaxon.toml\n  obrandreth          Ottilie Brandreth         under none of the bases",
+        "not found by the filter: department is Contractors",
+        "roles: borrower → borrower;approver",
+        "nothing → suspend             8   frainsford",
+        "removals by proposed.toml: 18 accounts would be removed or suspended, 15 are allowed",
+    ] {
+        assert!(run.out.contains(words), "{words}: {}", run.out);
+    }
+    let same = museum.run(&["compare", "webtaxon.toml"]);
+    assert!(same.out.contains("Nothing would differ."), "{}", same.out);
+    let json = museum.run(&["compare", "proposed.toml", "--format", "json"]);
+    let document: serde_json::Value = serde_json::from_str(&json.out).unwrap();
+    assert_eq!(
+        (&document["format"], &document["then"]["people"]),
+        (&"webtaxon.compare/1".into(), &65.into())
+    );
+    museum.write("broken.toml", "[intake");
+    assert_eq!(museum.run(&["compare", "broken.toml"]).code, 2);
+}

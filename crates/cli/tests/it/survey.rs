@@ -186,7 +186,8 @@ fn every_command_reads_a_snapshot_in_place_of_the_directory() {
     assert!(again.code == 1 && again.err.contains("nothing is overwritten"));
     museum.end();
     assert_eq!(museum.run(&["preview"]).code, 1, "the directory is gone");
-    assert_eq!(museum.run(&["preview", "--from", "monday.ldif"]).out, live.out);
+    let offline = museum.run(&["preview", "--from", "monday.ldif"]);
+    assert_eq!(offline.out.replace(" --from monday.ldif", ""), live.out);
     for (arguments, words) in [
         (&["check"][..], "a snapshot of 263 entries"),
         (&["check"], "Next: webtaxon preview --from monday.ldif"),

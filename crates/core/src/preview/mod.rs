@@ -6,6 +6,7 @@
 //! a new name is still the same person. No I/O, no recursion; memory is linear in the accounts.
 
 mod change;
+pub mod compare;
 mod matching;
 mod narrow;
 mod summary;

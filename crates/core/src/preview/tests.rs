@@ -1,5 +1,6 @@
 //! Each kind of change and each clash on a small museum; the promises, under faults and by laws.
 
+mod compared;
 mod narrowed;
 mod story;
 mod written;

@@ -287,6 +287,30 @@ fn step(name: &'static str, is_good: bool, message: String, remedy: &str) -> Why
     WhyStep { name, verdict, message, path: Vec::new(), clauses: Vec::new(), remedy }
 }
 
+/// Whether a filter is true for an entry, what each clause says, and the facts that decide it, in words.
+pub(super) fn judge(filter: &Filter, entry: Entry<'_>, reading: &Reading) -> (bool, Vec<Judged>, String) {
+    let mut one = Entries::new();
+    one.push(entry.dn(), entry.attributes());
+    let ground = Ground { schema: Schema::of(reading.source().kind), names: one.names(), chain: None };
+    let clauses = one.get(0).map(|entry| explain(filter, entry, ground)).unwrap_or_default();
+    let is_good = clauses.first().is_some_and(|whole| whole.truth == Truth::True);
+    let mut why: Vec<String> = Vec::new();
+    for (clause, one) in filter.clauses().iter().zip(&clauses).filter(|(_, one)| one.decides) {
+        let attribute = match clause.filter {
+            Filter::Item(item) => item.attribute().unwrap_or("something"),
+            _ => continue,
+        };
+        let fact = match one.values.is_empty() {
+            true => format!("there is no {attribute}"),
+            false => format!("{attribute} is {}", one.values.join(", ")),
+        };
+        if !why.contains(&fact) {
+            why.push(fact);
+        }
+    }
+    (is_good, clauses, why.join("; "))
+}
+
 fn full(list: &[Dn]) -> String {
     list.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")
 }
@@ -333,28 +357,9 @@ impl Teller<'_> {
     }
 
     fn judged(&self, name: &'static str, filter: &Filter, entry: Entry<'_>, remedy: &str) -> WhyStep {
-        let mut one = Entries::new();
-        one.push(entry.dn(), entry.attributes());
-        let schema = Schema::of(self.reading.source().kind);
-        let ground = Ground { schema, names: one.names(), chain: None };
-        let clauses = one.get(0).map(|entry| explain(filter, entry, ground)).unwrap_or_default();
-        let is_good = clauses.first().is_some_and(|whole| whole.truth == Truth::True);
+        let (is_good, clauses, why) = judge(filter, entry, self.reading);
         let word = if is_good { "is true" } else { "is not true" };
-        let mut why: Vec<String> = Vec::new();
-        for (clause, one) in filter.clauses().iter().zip(&clauses).filter(|(_, one)| one.decides) {
-            let attribute = match clause.filter {
-                Filter::Item(item) => item.attribute().unwrap_or("something"),
-                _ => continue,
-            };
-            let fact = match one.values.is_empty() {
-                true => format!("there is no {attribute}"),
-                false => format!("{attribute} is {}", one.values.join(", ")),
-            };
-            if !why.contains(&fact) {
-                why.push(fact);
-            }
-        }
-        let why = if why.is_empty() { String::new() } else { format!(": {}", why.join("; ")) };
+        let why = if why.is_empty() { why } else { format!(": {why}") };
         WhyStep { clauses, ..step(name, is_good, format!("{filter} {word}{why}"), remedy) }
     }
 

@@ -73,6 +73,15 @@ pub struct Directory {
     pub plain: bool,
 }
 
+impl Directory {
+    /// Whether the same servers are asked by the same name, so that one reading does for both.
+    #[must_use]
+    pub fn is_same(&self, other: &Self) -> bool {
+        (&self.servers, &self.bind, &self.certificate, self.references)
+            == (&other.servers, &other.bind, &other.certificate, other.references)
+    }
+}
+
 /// How a directory's servers are found. Exhaustive on purpose: whoever connects must know every kind.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Servers {

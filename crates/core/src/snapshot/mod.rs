@@ -94,7 +94,7 @@ impl Header {
             attributes: attributes.to_vec(),
             followed: intake.fields.values().flat_map(FieldRule::followed).map(str::to_owned).collect(),
             whole: reading.whole().is_some(),
-            gaps: reading.gaps().iter().map(|gap| format!("{}: {}", gap.part, gap.reason)).collect(),
+            gaps: reading.gaps().iter().map(ToString::to_string).collect(),
             ..Self::default()
         };
         for (person, place) in reading.all_whereabouts() {

@@ -12,6 +12,7 @@ use webtaxon_core::settings::{Bind, Directory, Server};
 use webtaxon_core::snapshot::Snapshot;
 
 /// The key to a directory, for one run.
+#[derive(Clone)]
 pub struct Access {
     directory: Directory,
     folder: PathBuf,

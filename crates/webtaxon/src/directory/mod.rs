@@ -35,6 +35,7 @@ pub use password::{Prompt, password, password_warning};
 pub use root::RootDse;
 pub use schema::read_schema;
 pub use search::{Found, PagedSearch, Query, Short};
+pub(crate) use snapshot::read_for_both;
 pub use snapshot::take_snapshot;
 pub use sweep::read;
 pub(crate) use sweep::{entry, read_with};

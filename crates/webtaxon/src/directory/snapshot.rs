@@ -5,7 +5,11 @@ use super::{Access, DirectoryError, DirectoryErrorKind};
 use jiff::Timestamp;
 use ring::rand::{SecureRandom as _, SystemRandom};
 use std::collections::BTreeSet;
+use std::sync::Arc;
+use webtaxon_core::filter::Filter;
 use webtaxon_core::identity::Identity;
+use webtaxon_core::name::Dn;
+use webtaxon_core::reading::{Reading, ServerKind};
 use webtaxon_core::selection::active_filter;
 use webtaxon_core::settings::Settings;
 use webtaxon_core::snapshot::{Header, Mask, Snapshot};
@@ -28,7 +32,7 @@ pub async fn take_snapshot(
     let reading = read_with(access, settings, links, &more).await?;
     let kind = reading.source().kind;
     let mut attributes = wanted_attributes(intake, kind);
-    attributes.extend(more);
+    attributes.extend(more.iter().cloned());
     attributes.sort_by_key(|name| name.to_ascii_lowercase());
     attributes.dedup_by_key(|name| name.to_ascii_lowercase());
     let header = Header::new(&reading, intake, &attributes, Timestamp::now());
@@ -41,4 +45,62 @@ pub async fn take_snapshot(
     let filters = std::iter::once(intake.filter.clone()).chain(active_filter(intake, kind));
     let filters: Vec<_> = filters.chain(conditions).collect();
     Ok(Snapshot::new(header, &reading, Some(&Mask::new(key, &filters))))
+}
+
+/// Reads once what two settings of one directory need, and gives what each of them would have read:
+/// the first reading is a snapshot in memory, from which both are taken.
+///
+/// # Errors
+/// No server could be reached, or the bind was refused.
+pub(crate) async fn read_for_both(
+    access: &Access,
+    settings: &Settings,
+    other: &Settings,
+    links: &[Identity],
+) -> Result<[Reading; 2], DirectoryError> {
+    let (one, two) = (&settings.intake, &other.intake);
+    let mut both = settings.clone();
+    let intake = &mut both.intake;
+    let add = |list: &mut Vec<Dn>, more: &[Dn]| {
+        for name in more {
+            if !list.iter().any(|known| known.key() == name.key()) {
+                list.push(name.clone());
+            }
+        }
+    };
+    add(&mut intake.bases, &two.bases);
+    add(&mut intake.groups, &two.groups);
+    add(&mut intake.not_in_group, &two.not_in_group);
+    // The other's rules stand beside these, so that everything that they look at is read.
+    intake
+        .fields
+        .extend(two.fields.iter().map(|(name, rule)| (format!("{name} of the other"), rule.clone())));
+    intake.roles.extend(two.roles.iter().cloned());
+    if intake.group_bases.is_empty() || two.group_bases.is_empty() {
+        intake.group_bases.clear();
+    } else {
+        add(&mut intake.group_bases, &two.group_bases);
+    }
+    if one.filter != two.filter {
+        intake.filter = Filter::any([one.filter.clone(), two.filter.clone()]);
+    }
+    let mut more: BTreeSet<String> = intake.filter.attributes().map(str::to_owned).collect();
+    more.insert("objectClass".to_owned());
+    for kind in [ServerKind::Plain, ServerKind::Controller] {
+        more.extend(active_filter(two, kind).iter().flat_map(Filter::attributes).map(str::to_owned));
+    }
+    let more: Vec<String> = more.into_iter().collect();
+    let reading = read_with(access, &both, links, &more).await?;
+    let mut attributes = wanted_attributes(&both.intake, reading.source().kind);
+    attributes.extend(more.iter().cloned());
+    let mut header = Header::new(&reading, &both.intake, &attributes, Timestamp::now());
+    let mut readings = Vec::new();
+    for settings in [settings, other] {
+        header.filter = Some(settings.intake.filter.clone());
+        header.group_bases.clone_from(&settings.intake.group_bases);
+        let snapshot = Snapshot::new(header.clone(), &reading, None);
+        let offline = access.clone().from_snapshot(Some(Arc::new(snapshot)));
+        readings.push(read_with(&offline, settings, links, &more).await?);
+    }
+    readings.try_into().map_err(|_| DirectoryErrorKind::NoServer.into())
 }

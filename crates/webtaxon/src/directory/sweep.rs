@@ -202,8 +202,16 @@ impl Reader<'_> {
     /// Where the people are whom a snapshot does not have: only who was looked for then is known.
     fn lookups_in(&mut self, snapshot: &Snapshot, missing: Vec<Identity>) {
         let (mut gone, mut unknown) = (Vec::new(), Vec::new());
+        // Entries that these settings do not find are there all the same.
+        let attribute = self.sweep.identity().to_owned();
+        let there =
+            snapshot.entries.iter().filter_map(|entry| Some((Identity::of(entry, &attribute)?, entry.dn())));
+        let there: HashMap<Identity, &str> =
+            if missing.is_empty() { HashMap::new() } else { there.collect() };
         for person in missing {
-            if let Some(dn) = snapshot.header.elsewhere.get(&person) {
+            if let Some(dn) = there.get(&person) {
+                self.sweep.found(person, dn);
+            } else if let Some(dn) = snapshot.header.elsewhere.get(&person) {
                 self.sweep.found(person, dn);
             } else if snapshot.header.absent.contains(&person) {
                 gone.push(person);

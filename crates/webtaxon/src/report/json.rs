@@ -8,6 +8,7 @@ use webtaxon_core::filter::advice::Advice;
 use webtaxon_core::filter::{Judged, Passed, Repaired};
 use webtaxon_core::membership::{Above, Nest, Ways};
 use webtaxon_core::name::Dn;
+use webtaxon_core::preview::compare::Comparison;
 use webtaxon_core::preview::why::Why;
 use webtaxon_core::preview::{Change, Held, Preview};
 use webtaxon_core::reading::Reading;
@@ -31,12 +32,41 @@ pub fn preview(preview: &Preview) -> Value {
         "strangers": preview.strangers,
         "accounts": preview.accounts,
         "unchanged": preview.unchanged,
-        "counts": preview.kinds.iter().map(|(kind, count)| (kind.name().to_owned(), json!(count))).collect::<serde_json::Map<_, _>>(),
+        "counts": counts(preview),
         "left_out": preview.left_out,
         "changes": preview.changes.iter().map(change).collect::<Vec<_>>(),
         "held": preview.held.iter().map(held).collect::<Vec<_>>(),
         "brakes": preview.brakes,
     })
+}
+
+/// What other settings would change, as `webtaxon.compare/1`.
+#[must_use]
+pub fn comparison(comparison: &Comparison) -> Value {
+    let side = |preview: &Preview, people: usize| {
+        json!({
+            "people": people,
+            "accounts": preview.accounts,
+            "counts": counts(preview),
+            "brakes": preview.brakes,
+            "gaps": preview.gaps,
+        })
+    };
+    json!({
+        "format": "webtaxon.compare/1",
+        "whole": comparison.is_whole(),
+        "now": side(&comparison.now, comparison.people.0),
+        "then": side(&comparison.then, comparison.people.1),
+        "come_in": comparison.come_in,
+        "go_out": comparison.go_out,
+        "differ": comparison.differ,
+        "fates": comparison.fates,
+    })
+}
+
+/// How many changes there are of each kind.
+fn counts(preview: &Preview) -> Value {
+    preview.kinds.iter().map(|(kind, count)| (kind.name().to_owned(), json!(count))).collect()
 }
 
 /// The story of one person or account, as `webtaxon.why/1`.

@@ -8,7 +8,7 @@ mod page;
 mod table;
 pub mod words;
 
-pub use json::{browse, check, fields, filter, found, groups, members, preview, ways, why};
+pub use json::{browse, check, comparison, fields, filter, found, groups, members, preview, ways, why};
 pub use nest::{members_csv, nest_dot, nest_svg};
 pub use page::preview_html;
 pub use table::preview_csv;

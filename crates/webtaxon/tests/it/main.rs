@@ -7,6 +7,7 @@
 
 mod certificates;
 mod checking;
+mod comparing;
 mod connecting;
 mod examples;
 mod faults;

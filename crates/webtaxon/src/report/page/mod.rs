@@ -68,7 +68,7 @@ fn notices(preview: &Preview) -> Markup {
             section.notice.bad {
                 h2 { "The directory was not read to its end" }
                 p { "So nobody's account is removed or suspended. What is missing:" }
-                ul { @for gap in &preview.gaps { li { (text(&gap.part)) ": " (text(&gap.reason)) } } }
+                ul { @for gap in &preview.gaps { li { (text(&gap.to_string())) } } }
             }
         }
         @if !preview.brakes.is_empty() {

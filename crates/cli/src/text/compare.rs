@@ -1,0 +1,162 @@
+//! What other settings would change: the figures side by side, then who.
+
+use super::{columns, heading, lines, one_field, some};
+use crate::output::{Tone, harmless, paint};
+use std::fmt::Write as _;
+use std::path::Path;
+use webtaxon::core::preview::compare::{Comparison, Moved};
+use webtaxon::core::preview::{ChangeKind, Preview};
+use webtaxon::report::words::{self, counted, short};
+
+/// Rows of each list at most; the rest is in JSON.
+const MOST: usize = 40;
+
+/// A comparison, for a person; `files` are the settings in use and the others.
+pub(crate) fn comparison(
+    comparison: &Comparison,
+    width: usize,
+    files: (&Path, &Path),
+    option: &str,
+) -> String {
+    let name = |file: &Path| {
+        let name = file
+            .file_name()
+            .map_or_else(|| file.display().to_string(), |name| name.to_string_lossy().into_owned());
+        harmless(&name)
+    };
+    let (ours, theirs) = (name(files.0), name(files.1));
+    let mut text = String::new();
+    if comparison.is_whole() {
+        let from = format!(
+            "directory {} at {}",
+            harmless(&comparison.now.directory),
+            harmless(&comparison.now.server)
+        );
+        let _ = writeln!(text, "{} {from}, for both.", paint(Tone::Good, "Read to its end:"));
+    } else {
+        let words = "Not read to its end, so that what follows is not the whole effect:";
+        let _ = writeln!(text, "{}", paint(Tone::Bad, words));
+        for (name, preview) in [(&ours, &comparison.now), (&theirs, &comparison.then)] {
+            let gaps = preview.gaps.iter().map(|gap| harmless(&gap.to_string()));
+            some(&mut text, width, &format!("By {name}:"), gaps);
+        }
+    }
+    figures(&mut text, comparison, (&ours, &theirs), width);
+    moved(
+        &mut text,
+        &format!("Would come in by {theirs}"),
+        &format!("why they are out by {ours}"),
+        &comparison.come_in,
+        width,
+    );
+    moved(&mut text, &format!("Would be out by {theirs}"), "why", &comparison.go_out, width);
+    differing(&mut text, comparison, width);
+    fates(&mut text, comparison, width);
+    brakes(&mut text, comparison, (&ours, &theirs));
+    if comparison.is_same() {
+        let _ = writeln!(text, "\nNothing would differ.");
+    }
+    let _ = writeln!(
+        text,
+        "\nNothing was changed.\nNext: webtaxon preview{option} shows the whole preview by {theirs}."
+    );
+    text
+}
+
+fn figures(text: &mut String, comparison: &Comparison, names: (&str, &str), width: usize) {
+    heading(text, "In figures");
+    let column = |name: &str| u16::try_from(name.chars().count().clamp(8, 24)).unwrap_or(24) + 1;
+    let widths = [Some(column(names.0)), Some(column(names.1)), None];
+    let mut table = columns(width, &widths);
+    let right = |value: &str, at: usize| {
+        let width = widths.get(at).copied().flatten().map_or(0, |width| usize::from(width) - 1);
+        format!("{value:>width$}")
+    };
+    table.add_row([right(names.0, 0), right(names.1, 1), String::new()]);
+    let (now, then) = (&comparison.now, &comparison.then);
+    let mut row = |one: usize, other: usize, words: String| {
+        table.add_row([right(&one.to_string(), 0), right(&other.to_string(), 1), words]);
+    };
+    row(comparison.people.0, comparison.people.1, "people would be in".to_owned());
+    row(now.accounts.after, then.accounts.after, "accounts in all, afterwards".to_owned());
+    let seats = now.accounts.seats.map(|seats| format!(" (of {seats} seats)")).unwrap_or_default();
+    row(now.accounts.active_after, then.accounts.active_after, format!("in use, afterwards{seats}"));
+    let count = |preview: &Preview, kind: ChangeKind| {
+        preview.kinds.iter().find(|(one, _)| *one == kind).map_or(0, |(_, count)| *count)
+    };
+    for kind in ChangeKind::ALL {
+        let (one, other) = (count(now, kind), count(then, kind));
+        if one + other > 0 {
+            row(one, other, format!("to {}", kind.name()).replace("to clash", "clashes"));
+        }
+    }
+    text.push_str(&lines(&table));
+}
+
+fn moved(text: &mut String, title: &str, why: &str, list: &[Moved], width: usize) {
+    if list.is_empty() {
+        return;
+    }
+    heading(text, &format!("{title} ({}), and {why}", list.len()));
+    let mut table = columns(width, &[Some(18), Some(24), None]);
+    for one in list.iter().take(MOST) {
+        table.add_row([harmless(&one.login), short(&one.dn), harmless(&one.why)]);
+    }
+    text.push_str(&lines(&table));
+    rest(text, list.len());
+}
+
+fn differing(text: &mut String, comparison: &Comparison, width: usize) {
+    let list = &comparison.differ;
+    if list.is_empty() {
+        return;
+    }
+    heading(text, &format!("Would be drawn otherwise ({})", list.len()));
+    let mut table = columns(width, &[Some(18), Some(24), None]);
+    for one in list.iter().take(MOST) {
+        let fields: Vec<String> = one.fields.iter().map(|(name, field)| one_field(name, field)).collect();
+        table.add_row([harmless(&one.login), short(&one.dn), fields.join("\n")]);
+    }
+    text.push_str(&lines(&table));
+    rest(text, list.len());
+}
+
+/// How many accounts would meet with something else, by what, with the first of them.
+fn fates(text: &mut String, comparison: &Comparison, width: usize) {
+    if comparison.fates.is_empty() {
+        return;
+    }
+    let total = counted(comparison.fates.len(), "account", "accounts");
+    heading(text, &format!("What would happen otherwise, to {total}"));
+    let mut table = columns(width, &[Some(24), Some(6), None]);
+    let word = |kind: Option<ChangeKind>| kind.map_or("nothing", ChangeKind::name);
+    for alike in comparison.fates.chunk_by(|one, other| (one.now, one.then) == (other.now, other.then)) {
+        let Some(first) = alike.first() else { continue };
+        let logins: Vec<String> = alike.iter().take(12).map(|one| harmless(&one.login)).collect();
+        let more = if alike.len() > 12 { format!(" and {} more", alike.len() - 12) } else { String::new() };
+        table.add_row([
+            format!("{} → {}", word(first.now), word(first.then)),
+            format!("{:>5}", alike.len()),
+            format!("{}{more}", logins.join(", ")),
+        ]);
+    }
+    text.push_str(&lines(&table));
+}
+
+fn brakes(text: &mut String, comparison: &Comparison, names: (&str, &str)) {
+    if !(comparison.now.brakes.is_empty() && comparison.then.brakes.is_empty()) {
+        heading(text, "Brakes");
+    }
+    for (name, preview) in [(names.0, &comparison.now), (names.1, &comparison.then)] {
+        for brake in &preview.brakes {
+            let words = format!("{} by {name}: {}", brake.name, words::brake(brake));
+            let _ = writeln!(text, "  {}", paint(Tone::Warning, &words));
+        }
+    }
+}
+
+fn rest(text: &mut String, count: usize) {
+    if count > MOST {
+        let _ = writeln!(text, "  and {} more (--format json lists them all)", count - MOST);
+    }
+}

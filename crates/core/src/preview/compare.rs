@@ -1,0 +1,258 @@
+//! What other settings would make of the same reading: who would come in and who would go, whose fields
+//! and roles would differ, and what would happen otherwise to which account.
+
+use super::why::judge;
+use super::{ChangeKind, FieldChange, Preview};
+use crate::account::Account;
+use crate::identity::Identity;
+use crate::reading::Reading;
+use crate::selection::{Candidate, Dropped, Reason, Selection, Step};
+use crate::settings::Settings;
+use indexmap::IndexMap;
+use serde::Serialize;
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+/// One side of a comparison.
+#[derive(Clone, Copy, Debug)]
+pub struct Side<'a> {
+    /// The settings.
+    pub settings: &'a Settings,
+    /// What was read by them.
+    pub reading: &'a Reading,
+    /// The application's list.
+    pub accounts: &'a [Account],
+}
+
+/// Somebody who would be in by one of the settings and not by the other.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Moved {
+    /// What they sign in with, or would.
+    pub login: String,
+    /// Their entry.
+    pub dn: String,
+    /// Why the other settings keep them out.
+    pub why: String,
+}
+
+/// Somebody who is in by both, as something else.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Differing {
+    /// What they sign in with now.
+    pub login: String,
+    /// Their entry.
+    pub dn: String,
+    /// The fields that would be drawn otherwise, roles among them.
+    pub fields: IndexMap<String, FieldChange>,
+}
+
+/// An account that would meet with something else.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Fate {
+    /// The account, by its login as it is or would be.
+    pub login: String,
+    /// What the settings would do; none for nothing.
+    pub now: Option<ChangeKind>,
+    /// What the other settings would do; none for nothing.
+    pub then: Option<ChangeKind>,
+}
+
+/// The effect of other settings.
+#[derive(Debug)]
+pub struct Comparison {
+    /// The preview by the settings.
+    pub now: Preview,
+    /// The preview by the other settings.
+    pub then: Preview,
+    /// How many people would be in by each.
+    pub people: (usize, usize),
+    /// Who would come in.
+    pub come_in: Vec<Moved>,
+    /// Who would go.
+    pub go_out: Vec<Moved>,
+    /// Who would be something else.
+    pub differ: Vec<Differing>,
+    /// Which accounts would meet with something else; those of people who come in or go are among them.
+    pub fates: Vec<Fate>,
+}
+
+impl Comparison {
+    /// Compares what two settings make of one directory.
+    #[must_use]
+    pub fn new(now: Side<'_>, then: Side<'_>) -> Self {
+        let (before, after) = (In::new(now), In::new(then));
+        let previews = [now, then].map(|side| Preview::new(side.settings, side.reading, side.accounts));
+        let [first, second] = previews;
+        let fates = fates(&first, &second);
+        Self {
+            people: (before.by_identity.len(), after.by_identity.len()),
+            come_in: after.without(&before),
+            go_out: before.without(&after),
+            differ: before.differing(&after),
+            now: first,
+            then: second,
+            fates,
+        }
+    }
+
+    /// Whether both directories were read to their ends.
+    #[must_use]
+    pub fn is_whole(&self) -> bool {
+        self.now.is_whole() && self.then.is_whole()
+    }
+
+    /// Whether the other settings make no difference.
+    #[must_use]
+    pub fn is_same(&self) -> bool {
+        self.come_in.is_empty() && self.go_out.is_empty() && self.differ.is_empty() && self.fates.is_empty()
+    }
+}
+
+/// Who is in by one of the settings, and why others are not.
+struct In<'a> {
+    side: Side<'a>,
+    selection: Selection,
+    by_identity: BTreeMap<Identity, usize>,
+}
+
+impl<'a> In<'a> {
+    fn new(side: Side<'a>) -> Self {
+        let selection = Selection::new(side.reading, &side.settings.intake);
+        let candidates = selection.candidates.iter().enumerate();
+        let by_identity = candidates.map(|(at, one)| (one.identity.clone(), at)).collect();
+        Self { side, selection, by_identity }
+    }
+
+    fn candidates(&self) -> impl Iterator<Item = (&Identity, &Candidate)> {
+        let one = |(identity, at): (_, &usize)| Some((identity, self.selection.candidates.get(*at)?));
+        self.by_identity.iter().filter_map(one)
+    }
+
+    fn dn(&self, candidate: &Candidate) -> String {
+        self.side.reading.people().get(candidate.person).map_or_else(String::new, |one| one.dn().to_owned())
+    }
+
+    /// Those who are in here and not there.
+    fn without(&self, other: &Self) -> Vec<Moved> {
+        let attribute = &other.side.reading.source().identity;
+        let people = other.side.reading.people();
+        let dropped: HashMap<Identity, &Dropped> = other
+            .selection
+            .dropped
+            .iter()
+            .filter_map(|one| Some((Identity::of(people.get(one.person)?, attribute)?, one)))
+            .collect();
+        let missing = self.candidates().filter(|(identity, _)| !other.by_identity.contains_key(*identity));
+        let mut moved: Vec<Moved> = missing
+            .map(|(identity, candidate)| Moved {
+                login: candidate.proposal.login().to_owned(),
+                dn: self.dn(candidate),
+                why: dropped
+                    .get(identity)
+                    .map_or_else(|| self.not_found(candidate, other), |one| reason(one)),
+            })
+            .collect();
+        moved.sort_by(|one, other| (&one.login, &one.dn).cmp(&(&other.login, &other.dn)));
+        moved
+    }
+
+    /// Why the other settings do not even find somebody: their bases, or their filter.
+    fn not_found(&self, candidate: &Candidate, other: &Self) -> String {
+        let intake = &other.side.settings.intake;
+        let reading = self.side.reading;
+        let (Some(entry), Some(key)) =
+            (reading.people().get(candidate.person), reading.key(candidate.person))
+        else {
+            return Step::Found.refusal().to_owned();
+        };
+        if !intake.bases.iter().any(|base| key.is_within(&base.key())) {
+            return "under none of the bases".to_owned();
+        }
+        match judge(&intake.filter, entry, reading) {
+            (false, _, why) if !why.is_empty() => format!("not found by the filter: {why}"),
+            _ => "not found by the filter".to_owned(),
+        }
+    }
+
+    /// Those who are in by both, with another account drawn from them.
+    fn differing(&self, other: &Self) -> Vec<Differing> {
+        let mut differing: Vec<Differing> = self
+            .candidates()
+            .filter_map(|(identity, candidate)| {
+                let theirs = other.selection.candidates.get(*other.by_identity.get(identity)?)?;
+                let (old, new) = (self.drawn(candidate), other.drawn(theirs));
+                let names: Vec<&String> =
+                    old.keys().chain(new.keys().filter(|name| !old.contains_key(*name))).collect();
+                let fields: IndexMap<String, FieldChange> = names
+                    .into_iter()
+                    .filter(|name| old.get(*name) != new.get(*name))
+                    .map(|name| {
+                        let change = FieldChange { old: old.get(name).cloned(), new: new.get(name).cloned() };
+                        (name.clone(), change)
+                    })
+                    .collect();
+                let (login, dn) = (candidate.proposal.login().to_owned(), self.dn(candidate));
+                (!fields.is_empty()).then_some(Differing { login, dn, fields })
+            })
+            .collect();
+        differing.sort_by(|one, other| (&one.login, &one.dn).cmp(&(&other.login, &other.dn)));
+        differing
+    }
+
+    /// The fields and roles that the rules draw.
+    fn drawn(&self, candidate: &Candidate) -> IndexMap<String, String> {
+        let intake = &self.side.settings.intake;
+        let names = intake.fields.keys().enumerate();
+        let mut fields: IndexMap<String, String> =
+            names.map(|(at, name)| (name.clone(), candidate.proposal.value(at).to_owned())).collect();
+        let has = |(at, _): &(usize, _)| candidate.proposal.role(*at) == Some(true);
+        let roles: Vec<&str> =
+            intake.roles.iter().enumerate().filter(has).map(|(_, role)| role.name.as_str()).collect();
+        if !roles.is_empty() {
+            fields.insert("roles".to_owned(), roles.join(&crate::field::LIST.to_string()));
+        }
+        fields
+    }
+}
+
+/// Why somebody is out, in words.
+fn reason(dropped: &Dropped) -> String {
+    match &dropped.reason {
+        Reason::Missing(missing) => format!("{} {}", missing.field, missing.why),
+        Reason::NotAMember | Reason::Excluded | Reason::NotActive | Reason::NoIdentity => {
+            dropped.step.refusal().to_owned()
+        }
+    }
+}
+
+impl Step {
+    /// Why somebody is out who fell out at this step.
+    fn refusal(self) -> &'static str {
+        match self {
+            Step::Found => "under no base, or not found by the filter",
+            Step::Groups => "in none of the groups",
+            Step::NotInGroup => "in a group that keeps people out",
+            Step::Active => "not active",
+            Step::Complete => "no lasting identity",
+        }
+    }
+}
+
+/// The accounts that would meet with something else, by login.
+fn fates(now: &Preview, then: &Preview) -> Vec<Fate> {
+    let kinds = |preview: &Preview| -> BTreeMap<String, ChangeKind> {
+        preview.changes.iter().map(|change| (change.login.clone(), change.kind)).collect()
+    };
+    let (first, second) = (kinds(now), kinds(then));
+    let logins: HashSet<&String> = first.keys().chain(second.keys()).collect();
+    let mut fates: Vec<Fate> = logins
+        .into_iter()
+        .filter(|login| first.get(*login) != second.get(*login))
+        .map(|login| Fate {
+            login: login.clone(),
+            now: first.get(login).copied(),
+            then: second.get(login).copied(),
+        })
+        .collect();
+    fates.sort_by(|one, other| (one.then, one.now, &one.login).cmp(&(other.then, other.now, &other.login)));
+    fates
+}
