@@ -139,6 +139,25 @@ pub enum Clash {
         /// The login of the other account, or the other person's entry.
         holder: String,
     },
+    /// An account that was made by hand may be the person's, and the settings ask.
+    MayBeTheirs {
+        /// That account.
+        account: String,
+        /// What they have in common: `login`, or a field.
+        by: String,
+    },
+    /// Several accounts that were made by hand may be the person's.
+    SeveralAccounts {
+        /// The accounts.
+        accounts: Vec<String>,
+    },
+    /// An account that was made by hand may become several people's.
+    SeveralPeople {
+        /// That account.
+        account: String,
+        /// The other people's entries.
+        others: Vec<String>,
+    },
     /// Two entries have one lasting identity.
     SameIdentity {
         /// The other entry.
@@ -153,9 +172,11 @@ impl Clash {
         match self {
             Self::HandMade { account }
             | Self::Protected { account }
-            | Self::LinkedElsewhere { account, .. } => Some(account),
+            | Self::LinkedElsewhere { account, .. }
+            | Self::MayBeTheirs { account, .. }
+            | Self::SeveralPeople { account, .. } => Some(account),
             Self::SameValue { holder, .. } => holder.strip_prefix("account "),
-            Self::SameLogin { .. } | Self::SameIdentity { .. } => None,
+            Self::SameLogin { .. } | Self::SameIdentity { .. } | Self::SeveralAccounts { .. } => None,
         }
     }
 
@@ -170,6 +191,18 @@ impl Clash {
                 format!("the login of {account}, which is linked to another person ({link})")
             }
             Self::SameValue { field, value, holder } => format!("the same {field} as {holder}: {value}"),
+            Self::MayBeTheirs { account, by } => {
+                format!("the same {by} as {account}, an account made by hand that may be theirs")
+            }
+            Self::SeveralAccounts { accounts } => {
+                format!("{}, accounts made by hand, may each be theirs", accounts.join(" and "))
+            }
+            Self::SeveralPeople { account, others } => {
+                format!(
+                    "{account}, an account made by hand, may be theirs or that of {}",
+                    others.join(" and ")
+                )
+            }
             Self::SameIdentity { other } => format!("the same lasting identity as {other}"),
         }
     }
@@ -187,7 +220,14 @@ impl Clash {
                 "if the person's entry was made anew, write the new link into the account; otherwise give one of them another login"
             }
             Self::SameValue { .. } => {
+                "if it is the same person, write the link into the account, or have accounts matched and adopted by this field; otherwise give one of them another value"
+            }
+            Self::MayBeTheirs { .. } => {
                 "if it is the same person, write the link into the account; otherwise give one of them another value"
+            }
+            Self::SeveralPeople { .. } => "write the link of the one whose it is into the account",
+            Self::SeveralAccounts { .. } => {
+                "write the person's link into the account that is theirs, and remove or rename the other"
             }
             Self::SameIdentity { .. } => "choose another identity attribute: this one is not unique",
         }

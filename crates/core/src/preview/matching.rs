@@ -29,7 +29,7 @@ pub(super) struct Matching<'a> {
 struct Unique<'a> {
     rule: usize,
     field: &'a str,
-    accounts: HashMap<String, usize>,
+    accounts: HashMap<String, Vec<usize>>,
     candidates: HashMap<String, Vec<usize>>,
 }
 
@@ -60,12 +60,11 @@ impl<'a> Matching<'a> {
                 for (index, candidate) in selection.candidates.iter().enumerate() {
                     candidates.entry(candidate.proposal.value(rule).to_lowercase()).or_default().push(index);
                 }
-                let accounts = accounts
-                    .iter()
-                    .enumerate()
-                    .rev()
-                    .map(|(at, one)| (one.field(field).to_lowercase(), at))
-                    .collect();
+                let mut with: HashMap<String, Vec<usize>> = HashMap::new();
+                for (at, account) in accounts.iter().enumerate() {
+                    with.entry(account.field(field).to_lowercase()).or_default().push(at);
+                }
+                let accounts = with;
                 Unique { rule, field, accounts, candidates }
             })
             .collect();
@@ -93,12 +92,14 @@ impl<'a> Matching<'a> {
     /// Decides for every candidate, then for every linked account that no candidate claimed.
     pub(super) fn outcome(&self) -> Outcome {
         let mut outcome = Outcome::default();
+        let matched = self.adoptions();
         let mut claimed = HashSet::new();
         let mut seen: HashMap<&Identity, usize> = HashMap::new();
         for (index, candidate) in self.selection.candidates.iter().enumerate() {
             let first = *seen.entry(&candidate.identity).or_insert(index);
             if first == index {
-                self.decide(index, candidate, &mut claimed, &mut outcome);
+                let matched = matched.get(index).cloned().unwrap_or(Ok(None));
+                self.decide(index, candidate, matched, &mut claimed, &mut outcome);
             } else {
                 let other = self.dn_of(first).unwrap_or_default();
                 outcome.changes.push(self.clash(candidate, None, Clash::SameIdentity { other }));
@@ -125,6 +126,7 @@ impl<'a> Matching<'a> {
         &self,
         index: usize,
         candidate: &Candidate,
+        matched: Result<Option<usize>, Clash>,
         claimed: &mut HashSet<usize>,
         outcome: &mut Outcome,
     ) {
@@ -143,13 +145,18 @@ impl<'a> Matching<'a> {
             }
             return;
         }
-        if let Some(clash) = self.login_clash(index, candidate, linked, named) {
+        let clash = self.rival_clash(index, candidate).or_else(|| match &matched {
+            Err(clash) => Some(clash.clone()),
+            Ok(account) => self.login_clash(linked.or(*account), named),
+        });
+        if let Some(clash) = clash {
             // The account that a clash is about waits for the decision, too.
             claimed.extend(named.filter(|_| linked.is_none()));
             outcome.changes.push(self.clash(candidate, linked, clash));
             return;
         }
-        let account = linked.or(named).and_then(|at| Some((at, self.accounts.get(at)?)));
+        let account =
+            linked.or(matched.unwrap_or_default()).and_then(|at| Some((at, self.accounts.get(at)?)));
         let kind = match account {
             None => ChangeKind::Import,
             Some(_) if linked.is_none() => ChangeKind::Adopt,
@@ -180,22 +187,17 @@ impl<'a> Matching<'a> {
         }
     }
 
-    /// Whether somebody else has, or wants, the candidate's login.
-    fn login_clash(
-        &self,
-        index: usize,
-        candidate: &Candidate,
-        linked: Option<usize>,
-        named: Option<usize>,
-    ) -> Option<Clash> {
+    /// Whether somebody else wants the candidate's login.
+    fn rival_clash(&self, index: usize, candidate: &Candidate) -> Option<Clash> {
         let key = Account::login_key(candidate.proposal.login());
         let rivals = self.wanted_logins.get(&key).map(Vec::as_slice).unwrap_or_default();
-        if rivals.len() > 1 {
-            let others =
-                rivals.iter().filter(|rival| **rival != index).filter_map(|rival| self.dn_of(*rival));
-            return Some(Clash::SameLogin { others: others.collect() });
-        }
-        if named == linked {
+        let others = rivals.iter().filter(|rival| **rival != index).filter_map(|rival| self.dn_of(*rival));
+        (rivals.len() > 1).then(|| Clash::SameLogin { others: others.collect() })
+    }
+
+    /// Whether the candidate's login belongs to another account than theirs.
+    fn login_clash(&self, own: Option<usize>, named: Option<usize>) -> Option<Clash> {
+        if named == own {
             return None;
         }
         let other = self.accounts.get(named?)?;
@@ -206,10 +208,82 @@ impl<'a> Matching<'a> {
         if let Some(link) = &other.link {
             return Some(Clash::LinkedElsewhere { account, link: link.clone() });
         }
+        Some(Clash::HandMade { account })
+    }
+
+    /// For each candidate without an account of their own: the one made by hand that becomes theirs, or
+    /// the clash about it. None becomes two people's.
+    fn adoptions(&self) -> Vec<Result<Option<usize>, Clash>> {
+        let mut wanted: HashMap<usize, Vec<usize>> = HashMap::new();
+        let candidates = self.selection.candidates.iter().enumerate();
+        let mut matched: Vec<Result<Option<usize>, Clash>> = candidates
+            .map(|(index, candidate)| {
+                if self.by_link.contains_key(&candidate.identity) {
+                    return Ok(None);
+                }
+                let key = Account::login_key(candidate.proposal.login());
+                let found = self.by_hand(candidate, self.by_login.get(&key).copied());
+                if let Ok(Some(account)) = found {
+                    wanted.entry(account).or_default().push(index);
+                }
+                found
+            })
+            .collect();
+        for (account, people) in wanted.iter().filter(|(_, people)| people.len() > 1) {
+            let account = self.accounts.get(*account).map(|one| one.login.clone()).unwrap_or_default();
+            for person in people {
+                let others = people.iter().filter(|other| *other != person);
+                let others = others.filter_map(|other| self.dn_of(*other)).collect();
+                if let Some(slot) = matched.get_mut(*person) {
+                    *slot = Err(Clash::SeveralPeople { account: account.clone(), others });
+                }
+            }
+        }
+        matched
+    }
+
+    /// The account made by hand that becomes the candidate's, if the settings say so; a clash where a
+    /// person must decide.
+    fn by_hand(&self, candidate: &Candidate, named: Option<usize>) -> Result<Option<usize>, Clash> {
         let intake = &self.settings.intake;
-        let adopted =
-            linked.is_none() && intake.adopt == Adopt::SameLogin && intake.matching.contains(&MatchBy::Login);
-        (!adopted).then_some(Clash::HandMade { account })
+        let mut found: Vec<(usize, &MatchBy)> = Vec::new();
+        for by in &intake.matching {
+            let at: Vec<usize> = match by {
+                MatchBy::Link => Vec::new(),
+                MatchBy::Login => named.into_iter().collect(),
+                MatchBy::Field(field) => {
+                    let unique = self.unique.iter().find(|unique| unique.field == field);
+                    let value = |unique: &Unique<'_>| candidate.proposal.value(unique.rule).to_lowercase();
+                    let with =
+                        unique.map(|unique| (unique, value(unique))).filter(|(_, value)| !value.is_empty());
+                    with.and_then(|(unique, value)| unique.accounts.get(&value)).cloned().unwrap_or_default()
+                }
+            };
+            let is_free = |at: &usize| {
+                self.accounts.get(*at).is_some_and(|one| one.link.is_none() && !self.is_protected(one))
+            };
+            found.extend(at.into_iter().filter(is_free).map(|at| (at, by)));
+        }
+        let Some((first, by)) = found.first().copied() else { return Ok(None) };
+        let login = |at: usize| self.accounts.get(at).map(|one| one.login.clone()).unwrap_or_default();
+        match &intake.adopt {
+            Adopt::Never => Ok(None),
+            Adopt::Ask => {
+                let by = match by {
+                    MatchBy::Field(field) => field.clone(),
+                    MatchBy::Link | MatchBy::Login => "login".to_owned(),
+                };
+                Err(Clash::MayBeTheirs { account: login(first), by })
+            }
+            Adopt::Same(ways) => {
+                found.retain(|(_, by)| ways.contains(by));
+                let Some((account, _)) = found.first().copied() else { return Ok(None) };
+                if let Some((other, _)) = found.iter().find(|(at, _)| *at != account) {
+                    return Err(Clash::SeveralAccounts { accounts: vec![login(account), login(*other)] });
+                }
+                Ok(Some(account))
+            }
+        }
     }
 
     /// Whether somebody else has, or would have, a value that must be unique.
@@ -229,8 +303,9 @@ impl<'a> Matching<'a> {
             let clash = |holder: String| {
                 Some(Clash::SameValue { field: unique.field.to_owned(), value: value.to_owned(), holder })
             };
-            if let Some(other) = unique.accounts.get(&key).filter(|at| Some(**at) != own) {
-                return clash(format!("account {}", self.accounts.get(*other)?.login));
+            let holders = unique.accounts.get(&key).into_iter().flatten();
+            if let Some(other) = holders.copied().find(|at| Some(*at) != own) {
+                return clash(format!("account {}", self.accounts.get(other)?.login));
             }
             let rival = unique.candidates.get(&key)?.iter().find(|rival| **rival != index)?;
             clash(self.dn_of(*rival)?)

@@ -1,5 +1,6 @@
 //! Each kind of change and each clash on a small museum; the promises, under faults and by laws.
 
+mod adopted;
 mod compared;
 mod narrowed;
 mod story;
@@ -134,7 +135,7 @@ fn words(preview: &Preview) -> Vec<String> {
 #[test]
 fn each_kind_of_change_comes_from_its_own_case() {
     let mut all = settings();
-    all.intake.adopt = Adopt::SameLogin;
+    all.intake.adopt = Adopt::same_login();
     let suspended = |id| Account { state: State::Suspended, ..account(id) };
     let renamed = || Person { uid: "ada2".into(), name: "Ada Married".into(), ..person("ada") };
     for (people, accounts, absent, elsewhere, expected, why) in [
@@ -442,7 +443,7 @@ proptest! {
     #[test]
     fn carrying_out_a_preview_leaves_nothing_to_do((people, accounts, adopt) in any_museum()) {
         let mut settings = settings();
-        settings.intake.adopt = if adopt { Adopt::SameLogin } else { Adopt::Never };
+        settings.intake.adopt = if adopt { Adopt::same_login() } else { Adopt::Never };
         let first = Preview::new(&settings, &read_all(&people, &accounts), &accounts);
         let after = carry_out(&first, &accounts);
         let second = Preview::new(&settings, &read_all(&people, &after), &after);
@@ -458,7 +459,7 @@ proptest! {
     #[test]
     fn accounts_made_by_hand_are_never_touched((people, accounts, adopt) in any_museum()) {
         let mut settings = settings();
-        settings.intake.adopt = if adopt { Adopt::SameLogin } else { Adopt::Never };
+        settings.intake.adopt = if adopt { Adopt::same_login() } else { Adopt::Never };
         let preview = Preview::new(&settings, &read_all(&people, &accounts), &accounts);
         for change in &preview.changes {
             let own = accounts.iter().find(|one| one.login == change.login && change.kind != ChangeKind::Import);

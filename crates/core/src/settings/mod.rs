@@ -292,13 +292,15 @@ impl Intake {
 }
 
 /// One way in which a candidate finds its account.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum MatchBy {
     /// By the lasting identity.
     Link,
     /// By the login.
     Login,
+    /// By the value of this field, of which no two accounts have the same.
+    Field(String),
 }
 
 /// How nests of groups are read. Each way finds the same.
@@ -325,13 +327,23 @@ pub enum OtherRoles {
 }
 
 /// Whether an account that was made by hand may become the directory's.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Adopt {
     /// Never: the two are shown as a clash.
     Never,
+    /// A person decides: each that may be somebody's is shown as a clash of its own kind.
+    Ask,
+    /// If it has the candidate's login, or the same value of a field.
+    Same(Vec<MatchBy>),
+}
+
+impl Adopt {
     /// If it has the candidate's login.
-    SameLogin,
+    #[must_use]
+    pub fn same_login() -> Self {
+        Self::Same(vec![MatchBy::Login])
+    }
 }
 
 /// What happens to a linked account, by the cause for which its person is no candidate any more.

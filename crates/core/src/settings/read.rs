@@ -7,6 +7,7 @@ use super::{
     Accounts, Adopt, Brakes, Directory, Intake, Leaving, LeavingAction, MatchBy, OtherRoles, Removals,
     Settings, SettingsError, SettingsErrorKind, StoreSettings, Strategy,
 };
+use crate::field::FieldRule;
 use crate::filter::Filter;
 use crate::name::{Dn, is_attribute_type};
 use indexmap::IndexMap;
@@ -164,17 +165,15 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
             ("sweep", Strategy::Sweep),
         ])?,
     };
-    let matching = match table.take("match") {
-        None => vec![MatchBy::Link, MatchBy::Login],
-        Some(value) => matching(value)?,
-    };
-    let adopt = match table.take("adopt") {
-        None => Adopt::Never,
-        Some(value) => value.text()?.word(&[("never", Adopt::Never), ("same-login", Adopt::SameLogin)])?,
-    };
+    let (match_by, adopt) = (table.take("match"), table.take("adopt"));
     let new = table.take("new").map(Value::boolean).transpose()?.unwrap_or(true);
     let fields =
         fields(table.require("fields", "add [intake.fields] with at least login = { from = \"…\" }")?)?;
+    let matching = match match_by {
+        None => vec![MatchBy::Link, MatchBy::Login],
+        Some(value) => matching(value, &fields)?,
+    };
+    let adopt = adopt.map(|value| adoption(value, &matching)).transpose()?.unwrap_or(Adopt::Never);
     let roles = table.take("role").map(roles).transpose()?.unwrap_or_default();
     let other_roles = match table.take("other_roles") {
         None => OtherRoles::Keep,
@@ -204,14 +203,64 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
     })
 }
 
-fn matching(value: Value<'_>) -> Result<Vec<MatchBy>, SettingsError> {
+fn matching(value: Value<'_>, fields: &IndexMap<String, FieldRule>) -> Result<Vec<MatchBy>, SettingsError> {
     let first = value.bad(
         "the link comes first",
         "write match = [\"link\", \"login\"]: a person is the same person under a new name",
     );
-    let words = [("link", MatchBy::Link), ("login", MatchBy::Login)];
-    let list = value.texts()?.iter().map(|text| text.word(&words)).collect::<Result<Vec<_>, _>>()?;
+    let one = |text: &Text<'_>| match text.text.as_str() {
+        "link" => Ok(MatchBy::Link),
+        "login" => Ok(MatchBy::Login),
+        name if fields.get(name).is_some_and(|rule| rule.unique) => Ok(MatchBy::Field(name.to_owned())),
+        name if fields.contains_key(name) => Err(text.bad(
+            "two accounts may have the same value of this field",
+            &format!("add unique = true to the field {name}"),
+        )),
+        other => Err(text.bad(
+            &format!("`{other}` is none of the words that mean something here, and no field"),
+            "write \"link\", \"login\", or a field with unique = true",
+        )),
+    };
+    let list = value.texts()?.iter().map(one).collect::<Result<Vec<_>, _>>()?;
     if list.first() == Some(&MatchBy::Link) { Ok(list) } else { Err(first) }
+}
+
+/// `never`, `ask`, or `same-login`, `same-email` and the like for what accounts are matched by.
+fn adoption(value: Value<'_>, matching: &[MatchBy]) -> Result<Adopt, SettingsError> {
+    let mut same = Vec::new();
+    let mut alone = None;
+    let texts = value.texts()?;
+    for text in &texts {
+        let by = text.text.strip_prefix("same-").map(|name| match name {
+            "login" => MatchBy::Login,
+            field => MatchBy::Field(field.to_owned()),
+        });
+        match (text.text.as_str(), by) {
+            ("never", _) => alone = Some(Adopt::Never),
+            ("ask", _) => alone = Some(Adopt::Ask),
+            (_, Some(by)) if matching.contains(&by) => same.push(by),
+            (_, Some(_)) => {
+                return Err(text.bad(
+                    "accounts are not matched by this",
+                    "add it to match, like match = [\"link\", \"login\", \"email\"]",
+                ));
+            }
+            (other, None) => {
+                return Err(text.bad(
+                    &format!("`{other}` is none of the words that mean something here"),
+                    "write \"never\", \"ask\", \"same-login\" or the like, as \"same-email\"",
+                ));
+            }
+        }
+    }
+    match (alone, texts.as_slice()) {
+        (None, _) => Ok(Adopt::Same(same)),
+        (Some(alone), [_]) => Ok(alone),
+        (Some(_), [first, ..]) => {
+            Err(first.bad("this stands alone", "write \"never\" or \"ask\" with nothing beside it"))
+        }
+        (Some(alone), []) => Ok(alone),
+    }
 }
 
 pub(super) fn names(value: Value<'_>) -> Result<Vec<Dn>, SettingsError> {

@@ -26,7 +26,7 @@ fn the_museums_settings_are_read_whole() {
     let intake = &settings.intake;
     assert_eq!(intake.fields.keys().collect::<Vec<_>>(), ["login", "name", "email", "department", "room"]);
     assert!(intake.fields["login"].required && intake.fields["email"].unique);
-    assert_eq!((intake.adopt, intake.leaving.gone), (Adopt::SameLogin, LeavingAction::Remove));
+    assert_eq!((&intake.adopt, intake.leaving.gone), (&Adopt::same_login(), LeavingAction::Remove));
     assert_eq!(settings.brakes.removals, Some(Removals::Number(15)));
 }
 
@@ -39,7 +39,7 @@ fn what_is_left_out_has_a_careful_default() {
     assert_eq!((directory.page, directory.timeout, directory.plain), (500, Duration::from_secs(30), false));
     assert_eq!((&directory.trust, &directory.bind), (&Trust::System, &Bind::Anonymous));
     let intake = &settings.intake;
-    assert_eq!((intake.adopt, intake.new, intake.leaving), (Adopt::Never, true, Leaving::default()));
+    assert_eq!((&intake.adopt, intake.new, intake.leaving), (&Adopt::Never, true, Leaving::default()));
     assert_ne!(
         Leaving::default().gone,
         LeavingAction::Remove,
@@ -146,6 +146,9 @@ fn each_fault_is_told_at_its_place_with_a_way_out() {
         ("CN=Leavers,OU=Groups", "CN=Leavers,,OU=Groups", ",", "attribute type", ""),
         ("[\"link\", \"login\"]", "[\"login\"]", "[\"login\"]", "the link comes first", ""),
         ("[\"link\", \"login\"]", "[\"link\", \"phone\"]", "\"phone\"", "`phone` is none", "\"login\""),
+        ("[\"link\", \"login\"]", "[\"link\", \"room\"]", "\"room\"", "the same value", "unique = true"),
+        ("\"same-login\"", "\"same-email\"", "\"same-email\"", "not matched by this", "add it to match"),
+        ("\"same-login\"", "[\"ask\", \"same-login\"]", "\"ask\"", "stands alone", "nothing beside"),
         (
             "adopt        = \"same-login\"",
             "adopt        = \"always\"",

@@ -61,7 +61,7 @@ proptest! {
     #[test]
     fn the_story_agrees_with_the_preview((people, accounts, adopt) in any_museum()) {
         let mut settings = settings();
-        settings.intake.adopt = if adopt { Adopt::SameLogin } else { Adopt::Never };
+        settings.intake.adopt = if adopt { Adopt::same_login() } else { Adopt::Never };
         let reading = read_all(&people, &accounts);
         let preview = Preview::new(&settings, &reading, &accounts);
         let in_all = preview.funnel.last().map_or(0, |step| step.left);

@@ -1,0 +1,156 @@
+//! An account made by hand becomes a person's only as the settings say, and never two people's.
+
+use super::*;
+use crate::settings::MatchBy;
+
+fn by(adopt: Adopt) -> Settings {
+    let mut settings = settings();
+    settings.intake.matching = vec![MatchBy::Link, MatchBy::Login, MatchBy::Field("email".into())];
+    settings.intake.adopt = adopt;
+    settings
+}
+
+fn with_mail(login: &str, mail: &str) -> Account {
+    let mut account = by_hand(login);
+    account.fields.insert("email".into(), mail.into());
+    account
+}
+
+#[test]
+fn what_the_settings_say_decides_whose_an_account_becomes() {
+    let email = || MatchBy::Field("email".into());
+    let mail = "ada@quillmere.example";
+    let same_mail = || Adopt::Same(vec![email()]);
+    let both = || Adopt::Same(vec![MatchBy::Login, email()]);
+    let two = || [person("ada"), Person { mail: mail.to_uppercase(), ..person("ben") }];
+    for (adopt, people, accounts, expected, why) in [
+        (Adopt::Never, vec![person("ada")], vec![with_mail("old", mail)], "clash ada", "never"),
+        (
+            same_mail(),
+            vec![person("ada")],
+            vec![with_mail("old", mail)],
+            "adopt old login name link",
+            "by mail",
+        ),
+        (
+            same_mail(),
+            vec![person("ada")],
+            vec![with_mail("old", "ADA@Quillmere.example")],
+            "adopt old login name email link",
+            "in any case",
+        ),
+        (
+            same_mail(),
+            vec![person("ada")],
+            vec![with_mail("ada", "x@x")],
+            "clash ada",
+            "the login is not enough",
+        ),
+        (
+            Adopt::same_login(),
+            vec![person("ada")],
+            vec![with_mail("ada", "x@x")],
+            "adopt ada email link",
+            "the login is enough",
+        ),
+        (
+            Adopt::same_login(),
+            vec![person("ada")],
+            vec![with_mail("old", mail)],
+            "clash ada",
+            "the mail is not enough",
+        ),
+        (both(), vec![person("ada")], vec![with_mail("ada", mail)], "adopt ada link", "both are one"),
+        (
+            both(),
+            vec![person("ada")],
+            vec![with_mail("ada", "x@x"), with_mail("old", mail)],
+            "clash ada",
+            "one of two",
+        ),
+        (
+            same_mail(),
+            vec![person("ada")],
+            vec![with_mail("a", mail), with_mail("b", mail)],
+            "clash ada",
+            "two with the mail",
+        ),
+        (
+            same_mail(),
+            two().to_vec(),
+            vec![with_mail("old", mail)],
+            "clash ada, clash ben",
+            "two people for one account",
+        ),
+        (same_mail(), vec![person("ada")], vec![with_mail("root", mail)], "clash ada", "a protected one"),
+        (
+            same_mail(),
+            vec![Person { mail: "x@x".into(), ..person("ada") }],
+            vec![with_mail("old", "")],
+            "import ada login name email",
+            "no mail is nobody's",
+        ),
+        (Adopt::Ask, vec![person("ada")], vec![with_mail("old", mail)], "clash ada", "ask"),
+        (Adopt::Ask, vec![person("ada")], vec![account("ada")], "", "a link needs no asking"),
+    ] {
+        let preview = Preview::new(&by(adopt), &whole(&people, &[], &[]), &accounts);
+        assert_eq!(words(&preview).join(", "), expected, "{why}");
+    }
+}
+
+#[test]
+fn each_question_names_both_sides() {
+    let mail = "ada@quillmere.example";
+    let both = Adopt::Same(vec![MatchBy::Login, MatchBy::Field("email".into())]);
+    for (adopt, accounts, expected) in [
+        (
+            Adopt::Ask,
+            vec![with_mail("old", mail)],
+            Clash::MayBeTheirs { account: "old".into(), by: "email".into() },
+        ),
+        (
+            Adopt::Ask,
+            vec![with_mail("ada", "x@x")],
+            Clash::MayBeTheirs { account: "ada".into(), by: "login".into() },
+        ),
+        (
+            both,
+            vec![with_mail("ada", "x@x"), with_mail("old", mail)],
+            Clash::SeveralAccounts { accounts: vec!["ada".into(), "old".into()] },
+        ),
+    ] {
+        let preview = Preview::new(&by(adopt), &whole(&[person("ada")], &[], &[]), &accounts);
+        assert_eq!(preview.changes[0].clash.as_ref(), Some(&expected));
+        assert!(!expected.remedy().is_empty());
+    }
+}
+
+proptest! {
+    /// However accounts are matched: nobody gets two, none becomes two people's, and what is carried
+    /// out stays.
+    #[test]
+    fn no_account_becomes_two_peoples((people, accounts, _) in any_museum()) {
+        let mut people = people;
+        for (at, one) in people.iter_mut().enumerate() {
+            if at % 3 == 0 && !one.mail.is_empty() {
+                one.mail = "a@quillmere.example".into();
+            }
+        }
+        let settings = by(Adopt::Same(vec![MatchBy::Login, MatchBy::Field("email".into())]));
+        let first = Preview::new(&settings, &read_all(&people, &accounts), &accounts);
+        let mut adopted: Vec<&str> = first.of(ChangeKind::Adopt).map(|change| change.login.as_str()).collect();
+        let all = adopted.len();
+        adopted.dedup();
+        prop_assert_eq!(adopted.len(), all);
+        let after = carry_out(&first, &accounts);
+        let mut logins: Vec<String> = after.iter().map(|one| Account::login_key(&one.login)).collect();
+        logins.sort();
+        let count = logins.len();
+        logins.dedup();
+        prop_assert_eq!(logins.len(), count, "no login twice");
+        let second = Preview::new(&settings, &read_all(&people, &after), &after);
+        let settled = |change: &&Change| change.kind != ChangeKind::Clash
+            && !first.of(ChangeKind::Clash).any(|clash| clash.dn == change.dn);
+        prop_assert_eq!(second.changes.iter().filter(settled).count(), 0, "{:?} {:?}", words(&first), words(&second));
+    }
+}
