@@ -325,7 +325,7 @@ pub(crate) struct Preview {
     #[arg(long)]
     pub(crate) changes_exit_code: bool,
 
-    /// Show only these kinds of change: import, adopt, update, restore, suspend, remove, clash, held.
+    /// Show only these kinds of change: import, adopt, update, restore, wait, suspend, remove, clash, held.
     ///
     /// The figures above stay those of the whole. Example: --only suspend,remove
     #[arg(long, value_name = "KINDS", value_delimiter = ',')]
@@ -375,6 +375,7 @@ pub(crate) enum Wanted {
     Adopt,
     Update,
     Restore,
+    Wait,
     Suspend,
     Remove,
     Clash,

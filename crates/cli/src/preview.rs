@@ -73,6 +73,7 @@ fn narrow(options: &Options) -> Narrow {
             Wanted::Adopt => ChangeKind::Adopt,
             Wanted::Update => ChangeKind::Update,
             Wanted::Restore => ChangeKind::Restore,
+            Wanted::Wait => ChangeKind::Wait,
             Wanted::Suspend => ChangeKind::Suspend,
             Wanted::Remove => ChangeKind::Remove,
             Wanted::Clash => ChangeKind::Clash,

@@ -59,7 +59,10 @@ pub(crate) async fn run(arguments: Arguments) -> ExitCode {
 pub(crate) fn failed(error: &Error, output: &Output) -> Exit {
     output.error(error);
     match error {
-        Error::NoSettings { .. } | Error::Settings(_) | Error::NoSnapshot { .. } => Exit::Wrong,
+        Error::NoSettings { .. }
+        | Error::Settings(_)
+        | Error::NoSnapshot { .. }
+        | Error::BrokenState { .. } => Exit::Wrong,
         _ => Exit::Failed,
     }
 }

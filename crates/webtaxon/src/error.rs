@@ -35,6 +35,15 @@ pub enum Error {
         /// The reason, with its line.
         reason: String,
     },
+    /// What was remembered cannot be read.
+    #[error("what was remembered in {} cannot be read: {reason}", file.display())]
+    #[diagnostic(code(WX0108), help("put the file back as it was; without it, days of grace begin anew"))]
+    BrokenState {
+        /// The file.
+        file: PathBuf,
+        /// The reason.
+        reason: String,
+    },
     /// The settings are wrong.
     #[error(transparent)]
     #[diagnostic(transparent)]

@@ -14,12 +14,13 @@
 //!
 //! [`Workspace`] is where to begin. [`core`] is the computation, which needs no I/O; [`directory`]
 //! reads from LDAP servers, [`mod@file`] from LDIF files, [`store`] from the application's own
-//! list, and [`report`] renders results as JSON.
+//! list, and [`report`] renders results as JSON, and [`state`] is what is remembered from run to run.
 
 pub mod directory;
 mod error;
 pub mod file;
 pub mod report;
+pub mod state;
 pub mod store;
 mod workspace;
 

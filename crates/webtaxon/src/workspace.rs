@@ -3,6 +3,7 @@
 use crate::Error;
 use crate::directory::survey::Finding;
 use crate::directory::{self, Access, CheckStep, Connection, DirectoryError, DirectoryErrorKind, Prompt};
+use crate::state;
 use crate::store::{self, AccountStore};
 use secrecy::SecretString;
 use std::path::{Path, PathBuf};
@@ -38,6 +39,7 @@ enum Stranger {
 /// Settings that were read and checked, and the folder that their paths start from.
 pub struct Workspace {
     settings: Settings,
+    file: PathBuf,
     folder: PathBuf,
     prompt: Option<Box<Prompt>>,
     snapshot: Option<Arc<Snapshot>>,
@@ -60,7 +62,7 @@ impl Workspace {
             std::fs::read(file).map_err(|reason| Error::NoSettings { file: file.to_owned(), reason })?;
         let settings = Settings::parse(&file.display().to_string(), &bytes)?;
         let folder = file.parent().map(Path::to_owned).unwrap_or_default();
-        Ok(Self { settings, folder, prompt: None, snapshot: None })
+        Ok(Self { settings, file: file.to_owned(), folder, prompt: None, snapshot: None })
     }
 
     /// Says how somebody is asked for a password, where the settings say `password = { ask = true }`.
@@ -195,10 +197,11 @@ impl Workspace {
     /// # Errors
     /// As [`Workspace::preview`].
     pub async fn preview_with(&self, store: &dyn AccountStore) -> Result<Preview, Error> {
+        let memory = state::read(&self.file)?;
         let accounts = store.accounts(&self.settings.intake.account_fields()).await?;
         let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
         let reading = directory::read(&self.access().await?, &self.settings, &links).await?;
-        Ok(Preview::new(&self.settings, &reading, &accounts))
+        Ok(Preview::new(&self.settings, &reading, &accounts, &memory))
     }
 
     /// Works out what other settings would make of the directory and the list, in place of these. Where
@@ -208,6 +211,7 @@ impl Workspace {
     /// As [`Workspace::preview`], for either of the two.
     pub async fn compare(&self, other: &Self) -> Result<Comparison, Error> {
         let (one, two) = (&self.settings, &other.settings);
+        let memory = state::read(&self.file)?;
         let before = self.store().accounts(&one.intake.account_fields()).await?;
         let after = other.store().accounts(&two.intake.account_fields()).await?;
         let mut links: Vec<_> =
@@ -226,8 +230,8 @@ impl Workspace {
             ]
         };
         Ok(Comparison::new(
-            Side { settings: one, reading: &read, accounts: &before },
-            Side { settings: two, reading: &read_by_other, accounts: &after },
+            Side { settings: one, reading: &read, accounts: &before, memory: &memory },
+            Side { settings: two, reading: &read_by_other, accounts: &after, memory: &memory },
         ))
     }
 
@@ -238,6 +242,7 @@ impl Workspace {
     /// As [`Workspace::preview`].
     pub async fn why(&self, text: &str) -> Result<Answer, Error> {
         let intake = &self.settings.intake;
+        let memory = state::read(&self.file)?;
         let accounts = self.store().accounts(&intake.account_fields()).await?;
         let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
         let mut more: Vec<String> = why::CALLED.map(str::to_owned).to_vec();
@@ -278,7 +283,7 @@ impl Workspace {
         if subject.person.is_none() && subject.stranger.is_none() && subject.account.is_none() {
             return Ok(Answer::Nobody);
         }
-        Ok(Answer::One(Box::new(Why::new(&self.settings, &reading, &accounts, subject))))
+        Ok(Answer::One(Box::new(Why::new(&self.settings, &reading, &accounts, &memory, subject))))
     }
 
     /// Somebody who is none of the people whom the intake finds.

@@ -221,7 +221,8 @@ fn what(change: &Change) -> String {
         let detail =
             change.detail.as_ref().map(|detail| format!(": {}", harmless(detail))).unwrap_or_default();
         let detail = if detail.is_empty() { format!(": {}", words::cause(cause)) } else { detail };
-        return format!("{}{detail}", cause.name());
+        let wait = change.wait.as_ref().map(|wait| format!("\n{}", words::wait(wait))).unwrap_or_default();
+        return format!("{}{detail}{wait}", cause.name());
     }
     if change.kind == ChangeKind::Import {
         let path: Vec<String> = change.path.iter().map(|dn| short(dn)).collect();

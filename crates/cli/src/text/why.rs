@@ -53,6 +53,14 @@ fn outcome(why: &Why) -> (Tone, String) {
             ChangeKind::Adopt => format!("The account {}, made by hand, would become theirs.", login(change)),
             ChangeKind::Update => format!("The account {} would get other values.", login(change)),
             ChangeKind::Restore => format!("The account {} would be opened again.", login(change)),
+            ChangeKind::Wait => {
+                let wait = change.wait.as_ref().map(words::wait).unwrap_or_default();
+                format!(
+                    "Nothing yet: the days of grace of {} run ({}; {wait}).",
+                    login(change),
+                    cause(change)
+                )
+            }
             ChangeKind::Suspend => {
                 format!("The account {} would be suspended ({}).", login(change), cause(change))
             }

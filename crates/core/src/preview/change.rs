@@ -1,5 +1,6 @@
 //! One thing that the application would do, or would not do though it might be expected.
 
+use super::memory::Grace;
 use crate::identity::Identity;
 use indexmap::IndexMap;
 use serde::Serialize;
@@ -17,6 +18,8 @@ pub enum ChangeKind {
     Update,
     /// A suspended account is opened again.
     Restore,
+    /// The days of grace of an account still run: what then happens is not done yet.
+    Wait,
     /// The account stays, and nobody may sign in to it.
     Suspend,
     /// The account is deleted.
@@ -27,8 +30,16 @@ pub enum ChangeKind {
 
 impl ChangeKind {
     /// Every kind, in the order in which a preview lists them.
-    pub const ALL: [ChangeKind; 7] =
-        [Self::Import, Self::Adopt, Self::Update, Self::Restore, Self::Suspend, Self::Remove, Self::Clash];
+    pub const ALL: [ChangeKind; 8] = [
+        Self::Import,
+        Self::Adopt,
+        Self::Update,
+        Self::Restore,
+        Self::Wait,
+        Self::Suspend,
+        Self::Remove,
+        Self::Clash,
+    ];
 
     /// The word for it.
     #[must_use]
@@ -38,6 +49,7 @@ impl ChangeKind {
             Self::Adopt => "adopt",
             Self::Update => "update",
             Self::Restore => "restore",
+            Self::Wait => "wait",
             Self::Suspend => "suspend",
             Self::Remove => "remove",
             Self::Clash => "clash",
@@ -102,6 +114,17 @@ pub struct Change {
     pub path: Vec<String>,
     /// The two claims, for a clash.
     pub clash: Option<Clash>,
+    /// The days of grace, and what is done when they are over, for a wait.
+    pub wait: Option<Wait>,
+}
+
+/// What is not done yet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Wait {
+    /// The days of grace.
+    pub grace: Grace,
+    /// What is done when they are over.
+    pub then: ChangeKind,
 }
 
 /// Two claims on one account.

@@ -2,7 +2,7 @@
 //! and roles would differ, and what would happen otherwise to which account.
 
 use super::why::judge;
-use super::{ChangeKind, FieldChange, Preview};
+use super::{ChangeKind, FieldChange, Memory, Preview};
 use crate::account::Account;
 use crate::identity::Identity;
 use crate::reading::Reading;
@@ -21,6 +21,8 @@ pub struct Side<'a> {
     pub reading: &'a Reading,
     /// The application's list.
     pub accounts: &'a [Account],
+    /// Which day it is, and who is missed since when.
+    pub memory: &'a Memory,
 }
 
 /// Somebody who would be in by one of the settings and not by the other.
@@ -80,7 +82,8 @@ impl Comparison {
     #[must_use]
     pub fn new(now: Side<'_>, then: Side<'_>) -> Self {
         let (before, after) = (In::new(now), In::new(then));
-        let previews = [now, then].map(|side| Preview::new(side.settings, side.reading, side.accounts));
+        let previews =
+            [now, then].map(|side| Preview::new(side.settings, side.reading, side.accounts, side.memory));
         let [first, second] = previews;
         let fates = fates(&first, &second);
         Self {

@@ -1,13 +1,13 @@
 //! Which candidate is which account, and what follows for both.
 
-use super::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason};
+use super::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Memory, Wait};
 use crate::account::{Account, State};
 use crate::field::{LIST, Proposal, Write};
 use crate::identity::Identity;
 use crate::name::short;
 use crate::reading::{Reading, Whereabouts, Whole};
 use crate::selection::{Candidate, Dropped, Selection, Step};
-use crate::settings::{Adopt, LeavingAction, MatchBy, OtherRoles, Settings};
+use crate::settings::{Adopt, LeavingAction, LeavingRule, MatchBy, OtherRoles, Settings};
 use indexmap::IndexMap;
 use std::collections::{BTreeSet, HashMap, HashSet};
 
@@ -17,6 +17,7 @@ pub(super) struct Matching<'a> {
     reading: &'a Reading,
     selection: &'a Selection,
     accounts: &'a [Account],
+    memory: &'a Memory,
     by_link: HashMap<&'a Identity, usize>,
     by_login: HashMap<String, usize>,
     /// Candidates by the login that they would have.
@@ -47,6 +48,7 @@ impl<'a> Matching<'a> {
         reading: &'a Reading,
         selection: &'a Selection,
         accounts: &'a [Account],
+        memory: &'a Memory,
     ) -> Self {
         let mut wanted_logins: HashMap<String, Vec<usize>> = HashMap::new();
         for (index, candidate) in selection.candidates.iter().enumerate() {
@@ -73,6 +75,7 @@ impl<'a> Matching<'a> {
             reading,
             selection,
             accounts,
+            memory,
             by_link: accounts
                 .iter()
                 .enumerate()
@@ -399,6 +402,7 @@ impl<'a> Matching<'a> {
             fields,
             path: path.into_iter().map(str::to_owned).collect(),
             clash: None,
+            wait: None,
         }
     }
 
@@ -453,8 +457,11 @@ impl<'a> Matching<'a> {
                 continue;
             };
             match would {
-                Some(kind) => {
+                Some(then) => {
+                    let grace = self.memory.grace(link, self.leaving_rule(cause).after_days);
+                    let kind = if grace.is_some() { ChangeKind::Wait } else { then };
                     let change = leave(proof, kind, account, self.lost(kind, account));
+                    let change = Change { wait: grace.map(|grace| Wait { grace, then }), ..change };
                     let (dn, detail) = (dn.clone(), self.detail(known, cause));
                     outcome.changes.push(Change { cause: Some(cause), dn, detail, ..change });
                 }
@@ -481,6 +488,9 @@ impl<'a> Matching<'a> {
 
     /// What an account that leaves is left with: nothing, or another state.
     fn lost(&self, kind: ChangeKind, account: &Account) -> IndexMap<String, FieldChange> {
+        if kind == ChangeKind::Wait {
+            return IndexMap::new();
+        }
         if kind == ChangeKind::Suspend {
             return IndexMap::from([("state".to_owned(), changed("active", "suspended"))]);
         }
@@ -490,10 +500,10 @@ impl<'a> Matching<'a> {
     }
 
     fn keeps(&self, cause: Cause) -> bool {
-        self.leaving_action(cause) == LeavingAction::Keep
+        self.leaving_rule(cause).action == LeavingAction::Keep
     }
 
-    fn leaving_action(&self, cause: Cause) -> LeavingAction {
+    fn leaving_rule(&self, cause: Cause) -> LeavingRule {
         let leaving = &self.settings.intake.leaving;
         match cause {
             Cause::Gone => leaving.gone,
@@ -505,7 +515,7 @@ impl<'a> Matching<'a> {
 
     /// What the settings say for this cause; none where there is nothing to do.
     fn action(&self, cause: Cause, account: &Account) -> Option<ChangeKind> {
-        match self.leaving_action(cause) {
+        match self.leaving_rule(cause).action {
             LeavingAction::Remove => Some(ChangeKind::Remove),
             LeavingAction::Suspend if account.state == State::Active => Some(ChangeKind::Suspend),
             LeavingAction::Suspend | LeavingAction::Keep => None,
@@ -547,5 +557,6 @@ fn leave(
         fields,
         path: Vec::new(),
         clash: None,
+        wait: None,
     }
 }

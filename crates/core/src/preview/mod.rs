@@ -8,13 +8,15 @@
 mod change;
 pub mod compare;
 mod matching;
+mod memory;
 mod narrow;
 mod summary;
 #[cfg(test)]
 mod tests;
 pub mod why;
 
-pub use change::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason};
+pub use change::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Wait};
+pub use memory::{Grace, Memory};
 pub use narrow::{Narrow, Sort};
 pub use summary::{AccountCounts, Brake, Incomplete, OpenField, Stranger};
 
@@ -64,17 +66,17 @@ pub struct Preview {
 }
 
 impl Preview {
-    /// Works out what would change.
+    /// Works out what would change, on the day that `memory` says.
     #[must_use]
-    pub fn new(settings: &Settings, reading: &Reading, accounts: &[Account]) -> Self {
+    pub fn new(settings: &Settings, reading: &Reading, accounts: &[Account], memory: &Memory) -> Self {
         let intake = &settings.intake;
         let selection = Selection::new(reading, intake);
-        let outcome = matching::Matching::new(settings, reading, &selection, accounts).outcome();
+        let outcome = matching::Matching::new(settings, reading, &selection, accounts, memory).outcome();
         let counts = AccountCounts::new(accounts, &outcome.changes, settings.accounts.seats);
         let of = |kind: ChangeKind| outcome.changes.iter().filter(|change| change.kind == kind).count();
         let kinds = ChangeKind::ALL.into_iter().map(|kind| (kind, of(kind)));
         let kinds = kinds.filter(|(_, count)| *count > 0).collect();
-        let brakes = summary::brakes(settings, &selection, accounts, &outcome.changes, &counts);
+        let brakes = summary::brakes(settings, &selection, accounts, &outcome.changes, &counts, memory);
         Self {
             intake: intake.name.clone(),
             directory: reading.source().directory.clone(),

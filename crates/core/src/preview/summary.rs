@@ -1,6 +1,6 @@
 //! The figures of a preview: accounts before and after, brakes, people with a value missing.
 
-use super::{Change, ChangeKind};
+use super::{Change, ChangeKind, Memory};
 use crate::account::{Account, State};
 use crate::reading::Reading;
 use crate::selection::{Reason, Selection};
@@ -46,7 +46,7 @@ impl AccountCounts {
                     after -= 1;
                     active_after -= usize::from(active.contains(change.login.as_str()));
                 }
-                ChangeKind::Adopt | ChangeKind::Update | ChangeKind::Clash => {}
+                ChangeKind::Adopt | ChangeKind::Update | ChangeKind::Wait | ChangeKind::Clash => {}
             }
         }
         Self { now, after, active_now, active_after, seats }
@@ -70,6 +70,7 @@ pub(super) fn brakes(
     accounts: &[Account],
     changes: &[Change],
     counts: &AccountCounts,
+    memory: &Memory,
 ) -> Vec<Brake> {
     let leaving = changes
         .iter()
@@ -82,11 +83,13 @@ pub(super) fn brakes(
     });
     let wide = |count: usize| u64::try_from(count).unwrap_or(u64::MAX);
     let candidates = wide(selection.candidates.len());
+    let future = wide(memory.in_future());
     let (leaving, active) = (wide(leaving), wide(counts.active_after));
     [
         ("removals", leaving, most.filter(|limit| leaving > *limit)),
         ("fewest", candidates, settings.brakes.fewest.filter(|limit| candidates < *limit)),
         ("seats", active, counts.seats.filter(|limit| active > *limit)),
+        ("clock", future, (future > 0).then_some(0)),
     ]
     .into_iter()
     .filter_map(|(name, figure, limit)| limit.map(|limit| Brake { name, figure, limit }))

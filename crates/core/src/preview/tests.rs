@@ -4,6 +4,7 @@ mod adopted;
 mod compared;
 mod narrowed;
 mod story;
+mod waiting;
 mod written;
 
 use super::*;
@@ -43,6 +44,10 @@ fn settings() -> Settings {
         fewest = 2
     "#;
     Settings::parse("test", text.as_bytes()).unwrap()
+}
+
+fn today() -> Memory {
+    Memory::on(jiff::civil::date(2026, 11, 25))
 }
 
 #[derive(Clone, Debug)]
@@ -226,7 +231,7 @@ fn each_kind_of_change_comes_from_its_own_case() {
             "protected and gone",
         ),
     ] {
-        let preview = Preview::new(&all, &whole(&people, &absent, &elsewhere), &accounts);
+        let preview = Preview::new(&all, &whole(&people, &absent, &elsewhere), &accounts, &today());
         assert_eq!(words(&preview), expected, "{why}");
     }
 }
@@ -284,7 +289,7 @@ fn each_clash_tells_both_sides_and_changes_nothing() {
             "two people, one address",
         ),
     ] {
-        let preview = Preview::new(&settings, &whole(&people, &["old"], &[]), &accounts);
+        let preview = Preview::new(&settings, &whole(&people, &["old"], &[]), &accounts, &today());
         let told: Vec<String> =
             preview.changes.iter().filter_map(|change| change.clash.as_ref()).map(Clash::message).collect();
         assert_eq!(told, expected, "{why}");
@@ -303,7 +308,7 @@ fn one_identity_in_two_entries_is_a_clash_of_the_second() {
             .map(|(name, value)| (name, [value.as_bytes()]));
         sweep.person(&format!("CN={uid},OU=People"), values).unwrap();
     }
-    let preview = Preview::new(&settings, &sweep.finish(&settings.intake), &[]);
+    let preview = Preview::new(&settings, &sweep.finish(&settings.intake), &[], &today());
     let clash = preview.of(ChangeKind::Clash).next().unwrap();
     assert_eq!(clash.login, "ben");
     assert_eq!(clash.clash, Some(Clash::SameIdentity { other: "CN=ada,OU=People".to_owned() }));
@@ -316,7 +321,7 @@ fn an_incomplete_reading_takes_nobodys_account_away() {
     for action in [LeavingAction::Remove, LeavingAction::Suspend] {
         let leaving = &mut settings.intake.leaving;
         (leaving.gone, leaving.outside, leaving.disabled, leaving.incomplete) =
-            (action, action, action, action);
+            (action.into(), action.into(), action.into(), action.into());
         let people = [
             Person { off: true, ..person("off") },
             Person { out: true, ..person("out") },
@@ -329,14 +334,18 @@ fn an_incomplete_reading_takes_nobodys_account_away() {
         for short in 0..3 {
             let mut endings = [true; 3];
             endings[short] = false;
-            let preview = Preview::new(&settings, &read(&people, &["gone"], &["moved"], endings), &accounts);
+            let preview =
+                Preview::new(&settings, &read(&people, &["gone"], &["moved"], endings), &accounts, &today());
             assert_eq!(leaves(&preview), 0, "part {short} short");
             assert!(!preview.is_whole());
             assert_eq!(preview.held.iter().filter(|held| held.reason == HeldReason::NotWhole).count(), 5);
             let imported = preview.of(ChangeKind::Import).count();
             assert_eq!(imported, usize::from(short != 1), "who must stay out is not known: nobody comes in");
         }
-        assert_eq!(leaves(&Preview::new(&settings, &whole(&people, &["gone"], &["moved"]), &accounts)), 5);
+        assert_eq!(
+            leaves(&Preview::new(&settings, &whole(&people, &["gone"], &["moved"]), &accounts, &today())),
+            5
+        );
     }
 }
 
@@ -344,7 +353,7 @@ fn an_incomplete_reading_takes_nobodys_account_away() {
 fn new_accounts_can_be_switched_off() {
     let mut settings = settings();
     settings.intake.new = false;
-    let preview = Preview::new(&settings, &whole(&[person("ada")], &[], &[]), &[]);
+    let preview = Preview::new(&settings, &whole(&[person("ada")], &[], &[]), &[], &today());
     assert_eq!(words(&preview), ["held ada NoNewAccounts"]);
 }
 
@@ -354,7 +363,7 @@ fn figures_and_brakes_follow_the_changes() {
     let people = ["new1", "new2", "stay"].map(person);
     let accounts = [account("stay"), account("gone1"), account("gone2"), by_hand("hand"), by_hand("kiosk")];
     let reading = whole(&people, &["gone1", "gone2"], &[]);
-    let preview = Preview::new(&settings, &reading, &accounts);
+    let preview = Preview::new(&settings, &reading, &accounts, &today());
     let counts = preview.accounts;
     assert_eq!((counts.now, counts.after, counts.active_now, counts.active_after), (5, 5, 5, 5));
     let brakes: Vec<_> = preview.brakes.iter().map(|brake| (brake.name, brake.figure, brake.limit)).collect();
@@ -362,7 +371,7 @@ fn figures_and_brakes_follow_the_changes() {
     settings.brakes.removals = Some(Removals::Number(2));
     settings.brakes.fewest = Some(4);
     settings.accounts.seats = Some(5);
-    let preview = Preview::new(&settings, &reading, &accounts);
+    let preview = Preview::new(&settings, &reading, &accounts, &today());
     let brakes: Vec<_> = preview.brakes.iter().map(|brake| (brake.name, brake.figure, brake.limit)).collect();
     assert_eq!(brakes, [("fewest", 3, 4)], "a limit that is met is not passed");
 }
@@ -444,9 +453,9 @@ proptest! {
     fn carrying_out_a_preview_leaves_nothing_to_do((people, accounts, adopt) in any_museum()) {
         let mut settings = settings();
         settings.intake.adopt = if adopt { Adopt::same_login() } else { Adopt::Never };
-        let first = Preview::new(&settings, &read_all(&people, &accounts), &accounts);
+        let first = Preview::new(&settings, &read_all(&people, &accounts), &accounts, &today());
         let after = carry_out(&first, &accounts);
-        let second = Preview::new(&settings, &read_all(&people, &after), &after);
+        let second = Preview::new(&settings, &read_all(&people, &after), &after, &today());
         // A clash may be settled by what the first round did to others; nothing else may be left.
         let settled = |change: &&Change| change.kind != ChangeKind::Clash
             && !first.of(ChangeKind::Clash).any(|clash| clash.dn == change.dn);
@@ -460,7 +469,7 @@ proptest! {
     fn accounts_made_by_hand_are_never_touched((people, accounts, adopt) in any_museum()) {
         let mut settings = settings();
         settings.intake.adopt = if adopt { Adopt::same_login() } else { Adopt::Never };
-        let preview = Preview::new(&settings, &read_all(&people, &accounts), &accounts);
+        let preview = Preview::new(&settings, &read_all(&people, &accounts), &accounts, &today());
         for change in &preview.changes {
             let own = accounts.iter().find(|one| one.login == change.login && change.kind != ChangeKind::Import);
             let by_hand = own.is_some_and(|one| one.link.is_none());
@@ -476,7 +485,7 @@ proptest! {
         let people: Vec<Person> = people.into_iter().map(|one| Person { mail: format!("{}@x", one.id), uid: one.id.clone(), off: false, out: false, ..one }).collect();
         let accounts: Vec<Account> = people.iter().map(|one| account(&one.id)).collect();
         let renamed: Vec<Person> = people.iter().map(|one| Person { uid: format!("new-{}", one.id), name: "New".into(), ..one.clone() }).collect();
-        let preview = Preview::new(&settings, &read_all(&renamed, &accounts), &accounts);
+        let preview = Preview::new(&settings, &read_all(&renamed, &accounts), &accounts, &today());
         prop_assert_eq!(preview.of(ChangeKind::Update).count(), people.len());
         prop_assert_eq!(preview.changes.len(), people.len());
     }
@@ -485,7 +494,7 @@ proptest! {
     #[test]
     fn everybody_has_one_outcome_in_any_order((mut people, mut accounts, _) in any_museum()) {
         let settings = settings();
-        let preview = Preview::new(&settings, &read_all(&people, &accounts), &accounts);
+        let preview = Preview::new(&settings, &read_all(&people, &accounts), &accounts, &today());
         let mut names: Vec<_> = preview.changes.iter().filter_map(|change| change.dn.clone())
             .chain(preview.held.iter().filter_map(|held| held.dn.clone())).collect();
         names.sort();
@@ -494,7 +503,7 @@ proptest! {
         prop_assert_eq!(names.len(), all, "nobody twice");
         people.reverse();
         accounts.reverse();
-        let other = Preview::new(&settings, &read_all(&people, &accounts), &accounts);
+        let other = Preview::new(&settings, &read_all(&people, &accounts), &accounts, &today());
         prop_assert_eq!(words(&preview), words(&other));
     }
 }

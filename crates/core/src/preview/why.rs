@@ -3,7 +3,7 @@
 //!
 //! Nothing is decided here: every step asks what decided it for the preview.
 
-use super::{Change, ChangeKind, Held, Preview};
+use super::{Change, ChangeKind, Held, Memory, Preview};
 use crate::account::{Account, State};
 use crate::entry::{Entries, Entry};
 use crate::field::{Drawer, Drawn};
@@ -209,10 +209,16 @@ struct Teller<'a> {
 impl Why {
     /// Tells the story of `subject`, from the reading and the accounts that a preview is made of.
     #[must_use]
-    pub fn new(settings: &Settings, reading: &Reading, accounts: &[Account], subject: Subject<'_>) -> Self {
+    pub fn new(
+        settings: &Settings,
+        reading: &Reading,
+        accounts: &[Account],
+        memory: &Memory,
+        subject: Subject<'_>,
+    ) -> Self {
         let intake = &settings.intake;
         let teller = Teller { settings, intake, reading, selection: Selection::new(reading, intake) };
-        let preview = Preview::new(settings, reading, accounts);
+        let preview = Preview::new(settings, reading, accounts, memory);
         let entry = subject.person.and_then(|person| reading.people().get(person)).or(subject.stranger);
         let key = entry.and_then(|entry| Dn::parse(entry.dn()).ok()).map(|dn| dn.key());
         let steps = match (entry, &key) {

@@ -350,23 +350,38 @@ impl Adopt {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Leaving {
     /// There is no such entry.
-    pub gone: LeavingAction,
+    pub gone: LeavingRule,
     /// The entry is there, but not selected.
-    pub outside: LeavingAction,
+    pub outside: LeavingRule,
     /// The person is not active.
-    pub disabled: LeavingAction,
+    pub disabled: LeavingRule,
     /// A required field is missing.
-    pub incomplete: LeavingAction,
+    pub incomplete: LeavingRule,
+}
+
+/// What happens for one cause, and when.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct LeavingRule {
+    /// What happens.
+    pub action: LeavingAction,
+    /// Days of grace, from the day on which the person was first missed; 0 for none.
+    pub after_days: u32,
+}
+
+impl From<LeavingAction> for LeavingRule {
+    fn from(action: LeavingAction) -> Self {
+        Self { action, after_days: 0 }
+    }
 }
 
 impl Default for Leaving {
     /// The careful way: nobody is removed unless the settings say so.
     fn default() -> Self {
         Self {
-            gone: LeavingAction::Suspend,
-            outside: LeavingAction::Suspend,
-            disabled: LeavingAction::Suspend,
-            incomplete: LeavingAction::Keep,
+            gone: LeavingAction::Suspend.into(),
+            outside: LeavingAction::Suspend.into(),
+            disabled: LeavingAction::Suspend.into(),
+            incomplete: LeavingAction::Keep.into(),
         }
     }
 }

@@ -4,8 +4,8 @@ use super::read_directory::directory;
 use super::read_fields::{fields, roles};
 use super::table::{Source, Table, Text, Value};
 use super::{
-    Accounts, Adopt, Brakes, Directory, Intake, Leaving, LeavingAction, MatchBy, OtherRoles, Removals,
-    Settings, SettingsError, SettingsErrorKind, StoreSettings, Strategy,
+    Accounts, Adopt, Brakes, Directory, Intake, Leaving, LeavingAction, LeavingRule, MatchBy, OtherRoles,
+    Removals, Settings, SettingsError, SettingsErrorKind, StoreSettings, Strategy,
 };
 use crate::field::FieldRule;
 use crate::filter::Filter;
@@ -298,13 +298,30 @@ fn leaving(value: Value<'_>) -> Result<Leaving, SettingsError> {
     let mut action = |key, default| match table.take(key) {
         None => Ok(default),
         Some(value) => {
-            let mut table = value.table(&["do"])?;
+            let mut table = value.table(&["do", "after_days"])?;
             let words = [
                 ("remove", LeavingAction::Remove),
                 ("suspend", LeavingAction::Suspend),
                 ("keep", LeavingAction::Keep),
             ];
-            table.require("do", "write { do = \"suspend\" }, \"remove\" or \"keep\"")?.text()?.word(&words)
+            let action = table.require("do", "write { do = \"suspend\" }, \"remove\" or \"keep\"")?;
+            let action = action.text()?.word(&words)?;
+            let after_days = match table.take("after_days") {
+                None => 0,
+                Some(value) if action == LeavingAction::Keep => {
+                    return Err(value.bad(
+                        "nothing happens after these days",
+                        "leave after_days out, or write another do",
+                    ));
+                }
+                Some(value) => {
+                    let too_many =
+                        value.bad("that is more than ten years", "write a number of days, like 14");
+                    let days = u32::try_from(value.number(0)?).ok().filter(|days| *days <= 3_660);
+                    days.ok_or(too_many)?
+                }
+            };
+            Ok(LeavingRule { action, after_days })
         }
     };
     Ok(Leaving {

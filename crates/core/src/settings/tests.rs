@@ -26,7 +26,7 @@ fn the_museums_settings_are_read_whole() {
     let intake = &settings.intake;
     assert_eq!(intake.fields.keys().collect::<Vec<_>>(), ["login", "name", "email", "department", "room"]);
     assert!(intake.fields["login"].required && intake.fields["email"].unique);
-    assert_eq!((&intake.adopt, intake.leaving.gone), (&Adopt::same_login(), LeavingAction::Remove));
+    assert_eq!((&intake.adopt, intake.leaving.gone.action), (&Adopt::same_login(), LeavingAction::Remove));
     assert_eq!(settings.brakes.removals, Some(Removals::Number(15)));
 }
 
@@ -41,7 +41,7 @@ fn what_is_left_out_has_a_careful_default() {
     let intake = &settings.intake;
     assert_eq!((&intake.adopt, intake.new, intake.leaving), (&Adopt::Never, true, Leaving::default()));
     assert_ne!(
-        Leaving::default().gone,
+        Leaving::default().gone.action,
         LeavingAction::Remove,
         "nobody is removed unless the settings say so"
     );
@@ -254,6 +254,20 @@ rooms = { from = \"x\", follow = \"department\" }",
         ("login      = {", "logon      = {", "login", "`login` is missing", ""),
         ("department = {", "state      = {", "{", "Webtaxon's own", ""),
         ("{ do = \"remove\" }", "{ do = \"delete\" }", "\"delete\"", "`delete` is none", "\"remove\""),
+        (
+            "{ do = \"remove\" }",
+            "{ do = \"remove\", after_days = 9999 }",
+            "9999",
+            "more than ten years",
+            "14",
+        ),
+        (
+            "{ do = \"keep\" }",
+            "{ do = \"keep\", after_days = 3 }",
+            "3",
+            "nothing happens",
+            "leave after_days out",
+        ),
         ("removals = 15", "removals = \"lots\"", "\"lots\"", "neither a number nor a share", "5%"),
         ("removals = 15", "removals = \"101%\"", "\"101%\"", "neither a number nor a share", "5%"),
         ("seats     = 75", "seats     = true", "true", "whole number, not true or false", ""),

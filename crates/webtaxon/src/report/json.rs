@@ -102,6 +102,7 @@ fn change(change: &Change) -> Value {
         "fields": change.fields,
         "path": change.path,
         "clash": clash,
+        "wait": change.wait,
     })
 }
 

@@ -29,6 +29,8 @@ pub fn preview_csv(preview: &Preview) -> String {
             (None, None, Some(cause)) => words::cause(cause).to_owned(),
             (None, None, None) => String::new(),
         };
+        let wait = change.wait.as_ref().map(|wait| format!("; {}", words::wait(wait)));
+        let why = why + &wait.unwrap_or_default();
         let mut row = vec![
             change.kind.name().to_owned(),
             change.login.clone(),
@@ -69,6 +71,7 @@ mod tests {
     use webtaxon_core::account::{Account, State};
     use webtaxon_core::identity::Identity;
     use webtaxon_core::name::Dn;
+    use webtaxon_core::preview::Memory;
     use webtaxon_core::reading::{Ended, Part, Source, Sweep};
     use webtaxon_core::settings::Settings;
 
@@ -90,7 +93,12 @@ mod tests {
             state: State::Active,
             fields: [].into_iter().collect(),
         }];
-        let table = preview_csv(&Preview::new(&settings, &sweep.finish(&settings.intake), &accounts));
+        let table = preview_csv(&Preview::new(
+            &settings,
+            &sweep.finish(&settings.intake),
+            &accounts,
+            &Memory::on(jiff::civil::date(2026, 11, 25)),
+        ));
         let rows: Vec<csv::StringRecord> =
             csv::Reader::from_reader(table.as_bytes()).records().map(Result::unwrap).collect();
         let cells: Vec<Vec<&str>> = rows.iter().map(|row| row.iter().collect()).collect();

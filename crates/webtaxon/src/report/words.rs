@@ -2,7 +2,7 @@
 
 use super::harmless;
 use webtaxon_core::name;
-use webtaxon_core::preview::{Brake, Cause, ChangeKind};
+use webtaxon_core::preview::{Brake, Cause, ChangeKind, Wait};
 use webtaxon_core::selection::{FunnelStep, Step};
 use webtaxon_core::settings::Intake;
 
@@ -33,6 +33,7 @@ pub fn kind(kind: ChangeKind) -> (&'static str, &'static str) {
         ChangeKind::Adopt => ("Adopt", "these accounts were made by hand and become the directory's"),
         ChangeKind::Update => ("Update", "these accounts get other values"),
         ChangeKind::Restore => ("Restore", "these accounts are opened again"),
+        ChangeKind::Wait => ("Wait", "the days of grace of these accounts still run"),
         ChangeKind::Suspend => ("Suspend", "nobody may sign in to these any more; they are kept"),
         ChangeKind::Remove => ("Remove", "these accounts are deleted"),
         _ => ("Clash", "two claims on one account: you decide"),
@@ -50,6 +51,12 @@ pub fn cause(cause: Cause) -> &'static str {
     }
 }
 
+/// What is done when the days of grace are over, and when that is.
+#[must_use]
+pub fn wait(wait: &Wait) -> String {
+    format!("missed since {}; {} on {}", wait.grace.since, wait.then.name(), wait.grace.until)
+}
+
 /// A brake: what there would be, and what is allowed.
 #[must_use]
 pub fn brake(brake: &Brake) -> String {
@@ -57,6 +64,10 @@ pub fn brake(brake: &Brake) -> String {
         "removals" => {
             format!("{} accounts would be removed or suspended, {} are allowed", brake.figure, brake.limit)
         }
+        "clock" => format!(
+            "{} first missed on a day that has not come yet: a clock is wrong, here or when that was written",
+            counted(usize::try_from(brake.figure).unwrap_or(usize::MAX), "person was", "people were")
+        ),
         "fewest" => {
             format!("only {} people would be in, at least {} are expected", brake.figure, brake.limit)
         }

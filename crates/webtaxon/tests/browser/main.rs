@@ -18,7 +18,7 @@ use tempfile::TempDir;
 use webtaxon::core::account::{Account, State};
 use webtaxon::core::identity::Identity;
 use webtaxon::core::name::Dn;
-use webtaxon::core::preview::Preview;
+use webtaxon::core::preview::{Memory, Preview};
 use webtaxon::core::reading::{Ended, Part, Source, Sweep};
 use webtaxon::core::settings::Settings;
 use webtaxon::report;
@@ -163,7 +163,15 @@ fn preview(people: usize) -> (Preview, Settings) {
         )
         .unwrap();
     sweep.close(part, Ended::Complete);
-    (Preview::new(&settings, &sweep.finish(&settings.intake), &accounts), settings)
+    (
+        Preview::new(
+            &settings,
+            &sweep.finish(&settings.intake),
+            &accounts,
+            &Memory::on(jiff::civil::date(2026, 11, 25)),
+        ),
+        settings,
+    )
 }
 
 fn page(people: usize) -> (Preview, String) {

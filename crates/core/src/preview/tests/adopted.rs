@@ -93,7 +93,7 @@ fn what_the_settings_say_decides_whose_an_account_becomes() {
         (Adopt::Ask, vec![person("ada")], vec![with_mail("old", mail)], "clash ada", "ask"),
         (Adopt::Ask, vec![person("ada")], vec![account("ada")], "", "a link needs no asking"),
     ] {
-        let preview = Preview::new(&by(adopt), &whole(&people, &[], &[]), &accounts);
+        let preview = Preview::new(&by(adopt), &whole(&people, &[], &[]), &accounts, &today());
         assert_eq!(words(&preview).join(", "), expected, "{why}");
     }
 }
@@ -119,7 +119,7 @@ fn each_question_names_both_sides() {
             Clash::SeveralAccounts { accounts: vec!["ada".into(), "old".into()] },
         ),
     ] {
-        let preview = Preview::new(&by(adopt), &whole(&[person("ada")], &[], &[]), &accounts);
+        let preview = Preview::new(&by(adopt), &whole(&[person("ada")], &[], &[]), &accounts, &today());
         assert_eq!(preview.changes[0].clash.as_ref(), Some(&expected));
         assert!(!expected.remedy().is_empty());
     }
@@ -137,7 +137,7 @@ proptest! {
             }
         }
         let settings = by(Adopt::Same(vec![MatchBy::Login, MatchBy::Field("email".into())]));
-        let first = Preview::new(&settings, &read_all(&people, &accounts), &accounts);
+        let first = Preview::new(&settings, &read_all(&people, &accounts), &accounts, &today());
         let mut adopted: Vec<&str> = first.of(ChangeKind::Adopt).map(|change| change.login.as_str()).collect();
         let all = adopted.len();
         adopted.dedup();
@@ -148,7 +148,7 @@ proptest! {
         let count = logins.len();
         logins.dedup();
         prop_assert_eq!(logins.len(), count, "no login twice");
-        let second = Preview::new(&settings, &read_all(&people, &after), &after);
+        let second = Preview::new(&settings, &read_all(&people, &after), &after, &today());
         let settled = |change: &&Change| change.kind != ChangeKind::Clash
             && !first.of(ChangeKind::Clash).any(|clash| clash.dn == change.dn);
         prop_assert_eq!(second.changes.iter().filter(settled).count(), 0, "{:?} {:?}", words(&first), words(&second));

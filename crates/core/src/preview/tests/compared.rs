@@ -4,7 +4,8 @@ use super::*;
 use crate::preview::compare::{Comparison, Side};
 
 fn compared(now: &Settings, then: &Settings, reading: &Reading, accounts: &[Account]) -> Comparison {
-    let side = |settings| Side { settings, reading, accounts };
+    let today = today();
+    let side = |settings| Side { settings, reading, accounts, memory: &today };
     Comparison::new(side(now), side(then))
 }
 
@@ -47,7 +48,8 @@ fn a_filter_is_judged_by_what_the_entry_has() {
     let both = [person("ada"), person("ben")];
     let (all, fewer) = (whole(&both, &[], &[]), whole(&both[..1], &[], &["ben"]));
     let (loose, accounts) = (settings(), []);
-    let side = |settings, reading| Side { settings, reading, accounts: &accounts };
+    let today = today();
+    let side = |settings, reading| Side { settings, reading, accounts: &accounts, memory: &today };
     let comparison = Comparison::new(side(&loose, &all), side(&strict, &fewer));
     assert_eq!(comparison.go_out.len(), 1);
     assert!(comparison.go_out[0].why.starts_with("not found by the filter"), "{:?}", comparison.go_out);

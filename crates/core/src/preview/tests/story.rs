@@ -5,7 +5,7 @@ use crate::preview::why::{Found, Subject, Verdict, Why, find};
 
 fn tell(settings: &Settings, reading: &Reading, accounts: &[Account], found: Found) -> Why {
     let subject = Subject { person: found.person, stranger: None, account: found.account };
-    Why::new(settings, reading, accounts, subject)
+    Why::new(settings, reading, accounts, &today(), subject)
 }
 
 #[test]
@@ -63,7 +63,7 @@ proptest! {
         let mut settings = settings();
         settings.intake.adopt = if adopt { Adopt::same_login() } else { Adopt::Never };
         let reading = read_all(&people, &accounts);
-        let preview = Preview::new(&settings, &reading, &accounts);
+        let preview = Preview::new(&settings, &reading, &accounts, &today());
         let in_all = preview.funnel.last().map_or(0, |step| step.left);
         let linked = |id: &str| accounts.iter().position(|one| one.link == Identity::from_link(id));
         let mut selected = 0;

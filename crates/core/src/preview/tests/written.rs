@@ -20,7 +20,7 @@ fn outcome(extra: &str, name: &str, roles: &str, group: Ended) -> String {
     let mut account = account("ada");
     account.fields.insert("name".into(), name.into());
     account.fields.insert("roles".into(), roles.into());
-    let preview = Preview::new(&settings, &sweep.finish(&settings.intake), &[account]);
+    let preview = Preview::new(&settings, &sweep.finish(&settings.intake), &[account], &today());
     let fields = preview.changes.iter().flat_map(|change| &change.fields);
     let new = fields.map(|(name, field)| format!("{name}={}", field.new.as_deref().unwrap_or("?")));
     new.collect::<Vec<_>>().join(" ")
@@ -94,7 +94,7 @@ fn nobody_comes_in_whose_fields_hang_on_what_was_not_read() {
     }
     let part = sweep.open(Part::Group { dn: dn("CN=Out"), purpose: Purpose::Exclude });
     sweep.close(part, Ended::Complete);
-    let preview = Preview::new(&settings, &sweep.finish(&settings.intake), &list);
+    let preview = Preview::new(&settings, &sweep.finish(&settings.intake), &list, &today());
     assert_eq!(words(&preview), ["held ada FieldsUnknown"]);
     assert_eq!(preview.unchanged, 1, "and ben keeps the role");
 }

@@ -215,7 +215,8 @@ fn of_kind(kind: ChangeKind, list: &[&Change]) -> Markup {
 fn what(change: &Change) -> Markup {
     let cause = change.cause.map(|cause| {
         let detail = change.detail.clone().unwrap_or_else(|| words::cause(cause).to_owned());
-        format!("{}: {detail}", cause.name())
+        let wait = change.wait.as_ref().map(|wait| format!("; {}", words::wait(wait)));
+        format!("{}: {detail}{}", cause.name(), wait.unwrap_or_default())
     });
     html! {
         @if let Some(clash) = &change.clash {
