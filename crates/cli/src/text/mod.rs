@@ -15,7 +15,7 @@ pub(crate) use why::why;
 use crate::output::{Tone, harmless, paint};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
 use std::fmt::Write as _;
-use webtaxon::core::preview::{Brake, Change, ChangeKind, FieldChange, Held, HeldReason, Preview};
+use webtaxon::core::preview::{Change, ChangeKind, FieldChange, Held, HeldReason, Preview};
 use webtaxon::core::settings::{Intake, Settings};
 use webtaxon::directory::{CheckStep, Outcome};
 use webtaxon::report::words::{self, counted, short};
@@ -79,7 +79,7 @@ pub(crate) fn preview(
         changes(&mut text, preview, kind, width, limit);
     }
     held(&mut text, &preview.held, width);
-    brakes(&mut text, &preview.brakes, width);
+    brakes(&mut text, preview, width);
     next(&mut text, preview, option);
     text
 }
@@ -118,6 +118,8 @@ fn funnel(text: &mut String, preview: &Preview, intake: &Intake, width: usize) {
     let incomplete =
         preview.incomplete.iter().map(|one| format!("{}: {}", short(&one.dn), harmless(&one.missing)));
     some(text, width, "Out for want of a value:", incomplete);
+    let nobody = preview.nobody.iter().map(|name| harmless(name));
+    some(text, width, "Named in only or except, and nobody who was found is called so:", nobody);
     let open = preview
         .open_fields
         .iter()
@@ -268,14 +270,25 @@ fn held(text: &mut String, held: &[Held], width: usize) {
     some(text, width, title, unknown.iter().map(|one| harmless(&one.login)));
 }
 
-fn brakes(text: &mut String, brakes: &[Brake], width: usize) {
+fn brakes(text: &mut String, preview: &Preview, width: usize) {
+    let brakes = &preview.brakes;
     if brakes.is_empty() {
         return;
     }
     heading(text, &format!("Brakes ({}): limits that are passed", brakes.len()));
     let mut table = columns(width, &[Some(18), None]);
     for brake in brakes {
-        table.add_row([brake.name.to_owned(), words::brake(brake)]);
+        let unseated: Vec<String> = preview.unseated.iter().take(12).map(|login| harmless(login)).collect();
+        let more = preview.unseated.len().saturating_sub(unseated.len());
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let order = match (brake.name, unseated.is_empty()) {
+            ("seats", false) => format!(
+                "\nwithout a seat, if those who stay and the restored have theirs first: {}{more}",
+                unseated.join(", ")
+            ),
+            _ => String::new(),
+        };
+        table.add_row([brake.name.to_owned(), words::brake(brake) + &order]);
     }
     text.push_str(&lines(&table));
 }

@@ -13,7 +13,7 @@ fn a_part_of_the_preview_keeps_the_figures_of_the_whole() {
         ),
         (&["--find", "curators"], &["Restore (2)", "ppinchbeck"], "hvanish "),
         (&["--only", "held"], &["Held back (1)", "wgrebe", "Shown: 1 of 28"], "Suspend (7)"),
-        (&["--limit", "2"], &["Import (7)", "and 5 more"], "tashdown2"),
+        (&["--limit", "2"], &["Import (7)", "and 5 more"], "mhayashi "),
         (&["--sort", "place", "--only", "import"], &["fcotterill          Felix Cotterill"], "Shown: 7 of 7"),
     ] {
         let run = museum.run(&[&["preview"], options].concat());

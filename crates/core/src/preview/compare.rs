@@ -221,7 +221,7 @@ impl<'a> In<'a> {
 fn reason(dropped: &Dropped) -> String {
     match &dropped.reason {
         Reason::Missing(missing) => format!("{} {}", missing.field, missing.why),
-        Reason::NotAMember | Reason::Excluded | Reason::NotActive | Reason::NoIdentity => {
+        Reason::Listed | Reason::NotAMember | Reason::Excluded | Reason::NotActive | Reason::NoIdentity => {
             dropped.step.refusal().to_owned()
         }
     }
@@ -232,6 +232,7 @@ impl Step {
     fn refusal(self) -> &'static str {
         match self {
             Step::Found => "under no base, or not found by the filter",
+            Step::Listed => "not among only, or among except",
             Step::Groups => "in none of the groups",
             Step::NotInGroup => "in a group that keeps people out",
             Step::Active => "not active",

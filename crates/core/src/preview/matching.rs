@@ -474,6 +474,9 @@ impl<'a> Matching<'a> {
     /// Why the person is outside, in words.
     fn detail(&self, dropped: Option<&Dropped>, cause: Cause) -> Option<String> {
         match (dropped, cause) {
+            (Some(one), _) if one.step == Step::Listed => {
+                Some("not among only, or among except, in the settings".to_owned())
+            }
             (Some(one), _) if one.step == Step::Groups => Some("in none of the groups".to_owned()),
             (Some(one), _) if one.step == Step::NotInGroup => {
                 let path = self.selection.excluding_path(self.reading, one.person);
@@ -536,7 +539,7 @@ fn cause_of(step: Step) -> Cause {
     match step {
         Step::Active => Cause::Disabled,
         Step::Complete => Cause::Incomplete,
-        Step::Found | Step::Groups | Step::NotInGroup => Cause::Outside,
+        Step::Found | Step::Listed | Step::Groups | Step::NotInGroup => Cause::Outside,
     }
 }
 

@@ -57,6 +57,10 @@ pub struct Preview {
     pub changes: Vec<Change>,
     /// What would not be done though it might be expected, and why.
     pub held: Vec<Held>,
+    /// What `only` and `except` name and nobody is called.
+    pub nobody: Vec<String>,
+    /// Accounts that would find no seat: restored first, then imported, each by login.
+    pub unseated: Vec<String>,
     /// Limits that are passed, and would stop an apply.
     pub brakes: Vec<Brake>,
     /// Linked accounts that stay exactly as they are.
@@ -87,6 +91,8 @@ impl Preview {
             incomplete: summary::incomplete(reading, &selection),
             open_fields: summary::open_fields(settings, reading, &selection),
             strangers: summary::strangers(reading, &selection),
+            nobody: selection.nobody,
+            unseated: summary::unseated(&outcome.changes, &counts),
             funnel: selection.funnel,
             accounts: counts,
             kinds,

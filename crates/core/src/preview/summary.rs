@@ -53,6 +53,22 @@ impl AccountCounts {
     }
 }
 
+/// Accounts that would find no seat, in the order in which seats are given: to those who stay, to the
+/// restored and adopted, to the imported.
+pub(super) fn unseated(changes: &[Change], counts: &AccountCounts) -> Vec<String> {
+    let Some(seats) = counts.seats.and_then(|seats| usize::try_from(seats).ok()) else { return Vec::new() };
+    let comes = |kind: ChangeKind| {
+        changes.iter().filter(move |change| match kind {
+            ChangeKind::Adopt => change.kind == kind && change.fields.contains_key("state"),
+            _ => change.kind == kind,
+        })
+    };
+    let coming = [ChangeKind::Restore, ChangeKind::Adopt, ChangeKind::Import].into_iter().flat_map(comes);
+    let coming: Vec<&Change> = coming.collect();
+    let staying = counts.active_after - coming.len();
+    coming.into_iter().skip(seats.saturating_sub(staying)).map(|change| change.login.clone()).collect()
+}
+
 /// A limit that is passed.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Brake {

@@ -368,6 +368,11 @@ fn figures_and_brakes_follow_the_changes() {
     assert_eq!((counts.now, counts.after, counts.active_now, counts.active_after), (5, 5, 5, 5));
     let brakes: Vec<_> = preview.brakes.iter().map(|brake| (brake.name, brake.figure, brake.limit)).collect();
     assert_eq!(brakes, [("removals", 2, 1), ("seats", 5, 3)]);
+    for (seats, unseated) in [(0, "new1 new2"), (3, "new1 new2"), (4, "new2"), (5, "")] {
+        settings.accounts.seats = Some(seats);
+        let preview = Preview::new(&settings, &reading, &accounts, &today());
+        assert_eq!(preview.unseated.join(" "), unseated, "{seats} seats");
+    }
     settings.brakes.removals = Some(Removals::Number(2));
     settings.brakes.fewest = Some(4);
     settings.accounts.seats = Some(5);

@@ -12,7 +12,7 @@ use crate::identity::Identity;
 use crate::name::{Dn, DnKey, short};
 use crate::reading::{Reading, Whereabouts};
 use crate::schema::Schema;
-use crate::selection::{Selection, active_filter};
+use crate::selection::{Selection, Step, active_filter};
 use crate::settings::{Intake, Settings};
 use serde::Serialize;
 use std::collections::HashMap;
@@ -35,7 +35,7 @@ pub enum Verdict {
 /// One step of the selection, for one person.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct WhyStep {
-    /// The step: `base`, `filter`, `groups`, `not_in_group`, `active`, `complete`.
+    /// The step: `base`, `filter`, `listed`, `groups`, `not_in_group`, `active`, `complete`.
     pub name: &'static str,
     /// Whether it lets them in.
     pub verdict: Verdict,
@@ -350,6 +350,15 @@ impl Teller<'_> {
             Some(_) => step("filter", true, format!("found by {}", intake.filter), ""),
             None => filter,
         });
+        if !(intake.only.is_empty() && intake.except.is_empty())
+            && let Some(person) = person
+        {
+            let is_out =
+                self.selection.dropped.iter().any(|one| one.person == person && one.step == Step::Listed);
+            let message =
+                if is_out { "not among only, or among except" } else { "not kept out by only or except" };
+            steps.push(step("listed", !is_out, message.to_owned(), "change only or except in the settings"));
+        }
         steps.extend(self.member("groups", key));
         steps.extend(self.member("not_in_group", key));
         if let Some(active) = active_filter(intake, self.reading.source().kind) {

@@ -6,6 +6,7 @@
 #[cfg(test)]
 mod tests;
 
+use crate::account::Account;
 use crate::field::{Drawer, MissingField, Proposal};
 use crate::filter::{Filter, Matcher};
 use crate::identity::Identity;
@@ -15,7 +16,7 @@ use crate::reading::{Reading, ServerKind};
 use crate::schema::Schema;
 use crate::settings::Intake;
 use serde::Serialize;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// One step of the selection, in the order in which they are taken.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
@@ -24,6 +25,8 @@ use std::collections::HashMap;
 pub enum Step {
     /// The server found them under the bases, by the filter.
     Found,
+    /// They are among `only`, and not among `except`.
+    Listed,
     /// They are in one of `groups`.
     Groups,
     /// They are in none of `not_in_group`.
@@ -40,6 +43,7 @@ impl Step {
     pub fn name(self) -> &'static str {
         match self {
             Step::Found => "found",
+            Step::Listed => "listed",
             Step::Groups => "groups",
             Step::NotInGroup => "not_in_group",
             Step::Active => "active",
@@ -73,6 +77,8 @@ pub struct Candidate {
 /// Why a person fell out.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Reason {
+    /// Not among `only`, or among `except`.
+    Listed,
     /// In none of the groups that let people in.
     NotAMember,
     /// In a group that keeps people out.
@@ -105,6 +111,8 @@ pub struct Selection {
     pub candidates: Vec<Candidate>,
     /// Who fell out, in the order of the reading.
     pub dropped: Vec<Dropped>,
+    /// What `only` and `except` name and nobody is called.
+    pub nobody: Vec<String>,
     /// Everybody in the groups that let people in; none if the intake names no group.
     admitted: Option<Reach>,
     /// Everybody in the groups that keep people out; none if the intake names no such group.
@@ -128,6 +136,58 @@ pub fn active_filter(intake: &Intake, kind: ServerKind) -> Option<Filter> {
     intake.active.clone().or_else(|| active_by_default(kind))
 }
 
+/// The people whom the settings name one by one.
+struct Lists<'i> {
+    only: Vec<(&'i str, Name)>,
+    except: Vec<(&'i str, Name)>,
+    met: HashSet<&'i str>,
+}
+
+/// A person as the settings name one.
+enum Name {
+    Entry(DnKey),
+    Login(String),
+}
+
+impl<'i> Lists<'i> {
+    fn new(intake: &'i Intake) -> Self {
+        let name = |text: &'i String| {
+            let dn = Dn::parse(text).ok().filter(|dn| dn.depth() > 0);
+            (
+                text.as_str(),
+                dn.map_or_else(|| Name::Login(Account::login_key(text)), |dn| Name::Entry(dn.key())),
+            )
+        };
+        Self {
+            only: intake.only.iter().map(name).collect(),
+            except: intake.except.iter().map(name).collect(),
+            met: HashSet::new(),
+        }
+    }
+
+    /// Whether the lists let somebody in.
+    fn admit(&mut self, key: Option<&DnKey>, login: impl FnOnce() -> Option<String>) -> bool {
+        if self.only.is_empty() && self.except.is_empty() {
+            return true;
+        }
+        let login = login();
+        let is = |(_, name): &&(&'i str, Name)| match name {
+            Name::Entry(named) => key == Some(named),
+            Name::Login(named) => login.as_ref() == Some(named),
+        };
+        let wanted = self.only.iter().find(is).map(|(text, _)| *text);
+        let unwanted = self.except.iter().find(is).map(|(text, _)| *text);
+        self.met.extend(wanted.into_iter().chain(unwanted));
+        (self.only.is_empty() || wanted.is_some()) && unwanted.is_none()
+    }
+
+    /// What is named and was not met.
+    fn nobody(&self) -> Vec<String> {
+        let all = self.only.iter().chain(&self.except).map(|(text, _)| *text);
+        all.filter(|text| !self.met.contains(text)).map(str::to_owned).collect()
+    }
+}
+
 impl Selection {
     /// Takes everybody in `reading` through the steps of `intake`.
     #[must_use]
@@ -144,11 +204,14 @@ impl Selection {
             reading.key(person).is_some_and(|key| reach.contains(reading.graph(), key))
         };
 
+        let mut lists = Lists::new(intake);
         let mut candidates = Vec::new();
         let mut dropped = Vec::new();
         for (person, entry) in people.iter().enumerate() {
             let mut drop = |step, reason| dropped.push(Dropped { person, step, reason });
-            if admitted.as_ref().is_some_and(|reach| !is_in(reach, person)) {
+            if !lists.admit(reading.key(person), || drawer.login(person)) {
+                drop(Step::Listed, Reason::Listed);
+            } else if admitted.as_ref().is_some_and(|reach| !is_in(reach, person)) {
                 drop(Step::Groups, Reason::NotAMember);
             } else if excluded.as_ref().is_some_and(|reach| is_in(reach, person)) {
                 drop(Step::NotInGroup, Reason::Excluded);
@@ -172,6 +235,7 @@ impl Selection {
         }
         let steps = [
             (Step::Found, true),
+            (Step::Listed, !(intake.only.is_empty() && intake.except.is_empty())),
             (Step::Groups, admitted.is_some()),
             (Step::NotInGroup, excluded.is_some()),
             (Step::Active, active.is_some()),
@@ -187,7 +251,7 @@ impl Selection {
                 FunnelStep { step, left, lost }
             })
             .collect();
-        Self { funnel, candidates, dropped, admitted, excluded }
+        Self { funnel, candidates, dropped, nobody: lists.nobody(), admitted, excluded }
     }
 
     /// The groups by which a person is in, the named one first; empty where no group is asked for.

@@ -126,3 +126,29 @@ proptest! {
         prop_assert_eq!(before, expected);
     }
 }
+
+#[test]
+fn people_are_named_one_by_one() {
+    let people = [("ada", "512", true, true), ("ben", "512", true, true), ("cleo", "512", true, true)];
+    for (only, except, expected, nobody, why) in [
+        (&["ADA", "cn=Ben, ou=People"][..], &[][..], "ada ben", "", "by login and by name"),
+        (&[], &["ben", "dora"], "ada cleo", "dora", "but these; one is nobody"),
+        (&["ada", "ben"], &["ben"], "ada", "", "except is stronger"),
+        (&["CN=ada"], &[], "", "CN=ada", "a name is a whole name"),
+    ] {
+        let mut intake = intake();
+        intake.not_in_group.clear();
+        intake.groups.clear();
+        let list = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect();
+        (intake.only, intake.except) = (list(only), list(except));
+        let reading = sweep(&people, &[], &[], ServerKind::Plain).finish(&intake);
+        let selection = Selection::new(&reading, &intake);
+        let logins: Vec<&str> = selection.candidates.iter().map(|one| one.proposal.login()).collect();
+        assert_eq!(
+            (logins.join(" ").as_str(), selection.nobody.join(" ").as_str()),
+            (expected, nobody),
+            "{why}"
+        );
+        assert_eq!(selection.funnel[1].step, Step::Listed, "{why}");
+    }
+}

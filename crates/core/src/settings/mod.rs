@@ -201,6 +201,11 @@ pub struct Intake {
     pub bases: Vec<Dn>,
     /// Which entries under the bases are people.
     pub filter: Filter,
+    /// Only these people, each by the login that they would have or by their entry's name; empty for
+    /// everybody.
+    pub only: Vec<String>,
+    /// None of these people, named in the same way.
+    pub except: Vec<String>,
     /// Only people in one of these groups, nested members among them; empty for everybody.
     pub groups: Vec<Dn>,
     /// Nobody who is in one of these groups, nested members among them.
@@ -273,6 +278,8 @@ impl Intake {
             directory: "museum".to_owned(),
             bases: Vec::new(),
             filter: Filter::And(Vec::new()),
+            only: Vec::new(),
+            except: Vec::new(),
             groups: Vec::new(),
             not_in_group: Vec::new(),
             group_bases: Vec::new(),

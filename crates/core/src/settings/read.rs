@@ -115,6 +115,8 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         "directory",
         "bases",
         "filter",
+        "only",
+        "except",
         "groups",
         "not_in_group",
         "group_bases",
@@ -149,6 +151,14 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
     let filter =
         table.require("filter", "say which entries are people, like filter = \"(objectClass=person)\"")?;
     let filter = search_filter(&filter.text()?)?;
+    let mut people = |key| -> Result<Vec<String>, SettingsError> {
+        let texts = table.take(key).map(Value::texts).transpose()?.unwrap_or_default();
+        match texts.iter().find(|text| text.text.trim().is_empty()) {
+            Some(empty) => Err(empty.bad("it is empty", "write a login, or an entry's name")),
+            None => Ok(texts.into_iter().map(|text| text.text).collect()),
+        }
+    };
+    let (only, except) = (people("only")?, people("except")?);
     let mut list = |key| table.take(key).map(names).transpose().map(Option::unwrap_or_default);
     let (groups, not_in_group, group_bases) = (list("groups")?, list("not_in_group")?, list("group_bases")?);
     let active = match table.take("active") {
@@ -186,6 +196,8 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         directory,
         bases,
         filter,
+        only,
+        except,
         groups,
         not_in_group,
         group_bases,

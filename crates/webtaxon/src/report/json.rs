@@ -30,6 +30,8 @@ pub fn preview(preview: &Preview) -> Value {
         "incomplete": preview.incomplete,
         "open_fields": preview.open_fields,
         "strangers": preview.strangers,
+        "nobody": preview.nobody,
+        "unseated": preview.unseated,
         "accounts": preview.accounts,
         "unchanged": preview.unchanged,
         "counts": counts(preview),

@@ -13,6 +13,17 @@ pub fn funnel_step(step: &FunnelStep, intake: &Intake) -> String {
         |list: &[name::Dn]| list.iter().map(|dn| short(&dn.to_string())).collect::<Vec<_>>().join(" or ");
     match step.step {
         Step::Found => format!("found under {} by the filter", names(&intake.bases)),
+        Step::Listed => {
+            let only = match intake.only.as_slice() {
+                [] => String::new(),
+                list => format!("named in only ({})", counted(list.len(), "name", "names")),
+            };
+            let except = match intake.except.as_slice() {
+                [] => String::new(),
+                list => format!("not named in except ({})", counted(list.len(), "name", "names")),
+            };
+            [only, except].iter().filter(|text| !text.is_empty()).cloned().collect::<Vec<_>>().join(" and ")
+        }
         Step::Groups => format!("in {}, nested members too", names(&intake.groups)),
         Step::NotInGroup => format!("not in {}", names(&intake.not_in_group)),
         Step::Active => "active".to_owned(),

@@ -75,6 +75,7 @@ fn notices(preview: &Preview) -> Markup {
             section.notice.warn {
                 h2 { "Brakes: limits that are passed" }
                 ul { @for brake in &preview.brakes { li { b { (brake.name) } ": " (words::brake(brake)) } } }
+                (list("Without a seat, if those who stay and the restored have theirs first", preview.unseated.iter().cloned()))
             }
         }
     }
@@ -122,6 +123,7 @@ fn funnel(preview: &Preview, intake: &Intake) -> Markup {
                 }
             }
             (list("Out for want of a value", preview.incomplete.iter().map(|one| format!("{}: {}", short(&one.dn), one.missing))))
+            (list("Named in only or except, and nobody who was found is called so", preview.nobody.iter().cloned()))
             (list("Fields that are left as they are, since no good value was found", preview.open_fields.iter().map(|one| format!("{}: {} {}", one.login, one.field, one.why))))
             (list("Members of the groups who were not found: outside the bases, not let in by the filter, or gone", preview.strangers.iter().map(|one| format!("{}, listed in {}", one.dn, short(&one.group)))))
             (list("On the way", preview.notes.iter().cloned()))
