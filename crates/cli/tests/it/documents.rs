@@ -10,6 +10,10 @@ const README: &str = include_str!("../../../../README.md");
 const CONNECTING: &str = include_str!("../../../../docs/connecting.md");
 const FILTERS: &str = include_str!("../../../../docs/writing-filters.md");
 const GROUPS: &str = include_str!("../../../../docs/groups.md");
+const CHOOSING: &str = include_str!("../../../../docs/choosing-people.md");
+const FIELDS: &str = include_str!("../../../../docs/filling-fields.md");
+const PREVIEW: &str = include_str!("../../../../docs/reading-a-preview.md");
+const LEAVING: &str = include_str!("../../../../docs/when-people-leave.md");
 const MESSAGES: &str = include_str!("../../../../docs/messages.md");
 const HOW_CARGO_RUNS_IT: &str = "cargo run --release -p webtaxon-cli -- ";
 
@@ -88,6 +92,8 @@ fn the_guides_commands_run_one_after_the_other() {
     type_all(CONNECTING, 10);
     type_all(FILTERS, 5);
     type_all(GROUPS, 5);
+    type_all(CHOOSING, 4);
+    type_all(PREVIEW, 6);
 }
 
 #[test]
@@ -96,8 +102,18 @@ fn documents_name_only_what_exists() {
     let mut documents =
         vec![(root().join("README.md"), root()), (root().join("demo/README.md"), root().join("demo"))];
     documents.extend(
-        ["before-you-start.md", "connecting.md", "writing-filters.md", "groups.md", "when-it-fails.md"]
-            .map(guide),
+        [
+            "before-you-start.md",
+            "connecting.md",
+            "writing-filters.md",
+            "groups.md",
+            "choosing-people.md",
+            "filling-fields.md",
+            "reading-a-preview.md",
+            "when-people-leave.md",
+            "when-it-fails.md",
+        ]
+        .map(guide),
     );
     for (document, folder) in documents {
         let text = std::fs::read_to_string(&document).unwrap();
@@ -138,6 +154,42 @@ fn every_message_has_its_chapter_and_every_chapter_its_message() {
         .map(|line| line[..6].to_owned())
         .collect();
     assert_eq!(codes(), chapters);
+}
+
+#[test]
+fn the_guides_settings_are_valid() {
+    use webtaxon::core::settings::Settings;
+    for document in [GROUPS, CHOOSING, FIELDS, PREVIEW, LEAVING] {
+        let blocks = document.split("```toml\n").skip(1).filter_map(|rest| rest.split("```").next());
+        for block in blocks.filter(|block| !block.contains("[directory")) {
+            // A block is a part of an intake, or of the file behind it.
+            let (keys, tables) = block
+                .split_at(block.find("\n[").or(block.find('[').filter(|at| *at == 0)).unwrap_or(block.len()));
+            let usual = [
+                ("name", "\"staff\""),
+                ("directory", "\"d\""),
+                ("bases", "\"OU=People\""),
+                ("filter", "\"(cn=*)\""),
+            ];
+            let has = |key: &str| {
+                keys.lines().any(|line| line.split('=').next().is_some_and(|name| name.trim() == key))
+            };
+            let missing: String = usual
+                .iter()
+                .filter(|(key, _)| !has(key))
+                .map(|(key, value)| format!("{key} = {value}\n"))
+                .collect();
+            let fields =
+                "[intake.fields]\nlogin = { from = \"uid\" }\nemail = { from = \"mail\", unique = true }\n";
+            let fields = if tables.contains("[intake.fields]") { "" } else { fields };
+            let text = format!(
+                "[directory.d]\nservers = \"ldaps://dc1\"\n[accounts]\nstore = \"csv\"\npath = \"a.csv\"\n[[intake]]\n{missing}{keys}\n{fields}{tables}"
+            );
+            if let Err(error) = Settings::parse("guide", text.as_bytes()) {
+                panic!("{error}\n{text}");
+            }
+        }
+    }
 }
 
 #[test]

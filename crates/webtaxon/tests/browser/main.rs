@@ -5,12 +5,14 @@
 #![allow(
     clippy::unwrap_used,
     clippy::indexing_slicing,
-    reason = "a test that panics has failed, as it should"
+    clippy::print_stdout,
+    reason = "a test that panics has failed, as it should; one prints what it measured"
 )]
 
 use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
 use serde_json::json;
+use std::net::TcpListener;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
@@ -27,21 +29,32 @@ use webtaxon::report;
 const HOSTILE: &str =
     "\"><script>window.hacked=1</script><img src=x onerror=window.hacked=2>\u{202e}{{x}}\u{1b}[2J";
 
-/// The driver and a browser, ended when the test ends.
+/// The driver, ended with its browser when the test ends.
+struct Driver(Child);
+
+impl Drop for Driver {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
 struct Browser {
-    driver: Child,
     client: Client,
     folder: TempDir,
+    _driver: Driver,
 }
 
 impl Browser {
     /// Starts a browser; without scripts if `scripts` is false.
-    async fn open(port: u16, scripts: bool) -> Self {
+    async fn open(scripts: bool) -> Self {
+        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
         let driver = Command::new("chromedriver")
             .arg(format!("--port={port}"))
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
+            .map(Driver)
             .expect("chromedriver is missing: scripts/test installs it");
         let folder = tempfile::tempdir().unwrap();
         let profile = folder.path().join("profile");
@@ -58,7 +71,7 @@ impl Browser {
         builder.capabilities(capabilities);
         for _ in 0..100 {
             if let Ok(client) = builder.connect(&format!("http://127.0.0.1:{port}")).await {
-                return Self { driver, client, folder };
+                return Self { client, folder, _driver: driver };
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
         }
@@ -97,16 +110,8 @@ impl Browser {
         self.client.find(Locator::Css(css)).await.unwrap().click().await.unwrap();
     }
 
-    async fn end(mut self) {
-        self.client.clone().close().await.unwrap();
-        self.driver.kill().unwrap();
-        self.driver.wait().unwrap();
-    }
-}
-
-impl Drop for Browser {
-    fn drop(&mut self) {
-        let _ = self.driver.kill();
+    async fn end(self) {
+        self.client.close().await.unwrap();
     }
 }
 
@@ -185,7 +190,7 @@ fn page(people: usize) -> (Preview, String) {
 #[ignore = "needs Chromium"]
 async fn the_page_is_searched_narrowed_and_sorted() {
     let (preview, page) = page(20);
-    let browser = Browser::open(9515, true).await;
+    let browser = Browser::open(true).await;
     browser.show(&page).await;
     let listed: Vec<String> = preview.changes.iter().map(|change| report::harmless(&change.login)).collect();
     assert_eq!(browser.logins().await, listed, "in the preview's own order");
@@ -219,7 +224,7 @@ async fn the_page_is_searched_narrowed_and_sorted() {
 #[ignore = "needs Chromium"]
 async fn hostile_values_stay_text() {
     let (_, page) = page(3);
-    let browser = Browser::open(9516, true).await;
+    let browser = Browser::open(true).await;
     browser.show(&page).await;
     let facts = browser
         .run("return [String(window.hacked), document.scripts.length, document.images.length, document.querySelectorAll('[onerror]').length]")
@@ -239,7 +244,7 @@ async fn hostile_values_stay_text() {
 #[ignore = "needs Chromium"]
 async fn the_page_is_complete_without_scripts() {
     let (preview, page) = page(20);
-    let browser = Browser::open(9517, false).await;
+    let browser = Browser::open(false).await;
     browser.show(&page).await;
     let main = browser.client.find(Locator::Css("body")).await.unwrap().text().await.unwrap();
     for change in &preview.changes {
@@ -259,7 +264,7 @@ async fn the_page_is_complete_without_scripts() {
 async fn ten_thousand_changes_open_and_are_searched() {
     let (preview, page) = page(10_000);
     assert_eq!(preview.changes.len(), 10_001);
-    let browser = Browser::open(9518, true).await;
+    let browser = Browser::open(true).await;
     browser.show(&page).await;
     let timed = "const field = document.querySelector('input[type=search]');\
         const loaded = performance.getEntriesByType('navigation')[0].domComplete;\
