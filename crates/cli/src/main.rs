@@ -8,6 +8,7 @@ mod filter;
 mod members;
 mod output;
 mod preview;
+mod progress;
 mod run;
 mod survey;
 mod text;

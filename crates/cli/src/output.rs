@@ -2,6 +2,7 @@
 //! goes to standard error. Directory values are made harmless before they reach a terminal.
 
 use crate::arguments::Color;
+use crate::progress::Progress;
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
 use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme};
@@ -14,6 +15,7 @@ const WIDTH: usize = 100;
 
 pub(crate) struct Output {
     choice: ColorChoice,
+    pub(crate) progress: Progress,
 }
 
 /// What a word means, for its colour. The word says it without.
@@ -33,11 +35,12 @@ impl Output {
             Color::Always => ColorChoice::AlwaysAnsi,
             Color::Never => ColorChoice::Never,
         };
-        Self { choice }
+        Self { choice, progress: Progress::default() }
     }
 
     /// Writes an answer. A reader that went away (a pipe that was closed) is no fault.
     pub(crate) fn answer(&self, text: &str) {
+        self.progress.clear();
         let mut stream = AutoStream::new(io::stdout().lock(), self.choice);
         let _ = stream.write_all(text.as_bytes());
         let _ = stream.flush();
@@ -45,6 +48,7 @@ impl Output {
 
     /// Writes what a person should know besides the answer.
     pub(crate) fn aside(&self, text: &str) {
+        self.progress.clear();
         let mut stream = AutoStream::new(io::stderr().lock(), self.choice);
         let _ = stream.write_all(text.as_bytes());
     }

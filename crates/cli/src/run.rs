@@ -37,22 +37,38 @@ impl From<Exit> for ExitCode {
 pub(crate) async fn run(arguments: Arguments) -> ExitCode {
     let output = Output::new(arguments.common.color);
     let common = &arguments.common;
-    match arguments.command {
-        Command::Demo(options) => demo::run(&options, common, &output).await,
-        Command::Check(options) => check(options.wait, common, &output).await,
-        Command::Draft(options) => draft::run(&options, common, &output).await,
-        Command::Browse(options) => survey::browse(&options, common, &output).await,
-        Command::Fields(options) => survey::fields(&options, common, &output).await,
-        Command::Filter(options) => filter::run(&options, common, &output).await,
-        Command::Members(options) => members::run(&options, common, &output).await,
-        Command::Preview(options) => preview::run(&options, common, &output).await,
-        Command::Compare(options) => preview::compare(&options.other, common, &output).await,
-        Command::Why(options) => preview::why(&options.person, common, &output).await,
-        Command::Snapshot(options) => snapshot(&options, common, &output).await,
-        Command::Standin(options) => standin(&options, &output).await,
-        Command::Code { code } => explain(&code, &output),
+    // These end with Ctrl-C in their own way.
+    let goes_on = matches!(arguments.command, Command::Demo(_) | Command::Standin(_));
+    let command = carry_out(arguments.command, common, &output);
+    if goes_on {
+        return command.await.into();
     }
-    .into()
+    tokio::select! {
+        exit = command => exit.into(),
+        () = until_interrupted() => {
+            let read = output.progress.in_words();
+            output.aside(&format!("Stopped{read}. Nothing was changed.\n"));
+            Exit::Failed.into()
+        }
+    }
+}
+
+async fn carry_out(command: Command, common: &Common, output: &Output) -> Exit {
+    match command {
+        Command::Demo(options) => demo::run(&options, common, output).await,
+        Command::Check(options) => check(options.wait, common, output).await,
+        Command::Draft(options) => draft::run(&options, common, output).await,
+        Command::Browse(options) => survey::browse(&options, common, output).await,
+        Command::Fields(options) => survey::fields(&options, common, output).await,
+        Command::Filter(options) => filter::run(&options, common, output).await,
+        Command::Members(options) => members::run(&options, common, output).await,
+        Command::Preview(options) => preview::run(&options, common, output).await,
+        Command::Compare(options) => preview::compare(&options.other, common, output).await,
+        Command::Why(options) => preview::why(&options.person, common, output).await,
+        Command::Snapshot(options) => snapshot(&options, common, output).await,
+        Command::Standin(options) => standin(&options, output).await,
+        Command::Code { code } => explain(&code, output),
+    }
 }
 
 /// Shows a fault and says how the command ends.
@@ -69,7 +85,7 @@ pub(crate) fn failed(error: &Error, output: &Output) -> Exit {
 
 pub(crate) fn open(common: &Common, output: &Output) -> Result<Workspace, Exit> {
     let workspace = Workspace::open(&common.settings).map_err(|error| failed(&error, output))?;
-    let mut workspace = workspace.with_prompt(ask);
+    let mut workspace = workspace.with_prompt(ask).watched(output.progress.watch());
     if let Some(file) = &common.from {
         workspace = workspace.with_snapshot(file).map_err(|error| failed(&error, output))?;
         return Ok(workspace);

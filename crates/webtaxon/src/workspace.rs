@@ -2,7 +2,9 @@
 
 use crate::Error;
 use crate::directory::survey::Finding;
-use crate::directory::{self, Access, CheckStep, Connection, DirectoryError, DirectoryErrorKind, Prompt};
+use crate::directory::{
+    self, Access, CheckStep, Connection, DirectoryError, DirectoryErrorKind, Prompt, Watch,
+};
 use crate::state;
 use crate::store::{self, AccountStore};
 use secrecy::SecretString;
@@ -43,6 +45,7 @@ pub struct Workspace {
     folder: PathBuf,
     prompt: Option<Box<Prompt>>,
     snapshot: Option<Arc<Snapshot>>,
+    watch: Watch,
 }
 
 impl std::fmt::Debug for Workspace {
@@ -62,7 +65,14 @@ impl Workspace {
             std::fs::read(file).map_err(|reason| Error::NoSettings { file: file.to_owned(), reason })?;
         let settings = Settings::parse(&file.display().to_string(), &bytes)?;
         let folder = file.parent().map(Path::to_owned).unwrap_or_default();
-        Ok(Self { settings, file: file.to_owned(), folder, prompt: None, snapshot: None })
+        Ok(Self {
+            settings,
+            file: file.to_owned(),
+            folder,
+            prompt: None,
+            snapshot: None,
+            watch: Watch::default(),
+        })
     }
 
     /// Says how somebody is asked for a password, where the settings say `password = { ask = true }`.
@@ -72,6 +82,13 @@ impl Workspace {
         ask: impl Fn(&str) -> std::io::Result<SecretString> + Send + Sync + 'static,
     ) -> Self {
         self.prompt = Some(Box::new(ask));
+        self
+    }
+
+    /// Says who is told how far a reading has come, while it goes on.
+    #[must_use]
+    pub fn watched(mut self, watch: Watch) -> Self {
+        self.watch = watch;
         self
     }
 
@@ -169,7 +186,8 @@ impl Workspace {
         if self.snapshot.is_some() {
             return Ok(Access::new(directory, &self.folder, None).from_snapshot(self.snapshot.clone()));
         }
-        Ok(Access::new(directory, &self.folder, self.password(directory).await?))
+        let access = Access::new(directory, &self.folder, self.password(directory).await?);
+        Ok(access.watched(self.watch.clone()))
     }
 
     /// Connects to the directory and says who asks.

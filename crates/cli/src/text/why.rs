@@ -200,12 +200,9 @@ fn roles(text: &mut String, why: &Why, width: usize) {
             None => "unknown",
         };
         let path: Vec<String> = role.path.iter().map(|dn| short(dn)).collect();
-        let through = if path.is_empty() { String::new() } else { format!(": through {}", path.join(" > ")) };
-        table.add_row([
-            word.to_owned(),
-            harmless(&role.role),
-            format!("for {}{through}", harmless(&role.rule)),
-        ]);
+        let through = if path.is_empty() { String::new() } else { format!(", through {}", path.join(" > ")) };
+        let rule = if role.rule == "everybody" { "for everybody" } else { &role.rule };
+        table.add_row([word.to_owned(), harmless(&role.role), format!("{}{through}", harmless(rule))]);
     }
     text.push_str(&lines(&table));
 }

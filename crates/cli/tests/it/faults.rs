@@ -1,6 +1,7 @@
 //! Bad input: one clear message, the right exit code, nothing changed.
 
 use crate::command::{Museum, run, webtaxon};
+use std::process::{Command, Stdio};
 
 #[test]
 fn settings_that_are_wrong_end_with_2_and_show_the_place() {
@@ -141,4 +142,28 @@ fn a_standin_that_cannot_start_says_why() {
         let run = run(&mut webtaxon(&["standin", "--ldif", ldif, "--listen", address]));
         assert!(run.code == 1 && run.err.contains("--listen") && run.err.contains(words), "{}", run.err);
     }
+}
+
+#[cfg(unix)]
+#[test]
+fn a_run_that_is_stopped_says_what_was_read_and_changes_nothing() {
+    // The directory says nothing any more after 220 messages.
+    let museum = Museum::open(&["--fault", "stall@220"]);
+    let before = std::fs::read(museum.file("accounts.csv")).unwrap();
+    for command in
+        [&["preview"][..], &["why", "aibbotson"], &["compare", "webtaxon.toml"], &["snapshot", "half.ldif"]]
+    {
+        let mut run = webtaxon(command);
+        run.current_dir(museum.file("")).stdout(Stdio::piped()).stderr(Stdio::piped());
+        let child = run.spawn().unwrap();
+        std::thread::sleep(std::time::Duration::from_secs(1));
+        assert!(Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());
+        let ended = child.wait_with_output().unwrap();
+        let (out, err) = (String::from_utf8(ended.stdout).unwrap(), String::from_utf8(ended.stderr).unwrap());
+        assert_eq!((ended.status.code(), out.as_str()), (Some(1), ""), "{command:?}: {err}");
+        let words = "Stopped: 200 people and 0 groups had been read at ldaps://localhost";
+        assert!(err.contains(words) && err.contains("Nothing was changed."), "{command:?}: {err}");
+    }
+    assert_eq!(std::fs::read(museum.file("accounts.csv")).unwrap(), before);
+    assert!(!museum.file("half.ldif").exists());
 }

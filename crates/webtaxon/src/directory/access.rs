@@ -2,6 +2,7 @@
 //! deadline. One run fetches the password once, however many servers it asks.
 
 use super::connection::{Connection, servers};
+use super::progress::{Progress, Watch};
 use super::transport::Milestone;
 use super::{DirectoryError, DirectoryErrorKind};
 use secrecy::SecretString;
@@ -20,6 +21,8 @@ pub struct Access {
     deadline: Instant,
     /// What answers in place of the servers, if anything does.
     snapshot: Option<Arc<Snapshot>>,
+    /// Who is told how far a reading has come.
+    pub(super) watch: Watch,
 }
 
 impl std::fmt::Debug for Access {
@@ -33,7 +36,21 @@ impl Access {
     #[must_use]
     pub fn new(directory: &Directory, folder: &Path, password: Option<SecretString>) -> Self {
         let deadline = Instant::now() + directory.deadline;
-        Self { directory: directory.clone(), folder: folder.to_owned(), password, deadline, snapshot: None }
+        Self {
+            directory: directory.clone(),
+            folder: folder.to_owned(),
+            password,
+            deadline,
+            snapshot: None,
+            watch: Watch::default(),
+        }
+    }
+
+    /// The same, watched while it is read.
+    #[must_use]
+    pub fn watched(mut self, watch: Watch) -> Self {
+        self.watch = watch;
+        self
     }
 
     /// The same, with a snapshot that answers in place of the servers.
@@ -81,7 +98,11 @@ impl Access {
         for server in list {
             let error = match self.connect(server, &mut |_| {}).await {
                 Ok(mut connection) => match connection.bind(&self.directory, self.password.as_ref()).await {
-                    Ok(()) => return Ok(connection),
+                    Ok(()) => {
+                        self.watch.tell(|| Progress::Connected { server: server.to_string() });
+                        connection.watch = self.watch.clone();
+                        return Ok(connection);
+                    }
                     Err(error) if error.is_servers_own() => error,
                     Err(error) => return Err(error),
                 },
@@ -128,6 +149,7 @@ impl Access {
             password: None,
             deadline: self.deadline,
             snapshot: None,
+            watch: Watch::default(),
         }
     }
 }

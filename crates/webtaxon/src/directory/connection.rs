@@ -4,6 +4,7 @@
 //! slows the server down and nothing piles up here.
 
 use super::offline::Offline;
+use super::progress::Watch;
 use super::transport::{self, Milestone, Stream};
 use super::{DirectoryError, DirectoryErrorKind, Query, RootDse, domain};
 use std::collections::VecDeque;
@@ -48,6 +49,8 @@ pub struct Connection {
     ahead: Option<(RequestId, Octets)>,
     /// What answers in place of a server, if anything does.
     offline: Option<Offline>,
+    /// Who is told how far a reading has come.
+    pub(super) watch: Watch,
 }
 
 /// The directory's servers, in the order in which they are to be tried.
@@ -92,6 +95,7 @@ impl Connection {
             broken: None,
             ahead: None,
             offline: None,
+            watch: Watch::default(),
         };
         match connection.read_root().await {
             // A shy server may be willing to after the bind.
@@ -124,6 +128,7 @@ impl Connection {
             broken: None,
             ahead: None,
             offline: Some(offline),
+            watch: Watch::default(),
         }
     }
 

@@ -7,6 +7,7 @@
 
 use super::connection::Connection;
 use super::group::{Members, members, not_the_rest};
+use super::progress::Progress;
 use super::search::{Found, Query};
 use super::sweep::member_login;
 use super::swept::Swept;
@@ -162,6 +163,8 @@ pub(super) async fn read(
                 }
                 level.retain(|lookup| lookup.range.is_some());
             }
+            let read = sweep.graph_mut().groups();
+            connection.watch.tell(|| Progress::Groups { read });
             // In the order of names, whatever the order of the answers was.
             let graph = sweep.graph_mut();
             let name = |id: NodeId| Some((graph.key(id)?.clone(), graph.dn(id).to_owned()));

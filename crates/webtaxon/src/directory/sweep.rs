@@ -6,6 +6,7 @@
 use super::access::Access;
 use super::connection::Connection;
 use super::moved::Mark;
+use super::progress::{EVERY, Progress};
 use super::search::{Found, Query};
 use super::split::{self, Portions};
 use super::{DirectoryError, followed, nest};
@@ -173,6 +174,7 @@ impl Reader<'_> {
             let present = LASTING.into_iter().find(|name| self.sweep.people().names().find(name).is_some());
             present.unwrap_or(usual).to_owned()
         });
+        self.connection.watch.tell(|| Progress::People { read: self.sweep.people().len() });
         self.sweep.set_identity(&identity);
         mark.look_again(self, &identity).await?;
         self.identities(&identity);
@@ -392,6 +394,9 @@ impl Reader<'_> {
         // A link that cannot be a value of the attribute cannot be looked up; it stays unknown.
         let filter = |person: Identity| Some((person.clone(), person.filter(identity)?));
         let askable: Vec<(Identity, Filter)> = missing.into_iter().filter_map(filter).collect();
+        if !askable.is_empty() {
+            self.connection.watch.tell(|| Progress::LookingFor { people: askable.len() });
+        }
         for batch in askable.chunks(LOOKUP_BATCH) {
             let people = batch.iter().map(|(person, _)| person.clone()).collect();
             let part = self.sweep.open(Part::Lookup { people });
@@ -418,11 +423,18 @@ pub(super) async fn run(
     purpose: Purpose<'_>,
     brought: &mut Brought,
 ) -> Result<(), DirectoryError> {
+    let watch = connection.watch.clone();
     let mut search = connection.search(query).await?;
     while let Some(found) = search.next().await? {
         match found {
             Found::Reference(urls) => brought.references.push(urls),
-            Found::Entry(entry) => keep(sweep, &entry, purpose, brought),
+            Found::Entry(entry) => {
+                keep(sweep, &entry, purpose, brought);
+                let read = sweep.people().len();
+                if read.is_multiple_of(EVERY) && !matches!(purpose, Purpose::Whereabouts(_)) {
+                    watch.tell(|| Progress::People { read });
+                }
+            }
         }
         if brought.again > brought.new + AGAIN {
             brought.short = Some("the server sends the same entries again and again".to_owned());

@@ -6,6 +6,7 @@
 use super::DirectoryError;
 use super::connection::Connection;
 use super::group::GROUP_CLASSES;
+use super::progress::{EVERY, Progress};
 use super::search::{Found, Query};
 use std::collections::HashMap;
 use webtaxon_core::filter::Filter;
@@ -55,10 +56,17 @@ impl Swept {
         let classes = Filter::any(GROUP_CLASSES.map(|class| Filter::equal("objectClass", class)));
         let mut short = "";
         for base in std::mem::take(&mut self.bases) {
+            let watch = connection.watch.clone();
             let mut search = connection.search(Query::subtree(&base, classes.clone(), attributes)).await?;
             loop {
                 match search.next().await {
-                    Ok(Some(Found::Entry(entry))) => self.keep(entry),
+                    Ok(Some(Found::Entry(entry))) => {
+                        self.keep(entry);
+                        let read = self.groups.len();
+                        if read.is_multiple_of(EVERY) {
+                            watch.tell(|| Progress::Groups { read });
+                        }
+                    }
                     Ok(Some(Found::Reference(_))) => {}
                     Ok(None) => break,
                     Err(error) if error.is_fatal() => return Err(error),

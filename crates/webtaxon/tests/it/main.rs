@@ -18,3 +18,4 @@ mod preview;
 mod snapshots;
 mod store;
 mod survey;
+mod watching;

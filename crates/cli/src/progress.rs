@@ -1,0 +1,87 @@
+//! How far a reading has come: a line on a terminal's standard error, and the words for it if the run is
+//! stopped.
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use webtaxon::directory::{Progress as Event, Watch};
+
+/// The line, and the latest of each count.
+#[derive(Clone)]
+pub(crate) struct Progress {
+    bar: ProgressBar,
+    read: Arc<Mutex<Read>>,
+}
+
+#[derive(Default)]
+struct Read {
+    server: Option<String>,
+    people: usize,
+    groups: usize,
+}
+
+impl Default for Progress {
+    fn default() -> Self {
+        // Nothing is drawn where standard error is no terminal.
+        let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(8));
+        if let Ok(style) = ProgressStyle::with_template("{msg} ({elapsed})") {
+            bar.set_style(style);
+        }
+        Self { bar, read: Arc::default() }
+    }
+}
+
+impl Progress {
+    /// What the workspace tells as it reads.
+    pub(crate) fn watch(&self) -> Watch {
+        let progress = self.clone();
+        Watch::new(move |event| progress.take(event))
+    }
+
+    fn take(&self, event: &Event) {
+        let Ok(mut read) = self.read.lock() else { return };
+        let line = match event {
+            Event::Connected { server } => {
+                *read = Read { server: Some(server.clone()), ..Read::default() };
+                format!("Connected to {}", crate::output::harmless(server))
+            }
+            Event::People { read: people } => {
+                read.people = *people;
+                format!("Reading people: {people}")
+            }
+            Event::Groups { read: groups } => {
+                read.groups = *groups;
+                format!("Reading groups: {groups}; people: {}", read.people)
+            }
+            Event::LookingFor { people } => {
+                format!("Looking for {people} people whom the bases do not have")
+            }
+            _ => return,
+        };
+        if self.bar.is_finished() {
+            self.bar.reset(); // something was said in between
+        }
+        self.bar.enable_steady_tick(Duration::from_millis(125));
+        self.bar.set_message(line);
+    }
+
+    /// Takes the line away, for what comes instead.
+    pub(crate) fn clear(&self) {
+        self.bar.disable_steady_tick();
+        self.bar.finish_and_clear();
+    }
+
+    /// What was read so far, behind "Stopped".
+    pub(crate) fn in_words(&self) -> String {
+        let Ok(read) = self.read.lock() else { return String::new() };
+        match &read.server {
+            Some(server) => format!(
+                ": {} people and {} groups had been read at {}",
+                read.people,
+                read.groups,
+                crate::output::harmless(server)
+            ),
+            None => " before the directory was reached".to_owned(),
+        }
+    }
+}
