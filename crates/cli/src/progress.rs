@@ -81,7 +81,7 @@ impl Progress {
                 read.groups,
                 crate::output::harmless(server)
             ),
-            None => " before the directory was reached".to_owned(),
+            None => String::new(),
         }
     }
 }

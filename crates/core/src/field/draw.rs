@@ -2,7 +2,7 @@
 
 use super::{Choice, Condition, Fault, FieldRule, Held, LIST, Source};
 use crate::account::Account;
-use crate::entry::{Entry, Names};
+use crate::entry::{Entry, NameId, Names};
 use crate::filter::Matcher;
 use crate::membership::Reach;
 use crate::name::{Dn, DnKey};
@@ -101,17 +101,30 @@ impl Proposal {
     }
 }
 
-/// The filters of the rules, made ready for one set of entries.
-struct Filters {
-    fields: Vec<Vec<Option<Matcher>>>,
+/// The rules, made ready for one set of entries.
+struct Ready {
+    fields: Vec<Vec<ReadyChoice>>,
     roles: Vec<Option<Matcher>>,
 }
 
-impl Filters {
+/// One choice: its filter, and the descriptions under which its attributes stand.
+struct ReadyChoice {
+    filter: Option<Matcher>,
+    from: Vec<NameId>,
+}
+
+impl Ready {
     fn new(intake: &Intake, schema: &Schema, names: &Names) -> Self {
         let ready =
             |condition: &Condition| condition.when.as_ref().map(|filter| Matcher::new(filter, schema, names));
-        let choices = |rule: &FieldRule| rule.choices.iter().map(|choice| ready(&choice.condition)).collect();
+        let choice = |choice: &Choice| {
+            let from = match &choice.source {
+                Source::Attributes(list) => list.iter().flat_map(|name| names.covered_by(name)).collect(),
+                Source::Value(_) | Source::Join(_) => Vec::new(),
+            };
+            ReadyChoice { filter: ready(&choice.condition), from }
+        };
+        let choices = |rule: &FieldRule| rule.choices.iter().map(choice).collect();
         Self {
             fields: intake.fields.values().map(choices).collect(),
             roles: intake.roles.iter().map(|role| ready(&role.condition)).collect(),
@@ -124,15 +137,15 @@ impl Filters {
 struct Place<'d> {
     entry: Entry<'d>,
     key: &'d DnKey,
-    filters: &'d Filters,
+    ready: &'d Ready,
 }
 
 /// Draws fields and roles from the people of one reading.
 pub struct Drawer<'r> {
     intake: &'r Intake,
     reading: &'r Reading,
-    people: Filters,
-    followed: Filters,
+    people: Ready,
+    followed: Ready,
     /// Everybody in each group that a condition asks about.
     groups: HashMap<DnKey, Reach>,
     login: usize,
@@ -155,8 +168,8 @@ impl<'r> Drawer<'r> {
             (key.clone(), graph.reach([&key]))
         });
         Self {
-            people: Filters::new(intake, schema, reading.people().names()),
-            followed: Filters::new(intake, schema, reading.followed_names()),
+            people: Ready::new(intake, schema, reading.people().names()),
+            followed: Ready::new(intake, schema, reading.followed_names()),
             groups: groups.collect(),
             login: intake.fields.get_index_of("login").unwrap_or(0),
             intake,
@@ -166,7 +179,7 @@ impl<'r> Drawer<'r> {
 
     fn person(&self, person: usize) -> Option<Place<'_>> {
         let (entry, key) = (self.reading.people().get(person)?, self.reading.key(person)?);
-        Some(Place { entry, key, filters: &self.people })
+        Some(Place { entry, key, ready: &self.people })
     }
 
     /// Draws every field and role of the person at this place of [`Reading::people`].
@@ -224,7 +237,7 @@ impl<'r> Drawer<'r> {
     #[must_use]
     pub fn role(&self, person: usize, role: usize) -> Option<bool> {
         let (rule, place) = (self.intake.roles.get(role)?, self.person(person)?);
-        let filter = place.filters.roles.get(role).and_then(Option::as_ref);
+        let filter = place.ready.roles.get(role).and_then(Option::as_ref);
         match self.holds(&rule.condition, filter, place) {
             Held::Yes => Some(true),
             Held::No => Some(false),
@@ -246,7 +259,8 @@ impl<'r> Drawer<'r> {
     pub fn condition(&self, person: usize, field: usize, choice: usize) -> Held {
         let rule = self.intake.fields.get_index(field).and_then(|(_, rule)| rule.choices.get(choice));
         let (Some(rule), Some(place)) = (rule, self.person(person)) else { return Held::No };
-        let filter = place.filters.fields.get(field).and_then(|list| list.get(choice)?.as_ref());
+        let ready = place.ready.fields.get(field).and_then(|list| list.get(choice));
+        let filter = ready.and_then(|ready| ready.filter.as_ref());
         self.holds(&rule.condition, filter, place)
     }
 
@@ -269,8 +283,8 @@ impl<'r> Drawer<'r> {
     fn rule(&self, place: Place<'_>, field: usize, may_follow: bool) -> Drawn {
         let Some((_, rule)) = self.intake.fields.get_index(field) else { return Drawn::Nothing };
         for (at, choice) in rule.choices.iter().enumerate() {
-            let filter = place.filters.fields.get(field).and_then(|list| list.get(at)?.as_ref());
-            match self.holds(&choice.condition, filter, place) {
+            let Some(ready) = place.ready.fields.get(field).and_then(|list| list.get(at)) else { continue };
+            match self.holds(&choice.condition, ready.filter.as_ref(), place) {
                 Held::No => continue,
                 Held::Unknown => {
                     let why = format!("{} was not read to its end", choice.condition.in_words());
@@ -278,7 +292,7 @@ impl<'r> Drawer<'r> {
                 }
                 Held::Yes => {}
             }
-            match self.choice(rule, choice, place, may_follow) {
+            match self.choice(rule, (choice, ready), place, may_follow) {
                 Ok(Some(value)) => return Drawn::Value(value, at),
                 Ok(None) => {}
                 Err(open) => return Drawn::Open(open),
@@ -291,7 +305,7 @@ impl<'r> Drawer<'r> {
     fn choice(
         &self,
         rule: &FieldRule,
-        choice: &Choice,
+        (choice, ready): (&Choice, &ReadyChoice),
         place: Place<'_>,
         may_follow: bool,
     ) -> Result<Option<String>, Open> {
@@ -306,8 +320,8 @@ impl<'r> Drawer<'r> {
                 };
                 join.fill(first).map_or(Ok(None), |text| one(text.as_bytes()))
             }
-            Source::Attributes(list) => {
-                let values = list.iter().flat_map(|name| entry.values(name));
+            Source::Attributes(_) => {
+                let values = ready.from.iter().flat_map(|id| entry.values_by_id(*id));
                 let mut fault = None;
                 let mut every = Vec::new();
                 for value in values {
@@ -376,7 +390,7 @@ impl<'r> Drawer<'r> {
             Some(person) => self.person(person).map(|place| self.rule(place, field, false)),
             None => match self.reading.followed(&key) {
                 Followed::Entry(entry) => {
-                    Some(self.rule(Place { entry, key: &key, filters: &self.followed }, field, false))
+                    Some(self.rule(Place { entry, key: &key, ready: &self.followed }, field, false))
                 }
                 Followed::Gone => None,
                 Followed::Unknown => {

@@ -8,8 +8,11 @@ use crate::name::short;
 use crate::reading::{Reading, Whereabouts, Whole};
 use crate::selection::{Candidate, Dropped, Selection, Step};
 use crate::settings::{Adopt, LeavingAction, LeavingRule, MatchBy, OtherRoles, Settings};
+use foldhash::{HashMap, HashSet};
 use indexmap::IndexMap;
-use std::collections::{BTreeSet, HashMap, HashSet};
+use smallvec::SmallVec;
+use std::borrow::Cow;
+use std::collections::BTreeSet;
 
 /// Everything that deciding looks at, indexed.
 pub(super) struct Matching<'a> {
@@ -19,19 +22,40 @@ pub(super) struct Matching<'a> {
     accounts: &'a [Account],
     memory: &'a Memory,
     by_link: HashMap<&'a Identity, usize>,
-    by_login: HashMap<String, usize>,
+    by_login: HashMap<Folded<'a>, usize>,
     /// Candidates by the login that they would have.
-    wanted_logins: HashMap<String, Vec<usize>>,
+    wanted_logins: Index<'a>,
     /// For each field that must be unique: who has a value, and who would have it.
     unique: Vec<Unique<'a>>,
-    protected: HashSet<String>,
+    protected: HashSet<Folded<'a>>,
 }
 
 struct Unique<'a> {
     rule: usize,
     field: &'a str,
-    accounts: HashMap<String, Vec<usize>>,
-    candidates: HashMap<String, Vec<usize>>,
+    accounts: Index<'a>,
+    candidates: Index<'a>,
+}
+
+/// A text in the form in which two are the same whatever their case; most are in it already.
+type Folded<'a> = Cow<'a, str>;
+
+/// Who has a value; hardly ever more than one.
+type Index<'a> = HashMap<Folded<'a>, SmallVec<[usize; 2]>>;
+
+fn folded(text: &str) -> Folded<'_> {
+    let text = text.trim();
+    let is_folded = text.bytes().all(|byte| byte.is_ascii() && !byte.is_ascii_uppercase());
+    if is_folded { Cow::Borrowed(text) } else { Cow::Owned(text.to_lowercase()) }
+}
+
+fn index<'a>(values: impl Iterator<Item = &'a str>) -> Index<'a> {
+    let mut index = Index::default();
+    index.reserve(values.size_hint().0);
+    for (at, value) in values.enumerate() {
+        index.entry(folded(value)).or_default().push(at);
+    }
+    index
 }
 
 /// What was decided.
@@ -50,24 +74,15 @@ impl<'a> Matching<'a> {
         accounts: &'a [Account],
         memory: &'a Memory,
     ) -> Self {
-        let mut wanted_logins: HashMap<String, Vec<usize>> = HashMap::new();
-        for (index, candidate) in selection.candidates.iter().enumerate() {
-            wanted_logins.entry(Account::login_key(candidate.proposal.login())).or_default().push(index);
-        }
         let rules = settings.intake.fields.iter().enumerate();
+        let candidates = selection.candidates.iter();
         let unique = rules
             .filter(|(_, (name, rule))| rule.unique && *name != "login")
-            .map(|(rule, (field, _))| {
-                let mut candidates: HashMap<String, Vec<usize>> = HashMap::new();
-                for (index, candidate) in selection.candidates.iter().enumerate() {
-                    candidates.entry(candidate.proposal.value(rule).to_lowercase()).or_default().push(index);
-                }
-                let mut with: HashMap<String, Vec<usize>> = HashMap::new();
-                for (at, account) in accounts.iter().enumerate() {
-                    with.entry(account.field(field).to_lowercase()).or_default().push(at);
-                }
-                let accounts = with;
-                Unique { rule, field, accounts, candidates }
+            .map(|(rule, (field, _))| Unique {
+                rule,
+                field,
+                accounts: index(accounts.iter().map(|one| one.field(field))),
+                candidates: index(candidates.clone().map(|one| one.proposal.value(rule))),
             })
             .collect();
         Self {
@@ -81,14 +96,10 @@ impl<'a> Matching<'a> {
                 .enumerate()
                 .filter_map(|(at, one)| Some((one.link.as_ref()?, at)))
                 .collect(),
-            by_login: accounts
-                .iter()
-                .enumerate()
-                .map(|(at, one)| (Account::login_key(&one.login), at))
-                .collect(),
-            wanted_logins,
+            by_login: accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect(),
+            wanted_logins: index(candidates.map(|one| one.proposal.login())),
             unique,
-            protected: settings.accounts.protected.iter().map(|login| Account::login_key(login)).collect(),
+            protected: settings.accounts.protected.iter().map(|login| folded(login)).collect(),
         }
     }
 
@@ -96,8 +107,8 @@ impl<'a> Matching<'a> {
     pub(super) fn outcome(&self) -> Outcome {
         let mut outcome = Outcome::default();
         let matched = self.adoptions();
-        let mut claimed = HashSet::new();
-        let mut seen: HashMap<&Identity, usize> = HashMap::new();
+        let mut claimed = HashSet::default();
+        let mut seen: HashMap<&Identity, usize> = HashMap::default();
         for (index, candidate) in self.selection.candidates.iter().enumerate() {
             let first = *seen.entry(&candidate.identity).or_insert(index);
             if first == index {
@@ -116,7 +127,7 @@ impl<'a> Matching<'a> {
     }
 
     fn is_protected(&self, account: &Account) -> bool {
-        self.protected.contains(&Account::login_key(&account.login))
+        self.protected.contains(&folded(&account.login))
     }
 
     fn dn_of(&self, candidate: usize) -> Option<String> {
@@ -134,7 +145,7 @@ impl<'a> Matching<'a> {
         outcome: &mut Outcome,
     ) {
         let linked = self.by_link.get(&candidate.identity).copied();
-        let key = Account::login_key(candidate.proposal.login());
+        let key = folded(candidate.proposal.login());
         let named = self.by_login.get(&key).copied();
         claimed.extend(linked);
         let protected = linked.filter(|at| self.accounts.get(*at).is_some_and(|one| self.is_protected(one)));
@@ -192,8 +203,8 @@ impl<'a> Matching<'a> {
 
     /// Whether somebody else wants the candidate's login.
     fn rival_clash(&self, index: usize, candidate: &Candidate) -> Option<Clash> {
-        let key = Account::login_key(candidate.proposal.login());
-        let rivals = self.wanted_logins.get(&key).map(Vec::as_slice).unwrap_or_default();
+        let key = folded(candidate.proposal.login());
+        let rivals = self.wanted_logins.get(&key).map(SmallVec::as_slice).unwrap_or_default();
         let others = rivals.iter().filter(|rival| **rival != index).filter_map(|rival| self.dn_of(*rival));
         (rivals.len() > 1).then(|| Clash::SameLogin { others: others.collect() })
     }
@@ -217,14 +228,14 @@ impl<'a> Matching<'a> {
     /// For each candidate without an account of their own: the one made by hand that becomes theirs, or
     /// the clash about it. None becomes two people's.
     fn adoptions(&self) -> Vec<Result<Option<usize>, Clash>> {
-        let mut wanted: HashMap<usize, Vec<usize>> = HashMap::new();
+        let mut wanted: HashMap<usize, Vec<usize>> = HashMap::default();
         let candidates = self.selection.candidates.iter().enumerate();
         let mut matched: Vec<Result<Option<usize>, Clash>> = candidates
             .map(|(index, candidate)| {
                 if self.by_link.contains_key(&candidate.identity) {
                     return Ok(None);
                 }
-                let key = Account::login_key(candidate.proposal.login());
+                let key = folded(candidate.proposal.login());
                 let found = self.by_hand(candidate, self.by_login.get(&key).copied());
                 if let Ok(Some(account)) = found {
                     wanted.entry(account).or_default().push(index);
@@ -256,10 +267,12 @@ impl<'a> Matching<'a> {
                 MatchBy::Login => named.into_iter().collect(),
                 MatchBy::Field(field) => {
                     let unique = self.unique.iter().find(|unique| unique.field == field);
-                    let value = |unique: &Unique<'_>| candidate.proposal.value(unique.rule).to_lowercase();
+                    let value = |unique: &Unique<'_>| folded(candidate.proposal.value(unique.rule));
                     let with =
                         unique.map(|unique| (unique, value(unique))).filter(|(_, value)| !value.is_empty());
-                    with.and_then(|(unique, value)| unique.accounts.get(&value)).cloned().unwrap_or_default()
+                    with.and_then(|(unique, value)| unique.accounts.get(&value))
+                        .map(|list| list.to_vec())
+                        .unwrap_or_default()
                 }
             };
             let is_free = |at: &usize| {
@@ -302,7 +315,7 @@ impl<'a> Matching<'a> {
             if value.is_empty() || !fields.contains_key(unique.field) {
                 return None;
             }
-            let key = value.to_lowercase();
+            let key = folded(value);
             let clash = |holder: String| {
                 Some(Clash::SameValue { field: unique.field.to_owned(), value: value.to_owned(), holder })
             };
@@ -359,7 +372,7 @@ impl<'a> Matching<'a> {
         }
         let old = account.field("roles");
         let new = self.roles(proposal, old);
-        if items(old) != items(&new) {
+        if old != new && items(old) != items(&new) {
             fields.insert("roles".to_owned(), changed(old, &new));
         }
         fields
