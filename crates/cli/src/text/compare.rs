@@ -1,6 +1,6 @@
 //! What other settings would change: the figures side by side, then who.
 
-use super::{columns, heading, lines, one_field, some};
+use super::{accounts_table, columns, heading, lines, one_field, some};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use std::path::Path;
@@ -98,7 +98,7 @@ fn moved(text: &mut String, title: &str, why: &str, list: &[Moved], width: usize
         return;
     }
     heading(text, &format!("{title} ({}), and {why}", list.len()));
-    let mut table = columns(width, &[Some(18), Some(24), None]);
+    let mut table = accounts_table(width);
     for one in list.iter().take(MOST) {
         table.add_row([harmless(&one.login), short(&one.dn), harmless(&one.why)]);
     }
@@ -112,7 +112,7 @@ fn differing(text: &mut String, comparison: &Comparison, width: usize) {
         return;
     }
     heading(text, &format!("Would be drawn otherwise ({})", list.len()));
-    let mut table = columns(width, &[Some(18), Some(24), None]);
+    let mut table = accounts_table(width);
     for one in list.iter().take(MOST) {
         let fields: Vec<String> = one.fields.iter().map(|(name, field)| one_field(name, field)).collect();
         table.add_row([harmless(&one.login), short(&one.dn), fields.join("\n")]);

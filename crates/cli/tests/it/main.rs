@@ -12,5 +12,6 @@ mod faults;
 mod filter;
 mod members;
 mod preview;
+mod schemas;
 mod survey;
 mod why;
