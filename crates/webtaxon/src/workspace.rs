@@ -1,7 +1,7 @@
 //! One settings file and the files beside it: where every run begins.
 
 use crate::Error;
-use crate::directory::survey::Finding;
+use crate::directory::survey::{EntryKind, Finding};
 use crate::directory::{
     self, Access, CheckStep, Connection, DirectoryError, DirectoryErrorKind, Prompt, Watch,
 };
@@ -314,7 +314,8 @@ impl Workspace {
         let mut connection = self.connect().await?;
         let found = directory::survey::find(&mut connection, text, 50).await;
         connection.close().await;
-        let (found, _) = found?;
+        let mut found = found?.0;
+        found.retain(|one| one.kind != EntryKind::Group);
         let is_called = |one: &&Finding| {
             [Some(&one.name), one.login.as_ref(), one.mail.as_ref()]
                 .into_iter()

@@ -31,6 +31,7 @@ fn the_story_answers_for_people_in_and_out_and_for_accounts() {
         ("dpryce", &["until you decide a clash: the login of dpryce"]),
         ("gus.h", &["it was made by hand", "A clash: ghollow"]),
         ("admin", &["it is protected"]),
+        ("Curators", &[]),
         ("CN=Room 12,OU=Nowhere,DC=quillmere,DC=example", &[]),
     ] {
         let run = museum.run(&["why", who]);
