@@ -3,6 +3,15 @@
 use crate::identity::Identity;
 use indexmap::IndexMap;
 use serde::Serialize;
+use std::borrow::Cow;
+
+/// A text in the form in which two are the same, whatever their case and the blanks around them; most
+/// are in it already.
+pub(crate) fn folded(text: &str) -> Cow<'_, str> {
+    let text = text.trim();
+    let is_folded = text.bytes().all(|byte| byte.is_ascii() && !byte.is_ascii_uppercase());
+    if is_folded { Cow::Borrowed(text) } else { Cow::Owned(text.to_lowercase()) }
+}
 
 /// Whether the application lets an account in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -31,7 +40,7 @@ impl Account {
     /// The form in which two logins are the same login.
     #[must_use]
     pub fn login_key(login: &str) -> String {
-        login.trim().to_lowercase()
+        folded(login).into_owned()
     }
 
     /// The value of a field, `login` included; empty where there is none.

@@ -7,7 +7,7 @@
 
 use crate::entry::{Entries, Entry, Names};
 use crate::identity::Identity;
-use crate::membership::{Graph, NodeId};
+use crate::membership::{Graph, NodeId, Reach};
 use crate::name::{Dn, DnKey};
 use crate::settings::Intake;
 use indexmap::IndexSet;
@@ -82,6 +82,17 @@ pub enum Purpose {
     Decide,
 }
 
+impl Part {
+    /// Whose members may not be known if it was not read to its end.
+    fn hides_members(&self) -> Hidden {
+        match self {
+            Self::Group { dn, .. } => Hidden::Of(dn.key()),
+            Self::PrimaryGroups | Self::Snapshot => Hidden::Any,
+            _ => Hidden::None,
+        }
+    }
+}
+
 impl fmt::Display for Part {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
@@ -120,9 +131,21 @@ pub struct Gap {
     /// Whether the people who must stay out may be incomplete through it.
     #[serde(skip)]
     pub hides_excluded: bool,
-    /// Whether somebody may be in a group without its being known.
+    /// Whose members may not be known through it.
     #[serde(skip)]
-    pub hides_members: bool,
+    pub hides_members: Hidden,
+}
+
+/// Groups whose members may not be known.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Hidden {
+    /// Of none.
+    #[default]
+    None,
+    /// Of this group, and of every group that it is in.
+    Of(DnKey),
+    /// Of any.
+    Any,
 }
 
 impl fmt::Display for Gap {
@@ -317,7 +340,7 @@ impl Sweep {
                 Part::PrimaryGroups => !intake.not_in_group.is_empty(),
                 _ => false,
             };
-            let hides_members = matches!(part, Part::Group { .. } | Part::PrimaryGroups | Part::Snapshot);
+            let hides_members = part.hides_members();
             gaps.push(Gap { part: part.to_string(), reason, hides_excluded, hides_members });
         }
         let told = |gaps: &[Gap], part: &Part| gaps.iter().any(|gap| gap.part == part.to_string());
@@ -332,7 +355,7 @@ impl Sweep {
                 let hides_excluded = matches!(needed, Part::Group { purpose: Purpose::Exclude, .. });
                 let why = self.cut.as_ref().map_or_else(String::new, |reason| format!(": {reason}"));
                 let reason = format!("it was not read{why}");
-                let hides_members = matches!(needed, Part::Group { .. });
+                let hides_members = needed.hides_members();
                 gaps.push(Gap { part: needed.to_string(), reason, hides_excluded, hides_members });
             }
         }
@@ -434,10 +457,14 @@ impl Reading {
         self.followed.entries.names()
     }
 
-    /// Whether somebody may be in a group without its being known.
+    /// Whether somebody may be in a group without its being known; `reach` is what lies in it.
     #[must_use]
-    pub fn hides_members(&self) -> bool {
-        self.gaps.iter().any(|gap| gap.hides_members)
+    pub fn hides_members_of(&self, group: &DnKey, reach: &Reach) -> bool {
+        self.gaps.iter().any(|gap| match &gap.hides_members {
+            Hidden::None => false,
+            Hidden::Of(hidden) => hidden == group || reach.contains(&self.graph, hidden),
+            Hidden::Any => true,
+        })
     }
 
     /// The groups that were read.

@@ -104,32 +104,50 @@ impl Proposal {
 /// The rules, made ready for one set of entries.
 struct Ready {
     fields: Vec<Vec<ReadyChoice>>,
-    roles: Vec<Option<Matcher>>,
+    roles: Vec<ReadyCondition>,
 }
 
-/// One choice: its filter, and the descriptions under which its attributes stand.
+/// One choice: its condition, and the descriptions under which its attributes stand.
 struct ReadyChoice {
-    filter: Option<Matcher>,
+    condition: ReadyCondition,
     from: Vec<NameId>,
+}
+
+/// One condition, its names ready to be compared.
+struct ReadyCondition {
+    filter: Option<Matcher>,
+    groups: Vec<DnKey>,
+    under: Vec<DnKey>,
 }
 
 impl Ready {
     fn new(intake: &Intake, schema: &Schema, names: &Names) -> Self {
-        let ready =
-            |condition: &Condition| condition.when.as_ref().map(|filter| Matcher::new(filter, schema, names));
+        let condition = |condition: &Condition| ReadyCondition {
+            filter: condition.when.as_ref().map(|filter| Matcher::new(filter, schema, names)),
+            groups: condition.in_group.iter().map(Dn::key).collect(),
+            under: condition.under.iter().map(Dn::key).collect(),
+        };
         let choice = |choice: &Choice| {
             let from = match &choice.source {
                 Source::Attributes(list) => list.iter().flat_map(|name| names.covered_by(name)).collect(),
                 Source::Value(_) | Source::Join(_) => Vec::new(),
             };
-            ReadyChoice { filter: ready(&choice.condition), from }
+            ReadyChoice { condition: condition(&choice.condition), from }
         };
         let choices = |rule: &FieldRule| rule.choices.iter().map(choice).collect();
         Self {
             fields: intake.fields.values().map(choices).collect(),
-            roles: intake.roles.iter().map(|role| ready(&role.condition)).collect(),
+            roles: intake.roles.iter().map(|role| condition(&role.condition)).collect(),
         }
     }
+}
+
+/// A group that a condition asks about.
+struct Deciding {
+    /// Everybody in it.
+    reach: Reach,
+    /// Whether somebody may be in it besides.
+    is_hidden: bool,
 }
 
 /// One entry, with what its conditions need.
@@ -146,8 +164,7 @@ pub struct Drawer<'r> {
     reading: &'r Reading,
     people: Ready,
     followed: Ready,
-    /// Everybody in each group that a condition asks about.
-    groups: HashMap<DnKey, Reach>,
+    groups: HashMap<DnKey, Deciding>,
     login: usize,
 }
 
@@ -165,7 +182,9 @@ impl<'r> Drawer<'r> {
         let graph = reading.graph();
         let groups = intake.deciding_groups().into_iter().map(|group| {
             let key = group.key();
-            (key.clone(), graph.reach([&key]))
+            let reach = graph.reach([&key]);
+            let is_hidden = reading.hides_members_of(&key, &reach);
+            (key, Deciding { reach, is_hidden })
         });
         Self {
             people: Ready::new(intake, schema, reading.people().names()),
@@ -236,9 +255,8 @@ impl<'r> Drawer<'r> {
     /// Whether one person has the role at `role` of the settings; none where nobody can say.
     #[must_use]
     pub fn role(&self, person: usize, role: usize) -> Option<bool> {
-        let (rule, place) = (self.intake.roles.get(role)?, self.person(person)?);
-        let filter = place.ready.roles.get(role).and_then(Option::as_ref);
-        match self.holds(&rule.condition, filter, place) {
+        let place = self.person(person)?;
+        match self.holds(place.ready.roles.get(role)?, place) {
             Held::Yes => Some(true),
             Held::No => Some(false),
             Held::Unknown => None,
@@ -249,42 +267,32 @@ impl<'r> Drawer<'r> {
     #[must_use]
     pub fn path(&self, person: usize, group: &Dn) -> Vec<&'r str> {
         match (self.groups.get(&group.key()), self.reading.key(person)) {
-            (Some(reach), Some(key)) => reach.path(self.reading.graph(), key),
+            (Some(group), Some(key)) => group.reach.path(self.reading.graph(), key),
             _ => Vec::new(),
         }
     }
 
-    /// Whether a condition of the settings holds for one person; `field` and `choice` say which.
-    #[must_use]
-    pub fn condition(&self, person: usize, field: usize, choice: usize) -> Held {
-        let rule = self.intake.fields.get_index(field).and_then(|(_, rule)| rule.choices.get(choice));
-        let (Some(rule), Some(place)) = (rule, self.person(person)) else { return Held::No };
-        let ready = place.ready.fields.get(field).and_then(|list| list.get(choice));
-        let filter = ready.and_then(|ready| ready.filter.as_ref());
-        self.holds(&rule.condition, filter, place)
-    }
-
-    fn holds(&self, condition: &Condition, filter: Option<&Matcher>, place: Place<'_>) -> Held {
-        if filter.is_some_and(|filter| !filter.matches(place.entry)) {
+    fn holds(&self, condition: &ReadyCondition, place: Place<'_>) -> Held {
+        let ReadyCondition { filter, groups, under } = condition;
+        if filter.as_ref().is_some_and(|filter| !filter.matches(place.entry)) {
             return Held::No;
         }
-        if !condition.under.is_empty() && !condition.under.iter().any(|top| place.key.is_within(&top.key())) {
+        if !under.is_empty() && !under.iter().any(|top| place.key.is_within(top)) {
             return Held::No;
         }
         let graph = self.reading.graph();
-        let is_in =
-            |group: &Dn| self.groups.get(&group.key()).is_some_and(|reach| reach.contains(graph, place.key));
-        if condition.in_group.is_empty() || condition.in_group.iter().any(is_in) {
+        let deciding = || groups.iter().filter_map(|group| self.groups.get(group));
+        if groups.is_empty() || deciding().any(|group| group.reach.contains(graph, place.key)) {
             return Held::Yes;
         }
-        if self.reading.hides_members() { Held::Unknown } else { Held::No }
+        if deciding().any(|group| group.is_hidden) { Held::Unknown } else { Held::No }
     }
 
     fn rule(&self, place: Place<'_>, field: usize, may_follow: bool) -> Drawn {
         let Some((_, rule)) = self.intake.fields.get_index(field) else { return Drawn::Nothing };
         for (at, choice) in rule.choices.iter().enumerate() {
             let Some(ready) = place.ready.fields.get(field).and_then(|list| list.get(at)) else { continue };
-            match self.holds(&choice.condition, ready.filter.as_ref(), place) {
+            match self.holds(&ready.condition, place) {
                 Held::No => continue,
                 Held::Unknown => {
                     let why = format!("{} was not read to its end", choice.condition.in_words());

@@ -1,7 +1,7 @@
 //! Which candidate is which account, and what follows for both.
 
 use super::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Memory, Wait};
-use crate::account::{Account, State};
+use crate::account::{Account, State, folded};
 use crate::field::{LIST, Proposal, Write};
 use crate::identity::Identity;
 use crate::name::short;
@@ -37,17 +37,11 @@ struct Unique<'a> {
     candidates: Index<'a>,
 }
 
-/// A text in the form in which two are the same whatever their case; most are in it already.
+/// A value as it is compared.
 type Folded<'a> = Cow<'a, str>;
 
 /// Who has a value; hardly ever more than one.
 type Index<'a> = HashMap<Folded<'a>, SmallVec<[usize; 2]>>;
-
-fn folded(text: &str) -> Folded<'_> {
-    let text = text.trim();
-    let is_folded = text.bytes().all(|byte| byte.is_ascii() && !byte.is_ascii_uppercase());
-    if is_folded { Cow::Borrowed(text) } else { Cow::Owned(text.to_lowercase()) }
-}
 
 fn index<'a>(values: impl Iterator<Item = &'a str>) -> Index<'a> {
     let mut index = Index::default();

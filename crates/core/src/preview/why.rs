@@ -399,7 +399,7 @@ impl Teller<'_> {
             false => format!("not in {}, nor in any group inside", names(groups)),
         };
         let mut step = WhyStep { path, ..step(name, is_in != keeps_out, message, remedy) };
-        if !is_in && self.reading.hides_members() {
+        if !is_in && self.selection.hides(self.reading, groups, keeps_out) {
             step.verdict = Verdict::Unknown;
             step.message.push_str(", as far as the groups were read");
         }

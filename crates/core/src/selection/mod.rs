@@ -274,6 +274,16 @@ impl Selection {
         reach.as_ref().map(|reach| reach.path(reading.graph(), key)).unwrap_or_default()
     }
 
+    /// Whether somebody may be in one of these groups, that let people in or keep them out, without its
+    /// being known.
+    #[must_use]
+    pub fn hides(&self, reading: &Reading, groups: &[Dn], keeps_out: bool) -> bool {
+        let reach = if keeps_out { &self.excluded } else { &self.admitted };
+        let is_hidden =
+            |reach: &Reach| groups.iter().any(|group| reading.hides_members_of(&group.key(), reach));
+        reach.as_ref().is_some_and(is_hidden)
+    }
+
     /// Members of the groups that let people in who are neither groups nor people that the sweep
     /// found: each with the group that lists it.
     pub fn strangers<'r>(&'r self, reading: &'r Reading) -> impl Iterator<Item = Leaf<'r>> {

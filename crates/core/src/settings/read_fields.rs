@@ -11,48 +11,15 @@ use indexmap::IndexMap;
 /// Columns of the store with a meaning of their own, which no field rule may fill.
 const RESERVED: [&str; 3] = ["link", "state", "roles"];
 
-/// The keys of one choice of a field.
-const CHOICE: [&str; 15] = [
-    "from",
-    "value",
-    "join",
-    "when",
-    "in_group",
-    "under",
-    "every",
-    "read_as",
-    "follow",
-    "after",
-    "before",
-    "cut_prefix",
-    "cut_suffix",
-    "case",
-    "map",
+/// The keys of a field with one choice: of the choice, then of the field as a whole.
+#[rustfmt::skip]
+const FIELD: [&str; 20] = [
+    "from", "value", "join", "when", "in_group", "under", "every", "read_as", "follow", "after", "before",
+    "cut_prefix", "cut_suffix", "case", "map", "required", "unique", "write", "longest", "pattern",
 ];
 
-/// The keys of a field with one choice.
-const FIELD: [&str; 20] = [
-    "from",
-    "value",
-    "join",
-    "when",
-    "in_group",
-    "under",
-    "every",
-    "read_as",
-    "follow",
-    "after",
-    "before",
-    "cut_prefix",
-    "cut_suffix",
-    "case",
-    "map",
-    "required",
-    "unique",
-    "write",
-    "longest",
-    "pattern",
-];
+/// The keys of one of several choices.
+const CHOICE: &[&str] = FIELD.split_at(15).0;
 
 /// The keys of a field with several choices.
 const CHOOSING: [&str; 6] = ["choose", "required", "unique", "write", "longest", "pattern"];
@@ -115,7 +82,7 @@ fn field<'i>(value: Value<'i>, login: bool, follows: &mut Vec<Text<'i>>) -> Resu
         "a list of choices, like [{ when = \"(department=Botany)\", value = \"40\" }, { value = \"10\" }]";
     for value in list.tables(wanted)? {
         let place = value.place();
-        rule.choices.push(choice(value.table(&CHOICE)?, &place, login, follows)?);
+        rule.choices.push(choice(value.table(CHOICE)?, &place, login, follows)?);
     }
     if rule.choices.is_empty() { Err(none) } else { Ok(rule) }
 }

@@ -76,6 +76,29 @@ fn roles_are_given_and_taken_by_rule_and_kept_by_hand() {
 }
 
 #[test]
+fn a_gap_in_another_group_leaves_roles_known() {
+    let role = crate::field::Condition { in_group: vec![dn("CN=Some")], ..Default::default() };
+    let mut settings = settings();
+    settings.intake.roles.push(crate::field::RoleRule { name: "approver".into(), condition: role });
+    for (unread, expected, why) in [
+        ("CN=Else", Some(false), "a group beside it"),
+        ("CN=Inner", None, "a group inside it"),
+        ("CN=Some", None, "the group itself"),
+    ] {
+        let mut sweep = Sweep::new(Source { identity: "entryUUID".into(), ..Source::default() });
+        sweep.person("CN=ada,OU=People", [("uid", [b"ada".as_slice()]), ("mail", [b"a@x"])]).unwrap();
+        sweep.graph_mut().add_group(dn("CN=Some").key(), "CN=Some", [(dn("CN=Inner").key(), "CN=Inner")]);
+        for name in ["CN=Some", "CN=Inner", "CN=Else"] {
+            let part = sweep.open(Part::Group { dn: dn(name), purpose: Purpose::Decide });
+            let ended = if name == unread { Ended::Short("cut".into()) } else { Ended::Complete };
+            sweep.close(part, ended);
+        }
+        let reading = sweep.finish(&settings.intake);
+        assert_eq!(crate::field::Drawer::new(&settings.intake, &reading).role(0, 0), expected, "{why}");
+    }
+}
+
+#[test]
 fn nobody_comes_in_whose_fields_hang_on_what_was_not_read() {
     let mut settings = settings();
     settings.intake.roles.push(crate::field::RoleRule {
