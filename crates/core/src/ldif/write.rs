@@ -6,14 +6,20 @@ use base64::engine::general_purpose::STANDARD;
 /// The longest line that is written, in bytes.
 const WIDTH: usize = 76;
 
-/// Appends one record, with an empty line behind it.
+/// Words that mean something of their own at the beginning of a line (RFC 2849 §2): no schema has
+/// attributes of these names, and a server that made some up could end or turn the record by them.
+const WORDS: [&str; 3] = ["dn", "changetype", "control"];
+
+/// Appends one record, with an empty line behind it. Attributes named like LDIF's own words are left
+/// out.
 pub fn write_record<'v, A, V>(out: &mut String, dn: &str, attributes: A)
 where
     A: IntoIterator<Item = (&'v str, V)>,
     V: IntoIterator<Item = &'v [u8]>,
 {
     write_line(out, "dn", dn.as_bytes());
-    for (name, values) in attributes {
+    let is_word = |name: &str| WORDS.iter().any(|word| word.eq_ignore_ascii_case(name));
+    for (name, values) in attributes.into_iter().filter(|(name, _)| !is_word(name)) {
         for value in values {
             write_line(out, name, value);
         }
@@ -88,6 +94,16 @@ mod tests {
         assert_eq!(out, "# one\n# dn: cn=x??\n");
     }
 
+    #[test]
+    fn an_attribute_cannot_begin_or_turn_a_record() {
+        for word in ["dn", "DN", "changetype", "control"] {
+            let mut out = String::new();
+            write_record(&mut out, "cn=a", [(word, [b"delete".as_slice()]), ("cn", [b"a"])]);
+            let read: Vec<_> = records(out.as_bytes()).map(Result::unwrap).collect();
+            assert_eq!((read.len(), read[0].attributes.len()), (1, 1), "{word}: {out}");
+        }
+    }
+
     proptest! {
         /// Writing and reading must not lose or add anything.
         #[test]
@@ -103,7 +119,8 @@ mod tests {
             prop_assert!(out.lines().all(|line| line.len() <= WIDTH));
             let read = records(out.as_bytes()).next().unwrap().unwrap();
             prop_assert_eq!(&*read.dn, &*dn);
-            let expected: Vec<(&str, &[u8])> = attributes.iter().map(|(name, [value])| (*name, *value)).collect();
+            let attributes = attributes.iter().filter(|(name, _)| !WORDS.contains(name));
+            let expected: Vec<(&str, &[u8])> = attributes.map(|(name, [value])| (*name, *value)).collect();
             let have: Vec<(&str, &[u8])> = read.attributes.iter().map(|(name, value)| (&**name, &**value)).collect();
             prop_assert_eq!(have, expected);
         }
