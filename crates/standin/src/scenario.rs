@@ -8,7 +8,7 @@ use std::collections::HashSet;
 use std::fmt::Write as _;
 use webtaxon_core::entry::{Entries, Entry};
 use webtaxon_core::identity::Identity;
-use webtaxon_core::ldif::{write_comment, write_record};
+use webtaxon_core::ldif::{write_addition, write_comment, write_record};
 use webtaxon_core::name::Dn;
 use webtaxon_core::value;
 
@@ -142,9 +142,7 @@ pub fn to_load(controller: &Entries) -> (String, String) {
         let unlisted = primary.iter().filter(|(group, _)| group == entry.dn());
         list.extend(unlisted.map(|(_, person)| person.as_bytes()));
         if !list.is_empty() {
-            let change =
-                [("changetype", vec![&b"modify"[..]]), ("add", vec![&b"member"[..]]), ("member", list)];
-            write_record(&mut members, entry.dn(), change);
+            write_addition(&mut members, entry.dn(), "member", list);
         }
     }
     (entries, members)

@@ -17,7 +17,7 @@ pub use apply::changed;
 pub use error::{ParseError, ParseErrorKind};
 pub use read::{LONGEST, Records};
 pub use stream::Stream;
-pub use write::{write_comment, write_record};
+pub use write::{write_addition, write_comment, write_record};
 
 use crate::entry::Entries;
 use crate::name::{Dn, DnKey};

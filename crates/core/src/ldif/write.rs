@@ -27,6 +27,20 @@ where
     out.push('\n');
 }
 
+/// Appends a change record that adds values to one attribute of an entry, with an empty line behind it.
+pub fn write_addition<'v>(
+    out: &mut String,
+    dn: &str,
+    attribute: &str,
+    values: impl IntoIterator<Item = &'v [u8]>,
+) {
+    write_line(out, "dn", dn.as_bytes());
+    write_line(out, "changetype", b"modify");
+    write_line(out, "add", attribute.as_bytes());
+    values.into_iter().for_each(|value| write_line(out, attribute, value));
+    out.push_str("-\n\n");
+}
+
 /// Appends a comment; a line break in it begins another line of comment.
 pub fn write_comment(out: &mut String, text: &str) {
     for line in text.lines() {
@@ -102,6 +116,17 @@ mod tests {
             let read: Vec<_> = records(out.as_bytes()).map(Result::unwrap).collect();
             assert_eq!((read.len(), read[0].attributes.len()), (1, 1), "{word}: {out}");
         }
+    }
+
+    #[test]
+    fn an_addition_is_carried_out_as_it_was_written() {
+        let mut entries = crate::entry::Entries::new();
+        entries.push("CN=g", [("member", [b"CN=a".as_slice()])]);
+        let mut out = String::new();
+        write_addition(&mut out, "CN=g", "member", [b"CN=b".as_slice(), b" CN=c"]);
+        let changed = crate::ldif::changed(&entries, out.as_bytes()).unwrap();
+        let members: Vec<&[u8]> = changed.get(0).unwrap().values("member").collect();
+        assert_eq!(members, [&b"CN=a"[..], b"CN=b", b" CN=c"], "{out}");
     }
 
     proptest! {
