@@ -1,6 +1,7 @@
 //! What may be typed: commands and options.
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use jiff::civil::Date;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -11,7 +12,7 @@ use webtaxon_standin::{Fault, Manner};
 #[derive(Debug, Parser)]
 #[command(version, max_term_width = 100)]
 #[command(after_help = "Exit codes: 0 done; 1 it could not be done; 2 wrong usage or settings; \
-4 the directory was not read to its end.\nFirst steps: webtaxon demo")]
+3 a brake held an apply; 4 the directory was not read to its end.\nFirst steps: webtaxon demo")]
 pub(crate) struct Arguments {
     #[command(subcommand)]
     pub(crate) command: Command,
@@ -125,6 +126,13 @@ pub(crate) enum Command {
     /// By login, mail, name or DN, also for somebody whom the intake does not find, and for an account
     /// that has no person. Every step is shown, and what would have to change for another outcome.
     Why(Why),
+    /// Carry out what a preview shows: a saved one exactly, or a fresh one after a question.
+    ///
+    /// First the accounts are copied and the journal is written; each account is looked at once more, and
+    /// left out if somebody changed it meanwhile. What was done can be taken back.
+    Apply(Apply),
+    /// Show what was applied, one run in full, or the way back of one.
+    Journal(Journal),
     /// Write what the intake reads to a file, as LDIF.
     ///
     /// Every command reads it with --from FILE in place of the directory.
@@ -357,6 +365,68 @@ pub(crate) struct Preview {
     /// A file that Webtaxon did not write is not overwritten.
     #[arg(long, value_name = "FILE", requires = "written")]
     pub(crate) out: Option<PathBuf>,
+
+    /// Save it to a new file, to be carried out later by `webtaxon apply FILE`, exactly as it is.
+    ///
+    /// The whole preview is saved, whatever is shown of it. Example: --save monday.json
+    #[arg(long, value_name = "FILE")]
+    pub(crate) save: Option<PathBuf>,
+}
+
+/// Options of `apply`.
+#[derive(Args, Debug)]
+pub(crate) struct Apply {
+    /// A preview that was saved by `preview --save` or `journal --undo --save`; left out: a fresh one.
+    ///
+    /// Example: webtaxon apply monday.json
+    pub(crate) saved: Option<PathBuf>,
+
+    /// Do not ask.
+    #[arg(long)]
+    pub(crate) yes: bool,
+
+    /// Let these brakes go for this one time, each by its name as the preview shows it.
+    ///
+    /// Example: --release seats,settings_changed
+    #[arg(long, value_name = "NAMES", value_delimiter = ',')]
+    pub(crate) release: Vec<String>,
+
+    /// Begin no further change after so many that the application refused.
+    #[arg(long, value_name = "N")]
+    pub(crate) stop_after: Option<usize>,
+}
+
+/// Options of `journal`.
+#[derive(Args, Debug)]
+pub(crate) struct Journal {
+    /// The run, by its number; left out: all of them in short.
+    ///
+    /// Example: webtaxon journal 3
+    pub(crate) run: Option<i64>,
+
+    /// Show what would take the run back. Nothing is changed.
+    ///
+    /// What was changed since, here or by hand, is left out when it is applied.
+    #[arg(long, requires = "run", conflicts_with_all = ["lines", "forget_before"])]
+    pub(crate) undo: bool,
+
+    /// Save the way back to a new file, for `webtaxon apply FILE`.
+    ///
+    /// Example: webtaxon journal 3 --undo --save undo-3.json
+    #[arg(long, value_name = "FILE", requires = "undo")]
+    pub(crate) save: Option<PathBuf>,
+
+    /// Write every change of the run, or of all runs, as one line of JSON, the oldest first.
+    ///
+    /// Example: webtaxon journal --lines > journal.jsonl
+    #[arg(long, conflicts_with = "format")]
+    pub(crate) lines: bool,
+
+    /// Forget runs that began before this day, and their copies of the accounts.
+    ///
+    /// The latest run is always kept. Example: --forget-before 2026-01-01
+    #[arg(long, value_name = "DAY", conflicts_with_all = ["run", "lines"])]
+    pub(crate) forget_before: Option<Date>,
 }
 
 /// What `preview --as` writes.

@@ -1,5 +1,6 @@
 //! The command `webtaxon`: arguments in, text out, nothing else.
 
+mod apply;
 mod arguments;
 mod code;
 mod demo;
@@ -20,7 +21,12 @@ fn main() -> ExitCode {
     let arguments = arguments::Arguments::parse();
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     match runtime {
-        Ok(runtime) => runtime.block_on(run::run(arguments)),
+        Ok(runtime) => {
+            let exit = runtime.block_on(run::run(arguments));
+            // A question that nobody answers any more does not hold the end up.
+            runtime.shutdown_background();
+            exit
+        }
         Err(error) => {
             output::Output::new(arguments.common.color)
                 .error_text(&format!("the program cannot start: {error}"));

@@ -7,6 +7,7 @@ use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
 use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme};
 use std::io::{self, IsTerminal as _, Write as _};
+use std::sync::atomic::{AtomicBool, Ordering};
 use webtaxon::core::name::Pasted;
 pub(crate) use webtaxon::report::harmless;
 
@@ -16,6 +17,7 @@ const WIDTH: usize = 100;
 pub(crate) struct Output {
     choice: ColorChoice,
     pub(crate) progress: Progress,
+    begun: AtomicBool,
 }
 
 /// What a word means, for its colour. The word says it without.
@@ -35,7 +37,16 @@ impl Output {
             Color::Always => ColorChoice::AlwaysAnsi,
             Color::Never => ColorChoice::Never,
         };
-        Self { choice, progress: Progress::default() }
+        Self { choice, progress: Progress::default(), begun: AtomicBool::new(false) }
+    }
+
+    /// From here on something is being changed: it is finished before the program ends.
+    pub(crate) fn begin(&self) {
+        self.begun.store(true, Ordering::Relaxed);
+    }
+
+    pub(crate) fn has_begun(&self) -> bool {
+        self.begun.load(Ordering::Relaxed)
     }
 
     /// Writes an answer. A reader that went away (a pipe that was closed) is no fault.

@@ -3,7 +3,7 @@
 use crate::arguments::{Common, Format, Preview as Options, Sort as WantedSort, Wanted, Written};
 use crate::output::{Output, harmless, width};
 use crate::run::{Exit, failed, open, same_options};
-use crate::text;
+use crate::{apply, text};
 use jiff::Timestamp;
 use std::path::Path;
 use webtaxon::core::preview::{ChangeKind, Narrow, Sort};
@@ -20,9 +20,22 @@ pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> 
         Ok(workspace) => workspace,
         Err(exit) => return exit,
     };
-    let mut preview = match workspace.preview().await {
-        Ok(preview) => preview,
+    if options.save.is_some() && common.from.is_some() {
+        output.error_text(
+            "what a snapshot shows cannot be saved to be applied: it may be older than you think",
+        );
+        return Exit::Wrong;
+    }
+    let (mut preview, work) = match workspace.work().await {
+        Ok(made) => made,
         Err(error) => return failed(&error, output),
+    };
+    let saved = |exit| match &options.save {
+        Some(file) => match apply::save(&work, file, &same_options(common), output) {
+            Exit::Done => exit,
+            failed => failed,
+        },
+        None => exit,
     };
     let is_whole = preview.is_whole();
     let exit = match (is_whole, options.changes_exit_code && !preview.changes.is_empty()) {
@@ -49,7 +62,7 @@ pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> 
         if options.written == Some(Written::Csv) && !is_whole {
             output.warning("the directory was not read to its end: nobody's account is removed or suspended");
         }
-        return exit;
+        return saved(exit);
     };
     if let Err(reason) = overwrite(file, &answer) {
         output.error_text(&format!("{} cannot be written: {reason}", file.display()));
@@ -62,7 +75,7 @@ pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> 
         report::words::counted(preview.changes.len(), "change", "changes"),
         preview.held.len()
     ));
-    exit
+    saved(exit)
 }
 
 /// What of the preview is wanted.

@@ -56,6 +56,7 @@ impl Progress {
             Event::LookingFor { people } => {
                 format!("Looking for {people} people whom the bases do not have")
             }
+            Event::CarriedOut { edits, of } => format!("Carried out: {edits} of {of}"),
             _ => return,
         };
         if self.bar.is_finished() {

@@ -4,7 +4,7 @@ use crate::arguments::{
     Arguments, Command, Common, Format, Snapshot as SnapshotOptions, Standin as StandinOptions,
 };
 use crate::output::{Output, harmless, width};
-use crate::{code, demo, draft, filter, members, preview, survey, text};
+use crate::{apply, code, demo, draft, filter, members, preview, survey, text};
 use miette::Diagnostic;
 use secrecy::SecretString;
 use std::io;
@@ -12,9 +12,11 @@ use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::Duration;
+use webtaxon::apply::ApplyErrorKind;
 use webtaxon::core::entry::Entries;
 use webtaxon::core::ldif;
 use webtaxon::directory::Outcome;
+use webtaxon::state::StateErrorKind;
 use webtaxon::{Error, Workspace, report};
 use webtaxon_standin::{Directory, Options, Standin};
 
@@ -24,6 +26,7 @@ pub(crate) enum Exit {
     Done = 0,
     Failed = 1,
     Wrong = 2,
+    Braked = 3,
     NotWhole = 4,
     Changes = 10,
 }
@@ -43,9 +46,15 @@ pub(crate) async fn run(arguments: Arguments) -> ExitCode {
     if goes_on {
         return command.await.into();
     }
+    tokio::pin!(command);
     tokio::select! {
-        exit = command => exit.into(),
+        biased;
+        exit = &mut command => exit.into(),
         () = until_interrupted() => {
+            if output.has_begun() {
+                output.aside("What was begun is finished first.\n");
+                return command.await.into();
+            }
             let read = output.progress.in_words();
             output.aside(&format!("Stopped{read}. Nothing was changed.\n"));
             Exit::Failed.into()
@@ -65,6 +74,8 @@ async fn carry_out(command: Command, common: &Common, output: &Output) -> Exit {
         Command::Preview(options) => preview::run(&options, common, output).await,
         Command::Compare(options) => preview::compare(&options.other, common, output).await,
         Command::Why(options) => preview::why(&options.person, common, output).await,
+        Command::Apply(options) => apply::run(&options, common, output).await,
+        Command::Journal(options) => apply::journal(&options, common, output),
         Command::Snapshot(options) => snapshot(&options, common, output).await,
         Command::Standin(options) => standin(&options, output).await,
         Command::Code { code } => explain(&code, output),
@@ -75,10 +86,16 @@ async fn carry_out(command: Command, common: &Common, output: &Output) -> Exit {
 pub(crate) fn failed(error: &Error, output: &Output) -> Exit {
     output.error(error);
     match error {
-        Error::NoSettings { .. }
-        | Error::Settings(_)
-        | Error::NoSnapshot { .. }
-        | Error::BrokenState { .. } => Exit::Wrong,
+        Error::NoSettings { .. } | Error::Settings(_) | Error::NoSnapshot { .. } => Exit::Wrong,
+        Error::State(state) => match state.kind() {
+            StateErrorKind::Busy { .. } => Exit::Failed,
+            _ => Exit::Wrong,
+        },
+        Error::Apply(apply) => match apply.kind() {
+            ApplyErrorKind::Braked { .. } => Exit::Braked,
+            ApplyErrorKind::NoCopy { .. } | ApplyErrorKind::Unrecorded { .. } => Exit::Failed,
+            _ => Exit::Wrong,
+        },
         _ => Exit::Failed,
     }
 }

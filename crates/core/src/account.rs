@@ -2,7 +2,7 @@
 
 use crate::identity::Identity;
 use indexmap::IndexMap;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 
 /// A text in the form in which two are the same, whatever their case and the blanks around them; most
@@ -14,7 +14,7 @@ pub(crate) fn folded(text: &str) -> Cow<'_, str> {
 }
 
 /// Whether the application lets an account in.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum State {
     /// The person may sign in.
@@ -24,7 +24,7 @@ pub enum State {
 }
 
 /// One row of the application's list.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Account {
     /// The name by which the person signs in. Unique, whatever its case.
     pub login: String,
@@ -34,6 +34,17 @@ pub struct Account {
     pub state: State,
     /// Every other field, by name; an empty text is an empty field.
     pub fields: IndexMap<String, String>,
+}
+
+impl State {
+    /// The word for it.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Active => "active",
+            Self::Suspended => "suspended",
+        }
+    }
 }
 
 impl Account {
@@ -47,5 +58,15 @@ impl Account {
     #[must_use]
     pub fn field(&self, name: &str) -> &str {
         if name == "login" { &self.login } else { self.fields.get(name).map_or("", String::as_str) }
+    }
+
+    /// As [`Account::field`], with `link` and `state` among the names.
+    #[must_use]
+    pub fn value(&self, name: &str) -> &str {
+        match name {
+            "link" => self.link.as_ref().map_or("", Identity::as_str),
+            "state" => self.state.name(),
+            name => self.field(name),
+        }
     }
 }

@@ -6,7 +6,7 @@
 use crate::entry::Entry;
 use crate::filter::Filter;
 use crate::schema::{Rule, Schema};
-use serde::{Serialize, Serializer};
+use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 use std::fmt;
 
 /// The attributes that can hold a lasting identity, in the order in which they are looked for.
@@ -78,6 +78,13 @@ impl fmt::Display for Identity {
 impl Serialize for Identity {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.serialize_str(&self.0)
+    }
+}
+
+impl<'de> Deserialize<'de> for Identity {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        Self::from_link(&text).ok_or_else(|| de::Error::custom("an empty link"))
     }
 }
 

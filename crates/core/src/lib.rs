@@ -14,11 +14,13 @@
 //! * [`url`]: where else a part of the tree is kept;
 //! * [`prepare`]: text made ready for comparison;
 //! * [`value`]: values as a person reads them;
-//! * [`preview`]: what the application would import, update, suspend or remove.
+//! * [`preview`]: what the application would import, update, suspend or remove;
+//! * [`apply`]: what is carried out, checked once more.
 //!
 //! Every step is a plain value that can be printed, tested and stored.
 
 pub mod account;
+pub mod apply;
 pub mod entry;
 pub mod field;
 pub mod filter;

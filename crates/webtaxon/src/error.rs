@@ -1,6 +1,8 @@
 //! Everything that can go wrong in a run, as one type.
 
+use crate::apply::ApplyError;
 use crate::directory::DirectoryError;
+use crate::state::StateError;
 use crate::store::StoreError;
 use miette::Diagnostic;
 use std::path::PathBuf;
@@ -35,15 +37,14 @@ pub enum Error {
         /// The reason, with its line.
         reason: String,
     },
-    /// What was remembered cannot be read.
-    #[error("what was remembered in {} cannot be read: {reason}", file.display())]
-    #[diagnostic(code(WX0108), help("put the file back as it was; without it, days of grace begin anew"))]
-    BrokenState {
-        /// The file.
-        file: PathBuf,
-        /// The reason.
-        reason: String,
-    },
+    /// What was remembered cannot be used.
+    #[error(transparent)]
+    #[diagnostic(transparent)]
+    State(#[from] StateError),
+    /// The work could not be begun.
+    #[error(transparent)]
+    #[diagnostic(transparent)]
+    Apply(#[from] ApplyError),
     /// The settings are wrong.
     #[error(transparent)]
     #[diagnostic(transparent)]

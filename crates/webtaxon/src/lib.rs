@@ -14,8 +14,11 @@
 //!
 //! [`Workspace`] is where to begin. [`core`] is the computation, which needs no I/O; [`directory`]
 //! reads from LDAP servers, [`mod@file`] from LDIF files, [`store`] from the application's own
-//! list, and [`report`] renders results as JSON, and [`state`] is what is remembered from run to run.
+//! list, [`apply`] carries out what was previewed, [`state`] is the journal and what is remembered from
+//! run to run, and [`report`] renders results.
 
+pub mod apply;
+mod crash;
 pub mod directory;
 mod error;
 pub mod file;

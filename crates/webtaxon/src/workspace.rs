@@ -3,7 +3,7 @@
 use crate::Error;
 use crate::directory::survey::{EntryKind, Finding};
 use crate::directory::{
-    self, Access, CheckStep, Connection, DirectoryError, DirectoryErrorKind, Prompt, Watch,
+    self, Access, CheckStep, Connection, DirectoryError, DirectoryErrorKind, Progress, Prompt, Watch,
 };
 use crate::state;
 use crate::store::{self, AccountStore};
@@ -11,6 +11,7 @@ use secrecy::SecretString;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
+use webtaxon_core::account::Account;
 use webtaxon_core::entry::Entries;
 use webtaxon_core::name::Dn;
 use webtaxon_core::preview::Preview;
@@ -41,7 +42,7 @@ enum Stranger {
 /// Settings that were read and checked, and the folder that their paths start from.
 pub struct Workspace {
     settings: Settings,
-    file: PathBuf,
+    pub(crate) file: PathBuf,
     folder: PathBuf,
     prompt: Option<Box<Prompt>>,
     snapshot: Option<Arc<Snapshot>>,
@@ -215,11 +216,23 @@ impl Workspace {
     /// # Errors
     /// As [`Workspace::preview`].
     pub async fn preview_with(&self, store: &dyn AccountStore) -> Result<Preview, Error> {
-        let memory = state::read(&self.file)?;
+        Ok(self.preview_and_accounts(store).await?.0)
+    }
+
+    pub(crate) async fn preview_and_accounts(
+        &self,
+        store: &dyn AccountStore,
+    ) -> Result<(Preview, Vec<Account>), Error> {
+        let memory = state::memory(&self.file)?;
         let accounts = store.accounts(&self.settings.intake.account_fields()).await?;
         let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
         let reading = directory::read(&self.access().await?, &self.settings, &links).await?;
-        Ok(Preview::new(&self.settings, &reading, &accounts, &memory))
+        Ok((Preview::new(&self.settings, &reading, &accounts, &memory), accounts))
+    }
+
+    /// Tells whoever watches.
+    pub(crate) fn tell(&self, progress: impl FnOnce() -> Progress) {
+        self.watch.tell(progress);
     }
 
     /// Works out what other settings would make of the directory and the list, in place of these. Where
@@ -229,7 +242,7 @@ impl Workspace {
     /// As [`Workspace::preview`], for either of the two.
     pub async fn compare(&self, other: &Self) -> Result<Comparison, Error> {
         let (one, two) = (&self.settings, &other.settings);
-        let memory = state::read(&self.file)?;
+        let memory = state::memory(&self.file)?;
         let before = self.store().accounts(&one.intake.account_fields()).await?;
         let after = other.store().accounts(&two.intake.account_fields()).await?;
         let mut links: Vec<_> =
@@ -260,7 +273,7 @@ impl Workspace {
     /// As [`Workspace::preview`].
     pub async fn why(&self, text: &str) -> Result<Answer, Error> {
         let intake = &self.settings.intake;
-        let memory = state::read(&self.file)?;
+        let memory = state::memory(&self.file)?;
         let accounts = self.store().accounts(&intake.account_fields()).await?;
         let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
         let mut more: Vec<String> = why::CALLED.map(str::to_owned).to_vec();

@@ -1,11 +1,13 @@
 //! Answers as text for people, in the order in which they ask.
 
+mod apply;
 mod compare;
 mod filter;
 mod members;
 mod survey;
 mod why;
 
+pub(crate) use apply::{applied, apply_preview, counts, forgotten, how_to_undo, run, runs, saved, work};
 pub(crate) use compare::comparison;
 pub(crate) use filter::filter;
 pub(crate) use members::{groups, members, nest_broken, nest_tree, ways};
@@ -71,6 +73,13 @@ pub(crate) fn preview(
     option: &str,
     limit: usize,
 ) -> String {
+    let mut text = preview_only(preview, settings, width, limit);
+    next(&mut text, preview, option);
+    text
+}
+
+/// The same without what to type next.
+fn preview_only(preview: &Preview, settings: &Settings, width: usize, limit: usize) -> String {
     let mut text = String::new();
     reading(&mut text, preview, width);
     funnel(&mut text, preview, &settings.intake, width);
@@ -80,7 +89,6 @@ pub(crate) fn preview(
     }
     held(&mut text, &preview.held, width);
     brakes(&mut text, preview, width);
-    next(&mut text, preview, option);
     text
 }
 
@@ -237,7 +245,8 @@ fn what(change: &Change) -> String {
         } else {
             format!("as {}, ", harmless(&roles.replace(';', " and ")))
         };
-        return format!("{roles}{through}");
+        let detail = change.detail.as_ref().map(|detail| format!("\n{}", harmless(detail)));
+        return format!("{roles}{through}{}", detail.unwrap_or_default());
     }
     let fields = change.fields.iter().map(|(name, field)| one_field(name, field));
     fields.collect::<Vec<_>>().join("\n")
@@ -281,16 +290,17 @@ fn brakes(text: &mut String, preview: &Preview, width: usize) {
         let unseated: Vec<String> = preview.unseated.iter().take(12).map(|login| harmless(login)).collect();
         let more = preview.unseated.len().saturating_sub(unseated.len());
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-        let order = match (brake.name, unseated.is_empty()) {
+        let order = match (brake.name.as_ref(), unseated.is_empty()) {
             ("seats", false) => format!(
                 "\nwithout a seat, if those who stay and the restored have theirs first: {}{more}",
                 unseated.join(", ")
             ),
             _ => String::new(),
         };
-        table.add_row([brake.name.to_owned(), words::brake(brake) + &order]);
+        table.add_row([harmless(&brake.name), harmless(&words::brake(brake)) + &order]);
     }
     text.push_str(&lines(&table));
+    let _ = writeln!(text, "An apply stops here, unless --release names each of them.");
 }
 
 fn next(text: &mut String, preview: &Preview, option: &str) {
@@ -304,20 +314,27 @@ fn next(text: &mut String, preview: &Preview, option: &str) {
         );
     }
     let _ = writeln!(text, "\nNothing was changed: this was a preview.");
+    let has = |wanted: &[ChangeKind]| preview.kinds.iter().any(|(kind, _)| wanted.contains(kind));
+    let mut next = Vec::new();
     if !preview.is_whole() {
-        let _ = writeln!(text, "Next: mend what is missing; webtaxon check{option} looks at each step.");
-    } else if preview.kinds.iter().any(|(kind, _)| *kind == ChangeKind::Clash) {
-        let _ = writeln!(
-            text,
-            "Next: settle the clashes in the directory, the settings or the application, and look again."
-        );
-    } else {
-        let _ = writeln!(
-            text,
-            "Next: webtaxon preview{option} --as html --out preview.html makes a page to show to somebody who must agree."
-        );
+        next.push(format!("mend what is missing; webtaxon check{option} looks at each step."));
     }
-    let _ = writeln!(text, "      webtaxon why{option} LOGIN tells why one person is in or out.");
+    if has(&[ChangeKind::Clash]) {
+        next.push("settle the clashes in the directory, the settings or the application.".to_owned());
+    }
+    if preview.is_whole() && preview.kinds.iter().any(|(kind, _)| kind.is_done()) {
+        next.push(format!(
+            "webtaxon preview{option} --as html --out preview.html: a page for whoever must agree."
+        ));
+        next.push(format!(
+            "webtaxon preview{option} --save FILE keeps exactly this, webtaxon apply FILE does it."
+        ));
+    }
+    next.push(format!("webtaxon why{option} LOGIN tells why one person is in or out."));
+    // Not broken into lines: a command is copied.
+    for (at, way) in next.iter().enumerate() {
+        let _ = writeln!(text, "{}{way}", if at == 0 { "Next: " } else { "      " });
+    }
 }
 
 /// A table with a column for logins and one for people, narrower on a narrow terminal.

@@ -49,7 +49,10 @@ fn outcome(why: &Why) -> (Tone, String) {
     };
     if let Some(change) = &why.change {
         let words = match change.kind {
-            ChangeKind::Import => format!("An account {} would be made.", login(change)),
+            ChangeKind::Import => {
+                let detail = change.detail.as_deref().map(|detail| format!("\n{}", harmless(detail)));
+                format!("An account {} would be made.{}", login(change), detail.unwrap_or_default())
+            }
             ChangeKind::Adopt => format!("The account {}, made by hand, would become theirs.", login(change)),
             ChangeKind::Update => format!("The account {} would get other values.", login(change)),
             ChangeKind::Restore => format!("The account {} would be opened again.", login(change)),

@@ -5,6 +5,7 @@
     reason = "a test that panics has failed, as it should"
 )]
 
+mod apply;
 mod command;
 mod demo;
 mod documents;

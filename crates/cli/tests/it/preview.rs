@@ -82,36 +82,3 @@ fn a_proposal_is_compared_before_it_is_used() {
     museum.write("broken.toml", "[intake");
     assert_eq!(museum.run(&["compare", "broken.toml"]).code, 2);
 }
-
-#[test]
-fn days_of_grace_are_remembered_beside_the_settings() {
-    let museum = Museum::open(&[]);
-    museum.change("gone       = { do = \"remove\" }", "gone       = { do = \"remove\", after_days = 3660 }");
-    let first = museum.run(&["preview"]);
-    assert!(
-        first.out.contains("Wait (3): the days of grace") && !first.out.contains("Remove ("),
-        "{}",
-        first.out
-    );
-    // Hugo has been missed for longer than that.
-    let state = |day: &str| {
-        format!(
-            "{{\"format\":\"webtaxon.state/1\",\"missed\":{{\"1F0626AD-2C26-5F4A-8F21-552B1C7E5272\":\"{day}\"}}}}"
-        )
-    };
-    museum.write("webtaxon.state.json", state("2001-01-01"));
-    let later = museum.run(&["preview"]);
-    assert!(later.out.contains("Wait (2)") && later.out.contains("Remove (1)"), "{}", later.out);
-    let why = museum.run(&["why", "adrift"]);
-    assert!(why.out.contains("Nothing yet: the days of grace of adrift run (gone"), "{}", why.out);
-    museum.write("webtaxon.state.json", state("9000-01-01"));
-    let wrong = museum.run(&["preview"]);
-    assert!(wrong.out.contains("1 person was first missed on a day that has not come"), "{}", wrong.out);
-    for broken in ["{", "{\"format\":\"webtaxon.state/2\"}", "{\"format\":\"webtaxon.state/1\",\"mised\":{}}"]
-    {
-        museum.write("webtaxon.state.json", broken);
-        let run = museum.run(&["preview"]);
-        assert_eq!((run.code, run.out.as_str()), (2, ""), "{broken}");
-        assert!(run.err.contains("WX0108"), "{}", run.err);
-    }
-}

@@ -3,10 +3,10 @@
 use super::memory::Grace;
 use crate::identity::Identity;
 use indexmap::IndexMap;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// What would happen to one account.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 #[non_exhaustive]
 pub enum ChangeKind {
@@ -41,6 +41,12 @@ impl ChangeKind {
         Self::Clash,
     ];
 
+    /// Whether an apply does something for it.
+    #[must_use]
+    pub fn is_done(self) -> bool {
+        !matches!(self, Self::Wait | Self::Clash)
+    }
+
     /// The word for it.
     #[must_use]
     pub fn name(self) -> &'static str {
@@ -58,7 +64,7 @@ impl ChangeKind {
 }
 
 /// Why a linked account's person is no candidate any more.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Cause {
     /// There is no such entry.

@@ -10,9 +10,10 @@ use crate::selection::{Candidate, Dropped, Selection, Step};
 use crate::settings::{Adopt, LeavingAction, LeavingRule, MatchBy, OtherRoles, Settings};
 use foldhash::{HashMap, HashSet};
 use indexmap::IndexMap;
+use jiff::civil::Date;
 use smallvec::SmallVec;
 use std::borrow::Cow;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Everything that deciding looks at, indexed.
 pub(super) struct Matching<'a> {
@@ -58,6 +59,7 @@ pub(super) struct Outcome {
     pub(super) changes: Vec<Change>,
     pub(super) held: Vec<Held>,
     pub(super) unchanged: usize,
+    pub(super) missed: BTreeMap<Identity, Date>,
 }
 
 impl<'a> Matching<'a> {
@@ -191,8 +193,17 @@ impl<'a> Matching<'a> {
             outcome.held.push(self.held(candidate, login, kind, HeldReason::FieldsUnknown));
         } else {
             let change = self.change(candidate, kind, login, fields);
-            outcome.changes.push(change);
+            let detail = self.comes_back(candidate).filter(|_| kind == ChangeKind::Import);
+            outcome.changes.push(Change { detail, ..change });
         }
+    }
+
+    /// What is to be said of somebody whose account was taken away in the application, and not here.
+    fn comes_back(&self, candidate: &Candidate) -> Option<String> {
+        let login = self.memory.known.get(&candidate.identity)?;
+        Some(format!(
+            "comes back: the account {login} was taken away in the application; except = [\"{login}\"] keeps them out"
+        ))
     }
 
     /// Whether somebody else wants the candidate's login.
@@ -465,6 +476,8 @@ impl<'a> Matching<'a> {
             };
             match would {
                 Some(then) => {
+                    let since = self.memory.missed.get(link).copied().unwrap_or(self.memory.today);
+                    outcome.missed.insert(link.clone(), since);
                     let grace = self.memory.grace(link, self.leaving_rule(cause).after_days);
                     let kind = if grace.is_some() { ChangeKind::Wait } else { then };
                     let change = leave(proof, kind, account, self.lost(kind, account));

@@ -18,12 +18,15 @@ pub mod why;
 pub use change::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Wait};
 pub use memory::{Grace, Memory};
 pub use narrow::{Narrow, Sort};
-pub use summary::{AccountCounts, Brake, Incomplete, OpenField, Stranger};
+pub use summary::{AccountCounts, BRAKES, Brake, Incomplete, OpenField, Stranger};
 
 use crate::account::Account;
+use crate::identity::Identity;
 use crate::reading::{Gap, Reading};
 use crate::selection::{FunnelStep, Selection};
 use crate::settings::Settings;
+use jiff::civil::Date;
+use std::collections::BTreeMap;
 
 /// What one run would change.
 #[derive(Debug)]
@@ -65,6 +68,9 @@ pub struct Preview {
     pub brakes: Vec<Brake>,
     /// Linked accounts that stay exactly as they are.
     pub unchanged: usize,
+    /// By link: since when each person has been missed whose account would leave, or waits. What an apply
+    /// remembers; what was remembered before as long as the reading is not whole.
+    pub missed: BTreeMap<Identity, Date>,
     /// Changes, and what was held back, that [`Preview::narrow`] took out of the lists.
     pub left_out: usize,
 }
@@ -80,7 +86,15 @@ impl Preview {
         let of = |kind: ChangeKind| outcome.changes.iter().filter(|change| change.kind == kind).count();
         let kinds = ChangeKind::ALL.into_iter().map(|kind| (kind, of(kind)));
         let kinds = kinds.filter(|(_, count)| *count > 0).collect();
-        let brakes = summary::brakes(settings, &selection, accounts, &outcome.changes, &counts, memory);
+        let unseated = summary::unseated(&outcome.changes, &counts);
+        let brakes = summary::brakes(
+            settings,
+            (reading, &selection),
+            accounts,
+            (&outcome.changes, &unseated),
+            &counts,
+            memory,
+        );
         Self {
             intake: intake.name.clone(),
             directory: reading.source().directory.clone(),
@@ -92,7 +106,7 @@ impl Preview {
             open_fields: summary::open_fields(settings, reading, &selection),
             strangers: summary::strangers(reading, &selection),
             nobody: selection.nobody,
-            unseated: summary::unseated(&outcome.changes, &counts),
+            unseated,
             funnel: selection.funnel,
             accounts: counts,
             kinds,
@@ -100,6 +114,7 @@ impl Preview {
             held: outcome.held,
             brakes,
             unchanged: outcome.unchanged,
+            missed: if reading.whole().is_some() { outcome.missed } else { memory.missed.clone() },
             left_out: 0,
         }
     }

@@ -5,7 +5,8 @@ use crate::account::{Account, State};
 use crate::reading::Reading;
 use crate::selection::{Reason, Selection};
 use crate::settings::{Removals, Settings};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use std::collections::HashSet;
 
 /// How many accounts there are, and would be.
@@ -70,21 +71,27 @@ pub(super) fn unseated(changes: &[Change], counts: &AccountCounts) -> Vec<String
 }
 
 /// A limit that is passed.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Brake {
     /// The brake's name in the settings.
-    pub name: &'static str,
+    pub name: Cow<'static, str>,
     /// What there would be.
     pub figure: u64,
     /// What the settings allow.
     pub limit: u64,
+    /// What passed it, by name, where the figure alone does not say: settings, for `settings_changed`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub which: Vec<String>,
 }
+
+/// Every brake that there is, by its name in the settings and for `--release`.
+pub const BRAKES: [&str; 6] = ["removals", "fewest", "seats", "settings_changed", "reading", "clock"];
 
 pub(super) fn brakes(
     settings: &Settings,
-    selection: &Selection,
+    (reading, selection): (&Reading, &Selection),
     accounts: &[Account],
-    changes: &[Change],
+    (changes, unseated): (&[Change], &[String]),
     counts: &AccountCounts,
     memory: &Memory,
 ) -> Vec<Brake> {
@@ -101,14 +108,25 @@ pub(super) fn brakes(
     let candidates = wide(selection.candidates.len());
     let future = wide(memory.in_future());
     let (leaving, active) = (wide(leaving), wide(counts.active_after));
+    let mut changed = Vec::new();
+    if settings.brakes.settings_changed {
+        changed = memory.changed(&settings.selecting());
+    }
+    let (edited, gaps) = (wide(changed.len()), wide(reading.gaps().len()));
     [
         ("removals", leaving, most.filter(|limit| leaving > *limit)),
         ("fewest", candidates, settings.brakes.fewest.filter(|limit| candidates < *limit)),
-        ("seats", active, counts.seats.filter(|limit| active > *limit)),
+        // Where there are too few seats already, whoever takes none more may be changed.
+        ("seats", active, counts.seats.filter(|_| !unseated.is_empty())),
+        ("settings_changed", edited, (edited > 0).then_some(0)),
+        ("reading", gaps, (gaps > 0).then_some(0)),
         ("clock", future, (future > 0).then_some(0)),
     ]
     .into_iter()
-    .filter_map(|(name, figure, limit)| limit.map(|limit| Brake { name, figure, limit }))
+    .filter_map(|(name, figure, limit)| {
+        let which = if name == "settings_changed" { changed.clone() } else { Vec::new() };
+        limit.map(|limit| Brake { name: name.into(), figure, limit, which })
+    })
     .collect()
 }
 

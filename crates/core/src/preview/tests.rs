@@ -9,6 +9,7 @@ mod written;
 
 use super::*;
 use crate::account::State;
+use crate::apply::{Edit, Standing, made, standings};
 use crate::identity::Identity;
 use crate::name::Dn;
 use crate::reading::{Ended, Part, PartId, Purpose, Source, Sweep};
@@ -366,7 +367,8 @@ fn figures_and_brakes_follow_the_changes() {
     let preview = Preview::new(&settings, &reading, &accounts, &today());
     let counts = preview.accounts;
     assert_eq!((counts.now, counts.after, counts.active_now, counts.active_after), (5, 5, 5, 5));
-    let brakes: Vec<_> = preview.brakes.iter().map(|brake| (brake.name, brake.figure, brake.limit)).collect();
+    let brakes: Vec<_> =
+        preview.brakes.iter().map(|brake| (brake.name.as_ref(), brake.figure, brake.limit)).collect();
     assert_eq!(brakes, [("removals", 2, 1), ("seats", 5, 3)]);
     for (seats, unseated) in [(0, "new1 new2"), (3, "new1 new2"), (4, "new2"), (5, "")] {
         settings.accounts.seats = Some(seats);
@@ -377,43 +379,21 @@ fn figures_and_brakes_follow_the_changes() {
     settings.brakes.fewest = Some(4);
     settings.accounts.seats = Some(5);
     let preview = Preview::new(&settings, &reading, &accounts, &today());
-    let brakes: Vec<_> = preview.brakes.iter().map(|brake| (brake.name, brake.figure, brake.limit)).collect();
+    let brakes: Vec<_> =
+        preview.brakes.iter().map(|brake| (brake.name.as_ref(), brake.figure, brake.limit)).collect();
     assert_eq!(brakes, [("fewest", 3, 4)], "a limit that is met is not passed");
+    settings.accounts.seats = Some(1);
+    let nobody_comes = Preview::new(&settings, &whole(&people[2..], &[], &[]), &accounts[..1], &today());
+    assert!(!nobody_comes.brakes.iter().any(|brake| brake.name == "seats"), "nobody takes a seat more");
 }
 
-/// Carries a preview out on a list of accounts, the plainest way.
+/// The list once everything is carried out, as an apply does it; nothing may be stale.
 fn carry_out(preview: &Preview, accounts: &[Account]) -> Vec<Account> {
-    let mut list = accounts.to_vec();
-    for change in &preview.changes {
-        let place = list.iter().position(|one| one.login == change.login);
-        match (change.kind, place) {
-            (ChangeKind::Clash, _) => {}
-            (ChangeKind::Remove, Some(at)) => drop(list.remove(at)),
-            (ChangeKind::Suspend, Some(at)) => list[at].state = State::Suspended,
-            (kind, place) => {
-                let at = place.filter(|_| kind != ChangeKind::Import).unwrap_or_else(|| {
-                    list.push(Account {
-                        login: String::new(),
-                        link: None,
-                        state: State::Active,
-                        fields: IndexMap::new(),
-                    });
-                    list.len() - 1
-                });
-                list[at].state = State::Active;
-                list[at].link.clone_from(&change.link);
-                for (name, field) in &change.fields {
-                    let new = field.new.clone().unwrap_or_default();
-                    match name.as_str() {
-                        "login" => list[at].login = new,
-                        "link" | "state" => {}
-                        _ => drop(list[at].fields.insert(name.clone(), new)),
-                    }
-                }
-            }
-        }
-    }
-    list
+    let of = |change: &Change| accounts.iter().find(|one| one.login == change.login);
+    let edits: Vec<Edit> = preview.changes.iter().filter_map(|change| Edit::of(change, of(change))).collect();
+    let standings = standings(&edits, accounts, &["email"]);
+    assert!(standings.iter().all(Standing::is_ready), "{standings:?}");
+    made(&edits, &standings, accounts)
 }
 
 fn any_museum() -> impl Strategy<Value = (Vec<Person>, Vec<Account>, bool)> {
@@ -466,6 +446,14 @@ proptest! {
             && !first.of(ChangeKind::Clash).any(|clash| clash.dn == change.dn);
         prop_assert_eq!(second.changes.iter().filter(settled).count(), 0, "{:?}", words(&second));
         prop_assert_eq!(after.len(), first.accounts.after);
+        let back: Vec<Edit> = first.changes.iter()
+            .filter_map(|change| Edit::of(change, accounts.iter().find(|one| one.login == change.login)))
+            .rev().map(|edit| edit.back()).collect();
+        let mut restored = made(&back, &standings(&back, &after, &["email"]), &after);
+        restored.sort_by(|left, right| left.login.cmp(&right.login));
+        let mut before = accounts.clone();
+        before.sort_by(|left, right| left.login.cmp(&right.login));
+        prop_assert_eq!(restored, before, "undone");
         prop_assert_eq!(after.iter().filter(|one| one.state == State::Active).count(), first.accounts.active_after);
     }
 

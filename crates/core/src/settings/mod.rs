@@ -8,6 +8,7 @@ mod fingerprint;
 mod read;
 mod read_directory;
 mod read_fields;
+mod selecting;
 mod server;
 mod table;
 #[cfg(test)]
@@ -405,12 +406,20 @@ pub enum LeavingAction {
 }
 
 /// What stops an apply; a preview shows it.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 pub struct Brakes {
     /// The most accounts that may be removed or suspended.
     pub removals: Option<Removals>,
     /// The fewest candidates there must be.
     pub fewest: Option<u64>,
+    /// Whether the first apply after a change of the settings that select people is stopped.
+    pub settings_changed: bool,
+}
+
+impl Default for Brakes {
+    fn default() -> Self {
+        Self { removals: None, fewest: None, settings_changed: true }
+    }
 }
 
 /// The most accounts that may be removed or suspended.

@@ -345,7 +345,7 @@ fn leaving(value: Value<'_>) -> Result<Leaving, SettingsError> {
 }
 
 fn brakes(value: Value<'_>) -> Result<Brakes, SettingsError> {
-    let mut table = value.table(&["removals", "fewest"])?;
+    let mut table = value.table(&["removals", "fewest", "settings_changed"])?;
     let removals = match table.take("removals") {
         None => None,
         Some(value) if value.is_integer() => Some(Removals::Number(value.number(0)?)),
@@ -363,5 +363,6 @@ fn brakes(value: Value<'_>) -> Result<Brakes, SettingsError> {
         }
     };
     let fewest = table.take("fewest").map(|value| value.number(0)).transpose()?;
-    Ok(Brakes { removals, fewest })
+    let settings_changed = table.take("settings_changed").map(Value::boolean).transpose()?.unwrap_or(true);
+    Ok(Brakes { removals, fewest, settings_changed })
 }

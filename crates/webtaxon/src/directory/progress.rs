@@ -31,6 +31,13 @@ pub enum Progress {
         /// How many.
         people: usize,
     },
+    /// Edits were carried out, or left out, of an apply.
+    CarriedOut {
+        /// How many so far.
+        edits: usize,
+        /// Of how many.
+        of: usize,
+    },
 }
 
 type Told = dyn Fn(&Progress) + Send + Sync;
@@ -52,7 +59,7 @@ impl Watch {
         Self(Some(Arc::new(told)))
     }
 
-    pub(super) fn tell(&self, progress: impl FnOnce() -> Progress) {
+    pub(crate) fn tell(&self, progress: impl FnOnce() -> Progress) {
         if let Some(told) = &self.0 {
             told(&progress());
         }

@@ -1,6 +1,7 @@
 //! Results as data: JSON documents with stable keys, tables, pictures. Text for people is the
 //! command-line tool's.
 
+mod applied;
 mod json;
 mod layers;
 mod nest;
@@ -8,6 +9,7 @@ mod page;
 mod table;
 pub mod words;
 
+pub use applied::{applied, journal_lines, run, runs, work};
 pub use json::{browse, check, comparison, fields, filter, found, groups, members, preview, ways, why};
 pub use nest::{members_csv, nest_dot, nest_svg};
 pub use page::preview_html;

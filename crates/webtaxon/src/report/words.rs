@@ -71,7 +71,7 @@ pub fn wait(wait: &Wait) -> String {
 /// A brake: what there would be, and what is allowed.
 #[must_use]
 pub fn brake(brake: &Brake) -> String {
-    match brake.name {
+    match brake.name.as_ref() {
         "removals" => {
             format!("{} accounts would be removed or suspended, {} are allowed", brake.figure, brake.limit)
         }
@@ -82,6 +82,16 @@ pub fn brake(brake: &Brake) -> String {
         "fewest" => {
             format!("only {} people would be in, at least {} are expected", brake.figure, brake.limit)
         }
+        "settings_changed" => {
+            format!(
+                "the settings that select people are not those of the last apply: {}",
+                brake.which.join(", ")
+            )
+        }
+        "reading" => format!(
+            "{} not read to the end",
+            counted(usize::try_from(brake.figure).unwrap_or(usize::MAX), "part was", "parts were")
+        ),
         _ => format!("{} accounts would be in use, there are {} seats", brake.figure, brake.limit),
     }
 }

@@ -110,6 +110,30 @@ pub enum StoreErrorKind {
         /// What stands there.
         value: String,
     },
+    /// The list cannot be written; it is as it was.
+    #[error("the accounts file {} cannot be written: {reason}", file.display())]
+    #[diagnostic(
+        code(WX0508),
+        help(
+            "nothing was changed; Webtaxon writes a new file beside it and then renames it, so it needs the right to do so in that folder, and room"
+        )
+    )]
+    Unwritable {
+        /// The file.
+        file: PathBuf,
+        /// The system's reason.
+        reason: std::io::Error,
+    },
+    /// The store can only be read.
+    #[error("{store} can only be read")]
+    #[diagnostic(
+        code(WX0509),
+        help("the application's developer must implement `carry_out` of its account store")
+    )]
+    ReadOnly {
+        /// The store.
+        store: String,
+    },
     /// Something else that the reader of CSV refuses.
     #[error("{} cannot be read as CSV: {reason}", file.display())]
     #[diagnostic(code(WX0503), help("export the file again as CSV with commas and UTF-8"))]

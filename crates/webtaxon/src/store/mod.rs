@@ -6,13 +6,56 @@ mod error;
 pub use csv::CsvStore;
 pub use error::{StoreError, StoreErrorKind};
 
-use std::path::Path;
+use serde::Serialize;
+use std::path::{Path, PathBuf};
 use std::pin::Pin;
 use webtaxon_core::account::Account;
+use webtaxon_core::apply::{Edit, Standing};
 use webtaxon_core::settings::StoreSettings;
 
 /// What a store's answer is: it may come from a file or from far away.
 pub type Answer<'a, T> = Pin<Box<dyn Future<Output = Result<T, StoreError>> + Send + 'a>>;
+
+/// What became of one edit.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase", tag = "outcome", content = "reason")]
+#[non_exhaustive]
+pub enum Outcome {
+    /// It was made.
+    Done,
+    /// The list was as it would leave it already.
+    Made,
+    /// Somebody changed something meanwhile, in words; it was left out.
+    Left(String),
+    /// The store refused it, in the store's words.
+    Failed(String),
+}
+
+impl From<Standing> for Outcome {
+    /// The outcome of an edit that was made if it could be.
+    fn from(standing: Standing) -> Self {
+        match standing {
+            Standing::Made => Self::Made,
+            Standing::Stale(words) => Self::Left(words),
+            _ => Self::Done,
+        }
+    }
+}
+
+/// What a store must know to carry edits out.
+#[derive(Clone, Copy, Debug)]
+pub struct Terms<'a> {
+    /// The fields that the settings write: the store has a place for each.
+    pub fields: &'a [&'a str],
+    /// The fields of which no two accounts may have one value; logins and links beside them.
+    pub unique: &'a [&'a str],
+    /// The copy of the whole list that was made before the edits which these take back.
+    pub original: Option<&'a Path>,
+}
+
+/// Who is told what became of each edit, by its place in the list, once that is lasting. After a false
+/// answer no further edit is begun.
+pub type Record<'a> = &'a mut (dyn FnMut(usize, Outcome) -> bool + Send);
 
 /// Where the application keeps its own list of accounts.
 ///
@@ -20,6 +63,12 @@ pub type Answer<'a, T> = Pin<Box<dyn Future<Output = Result<T, StoreError>> + Se
 pub trait AccountStore: Send + Sync {
     /// The store in a few words, for people: a file's name, say.
     fn describe(&self) -> String;
+
+    /// Where the list is, in a form in which it is the same from everywhere, and different for another
+    /// list. No secret is in it: it stands in the journal.
+    fn place(&self) -> String {
+        self.describe()
+    }
 
     /// Every account. `fields` are those that the field rules fill: the store must have a place
     /// for each.
@@ -34,6 +83,33 @@ pub trait AccountStore: Send + Sync {
     /// The store cannot be asked.
     fn is_writable(&self) -> Answer<'_, bool> {
         Box::pin(async { Ok(true) })
+    }
+
+    /// Copies the whole list to a new file in the store's own form, if it has one: `stem` with an ending
+    /// of its own. Without one, the accounts concerned are written down by the caller.
+    ///
+    /// # Errors
+    /// The copy cannot be made.
+    fn copy<'a>(&'a self, stem: &'a Path) -> Answer<'a, Option<PathBuf>> {
+        let _ = stem;
+        Box::pin(async { Ok(None) })
+    }
+
+    /// Makes edits, each once at most: what [`webtaxon_core::apply::standings`] finds stale against the
+    /// list as it is now, is left out. Whatever happens, an account is either as it was or as the edit
+    /// leaves it.
+    ///
+    /// # Errors
+    /// Nothing can be written, or the connection was lost: edits that were not recorded may have been
+    /// made or not, and the caller looks.
+    fn carry_out<'a>(
+        &'a self,
+        edits: &'a [Edit],
+        terms: &'a Terms<'a>,
+        record: Record<'a>,
+    ) -> Answer<'a, ()> {
+        let _ = (edits, terms, record);
+        Box::pin(async { Err(StoreErrorKind::ReadOnly { store: self.describe() }.into()) })
     }
 }
 

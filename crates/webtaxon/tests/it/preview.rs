@@ -59,7 +59,7 @@ async fn the_museum_gets_what_its_readme_says() {
         preview.held.iter().map(|held| (held.login.as_str(), held.reason)).collect::<Vec<_>>(),
         [("wgrebe", HeldReason::Kept)]
     );
-    assert_eq!(preview.brakes.iter().map(|brake| brake.name).collect::<Vec<_>>(), ["seats"]);
+    assert_eq!(preview.brakes.iter().map(|brake| brake.name.as_ref()).collect::<Vec<_>>(), ["seats"]);
     let path = preview
         .of(ChangeKind::Import)
         .find(|change| change.login == "fcotterill")
@@ -259,7 +259,10 @@ async fn an_empty_directory_is_whole_and_the_brakes_tell() {
     museum.change("(objectClass=user))", "(objectClass=user)(cn=nobody))");
     let preview = museum.preview().await.unwrap();
     assert!(preview.is_whole());
-    assert_eq!(preview.brakes.iter().map(|brake| brake.name).collect::<Vec<_>>(), ["removals", "fewest"]);
+    assert_eq!(
+        preview.brakes.iter().map(|brake| brake.name.as_ref()).collect::<Vec<_>>(),
+        ["removals", "fewest"]
+    );
     assert_eq!(
         logins(&preview, ChangeKind::Remove),
         ["adrift", "dpryce", "hvanish", "mfallow"],

@@ -1,6 +1,7 @@
 //! Days of grace: nothing is done before they are over, and nothing starts them without a whole reading.
 
 use super::*;
+use crate::filter::Filter;
 use crate::settings::LeavingRule;
 use jiff::civil::{Date, date};
 
@@ -68,6 +69,7 @@ fn half_a_reading_starts_and_ends_no_days_of_grace() {
         let settings = with_days(LeavingAction::Remove, 14);
         let preview = Preview::new(&settings, &reading, &[account("ada")], &missed(&[("ada", since)]));
         assert_eq!(words(&preview), ["held ada NotWhole"]);
+        assert_eq!(preview.missed, missed(&[("ada", since)]).missed, "what is remembered stays as it was");
     }
 }
 
@@ -80,4 +82,65 @@ fn whoever_is_back_is_back() {
         &missed(&[("ada", date(2026, 1, 1))]),
     );
     assert_eq!((words(&preview).len(), preview.unchanged), (0, 1));
+    assert!(preview.missed.is_empty(), "forgotten");
+}
+
+#[test]
+fn the_day_on_which_somebody_was_first_missed_is_kept_until_they_are_away() {
+    for (action, days, since, remembered, why) in [
+        (LeavingAction::Remove, 14, None, Some(date(2026, 11, 25)), "today is the first day"),
+        (LeavingAction::Remove, 14, Some(date(2026, 11, 20)), Some(date(2026, 11, 20)), "still that day"),
+        (LeavingAction::Remove, 14, Some(date(2026, 1, 1)), Some(date(2026, 1, 1)), "until it is done"),
+        (LeavingAction::Keep, 0, Some(date(2026, 1, 1)), None, "nothing is waited for"),
+    ] {
+        let memory = since.map_or_else(today, |since| missed(&[("ada", since)]));
+        let settings = with_days(action, days);
+        let preview = Preview::new(&settings, &whole(&[], &["ada"], &[]), &[account("ada")], &memory);
+        let ada = Identity::from_link("ada").unwrap();
+        assert_eq!(preview.missed.get(&ada).copied(), remembered, "{why}");
+    }
+}
+
+#[test]
+fn an_account_taken_away_by_hand_is_told_as_coming_back() {
+    let ada = Identity::from_link("ada").unwrap();
+    let memory = Memory { known: [(ada, "ada".to_owned())].into(), ..today() };
+    let people = [person("ada"), person("bo")];
+    let preview = Preview::new(&settings(), &whole(&people, &[], &[]), &[], &memory);
+    let details: Vec<_> = preview.changes.iter().map(|change| change.detail.as_deref()).collect();
+    assert!(details[0].unwrap().contains("except = [\"ada\"]"), "{details:?}");
+    assert_eq!(details[1], None);
+}
+
+#[test]
+fn settings_that_select_are_compared_with_those_of_the_last_apply() {
+    let applied = settings();
+    let memory = Memory { applied: Some(applied.selecting()), ..today() };
+    let text = |filter: &str| Filter::parse(filter).unwrap();
+    type Row<'a> = (&'a dyn Fn(&mut Settings), &'static str);
+    let changes: [Row<'_>; 7] = [
+        (&|_| {}, ""),
+        (&|one| one.intake.filter = text("(uid=*)"), "filter"),
+        (&|one| one.intake.active = None, "active"),
+        (&|one| one.intake.groups.push(dn("CN=A")), "groups"),
+        (&|one| one.intake.leaving.gone = LeavingAction::Keep.into(), "leaving"),
+        (&|one| one.accounts.seats = None, ""),
+        (&|one| one.brakes.settings_changed = false, ""),
+    ];
+    for (change, which) in changes {
+        let mut settings = settings();
+        change(&mut settings);
+        let preview = Preview::new(&settings, &whole(&[], &[], &[]), &[], &memory);
+        let brake = preview.brakes.iter().find(|brake| brake.name == "settings_changed");
+        assert_eq!(brake.map(|brake| brake.which.join(" ")).unwrap_or_default(), which);
+        let first = Preview::new(&settings, &whole(&[], &[], &[]), &[], &today());
+        assert!(
+            !first.brakes.iter().any(|brake| brake.name == "settings_changed"),
+            "nothing was applied yet"
+        );
+    }
+    let mut quiet = settings();
+    (quiet.brakes.settings_changed, quiet.intake.active) = (false, None);
+    let preview = Preview::new(&quiet, &whole(&[], &[], &[]), &[], &memory);
+    assert!(!preview.brakes.iter().any(|brake| brake.name == "settings_changed"), "switched off");
 }

@@ -226,6 +226,7 @@ fn what(change: &Change) -> Markup {
             p.todo { "To do: " (clash.remedy()) }
         }
         @if let Some(cause) = cause { p { (text(&cause)) } }
+        @else if let Some(detail) = &change.detail { p.todo { (text(detail)) } }
         @if !change.path.is_empty() {
             ul.path aria-label="groups by which the person is in" {
                 @for (at, group) in change.path.iter().enumerate() {

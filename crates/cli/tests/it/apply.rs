@@ -1,0 +1,232 @@
+//! `webtaxon apply` and `journal` as they are typed; and killed at every place at which they write.
+
+use crate::command::Museum;
+#[cfg(feature = "crash-points")]
+use std::path::Path;
+
+const SEATS: [&str; 2] = ["--release", "seats"];
+
+fn list(museum: &Museum) -> String {
+    std::fs::read_to_string(museum.file("accounts.csv")).unwrap()
+}
+
+fn run(museum: &Museum, arguments: &[&str], more: &[&str]) -> (i32, String, String) {
+    let arguments: Vec<&str> = arguments.iter().chain(more).copied().collect();
+    let run = museum.run(&arguments);
+    (run.code, run.out, run.err)
+}
+
+#[test]
+fn preview_save_apply_journal_undo_and_back_to_the_start() {
+    let museum = Museum::open(&[]);
+    let before = list(&museum);
+    let (code, _, err) = run(&museum, &["preview", "--save", "monday.json", "--only", "remove"], &[]);
+    assert_eq!(code, 0);
+    assert!(err.contains("webtaxon apply monday.json --release seats"), "{err}");
+    let (code, out, err) = run(&museum, &["apply", "monday.json", "--yes"], &[]);
+    assert_eq!(code, 3, "a brake holds it");
+    assert!(
+        out.contains(
+            "What would be carried out: 7 import, 2 adopt, 4 update, 2 restore, 7 suspend, 3 remove"
+        ),
+        "{out}"
+    );
+    assert!(err.contains("WX0603") && err.contains("--release seats"), "{err}");
+    let (code, _, err) = run(&museum, &["apply", "monday.json"], &SEATS);
+    assert_eq!(code, 2, "nobody is there to be asked");
+    assert!(err.contains("--yes"), "{err}");
+    assert_eq!(list(&museum), before);
+    let (code, out, err) = run(&museum, &["apply", "monday.json", "--yes"], &SEATS);
+    assert_eq!(code, 0, "{err}");
+    for words in [
+        "Run 1: 25 of 25 changes done.",
+        "webtaxon.backups/run-1.csv",
+        "webtaxon journal 1 --undo --save undo-1.json",
+    ] {
+        assert!(out.contains(words), "{words}: {out}");
+    }
+    let (code, out, _) = run(&museum, &["preview", "--only", "import,update,remove"], &[]);
+    assert_eq!(code, 0);
+    assert!(out.contains("2 clash; 79 linked accounts stay as they are."), "{out}");
+    let (code, out, _) = run(&museum, &["apply", "--yes"], &[]);
+    assert_eq!(code, 0);
+    assert!(out.ends_with("Nothing to do: the application's list is as it should be.\n"), "{out}");
+    let (_, out, _) = run(&museum, &["journal"], &[]);
+    assert!(out.contains("7 import, 2 adopt, 4 update, 2 restore, 7"), "{out}");
+    let (_, out, _) = run(&museum, &["journal", "1"], &[]);
+    assert!(out.contains("login: rfairweather → rpemberton") && out.contains("(Hugo Vanish)"), "{out}");
+    let (code, out, err) = run(&museum, &["journal", "1", "--undo", "--save", "undo-1.json"], &[]);
+    assert_eq!(code, 0, "{err}");
+    assert!(
+        out.contains("The way back of run 1: 3 import, 6 update, 7 restore, 2 suspend, 7 remove"),
+        "{out}"
+    );
+    let (code, ..) = run(&museum, &["apply", "undo-1.json", "--yes"], &[]);
+    assert_eq!((code, list(&museum)), (0, before));
+    let (_, out, _) = run(&museum, &["journal"], &[]);
+    assert!(out.contains("took run 1 back") && out.contains("taken back"), "{out}");
+    let (_, lines, _) = run(&museum, &["journal", "--lines"], &[]);
+    assert_eq!(lines.lines().count(), 50);
+    for line in lines.lines() {
+        let line: serde_json::Value = serde_json::from_str(line).unwrap();
+        assert!(line["run"].is_i64() && line["fields"].is_object() && line["outcome"] == "done", "{line}");
+    }
+    assert!(!lines.contains("botanical-garden"), "no secret");
+    let (code, _, err) = run(&museum, &["journal", "7"], &[]);
+    assert_eq!(code, 2);
+    assert!(err.contains("WX0607"), "{err}");
+}
+
+#[test]
+fn what_a_snapshot_shows_is_not_applied() {
+    let museum = Museum::open(&[]);
+    museum.run(&["snapshot", "monday.ldif"]);
+    for arguments in [&["apply", "--yes"][..], &["preview", "--save", "x.json"]] {
+        let (code, _, err) = run(&museum, arguments, &["--from", "monday.ldif"]);
+        assert_eq!(code, 2);
+        assert!(err.contains("older than you think"), "{err}");
+    }
+    assert!(!museum.file("webtaxon.state.sqlite").exists() && !museum.file("x.json").exists());
+}
+
+#[test]
+fn days_of_grace_begin_with_an_apply_and_end_on_their_day() {
+    let museum = Museum::open(&[]);
+    museum.change("gone       = { do = \"remove\" }", "gone       = { do = \"remove\", after_days = 14 }");
+    let first = museum.run(&["preview"]);
+    assert!(
+        first.out.contains("Wait (3): the days of grace") && !first.out.contains("Remove ("),
+        "{}",
+        first.out
+    );
+    let (code, _, err) = run(&museum, &["apply", "--yes"], &SEATS);
+    assert_eq!(code, 0, "{err}");
+    let missed = |day: &str| {
+        let db = rusqlite::Connection::open(museum.file("webtaxon.state.sqlite")).unwrap();
+        let hugo = "1f0626ad-2c26-5f4a-8f21-552b1c7e5272";
+        let changed = db.execute("UPDATE missed SET since = ? WHERE link = ?", [day, hugo]).unwrap();
+        assert_eq!(changed, 1, "he was missed");
+    };
+    missed("2001-01-01");
+    let later = museum.run(&["preview"]);
+    assert!(later.out.contains("Wait (2)") && later.out.contains("Remove (1)"), "{}", later.out);
+    let why = museum.run(&["why", "adrift"]);
+    assert!(why.out.contains("Nothing yet: the days of grace of adrift run (gone"), "{}", why.out);
+    missed("9000-01-01");
+    let wrong = museum.run(&["preview"]);
+    assert!(wrong.out.contains("1 person was first missed on a day that has not come"), "{}", wrong.out);
+    museum.write("webtaxon.state.sqlite", "no database");
+    let broken = museum.run(&["preview"]);
+    assert_eq!((broken.code, broken.out.as_str()), (2, ""));
+    assert!(broken.err.contains("WX0108"), "{}", broken.err);
+}
+
+/// Files may grow to so much only, as on a full disk: everything is done, or nothing, and it is told; with
+/// room again it ends the same.
+#[test]
+fn a_full_disk_leaves_nothing_half_done() {
+    let museum = Museum::open(&[]);
+    let before = list(&museum);
+    museum.run(&["preview", "--save", "monday.json"]);
+    let mut codes = Vec::new();
+    for blocks in [1, 4, 8, 12, 20, 32, 40, 44, 48] {
+        clean(&museum, &before);
+        let command = format!("ulimit -f {blocks}; trap '' XFSZ; exec \"$@\"");
+        let full = std::process::Command::new("bash")
+            .args(["-c", &command, "bash", crate::command::BINARY])
+            .args(["apply", "monday.json", "--yes", "--release", "seats"])
+            .current_dir(museum.file(""))
+            .output()
+            .unwrap();
+        let err = String::from_utf8_lossy(&full.stderr);
+        let code = ["WX0108", "WX0508", "WX0609", "WX0610"].into_iter().find(|code| err.contains(code));
+        assert!(full.status.success() || code.is_some(), "{blocks} blocks: {err}");
+        let is_done = full.status.success() || code == Some("WX0610");
+        assert_eq!(list(&museum) != before, is_done, "{blocks} blocks: {err}");
+        codes.extend(code);
+        let (code, out, err) = run(&museum, &["apply", "monday.json", "--yes"], &SEATS);
+        assert_eq!(code, 0, "{blocks} blocks: {err}");
+        assert!(
+            out.contains("25 of 25 changes done") || out.contains("there already"),
+            "{blocks} blocks: {out}"
+        );
+        assert_eq!(list(&museum).lines().count(), before.lines().count() + 4, "{blocks} blocks");
+    }
+    codes.dedup();
+    assert!(codes.len() >= 2, "the disk was full in different places: {codes:?}");
+}
+
+/// As if nothing had ever been applied.
+fn clean(museum: &Museum, accounts: &str) {
+    for name in ["webtaxon.state.sqlite", "webtaxon.state.sqlite-journal", "webtaxon.state.lock"] {
+        let _ = std::fs::remove_file(museum.file(name));
+    }
+    let _ = std::fs::remove_dir_all(museum.file("webtaxon.backups"));
+    museum.write("accounts.csv", accounts);
+}
+
+/// Promise 4: killed at any place at which it writes, and run again, an apply ends in the same state.
+#[cfg(feature = "crash-points")]
+#[test]
+fn killed_anywhere_and_run_again_it_ends_the_same() {
+    let museum = Museum::open(&[]);
+    let before = list(&museum);
+    museum.run(&["preview", "--save", "monday.json"]);
+    let apply = |file: &str, die_at: Option<usize>| {
+        let mut command = crate::command::webtaxon(&["apply", file, "--yes", "--release", "seats"]);
+        command.current_dir(museum.file(""));
+        if let Some(point) = die_at {
+            command.env("WEBTAXON_DIE_AT", point.to_string());
+        }
+        command.output().unwrap()
+    };
+    assert!(apply("monday.json", None).status.success());
+    let after = list(&museum);
+    assert_ne!(after, before);
+    let mut points = 0;
+    loop {
+        clean(&museum, &before);
+        let killed = apply("monday.json", Some(points + 1));
+        if killed.status.success() {
+            break;
+        }
+        points += 1;
+        let now = list(&museum);
+        assert!(now == before || now == after, "point {points}: half of it was done");
+        let again = apply("monday.json", None);
+        let out = String::from_utf8_lossy(&again.stdout);
+        assert!(again.status.success(), "point {points}: {out}{}", String::from_utf8_lossy(&again.stderr));
+        assert!(list(&museum) == after, "point {points}");
+        assert_eq!(done_in_all(&museum.file("webtaxon.state.sqlite")), (25, 0), "point {points}: each once");
+        leaves_nothing_behind(&museum, points);
+        // And back again, from whatever run it was that did it.
+        let runs = museum.run(&["journal", "--format", "json"]);
+        let runs: serde_json::Value = serde_json::from_str(&runs.out).unwrap();
+        let did = runs["runs"].as_array().unwrap().iter().find(|run| run["counts"].get("import").is_some());
+        let number = did.unwrap()["run"].to_string();
+        museum.run(&["journal", &number, "--undo", "--save", "undo.json"]);
+        assert!(apply("undo.json", None).status.success(), "point {points}");
+        std::fs::remove_file(museum.file("undo.json")).unwrap();
+        assert!(list(&museum) == before, "point {points}: undone, byte for byte");
+    }
+    assert!(points >= 12, "only {points} points");
+}
+
+/// How many edits the journal has as done, and how many of which nobody knows.
+#[cfg(feature = "crash-points")]
+fn done_in_all(state: &Path) -> (i64, i64) {
+    let db = rusqlite::Connection::open(state).unwrap();
+    let count =
+        |what: &str| db.query_row(&format!("SELECT count(*) FROM edit WHERE {what}"), [], |row| row.get(0));
+    (count("outcome = 'done'").unwrap(), count("outcome IS NULL").unwrap())
+}
+
+#[cfg(feature = "crash-points")]
+fn leaves_nothing_behind(museum: &Museum, point: usize) {
+    let left: Vec<String> = std::fs::read_dir(museum.file(""))
+        .unwrap()
+        .map(|file| file.unwrap().file_name().to_string_lossy().into_owned())
+        .filter(|name| name.ends_with(".new") || name.ends_with("-journal"))
+        .collect();
+    assert!(left.is_empty(), "point {point}: {left:?}");
+}

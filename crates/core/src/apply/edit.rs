@@ -1,0 +1,114 @@
+//! One account before and after.
+
+use crate::account::{Account, State};
+use crate::preview::{Cause, Change, ChangeKind, FieldChange};
+use indexmap::IndexMap;
+use serde::{Deserialize, Serialize};
+
+/// One account before and after: what is carried out, checked and undone.
+///
+/// Where an account stays, both sides have only the fields in which they differ; where one comes or
+/// goes, the one side has all of them.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Edit {
+    /// What it is, as the preview calls it.
+    pub kind: ChangeKind,
+    /// The person's entry, where one is known.
+    pub dn: Option<String>,
+    /// Why a person leaves.
+    pub cause: Option<Cause>,
+    /// The account as it is; none where one is made.
+    pub before: Option<Account>,
+    /// The account as it will be; none where one is removed.
+    pub after: Option<Account>,
+}
+
+impl Edit {
+    /// What a change does to the account that it is about; none for a change that does nothing yet (a
+    /// wait, a clash), or whose account is not `account`.
+    #[must_use]
+    pub fn of(change: &Change, account: Option<&Account>) -> Option<Self> {
+        let edit = |before, after| {
+            Some(Self { kind: change.kind, dn: change.dn.clone(), cause: change.cause, before, after })
+        };
+        match change.kind {
+            ChangeKind::Wait | ChangeKind::Clash => None,
+            ChangeKind::Import => {
+                let mut account = Account {
+                    login: change.login.clone(),
+                    link: change.link.clone(),
+                    state: State::Active,
+                    fields: IndexMap::new(),
+                };
+                for (name, field) in change.fields.iter().filter(|(name, _)| *name != "login") {
+                    account.fields.insert(name.clone(), field.new.clone().unwrap_or_default());
+                }
+                edit(None, Some(account))
+            }
+            ChangeKind::Remove => edit(Some(account?.clone()), None),
+            ChangeKind::Adopt | ChangeKind::Update | ChangeKind::Restore | ChangeKind::Suspend => {
+                let account = account?;
+                let mut before = Account { fields: IndexMap::new(), ..account.clone() };
+                let mut after = before.clone();
+                for (name, field) in &change.fields {
+                    let new = field.new.clone().unwrap_or_default();
+                    match name.as_str() {
+                        "login" => after.login = new,
+                        "link" => after.link.clone_from(&change.link),
+                        "state" if new == "suspended" => after.state = State::Suspended,
+                        "state" => after.state = State::Active,
+                        _ => {
+                            before.fields.insert(name.clone(), account.field(name).to_owned());
+                            after.fields.insert(name.clone(), new);
+                        }
+                    }
+                }
+                edit(Some(before), Some(after))
+            }
+        }
+    }
+
+    /// The way back.
+    #[must_use]
+    pub fn back(&self) -> Self {
+        let kind = match self.kind {
+            ChangeKind::Import => ChangeKind::Remove,
+            ChangeKind::Remove => ChangeKind::Import,
+            ChangeKind::Suspend => ChangeKind::Restore,
+            ChangeKind::Restore => ChangeKind::Suspend,
+            ChangeKind::Adopt | ChangeKind::Update | ChangeKind::Wait | ChangeKind::Clash => {
+                ChangeKind::Update
+            }
+        };
+        Self {
+            kind,
+            dn: self.dn.clone(),
+            cause: None,
+            before: self.after.clone(),
+            after: self.before.clone(),
+        }
+    }
+
+    /// The login of the account: as it is, or as it will be where there is none yet.
+    #[must_use]
+    pub fn login(&self) -> &str {
+        self.before.as_ref().or(self.after.as_ref()).map_or("", |account| &account.login)
+    }
+
+    /// What is different afterwards, `login`, `link` and `state` among it.
+    #[must_use]
+    pub fn fields(&self) -> IndexMap<String, FieldChange> {
+        let (before, after) = (self.before.as_ref(), self.after.as_ref());
+        let own = ["login", "link", "state"];
+        let named = [before, after].into_iter().flatten().flat_map(|account| account.fields.keys());
+        let mut fields = IndexMap::new();
+        for name in own.into_iter().chain(named.map(String::as_str)) {
+            let value = |account: &Account| account.value(name).to_owned();
+            let (old, new) = (before.map(value), after.map(value));
+            if old != new {
+                fields.insert(name.to_owned(), FieldChange { old, new });
+            }
+        }
+        fields
+    }
+}

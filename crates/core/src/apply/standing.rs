@@ -1,0 +1,213 @@
+//! Whether an edit can still be made, looked at before anything is written.
+
+use super::Edit;
+use crate::account::{Account, folded};
+use crate::identity::Identity;
+use std::borrow::Cow;
+use std::collections::HashMap;
+
+/// How an edit stands to a list of accounts.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Standing {
+    /// It can be made, to the account at this place of the list; none for a new one.
+    Ready(Option<usize>),
+    /// The list is as it would leave it: it was made already.
+    Made,
+    /// Somebody changed something meanwhile, in words: it is left out.
+    Stale(String),
+}
+
+impl Standing {
+    /// Whether it can be made.
+    #[must_use]
+    pub fn is_ready(&self) -> bool {
+        matches!(self, Self::Ready(_))
+    }
+}
+
+/// A list of accounts, indexed.
+struct List<'a> {
+    accounts: &'a [Account],
+    by_link: HashMap<&'a Identity, usize>,
+    by_login: HashMap<Cow<'a, str>, usize>,
+}
+
+/// How each edit stands to the list. `unique` names the fields of which no two accounts may have one
+/// value (logins and links are unique in any case): edits after which two would, are left out.
+#[must_use]
+pub fn standings(edits: &[Edit], accounts: &[Account], unique: &[&str]) -> Vec<Standing> {
+    let list = List {
+        accounts,
+        by_link: accounts.iter().enumerate().filter_map(|(at, one)| Some((one.link.as_ref()?, at))).collect(),
+        by_login: accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect(),
+    };
+    let mut standings: Vec<Standing> = edits.iter().map(|edit| list.judge(edit)).collect();
+    let names: Vec<&str> = ["login", "link"].into_iter().chain(unique.iter().copied()).collect();
+    // Leaving one out gives an account its old value back, which another may have been about to take:
+    // so it is looked at again, at most once for each edit.
+    while leave_out_rivals(edits, accounts, &names, &mut standings) {}
+    standings
+}
+
+/// The list as it is once those edits are made that are ready. What an application whose list is in
+/// memory does.
+#[must_use]
+pub fn made(edits: &[Edit], standings: &[Standing], accounts: &[Account]) -> Vec<Account> {
+    let mut list: Vec<Option<Account>> = accounts.iter().cloned().map(Some).collect();
+    for (edit, standing) in edits.iter().zip(standings) {
+        match (standing, &edit.after) {
+            (Standing::Ready(None), after) => list.push(after.clone()),
+            (Standing::Ready(Some(at)), after) => {
+                let Some(slot) = list.get_mut(*at) else { continue };
+                let Some((after, there)) = after.as_ref().zip(slot.as_mut()) else {
+                    *slot = None;
+                    continue;
+                };
+                let Account { login, link, state, fields } = after;
+                let changed = edit.fields();
+                there.fields.extend(fields.iter().map(|(name, value)| (name.clone(), value.clone())));
+                if changed.contains_key("login") {
+                    there.login.clone_from(login);
+                }
+                if changed.contains_key("link") {
+                    there.link.clone_from(link);
+                }
+                if changed.contains_key("state") {
+                    there.state = *state;
+                }
+            }
+            _ => {}
+        }
+    }
+    list.into_iter().flatten().collect()
+}
+
+impl List<'_> {
+    fn find(&self, account: &Account) -> Option<usize> {
+        match &account.link {
+            Some(link) => self.by_link.get(link).copied(),
+            None => self.by_login.get(&folded(&account.login)).copied(),
+        }
+    }
+
+    fn judge(&self, edit: &Edit) -> Standing {
+        let at = |account: &Account| self.find(account).and_then(|at| Some((at, self.accounts.get(at)?)));
+        match (&edit.before, &edit.after) {
+            (None, None) => Standing::Made,
+            (None, Some(after)) => match at(after) {
+                Some((_, there)) if differing(after, there).is_none() => Standing::Made,
+                Some((_, there)) => {
+                    Standing::Stale(format!("the account {} has come in the meantime", there.login))
+                }
+                None => Standing::Ready(None),
+            },
+            (Some(before), None) => match at(before) {
+                None => Standing::Made,
+                Some((at, there)) => match differing(before, there) {
+                    None => Standing::Ready(Some(at)),
+                    Some(words) => Standing::Stale(words),
+                },
+            },
+            (Some(before), Some(after)) => {
+                let Some((at, there)) = at(before).or_else(|| at(after)) else {
+                    return Standing::Stale("the account is not there any more".to_owned());
+                };
+                let fields = edit.fields();
+                let has = |side: &Account, name: &str| side.value(name) == there.value(name);
+                if fields.keys().all(|name| has(after, name)) {
+                    return Standing::Made;
+                }
+                match fields.keys().find(|name| !has(before, name)) {
+                    None => Standing::Ready(Some(at)),
+                    Some(name) => Standing::Stale(now(name, there)),
+                }
+            }
+        }
+    }
+}
+
+/// The first difference between an account as it was known and as it is, in words.
+fn differing(known: &Account, there: &Account) -> Option<String> {
+    let names = ["login", "link", "state"].into_iter().chain(known.fields.keys().map(String::as_str));
+    names.into_iter().find(|name| known.value(name) != there.value(name)).map(|name| now(name, there))
+}
+
+fn now(name: &str, there: &Account) -> String {
+    match there.value(name) {
+        "" => format!("{name} is empty now"),
+        value => format!("{name} is {value} now"),
+    }
+}
+
+/// Marks every edit that would give an account a value which another has or gets. Whether there was one.
+fn leave_out_rivals(
+    edits: &[Edit],
+    accounts: &[Account],
+    names: &[&str],
+    standings: &mut [Standing],
+) -> bool {
+    let mut of_account: HashMap<usize, usize> = HashMap::new();
+    for (edit, standing) in standings.iter().enumerate() {
+        if let Standing::Ready(Some(account)) = standing {
+            of_account.insert(*account, edit);
+        }
+    }
+    let mut rivals: Vec<(usize, String)> = Vec::new();
+    for name in names {
+        // Who has each value that an edit gives, once everything is done.
+        let mut given: HashMap<String, Vec<(Option<usize>, &str)>> = HashMap::new();
+        let gives = |edit: &Edit| {
+            let after = edit.after.as_ref()?;
+            let has_it = *name == "login" || *name == "link" || after.fields.contains_key(*name);
+            let value = has_it.then(|| after.value(name))?;
+            let old = edit.before.as_ref().map(|before| before.value(name));
+            let key = folded(value).into_owned();
+            (!key.is_empty() && old.is_none_or(|old| folded(old) != key)).then_some(key)
+        };
+        for (at, edit) in edits.iter().enumerate() {
+            if standings.get(at).is_some_and(Standing::is_ready)
+                && let Some(key) = gives(edit)
+            {
+                given.entry(key).or_default().push((Some(at), edit.login()));
+            }
+        }
+        if given.is_empty() {
+            continue;
+        }
+        for (at, account) in accounts.iter().enumerate() {
+            let value = account.value(name);
+            let Some(holders) = given.get_mut(folded(value).as_ref()) else { continue };
+            let stays = match of_account.get(&at).and_then(|edit| edits.get(*edit)) {
+                None => true,
+                Some(edit) => match &edit.after {
+                    None => false,
+                    // It stays unless the edit gives it another; an edit that gives it is in the list.
+                    Some(after)
+                        if *name == "login" || *name == "link" || after.fields.contains_key(*name) =>
+                    {
+                        folded(after.value(name)) == folded(value) && gives(edit).is_none()
+                    }
+                    Some(_) => true,
+                },
+            };
+            if stays {
+                holders.push((None, &account.login));
+            }
+        }
+        for (edit, others) in given.values().filter(|holders| holders.len() > 1).flat_map(|holders| {
+            holders.iter().enumerate().filter_map(|(place, (edit, _))| {
+                let other = holders.iter().enumerate().find(|(other, _)| *other != place)?;
+                Some(((*edit)?, other.1.1))
+            })
+        }) {
+            rivals.push((edit, format!("{others} has the same {name} now")));
+        }
+    }
+    for (edit, words) in &rivals {
+        if let Some(standing) = standings.get_mut(*edit) {
+            *standing = Standing::Stale(words.clone());
+        }
+    }
+    !rivals.is_empty()
+}

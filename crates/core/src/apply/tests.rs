@@ -1,0 +1,123 @@
+//! How an edit stands to a list that has moved on, row by row; and that taking back is a way back.
+
+use super::*;
+use crate::account::{Account, State};
+use crate::identity::Identity;
+use crate::preview::ChangeKind;
+use indexmap::IndexMap;
+
+fn account(login: &str, link: &str, fields: &[(&str, &str)]) -> Account {
+    let fields = fields.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+    Account { login: login.to_owned(), link: Identity::from_link(link), state: State::Active, fields }
+}
+
+fn ada(room: &str) -> Account {
+    account("ada", "1", &[("room", room), ("email", "ada@x")])
+}
+
+fn edit(kind: ChangeKind, before: Option<Account>, after: Option<Account>) -> Edit {
+    Edit { kind, dn: None, cause: None, before, after }
+}
+
+fn moves() -> Edit {
+    let side = |room| Some(account("ada", "1", &[("room", room)]));
+    edit(ChangeKind::Update, side("4"), side("5"))
+}
+
+#[test]
+fn an_edit_is_made_once_or_left_out() {
+    let import = || edit(ChangeKind::Import, None, Some(ada("4")));
+    let remove = || edit(ChangeKind::Remove, Some(ada("4")), None);
+    let adopt = || {
+        let side = |link| Some(account("ada", link, &[]));
+        edit(ChangeKind::Adopt, side(""), side("1"))
+    };
+    let by_hand = account("ada", "", &[("room", "4")]);
+    type Row = (Edit, Vec<Account>, Result<Option<usize>, &'static str>, &'static str);
+    let rows: [Row; 14] = [
+        (moves(), vec![ada("4")], Ok(Some(0)), "as it was"),
+        (moves(), vec![ada("5")], Err(""), "made already"),
+        (moves(), vec![ada("6")], Err("room is 6 now"), "somebody moved her"),
+        (moves(), vec![ada("")], Err("room is empty now"), "somebody emptied it"),
+        (moves(), vec![], Err("the account is not there any more"), "gone"),
+        (moves(), vec![Account { login: "ad".into(), ..ada("4") }], Ok(Some(0)), "found by its link"),
+        (moves(), vec![by_hand.clone()], Err("the account is not there any more"), "no longer linked"),
+        (import(), vec![], Ok(None), "nobody of that name"),
+        (import(), vec![ada("4")], Err(""), "imported already"),
+        (import(), vec![ada("5")], Err("the account ada has come in the meantime"), "somebody was quicker"),
+        (import(), vec![by_hand.clone()], Err("the same login"), "the login is taken"),
+        (remove(), vec![], Err(""), "removed already"),
+        (remove(), vec![ada("5")], Err("room is 5 now"), "changed since: kept"),
+        (adopt(), vec![by_hand], Ok(Some(0)), "found by its login"),
+    ];
+    for (edit, list, wanted, why) in rows {
+        let standing = standings(&[edit], &list, &[]).remove(0);
+        match (standing, wanted) {
+            (Standing::Ready(at), Ok(wanted)) => assert_eq!(at, wanted, "{why}"),
+            (Standing::Made, Err("")) => {}
+            (Standing::Stale(words), Err(wanted)) if !wanted.is_empty() => {
+                assert!(words.contains(wanted), "{why}: {words}");
+            }
+            (standing, _) => panic!("{why}: {standing:?}"),
+        }
+    }
+}
+
+#[test]
+fn no_value_that_must_be_unique_is_there_twice_afterwards() {
+    let mail = |login: &str, link: &str, old: &str, new: &str| {
+        let side = |mail: &str| Some(account(login, link, &[("email", mail)]));
+        edit(ChangeKind::Update, side(old), side(new))
+    };
+    let list = [
+        account("ada", "1", &[("email", "a@x")]),
+        account("bo", "2", &[("email", "b@x")]),
+        account("cy", "", &[]),
+    ];
+    let rename = |old: &str, link: &str, new: &str| {
+        edit(ChangeKind::Update, Some(account(old, link, &[])), Some(account(new, link, &[])))
+    };
+    for (edits, ready, why) in [
+        (vec![mail("ada", "1", "a@x", "B@x")], vec![false], "bo has it, whatever the case"),
+        (vec![mail("ada", "1", "a@x", "b@x"), mail("bo", "2", "b@x", "a@x")], vec![true, true], "they swap"),
+        (vec![mail("ada", "1", "a@x", "b@x"), mail("bo", "2", "b@x", "c@x")], vec![true, true], "a chain"),
+        (
+            vec![mail("ada", "1", "a@x", "b@x"), mail("bo", "2", "old@x", "c@x")],
+            vec![false, false],
+            "bo's is stale, so ada's would be a second one",
+        ),
+        (
+            vec![mail("ada", "1", "a@x", "c@x"), mail("bo", "2", "b@x", "c@x")],
+            vec![false, false],
+            "both want it",
+        ),
+        (
+            vec![mail("ada", "1", "a@x", ""), mail("bo", "2", "b@x", "")],
+            vec![true, true],
+            "empty is no value",
+        ),
+        (vec![rename("ada", "1", "cy")], vec![false], "an account made by hand is called so"),
+        (vec![rename("ada", "1", "bo"), rename("bo", "2", "ada")], vec![true, true], "they swap logins"),
+        (
+            vec![edit(ChangeKind::Remove, Some(list[1].clone()), None), rename("ada", "1", "bo")],
+            vec![true, true],
+            "the other goes",
+        ),
+    ] {
+        let found: Vec<bool> = standings(&edits, &list, &["email"]).iter().map(Standing::is_ready).collect();
+        assert_eq!(found, ready, "{why}");
+    }
+}
+
+#[test]
+fn what_others_changed_stays() {
+    let before = [account("ada", "1", &[("room", "4"), ("badge", "7")])];
+    let edits = [moves()];
+    let after = made(&edits, &standings(&edits, &before, &[]), &before);
+    assert_eq!(after, [account("ada", "1", &[("room", "5"), ("badge", "7")])]);
+    let back = [moves().back()];
+    assert_eq!(made(&back, &standings(&back, &after, &[]), &after), before);
+    assert_eq!(back[0].fields().keys().collect::<Vec<_>>(), ["room"]);
+    let none: IndexMap<_, _> = edit(ChangeKind::Update, Some(ada("4")), Some(ada("4"))).fields();
+    assert!(none.is_empty());
+}

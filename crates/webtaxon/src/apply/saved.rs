@@ -1,0 +1,76 @@
+//! A preview, or the way back of a run, in a file: to be looked at, agreed to, and applied later.
+
+use super::{ApplyError, ApplyErrorKind, Work, hex};
+use crate::state::private;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use std::io::Write as _;
+use std::path::Path;
+
+const FORMAT: &str = "webtaxon.saved/1";
+
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Saved {
+    format: String,
+    /// The version of Webtaxon that wrote it.
+    version: String,
+    made: Timestamp,
+    /// Of `work`, as JSON without blanks.
+    digest: String,
+    work: Work,
+}
+
+impl Work {
+    /// Writes it to a new file, for its owner's eyes only.
+    ///
+    /// # Errors
+    /// There is a file of this name, or it cannot be written.
+    pub fn save(&self, file: &Path) -> Result<(), ApplyError> {
+        let failed = |reason: String| ApplyErrorKind::NotSaved { file: file.to_owned(), reason };
+        let saved = Saved {
+            format: FORMAT.to_owned(),
+            version: env!("CARGO_PKG_VERSION").to_owned(),
+            made: Timestamp::now(),
+            digest: self.digest().map_err(|error| failed(error.to_string()))?,
+            work: self.clone(),
+        };
+        let text = serde_json::to_string_pretty(&saved).map_err(|error| failed(error.to_string()))?;
+        let write = || -> std::io::Result<()> {
+            let mut out = private(file)?;
+            out.write_all(text.as_bytes())?;
+            out.write_all(b"\n")?;
+            out.sync_all()
+        };
+        Ok(write().map_err(|error| failed(error.to_string()))?)
+    }
+
+    /// Reads what was saved, and when that was.
+    ///
+    /// # Errors
+    /// The file cannot be read, is none of this form and version, or was edited.
+    pub fn read(file: &Path) -> Result<(Self, Timestamp), ApplyError> {
+        let failed = |reason: String| ApplyErrorKind::NotSaved { file: file.to_owned(), reason };
+        let text = std::fs::read(file).map_err(|error| failed(error.to_string()))?;
+        let value: serde_json::Value =
+            serde_json::from_slice(&text).map_err(|error| failed(format!("it is no JSON: {error}")))?;
+        let said = |key: &str| value.get(key).and_then(serde_json::Value::as_str).unwrap_or("none");
+        if said("format") != FORMAT {
+            return Err(failed(format!("its form is {}, not {FORMAT}", said("format"))).into());
+        }
+        if said("version") != env!("CARGO_PKG_VERSION") {
+            let (its, own) = (said("version"), env!("CARGO_PKG_VERSION"));
+            return Err(failed(format!("Webtaxon {its} wrote it, and this is {own}")).into());
+        }
+        let saved: Saved = serde_json::from_value(value).map_err(|error| failed(error.to_string()))?;
+        let digest = saved.work.digest().map_err(|error| failed(error.to_string()))?;
+        if digest != saved.digest {
+            return Err(failed("it was edited after it was made".to_owned()).into());
+        }
+        Ok((saved.work, saved.made))
+    }
+
+    fn digest(&self) -> serde_json::Result<String> {
+        Ok(format!("sha256:{}", hex(&serde_json::to_vec(self)?)))
+    }
+}

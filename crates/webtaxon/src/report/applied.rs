@@ -1,0 +1,99 @@
+//! JSON documents of what an apply would do and did, and of the journal.
+
+use crate::apply::{Applied, Work};
+use crate::state::{Recorded, Run};
+use crate::store::Outcome;
+use serde_json::{Value, json};
+use webtaxon_core::apply::Edit;
+
+/// What an apply did, as `webtaxon.apply/1`.
+#[must_use]
+pub fn applied(work: &Work, applied: &Applied) -> Value {
+    let told = |(at, one): (usize, &Edit)| {
+        let mut value = edit(one);
+        outcome(&mut value, applied.outcomes.get(at).and_then(Option::as_ref));
+        value
+    };
+    json!({
+        "format": "webtaxon.apply/1",
+        "run": applied.run,
+        "complete": applied.is_complete(),
+        "backup": applied.backup,
+        "interrupted": applied.interrupted,
+        "stopped": applied.stopped,
+        "edits": work.edits.iter().enumerate().map(told).collect::<Vec<_>>(),
+    })
+}
+
+/// What an apply would do, as `webtaxon.work/1`.
+#[must_use]
+pub fn work(work: &Work) -> Value {
+    json!({
+        "format": "webtaxon.work/1",
+        "origin": work.origin,
+        "brakes": work.brakes,
+        "edits": work.edits.iter().map(edit).collect::<Vec<_>>(),
+    })
+}
+
+/// Every run, as `webtaxon.journal/1`.
+#[must_use]
+pub fn runs(runs: &[Run]) -> Value {
+    json!({ "format": "webtaxon.journal/1", "runs": runs })
+}
+
+/// One run with its edits, as `webtaxon.run/1`.
+#[must_use]
+pub fn run(run: &Run, entries: &[Recorded]) -> Value {
+    json!({
+        "format": "webtaxon.run/1",
+        "run": run,
+        "edits": entries.iter().map(entry).collect::<Vec<_>>(),
+    })
+}
+
+/// One line of JSON for each edit of a run, for an auditor.
+#[must_use]
+pub fn journal_lines(run: &Run, entries: &[Recorded]) -> String {
+    entries.iter().fold(String::new(), |text, one| {
+        let mut line =
+            json!({ "run": run.run, "at": run.at, "who": run.who, "store": run.store, "undoes": run.undoes });
+        if let (Value::Object(line), Value::Object(edit)) = (&mut line, entry(one)) {
+            line.extend(edit);
+        }
+        text + &line.to_string() + "\n"
+    })
+}
+
+fn entry(entry: &Recorded) -> Value {
+    let mut value = edit(&entry.edit);
+    outcome(&mut value, entry.outcome.as_ref());
+    value
+}
+
+fn edit(edit: &Edit) -> Value {
+    let account = edit.after.as_ref().or(edit.before.as_ref());
+    json!({
+        "kind": edit.kind,
+        "login": edit.login(),
+        "dn": edit.dn,
+        "link": account.and_then(|account| account.link.as_ref()),
+        "cause": edit.cause,
+        "fields": edit.fields(),
+    })
+}
+
+/// What became of an edit, beside it.
+fn outcome(edit: &mut Value, outcome: Option<&Outcome>) {
+    let (word, reason) = match outcome {
+        Some(Outcome::Done) => (Some("done"), None),
+        Some(Outcome::Made) => (Some("made"), None),
+        Some(Outcome::Left(reason)) => (Some("left"), Some(reason)),
+        Some(Outcome::Failed(reason)) => (Some("failed"), Some(reason)),
+        None => (None, None),
+    };
+    if let Value::Object(edit) = edit {
+        edit.insert("outcome".to_owned(), json!(word));
+        edit.insert("reason".to_owned(), json!(reason));
+    }
+}

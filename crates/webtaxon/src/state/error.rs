@@ -1,0 +1,60 @@
+//! What can be wrong with Webtaxon's own file.
+
+use miette::Diagnostic;
+use std::path::PathBuf;
+use thiserror::Error;
+
+/// Why what is remembered cannot be used.
+#[derive(Debug, Error, Diagnostic)]
+#[error(transparent)]
+#[diagnostic(transparent)]
+pub struct StateError(#[from] StateErrorKind);
+
+/// What is wrong.
+#[derive(Debug, Error, Diagnostic)]
+#[non_exhaustive]
+pub enum StateErrorKind {
+    /// It cannot be read or written.
+    #[error("what was remembered in {} cannot be used: {reason}", file.display())]
+    #[diagnostic(
+        code(WX0108),
+        help(
+            "put the file back as it was, and see that it may be written; without it, days of grace begin anew and nothing can be undone"
+        )
+    )]
+    Broken {
+        /// The file.
+        file: PathBuf,
+        /// The reason.
+        reason: String,
+    },
+    /// A newer Webtaxon wrote it.
+    #[error("{} was written by a newer Webtaxon (its form is {found}, this one knows {known})", file.display())]
+    #[diagnostic(code(WX0601), help("install the newer Webtaxon here, too; nothing was changed"))]
+    Newer {
+        /// The file.
+        file: PathBuf,
+        /// Its form.
+        found: i64,
+        /// The newest form that this version knows.
+        known: i64,
+    },
+    /// Another apply is going on.
+    #[error("another apply is going on: {holder}")]
+    #[diagnostic(
+        code(WX0602),
+        help("wait until it is done, and look again: what it does will not be in this preview")
+    )]
+    Busy {
+        /// Who, and since when.
+        holder: String,
+    },
+}
+
+impl StateError {
+    /// What is wrong.
+    #[must_use]
+    pub fn kind(&self) -> &StateErrorKind {
+        &self.0
+    }
+}

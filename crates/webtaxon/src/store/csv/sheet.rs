@@ -1,0 +1,159 @@
+//! Reading the file: its accounts, and where each row stands in its bytes.
+
+use super::{StoreError, StoreErrorKind};
+use csv::{ByteRecord, ErrorKind, ReaderBuilder};
+use indexmap::IndexMap;
+use std::collections::HashMap;
+use std::ops::Range;
+use std::path::Path;
+use webtaxon_core::account::{Account, State};
+use webtaxon_core::identity::Identity;
+
+/// What a column holds.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Column {
+    Login,
+    Link,
+    State,
+    Field(String),
+}
+
+/// A file that was read.
+pub(super) struct Sheet<'a> {
+    pub(super) bytes: &'a [u8],
+    pub(super) columns: Vec<Column>,
+    /// Where each row stands in `bytes`, the line break at its end and blank lines before it included.
+    pub(super) rows: Vec<Range<usize>>,
+    pub(super) accounts: Vec<Account>,
+}
+
+impl<'a> Sheet<'a> {
+    /// Reads a file's bytes; `called` are the names of the columns that have names of their own, and
+    /// `fields` the fields that must have a column.
+    pub(super) fn read(
+        file: &Path,
+        called: &IndexMap<String, String>,
+        bytes: &'a [u8],
+        fields: &[&str],
+    ) -> Result<Self, StoreError> {
+        let path = file;
+        let file = || path.to_owned();
+        let column = |own: &str| called.get(own).cloned().unwrap_or_else(|| own.to_owned());
+        // Spreadsheets put a mark in front of UTF-8.
+        let mark = if bytes.starts_with(MARK) { MARK.len() } else { 0 };
+        let text = bytes.get(mark..).unwrap_or_default();
+        let mut reader = ReaderBuilder::new().from_reader(text);
+        let header = reader.byte_headers().map_err(|error| refused(path, &error))?.clone();
+        let header = text_row(path, &header, 1)?;
+        for (index, name) in header.iter().enumerate() {
+            if header.iter().take(index).any(|earlier| earlier == name) {
+                return Err(StoreErrorKind::TwoColumns { file: file(), column: name.clone() }.into());
+            }
+        }
+        let place = |own: &str| {
+            let column = column(own);
+            header.iter().position(|name| *name == column).ok_or_else(|| {
+                let help = if ["login", "link", "state", "roles"].contains(&own) {
+                    format!("add the column, or say what it is called: [accounts.columns] {own} = \"…\"; the file has {}", header.join(", "))
+                } else {
+                    format!("add the column, or take `{column}` out of [intake.fields]; the file has {}", header.join(", "))
+                };
+                StoreErrorKind::NoColumn { file: file(), column, help }
+            })
+        };
+        let (login_at, link_at, state_at) = (place("login")?, place("link")?, place("state")?);
+        for field in fields.iter().filter(|field| **field != "login") {
+            place(field)?;
+        }
+        let roles = column("roles");
+        let columns: Vec<Column> = header
+            .iter()
+            .enumerate()
+            .map(|(at, name)| match at {
+                at if at == login_at => Column::Login,
+                at if at == link_at => Column::Link,
+                at if at == state_at => Column::State,
+                _ if *name == roles => Column::Field("roles".to_owned()),
+                _ => Column::Field(name.clone()),
+            })
+            .collect();
+        let mut accounts = Vec::new();
+        let mut starts = Vec::new();
+        let mut logins = HashMap::new();
+        let mut links = HashMap::new();
+        let mut row = ByteRecord::new();
+        while reader.read_byte_record(&mut row).map_err(|error| refused(path, &error))? {
+            let line = row.position().map_or(0, csv::Position::line);
+            let start = row.position().map_or(0, csv::Position::byte);
+            let start = mark + usize::try_from(start).unwrap_or(usize::MAX);
+            // The reader ends a row at the first half of a line break of two.
+            let halved = bytes.get(start.saturating_sub(1)..=start) == Some(b"\r\n");
+            starts.push(start + usize::from(halved));
+            let values = text_row(path, &row, line)?;
+            let value = |at: usize| values.get(at).map_or("", |value| value.trim());
+            let login = value(login_at).to_owned();
+            if login.is_empty() {
+                return Err(StoreErrorKind::NoLogin { file: file(), line }.into());
+            }
+            let twice = |what, value: &str, first: Option<u64>| match first {
+                Some(first) => {
+                    let value = value.to_owned();
+                    Err(StoreErrorKind::Twice { file: file(), line, what, value, first })
+                }
+                None => Ok(()),
+            };
+            twice("login", &login, logins.insert(Account::login_key(&login), line))?;
+            let link = Identity::from_link(value(link_at));
+            if let Some(link) = &link {
+                twice("link", link.as_str(), links.insert(link.clone(), line))?;
+            }
+            let state = match value(state_at).to_lowercase().as_str() {
+                "" | "active" => State::Active,
+                "suspended" => State::Suspended,
+                other => {
+                    return Err(
+                        StoreErrorKind::NoState { file: file(), line, value: other.to_owned() }.into()
+                    );
+                }
+            };
+            let fields = columns
+                .iter()
+                .zip(values)
+                .filter_map(|(column, value)| match column {
+                    Column::Field(name) => Some((name.clone(), value)),
+                    Column::Login | Column::Link | Column::State => None,
+                })
+                .collect();
+            accounts.push(Account { login, link, state, fields });
+        }
+        let ends = starts.iter().skip(1).copied().chain([bytes.len()]);
+        let rows = starts.iter().zip(ends).map(|(start, end)| *start..end).collect();
+        Ok(Self { bytes, columns, rows, accounts })
+    }
+}
+
+/// The mark that some programs put in front of UTF-8.
+const MARK: &[u8] = b"\xef\xbb\xbf";
+
+fn text_row(file: &Path, row: &ByteRecord, line: u64) -> Result<Vec<String>, StoreError> {
+    let not_text = |what| StoreErrorKind::NotText { file: file.to_owned(), line, what };
+    row.iter()
+        .map(|value| match std::str::from_utf8(value) {
+            Err(_) => Err(not_text("a byte that is not UTF-8").into()),
+            Ok(text) if text.contains('\0') => Err(not_text("a NUL byte").into()),
+            Ok(text) => Ok(text.to_owned()),
+        })
+        .collect()
+}
+
+fn refused(file: &Path, error: &csv::Error) -> StoreError {
+    let file = file.to_owned();
+    match error.kind() {
+        ErrorKind::UnequalLengths { pos, expected_len, len } => {
+            let line = pos.as_ref().map_or(0, csv::Position::line);
+            StoreErrorKind::Ragged { file, line, found: *len, wanted: *expected_len }
+        }
+        _ => StoreErrorKind::Csv { file, reason: error.to_string() },
+    }
+    .into()
+}

@@ -1,0 +1,149 @@
+//! The file's bytes with edits made: every other row, and every other cell of a changed row, stays as
+//! it is written.
+
+use super::sheet::{Column, Sheet};
+use std::collections::HashMap;
+use webtaxon_core::account::Account;
+use webtaxon_core::apply::{Edit, Standing};
+
+impl Sheet<'_> {
+    /// The bytes with those edits made that are ready. New accounts stand at the end.
+    pub(super) fn with(&self, edits: &[Edit], standings: &[Standing]) -> Vec<u8> {
+        let ready = |(edit, standing)| match standing {
+            &Standing::Ready(at) => Some((at, edit)),
+            _ => None,
+        };
+        let made: Vec<(Option<usize>, &Edit)> = edits.iter().zip(standings).filter_map(ready).collect();
+        let changed: HashMap<usize, &Edit> =
+            made.iter().filter_map(|(at, edit)| Some(((*at)?, *edit))).collect();
+        let mut out = Vec::with_capacity(self.bytes.len() + 256 * made.len());
+        let first = self.rows.first().map_or(self.bytes.len(), |row| row.start);
+        out.extend_from_slice(self.bytes.get(..first).unwrap_or_default());
+        for (at, range) in self.rows.iter().enumerate() {
+            let row = self.bytes.get(range.clone()).unwrap_or_default();
+            match changed.get(&at).map(|edit| (edit, edit.after.as_ref())) {
+                None => out.extend_from_slice(row),
+                Some((_, None)) => {}
+                Some((edit, Some(after))) => {
+                    if let Some(there) = self.accounts.get(at) {
+                        self.rewrite(&mut out, row, there, edit, after);
+                    }
+                }
+            }
+        }
+        let new = made.iter().filter(|(at, _)| at.is_none()).filter_map(|(_, edit)| edit.after.as_ref());
+        self.append(&mut out, new);
+        out
+    }
+
+    /// One row with the cells written anew that an edit changes.
+    fn rewrite(&self, out: &mut Vec<u8>, row: &[u8], there: &Account, edit: &Edit, after: &Account) {
+        let (start, end) = bounds(row);
+        out.extend_from_slice(row.get(..start).unwrap_or_default());
+        let fields = edit.fields();
+        let cells = cells(row.get(start..end).unwrap_or_default());
+        // Quotes where RFC 4180 has none may be read in two ways: then the whole row is written anew.
+        let is_sound = cells.len() == self.columns.len();
+        for (at, column) in self.columns.iter().enumerate() {
+            if at > 0 {
+                out.push(b',');
+            }
+            let cell = cells.get(at).copied().filter(|_| is_sound);
+            match cell {
+                Some(cell) if !fields.contains_key(name(column)) => out.extend_from_slice(cell),
+                cell => {
+                    let side = if fields.contains_key(name(column)) { after } else { there };
+                    put(out, value(column, side), cell.is_some_and(|cell| cell.starts_with(b"\"")));
+                }
+            }
+        }
+        out.extend_from_slice(row.get(end..).unwrap_or_default());
+    }
+
+    /// New rows at the end, quoted and broken as the last one is.
+    fn append<'a>(&self, out: &mut Vec<u8>, accounts: impl Iterator<Item = &'a Account>) {
+        let first = self.rows.first().map_or(self.bytes.len(), |row| row.start);
+        let header = self.bytes.get(..first).unwrap_or_default();
+        let like = self.rows.last().and_then(|row| self.bytes.get(row.clone())).unwrap_or(header);
+        let (start, end) = bounds(like);
+        let quoted =
+            cells(like.get(start..end).unwrap_or_default()).iter().all(|cell| cell.starts_with(b"\""));
+        let ends: &[u8] = if header.ends_with(b"\r\n") { b"\r\n" } else { b"\n" };
+        let closed = out.is_empty() || out.ends_with(b"\n") || out.ends_with(b"\r");
+        let mut accounts = accounts.peekable();
+        if !closed && accounts.peek().is_some() {
+            out.extend_from_slice(ends);
+        }
+        while let Some(account) = accounts.next() {
+            for (at, column) in self.columns.iter().enumerate() {
+                if at > 0 {
+                    out.push(b',');
+                }
+                put(out, value(column, account), quoted);
+            }
+            // A file whose last line had no end keeps that.
+            if closed || accounts.peek().is_some() {
+                out.extend_from_slice(ends);
+            }
+        }
+    }
+}
+
+fn name(column: &Column) -> &str {
+    match column {
+        Column::Login => "login",
+        Column::Link => "link",
+        Column::State => "state",
+        Column::Field(name) => name,
+    }
+}
+
+fn value<'a>(column: &Column, account: &'a Account) -> &'a str {
+    match column {
+        Column::Field(name) => account.field(name),
+        own => account.value(name(own)),
+    }
+}
+
+/// Writes one cell (RFC 4180 §2, rules 5 to 7), in quotes if it must or should have them.
+fn put(out: &mut Vec<u8>, value: &str, quoted: bool) {
+    let must = value.bytes().any(|byte| matches!(byte, b',' | b'"' | b'\r' | b'\n'));
+    if !(quoted || must) {
+        return out.extend_from_slice(value.as_bytes());
+    }
+    out.push(b'"');
+    for byte in value.bytes() {
+        if byte == b'"' {
+            out.push(b'"');
+        }
+        out.push(byte);
+    }
+    out.push(b'"');
+}
+
+/// Where a row's text begins and ends: without blank lines before it and the line break behind it.
+fn bounds(row: &[u8]) -> (usize, usize) {
+    let is_break = |byte: &&u8| matches!(byte, b'\r' | b'\n');
+    let start = row.iter().take_while(is_break).count();
+    let after = row.iter().rev().take_while(is_break).count();
+    (start, row.len().saturating_sub(after).max(start))
+}
+
+/// The cells of a row as they are written, quotes included.
+fn cells(row: &[u8]) -> Vec<&[u8]> {
+    let mut cells = Vec::new();
+    let (mut start, mut inside) = (0, false);
+    for (at, byte) in row.iter().enumerate() {
+        match byte {
+            // A quote opens only at the beginning; two inside a quoted cell close it and open it again.
+            b'"' if inside || at == start || row.get(start) == Some(&b'"') => inside = !inside,
+            b',' if !inside => {
+                cells.push(row.get(start..at).unwrap_or_default());
+                start = at + 1;
+            }
+            _ => {}
+        }
+    }
+    cells.push(row.get(start..).unwrap_or_default());
+    cells
+}

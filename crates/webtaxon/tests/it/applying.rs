@@ -1,0 +1,354 @@
+//! Carrying out what was previewed, on a CSV file: exactly that, once, and back again.
+
+use crate::museum::{ACCOUNTS, Museum, told};
+use std::path::PathBuf;
+use webtaxon::apply::{Applied, Consent, Work};
+use webtaxon::core::preview::ChangeKind;
+use webtaxon::state::{Ending, Journal};
+use webtaxon::store::Outcome;
+use webtaxon::{Error, Workspace};
+use webtaxon_standin::Options;
+
+fn consent(release: &[&str]) -> Consent {
+    let release = release.iter().map(|name| (*name).to_owned()).collect();
+    Consent { who: "ada".to_owned(), release, stop_after: None }
+}
+
+/// The demo's brakes: too many accounts in use.
+fn agreed() -> Consent {
+    consent(&["seats"])
+}
+
+fn list(museum: &Museum) -> String {
+    std::fs::read_to_string(museum.path().join("accounts.csv")).unwrap()
+}
+
+async fn apply(museum: &Museum) -> Result<Applied, Error> {
+    let workspace = museum.workspace()?;
+    let (_, work) = workspace.work().await?;
+    workspace.apply(&work, &agreed()).await
+}
+
+async fn undo(workspace: &Workspace, run: i64) -> Applied {
+    workspace.apply(&workspace.way_back(run).unwrap(), &consent(&[])).await.unwrap()
+}
+
+fn journal(museum: &Museum) -> Journal {
+    Journal::read(&museum.path().join("webtaxon.toml")).unwrap().unwrap()
+}
+
+#[tokio::test]
+async fn what_was_applied_leaves_nothing_to_do_and_can_be_taken_back() {
+    let museum = Museum::open().await;
+    let workspace = museum.workspace().unwrap();
+    let (preview, work) = workspace.work().await.unwrap();
+    let wanted = work.edits.len();
+    let applied = workspace.apply(&work, &agreed()).await.unwrap();
+    assert!(applied.is_complete());
+    assert_eq!((applied.run, applied.count(|one| *one == Outcome::Done)), (Some(1), wanted));
+    let after = museum.preview().await.unwrap();
+    let kinds: Vec<_> = after.kinds.iter().map(|(kind, count)| (kind.name(), *count)).collect();
+    assert_eq!(kinds, [("clash", 2)], "only what a person must decide");
+    assert_eq!((after.accounts.now, after.accounts.active_now), (85, 77));
+    assert_eq!(after.accounts.now, preview.accounts.after);
+    assert_eq!(std::fs::read_to_string(applied.backup.unwrap()).unwrap(), ACCOUNTS, "as it was");
+    let back = undo(&workspace, 1).await;
+    assert!(back.is_complete());
+    assert_eq!(list(&museum), ACCOUNTS, "byte for byte");
+    let runs = journal(&museum).runs().unwrap();
+    let undone: Vec<_> = runs.iter().map(|run| (run.run, run.undoes, run.undone, run.ending)).collect();
+    assert_eq!(undone, [(2, Some(1), None, Some(Ending::Done)), (1, None, Some(2), Some(Ending::Done))]);
+    assert_eq!(runs[1].counts["import"], 7);
+    assert!(undo(&workspace, 2).await.is_complete());
+    assert_eq!(museum.preview().await.unwrap().kinds, [(ChangeKind::Clash, 2)], "and forth again");
+}
+
+/// However a file is written, what no edit is about stays as it is, and an undo gives every byte back.
+#[tokio::test]
+async fn a_file_keeps_its_own_way_of_writing() {
+    let quoted = |text: &str| {
+        let line =
+            |line: &str| line.split(',').map(|cell| format!("\"{cell}\"")).collect::<Vec<_>>().join(",");
+        // One name of the demo has a comma, and quotes already.
+        let plain = text.replace("\"Ibbotson, Ada\"", "Ada");
+        plain.lines().map(line).collect::<Vec<_>>().join("\n") + "\n"
+    };
+    let odd = |text: &str| {
+        text.replace("login,link", "badge,login,link")
+            .lines()
+            .enumerate()
+            .map(|(at, line)| match at {
+                0 => line.to_owned(),
+                at if at % 7 == 0 => format!("\n\" =1+{at}\"\"\",{line}"),
+                at => format!(" {at} ,{line}"),
+            })
+            .collect::<Vec<_>>()
+            .join("\n")
+    };
+    let rows: [(String, &str, &str); 6] = [
+        (ACCOUNTS.replace('\n', "\r\n"), "\r\n", "line ends of another system"),
+        (format!("\u{feff}{ACCOUNTS}"), "\n", "a mark in front"),
+        (ACCOUNTS.trim_end().to_owned(), "", "no end of the last line"),
+        (quoted(ACCOUNTS), "\"\n", "everything in quotes"),
+        (odd(ACCOUNTS), "", "a column of the application's own, blank lines, formulas"),
+        (ACCOUNTS.replace(",suspended,", ",Suspended ,"), "\n", "a state in its own way"),
+    ];
+    for (text, ends, why) in rows {
+        let museum = Museum::open().await;
+        museum.write("accounts.csv", &text);
+        let applied = apply(&museum).await.unwrap();
+        assert!(applied.is_complete(), "{why}: {applied:?}");
+        let after = list(&museum);
+        assert!(after.ends_with(ends) && after.ends_with('\n') == text.ends_with('\n'), "{why}");
+        let kept = text.lines().filter(|line| after.contains(line.trim_end_matches('\r'))).count();
+        assert!(kept >= text.lines().count() - 20, "{why}: {kept} lines are as they were");
+        assert_eq!(museum.preview().await.unwrap().kinds, [(ChangeKind::Clash, 2)], "{why}");
+        assert!(undo(&museum.workspace().unwrap(), 1).await.is_complete(), "{why}");
+        assert_eq!(list(&museum), text, "{why}");
+    }
+}
+
+/// Promise 3: what somebody changed between the preview and its apply is left out, and told.
+#[tokio::test]
+async fn what_changed_meanwhile_is_left_out() {
+    let museum = Museum::open().await;
+    let workspace = museum.workspace().unwrap();
+    let file = museum.path().join("monday.json");
+    workspace.work().await.unwrap().1.save(&file).unwrap();
+    let meanwhile = ACCOUNTS
+        .replace("Entomology 3,", "Attic 1,") // moved by hand
+        .replace(
+            "yyarrow,9c6872b5-649b-51a2-b3e3-8073b2539dae,suspended",
+            "yyarrow,9c6872b5-649b-51a2-b3e3-8073b2539dae,active",
+        )
+        + "mhayashi,,active,Somebody Else,,,,\n";
+    museum.write("accounts.csv", &meanwhile);
+    let (work, _) = Work::read(&file).unwrap();
+    let applied = workspace.apply(&work, &agreed()).await.unwrap();
+    assert!(!applied.is_complete());
+    let odd: Vec<_> = work
+        .edits
+        .iter()
+        .zip(&applied.outcomes)
+        .filter(|(_, outcome)| **outcome != Some(Outcome::Done))
+        .map(|(edit, outcome)| (edit.login(), outcome.clone().unwrap()))
+        .collect();
+    let left = |words: &str| Outcome::Left(words.to_owned());
+    assert_eq!(
+        odd,
+        [
+            ("mhayashi", left("mhayashi has the same login now")),
+            ("bedgeworth", left("room is Attic 1 now")),
+            ("yyarrow", Outcome::Made),
+        ]
+    );
+    let after = list(&museum);
+    assert!(after.contains("Attic 1,") && after.contains("Somebody Else") && after.contains("bthornbury"));
+    // Taking it back leaves alone what was never done, and what was done by others.
+    undo(&workspace, 1).await;
+    let mut lines: Vec<String> = list(&museum).lines().map(str::to_owned).collect();
+    let mut wanted: Vec<String> = meanwhile.lines().map(str::to_owned).collect();
+    assert_eq!(lines, wanted, "the file is the copy again, byte for byte");
+    lines.sort();
+    wanted.sort();
+    assert_eq!(lines, wanted);
+}
+
+#[tokio::test]
+async fn an_undo_after_further_changes_takes_back_only_its_own() {
+    let museum = Museum::open().await;
+    apply(&museum).await.unwrap();
+    let by_hand = list(&museum).replace("Palaeontology 22", "Cellar 2").replace("Botany 26", "Botany 27");
+    museum.write("accounts.csv", &by_hand);
+    let workspace = museum.workspace().unwrap();
+    let back = undo(&workspace, 1).await;
+    let left: Vec<_> = back.outcomes.iter().flatten().filter(|one| matches!(one, Outcome::Left(_))).collect();
+    assert_eq!(
+        left,
+        [&Outcome::Left("room is Botany 27 now".to_owned())],
+        "somebody works with Felix's account"
+    );
+    let after = list(&museum);
+    assert!(after.contains("Cellar 2") && after.contains("fcotterill") && !after.contains("bthornbury"));
+}
+
+#[tokio::test]
+async fn a_brake_holds_everything_until_it_is_released_by_name() {
+    let museum = Museum::open().await;
+    let settings = museum.settings().replace("removals = 15", "removals = 3");
+    museum.write("webtaxon.toml", settings.replace("fewest   = 20", "fewest   = 100"));
+    let workspace = museum.workspace().unwrap();
+    let (_, work) = workspace.work().await.unwrap();
+    for (release, held) in [
+        (&[][..], "removals (10 accounts would be removed or suspended, 3 are allowed); fewest"),
+        (&["seats", "removals"], "a brake holds it: fewest"),
+        (&["seats", "fewest"], "a brake holds it: removals"),
+    ] {
+        let error = workspace.apply(&work, &consent(release)).await.unwrap_err();
+        let (said, code, help) = told(&error);
+        assert!(said.contains(held), "{said}");
+        assert_eq!(code, "WX0603");
+        assert!(help.contains("--release"), "{help}");
+    }
+    let error = workspace.apply(&work, &consent(&["seat"])).await.unwrap_err();
+    assert!(told(&error).0.contains("no brake seat"));
+    assert_eq!(list(&museum), ACCOUNTS);
+    assert!(workspace.journal().unwrap().is_none(), "nothing was begun");
+    let all = consent(&["removals", "fewest", "seats"]);
+    assert!(workspace.apply(&work, &all).await.unwrap().is_complete());
+    assert_eq!(journal(&museum).runs().unwrap()[0].released, ["removals", "fewest", "seats"]);
+}
+
+/// Promise 1, to its end: released or not, half a reading takes nobody's account away.
+#[tokio::test]
+async fn half_a_reading_is_held_and_removes_nobody_even_when_released() {
+    let options = Options { fault: Some("cut@200".parse().unwrap()), ..Options::default() };
+    let museum = Museum::with(crate::museum::DIRECTORY, options).await;
+    let workspace = museum.workspace().unwrap();
+    let (preview, work) = workspace.work().await.unwrap();
+    assert!(!preview.is_whole());
+    let error = workspace.apply(&work, &consent(&["seats", "fewest"])).await.unwrap_err();
+    assert!(told(&error).0.contains("reading ("), "{}", told(&error).0);
+    let applied =
+        workspace.apply(&work, &consent(&["reading", "seats", "fewest", "removals"])).await.unwrap();
+    let after = list(&museum);
+    for line in ACCOUNTS.lines() {
+        let login = line.split(',').next().unwrap();
+        assert!(after.contains(&format!("{login},")) || login == "rfairweather", "{login}");
+    }
+    assert_eq!(after.matches(",suspended,").count(), ACCOUNTS.matches(",suspended,").count());
+    let counts = applied.run.map(|_| journal(&museum).runs().unwrap()[0].counts.clone()).unwrap_or_default();
+    assert!(!counts.contains_key("remove") && !counts.contains_key("suspend"), "{counts:?}");
+}
+
+#[tokio::test]
+async fn a_saved_preview_is_only_good_for_what_it_was_made_with() {
+    let museum = Museum::open().await;
+    let file = museum.path().join("monday.json");
+    let text = || std::fs::read_to_string(&file).unwrap();
+    museum.workspace().unwrap().work().await.unwrap().1.save(&file).unwrap();
+    let saved = text();
+    for (from, to, said) in [
+        ("tashdown2@", "mallory@", "it was edited after it was made"),
+        ("\"seats\"", "\"soup\"", "it was edited after it was made"),
+        ("webtaxon.saved/1", "webtaxon.saved/2", "its form is webtaxon.saved/2"),
+        ("\"version\": \"", "\"version\": \"9", "wrote it, and this is"),
+        ("\"origin\"", "\"origen\"", "origen"),
+        ("{\n", "", "it is no JSON"),
+    ] {
+        assert!(saved.contains(from), "{from}");
+        std::fs::write(&file, saved.replacen(from, to, 1)).unwrap();
+        let error = Work::read(&file).unwrap_err();
+        assert!(error.to_string().contains(said), "{said}: {error}");
+    }
+    std::fs::write(&file, &saved).unwrap();
+    let again = museum.workspace().unwrap().work().await.unwrap().1.save(&file).unwrap_err();
+    assert!(again.to_string().contains("exists"), "{again}");
+    museum.write("other.csv", ACCOUNTS);
+    for (from, to, said) in [
+        ("accounts.csv", "other.csv", "for another list of accounts"),
+        ("removals = 15", "removals = 16", "with other settings"),
+        ("# ", "## ", ""),
+    ] {
+        museum.change(from, to);
+        let workspace = museum.workspace().unwrap();
+        let (work, _) = Work::read(&file).unwrap();
+        match workspace.may_apply(&work, &agreed()) {
+            Ok(()) => assert_eq!(said, "", "a comment is no setting"),
+            Err(error) => {
+                let (words, code, _) = told(&error);
+                assert!(!said.is_empty() && words.contains(said), "{words}");
+                assert_eq!(code, "WX0606");
+            }
+        }
+    }
+    assert_eq!(list(&museum), ACCOUNTS);
+}
+
+#[tokio::test]
+async fn where_nothing_can_be_written_nothing_is_begun() {
+    let museum = Museum::open().await;
+    let path = |name: &str| -> PathBuf { museum.path().join(name) };
+    // A file where the folder for copies must be.
+    museum.write("webtaxon.backups", "");
+    let error = apply(&museum).await.unwrap_err();
+    assert_eq!(told(&error).1, "WX0609", "{error}");
+    assert_eq!(list(&museum), ACCOUNTS);
+    assert_eq!(journal(&museum).runs().unwrap()[0].ending, Some(Ending::Stopped));
+    std::fs::remove_file(path("webtaxon.backups")).unwrap();
+    // Another program's file, a broken one, and one of a newer version.
+    let state = path("webtaxon.state.sqlite");
+    std::fs::write(&state, "not a database, but long enough to be looked at as one".repeat(40)).unwrap();
+    let error = apply(&museum).await.unwrap_err();
+    assert_eq!(told(&error).1, "WX0108", "{error}");
+    std::fs::remove_file(&state).unwrap();
+    apply(&museum).await.unwrap();
+    let db = rusqlite::Connection::open(&state).unwrap();
+    db.execute_batch("PRAGMA user_version = 99").unwrap();
+    let after = list(&museum);
+    let error = apply(&museum).await.unwrap_err();
+    assert_eq!(told(&error).1, "WX0601", "{error}");
+    db.execute_batch("PRAGMA user_version = 1; PRAGMA application_id = 7").unwrap();
+    assert!(told(&apply(&museum).await.unwrap_err()).0.contains("another program's"));
+    assert_eq!(list(&museum), after);
+}
+
+#[tokio::test]
+async fn only_one_apply_at_a_time() {
+    let museum = Museum::open().await;
+    let lock = std::fs::File::create(museum.path().join("webtaxon.state.lock")).unwrap();
+    std::io::Write::write_all(&mut &lock, b"bo at reception, process 7, since Monday").unwrap();
+    lock.lock().unwrap();
+    let error = apply(&museum).await.unwrap_err();
+    let (said, code, _) = told(&error);
+    assert!(said.contains("bo at reception, process 7, since Monday"), "{said}");
+    assert_eq!(code, "WX0602");
+    assert_eq!(list(&museum), ACCOUNTS);
+    drop(lock);
+    assert!(apply(&museum).await.unwrap().is_complete());
+}
+
+#[tokio::test]
+async fn an_apply_remembers_who_was_missed_what_there_was_and_the_settings() {
+    let museum = Museum::open().await;
+    museum.change("gone       = { do = \"remove\" }", "gone       = { do = \"remove\", after_days = 14 }");
+    assert!(apply(&museum).await.unwrap().is_complete());
+    let memory = webtaxon::state::memory(&museum.path().join("webtaxon.toml")).unwrap();
+    let waiting: Vec<_> = memory.missed.values().collect();
+    assert!(waiting.iter().filter(|day| ***day == memory.today).count() >= 3, "{waiting:?}");
+    assert_eq!(memory.known.len(), 84);
+    // Three weeks later, the three are removed.
+    let db = rusqlite::Connection::open(museum.path().join("webtaxon.state.sqlite")).unwrap();
+    db.execute("UPDATE missed SET since = '2020-01-01'", []).unwrap();
+    drop(db);
+    let preview = museum.preview().await.unwrap();
+    assert_eq!(preview.of(ChangeKind::Remove).count(), 3);
+    // Somebody takes an account away by hand.
+    let without: Vec<String> =
+        list(&museum).lines().filter(|line| !line.starts_with("bthornbury,")).map(str::to_owned).collect();
+    museum.write("accounts.csv", without.join("\n") + "\n");
+    let preview = museum.preview().await.unwrap();
+    let back = preview.of(ChangeKind::Import).next().unwrap();
+    assert!(back.detail.as_ref().unwrap().contains("except = [\"bthornbury\"]"), "{back:?}");
+    // And somebody widens the filter.
+    museum.change("(objectClass=user)", "(objectClass=person)");
+    let preview = museum.preview().await.unwrap();
+    let brake = preview.brakes.iter().find(|brake| brake.name == "settings_changed").unwrap();
+    assert!(brake.which.contains(&"filter".to_owned()), "{brake:?}");
+}
+
+#[tokio::test]
+async fn old_runs_are_forgotten_with_their_copies() {
+    let museum = Museum::open().await;
+    apply(&museum).await.unwrap();
+    let workspace = museum.workspace().unwrap();
+    undo(&workspace, 1).await;
+    let forget = |day: &str| workspace.forget_before(day.parse().unwrap(), "ada").unwrap();
+    assert_eq!(forget("2020-01-01"), 0);
+    assert_eq!(forget("2999-01-01"), 1, "the latest is kept");
+    let copies: Vec<_> = std::fs::read_dir(museum.path().join("webtaxon.backups")).unwrap().collect();
+    assert_eq!(copies.len(), 1);
+    assert!(journal(&museum).entries(1).unwrap().is_empty());
+    assert_eq!(told(&workspace.way_back(1).unwrap_err()).1, "WX0607");
+    assert!(apply(&museum).await.unwrap().run.unwrap() > 2, "numbers are not given twice");
+}
