@@ -11,6 +11,7 @@ use crate::membership::{Graph, NodeId, Reach};
 use crate::name::{Dn, DnKey};
 use crate::settings::Intake;
 use indexmap::IndexSet;
+use jiff::Timestamp;
 use serde::Serialize;
 use std::collections::HashMap;
 use std::fmt;
@@ -211,6 +212,8 @@ pub struct Source {
     pub tops: Vec<Dn>,
     /// What happened on the way that did no harm: another server, a second look.
     pub notes: Vec<String>,
+    /// When it was read, to tell whose account has expired.
+    pub at: Timestamp,
 }
 
 impl Sweep {

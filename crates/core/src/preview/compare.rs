@@ -221,9 +221,12 @@ impl<'a> In<'a> {
 fn reason(dropped: &Dropped) -> String {
     match &dropped.reason {
         Reason::Missing(missing) => format!("{} {}", missing.field, missing.why),
-        Reason::Listed | Reason::NotAMember | Reason::Excluded | Reason::NotActive | Reason::NoIdentity => {
-            dropped.step.refusal().to_owned()
-        }
+        Reason::NotActive(Some(otherwise)) => (*otherwise).to_owned(),
+        Reason::Listed
+        | Reason::NotAMember
+        | Reason::Excluded
+        | Reason::NotActive(None)
+        | Reason::NoIdentity => dropped.step.refusal().to_owned(),
     }
 }
 

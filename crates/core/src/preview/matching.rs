@@ -6,7 +6,7 @@ use crate::field::{LIST, Proposal, Write};
 use crate::identity::Identity;
 use crate::name::short;
 use crate::reading::{Reading, Whereabouts, Whole};
-use crate::selection::{Candidate, Dropped, Selection, Step};
+use crate::selection::{Candidate, Dropped, Reason, Selection, Step};
 use crate::settings::{Adopt, LeavingAction, LeavingRule, MatchBy, OtherRoles, Settings};
 use foldhash::{HashMap, HashSet};
 use indexmap::IndexMap;
@@ -496,6 +496,9 @@ impl<'a> Matching<'a> {
         match (dropped, cause) {
             (Some(one), _) if one.step == Step::Listed => {
                 Some("not among only, or among except, in the settings".to_owned())
+            }
+            (Some(Dropped { reason: Reason::NotActive(Some(otherwise)), .. }), _) => {
+                Some((*otherwise).to_owned())
             }
             (Some(one), _) if one.step == Step::Groups => Some("in none of the groups".to_owned()),
             (Some(one), _) if one.step == Step::NotInGroup => {

@@ -10,9 +10,9 @@ use crate::field::{Drawer, Drawn};
 use crate::filter::{Filter, Ground, Judged, Truth, explain};
 use crate::identity::Identity;
 use crate::name::{Dn, DnKey, short};
-use crate::reading::{Reading, Whereabouts};
+use crate::reading::{Reading, ServerKind, Whereabouts};
 use crate::schema::Schema;
-use crate::selection::{Selection, Step, active_filter};
+use crate::selection::{Selection, Step, active, active_filter};
 use crate::settings::{Intake, Settings};
 use serde::Serialize;
 use std::collections::HashMap;
@@ -361,10 +361,7 @@ impl Teller<'_> {
         }
         steps.extend(self.member("groups", key));
         steps.extend(self.member("not_in_group", key));
-        if let Some(active) = active_filter(intake, self.reading.source().kind) {
-            let remedy = "have the person's directory account enabled, or change active in the settings";
-            steps.push(self.judged("active", &active, entry, remedy));
-        }
+        steps.extend(self.active(entry));
         if let Some(person) = person {
             steps.push(self.complete(entry, person));
         }
@@ -376,6 +373,22 @@ impl Teller<'_> {
         let word = if is_good { "is true" } else { "is not true" };
         let why = if why.is_empty() { why } else { format!(": {why}") };
         WhyStep { clauses, ..step(name, is_good, format!("{filter} {word}{why}"), remedy) }
+    }
+
+    /// Whether the person is active, and if not, by which condition; none where the directory says nothing.
+    fn active(&self, entry: Entry<'_>) -> Option<WhyStep> {
+        let source = self.reading.source();
+        let conditions = active::conditions(self.intake, source.kind, source.at);
+        let remedy = "have the person's directory account enabled, or change active in the settings";
+        let fails = |one: &&active::Condition| !judge(&one.filter, entry, self.reading).0;
+        if let Some(one) = conditions.iter().find(fails) {
+            let step = self.judged("active", &one.filter, entry, remedy);
+            let words = one.otherwise.map_or_else(String::new, |otherwise| format!("{otherwise}: "));
+            return Some(WhyStep { message: words + &step.message, ..step });
+        }
+        let is_asked = self.intake.active.is_some() || source.kind == ServerKind::Controller;
+        let all = active_filter(self.intake, source.kind, source.at);
+        is_asked.then(|| self.judged("active", &all, entry, remedy))
     }
 
     /// Whether the groups let the person in, or keep them out.

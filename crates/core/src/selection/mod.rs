@@ -3,12 +3,15 @@
 //!
 //! No I/O, no recursion; memory is linear in the people read.
 
+pub(crate) mod active;
 #[cfg(test)]
 mod tests;
 
+pub use active::active_filter;
+
 use crate::account::Account;
 use crate::field::{Drawer, MissingField, Proposal};
-use crate::filter::{Filter, Matcher};
+use crate::filter::Matcher;
 use crate::identity::Identity;
 use crate::membership::{Leaf, Reach};
 use crate::name::{Dn, DnKey};
@@ -83,8 +86,8 @@ pub enum Reason {
     NotAMember,
     /// In a group that keeps people out.
     Excluded,
-    /// Not active.
-    NotActive,
+    /// Not active; in words where the server says why, beyond its being disabled.
+    NotActive(Option<&'static str>),
     /// A required field has no value.
     Missing(MissingField),
     /// No lasting identity, so that no account could be linked.
@@ -117,23 +120,6 @@ pub struct Selection {
     admitted: Option<Reach>,
     /// Everybody in the groups that keep people out; none if the intake names no such group.
     excluded: Option<Reach>,
-}
-
-/// The filter for active people that this kind of server needs, where the settings have none.
-///
-/// On a domain controller: bit 2 of userAccountControl, ACCOUNTDISABLE, is not set.
-#[must_use]
-pub fn active_by_default(kind: ServerKind) -> Option<Filter> {
-    match kind {
-        ServerKind::Controller => Filter::parse("(!(userAccountControl:1.2.840.113556.1.4.803:=2))").ok(),
-        ServerKind::Plain => None,
-    }
-}
-
-/// The filter for active people of this intake at this kind of server.
-#[must_use]
-pub fn active_filter(intake: &Intake, kind: ServerKind) -> Option<Filter> {
-    intake.active.clone().or_else(|| active_by_default(kind))
 }
 
 /// The people whom the settings name one by one.
@@ -196,9 +182,13 @@ impl Selection {
         let keys = |groups: &[Dn]| groups.iter().map(Dn::key).collect::<Vec<_>>();
         let reach = |groups: &[Dn]| (!groups.is_empty()).then(|| reading.graph().reach(&keys(groups)));
         let (admitted, excluded) = (reach(&intake.groups), reach(&intake.not_in_group));
-        let active = active_filter(intake, reading.source().kind);
-        let schema = Schema::of(reading.source().kind);
-        let matcher = active.as_ref().map(|filter| Matcher::new(filter, schema, people.names()));
+        let source = reading.source();
+        let active = active::conditions(intake, source.kind, source.at);
+        let schema = Schema::of(source.kind);
+        let matchers: Vec<_> = active
+            .iter()
+            .map(|one| (Matcher::new(&one.filter, schema, people.names()), one.otherwise))
+            .collect();
         let drawer = Drawer::new(intake, reading);
         let is_in = |reach: &Reach, person| {
             reading.key(person).is_some_and(|key| reach.contains(reading.graph(), key))
@@ -215,8 +205,9 @@ impl Selection {
                 drop(Step::Groups, Reason::NotAMember);
             } else if excluded.as_ref().is_some_and(|reach| is_in(reach, person)) {
                 drop(Step::NotInGroup, Reason::Excluded);
-            } else if matcher.as_ref().is_some_and(|matcher| !matcher.matches(entry)) {
-                drop(Step::Active, Reason::NotActive);
+            } else if let Some((_, otherwise)) = matchers.iter().find(|(matcher, _)| !matcher.matches(entry))
+            {
+                drop(Step::Active, Reason::NotActive(*otherwise));
             } else {
                 let identity = Identity::of(entry, &reading.source().identity);
                 match (identity, drawer.draw(person)) {
@@ -233,12 +224,14 @@ impl Selection {
         for dropped in &dropped {
             *lost.entry(dropped.step).or_default() += 1;
         }
+        // A directory that says nothing of it has nobody who is not active.
+        let shows_active = intake.active.is_some() || source.kind == ServerKind::Controller;
         let steps = [
             (Step::Found, true),
             (Step::Listed, !(intake.only.is_empty() && intake.except.is_empty())),
             (Step::Groups, admitted.is_some()),
             (Step::NotInGroup, excluded.is_some()),
-            (Step::Active, active.is_some()),
+            (Step::Active, shows_active || lost.contains_key(&Step::Active)),
             (Step::Complete, true),
         ];
         let mut left = people.len();

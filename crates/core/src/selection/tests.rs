@@ -2,8 +2,10 @@
 
 use super::*;
 use crate::field::FieldRule;
+use crate::filter::Filter;
 use crate::name::DnKey;
 use crate::reading::{Source, Sweep};
+use crate::settings::Locked;
 use proptest::prelude::*;
 
 fn key(dn: &str) -> DnKey {
@@ -72,7 +74,7 @@ fn everybody_falls_out_at_the_first_step_that_refuses_them() {
         [
             (1, Reason::NotAMember),
             (2, Reason::Excluded),
-            (3, Reason::NotActive),
+            (3, Reason::NotActive(None)),
             (4, Reason::Missing(missing)),
             (5, Reason::NoIdentity),
             (6, Reason::Excluded),
@@ -150,5 +152,85 @@ fn people_are_named_one_by_one() {
             "{why}"
         );
         assert_eq!(selection.funnel[1].step, Step::Listed, "{why}");
+    }
+}
+
+#[test]
+fn each_kind_of_server_says_in_its_own_way_who_is_active() {
+    use ServerKind::{Controller, Plain};
+    let (expired, locked) = ("has expired", "locked after wrong passwords");
+    for (kind, values, verdict, verdict_of_locked, why) in [
+        (Controller, &[("userAccountControl", "512")][..], "", "", "enabled"),
+        (Controller, &[("userAccountControl", "514")], "-", "-", "disabled"),
+        (Controller, &[("userAccountControl", "512"), ("accountExpires", "0")], "", "", "never"),
+        (
+            Controller,
+            &[("userAccountControl", "512"), ("accountExpires", "9223372036854775807")],
+            "",
+            "",
+            "never",
+        ),
+        (
+            Controller,
+            &[("userAccountControl", "512"), ("accountExpires", "134087148000000000")],
+            expired,
+            expired,
+            "an hour ago",
+        ),
+        (
+            Controller,
+            &[("userAccountControl", "512"), ("accountExpires", "134087220000000000")],
+            "",
+            "",
+            "in an hour",
+        ),
+        (
+            Controller,
+            &[("userAccountControl", "512"), ("msDS-User-Account-Control-Computed", "16")],
+            "",
+            locked,
+            "locked out",
+        ),
+        (
+            Controller,
+            &[("userAccountControl", "512"), ("msDS-User-Account-Control-Computed", "8388608")],
+            "",
+            "",
+            "password too old",
+        ),
+        (Plain, &[], "", "", "the directory says nothing"),
+        (Plain, &[("nsAccountLock", "true")], "-", "-", "switched off, whatever the case"),
+        (Plain, &[("nsAccountLock", "FALSE")], "", "", "on"),
+        (Plain, &[("shadowExpire", "-1")], "", "", "never"),
+        (Plain, &[("shadowExpire", "20419")], expired, expired, "since today"),
+        (Plain, &[("shadowExpire", "20420")], "", "", "from tomorrow"),
+        (Plain, &[("pwdAccountLockedTime", "000001010000Z")], "-", "-", "for good"),
+        (Plain, &[("pwdAccountLockedTime", "20251127115900Z")], "", locked, "for a while"),
+        (
+            Plain,
+            &[("accountExpires", "1"), ("userAccountControl", "2")],
+            "",
+            "",
+            "what a controller would say",
+        ),
+    ] {
+        let mut intake = intake();
+        (intake.groups, intake.not_in_group) = (Vec::new(), Vec::new());
+        for (which, verdict) in [(Locked::Active, verdict), (Locked::Inactive, verdict_of_locked)] {
+            intake.locked = which;
+            let at = "2025-11-27T12:00:00Z".parse().unwrap();
+            let source = Source { kind, at, identity: "entryUUID".to_owned(), ..Source::default() };
+            let mut sweep = Sweep::new(source);
+            let always = [("cn", "ada"), ("mail", "a@x"), ("entryUUID", "1")];
+            let values = always.iter().chain(values).map(|(name, value)| (*name, [value.as_bytes()]));
+            sweep.person("CN=ada,OU=People", values).unwrap();
+            let selection = Selection::new(&sweep.finish(&intake), &intake);
+            let told = match selection.dropped.first().map(|one| &one.reason) {
+                None => "",
+                Some(Reason::NotActive(words)) => words.unwrap_or("-"),
+                Some(other) => panic!("{why}: {other:?}"),
+            };
+            assert!(told.ends_with(verdict) && told.is_empty() == verdict.is_empty(), "{why}: {told}");
+        }
     }
 }

@@ -215,6 +215,8 @@ pub struct Intake {
     pub group_bases: Vec<Dn>,
     /// Which people are active; none for what this kind of server says.
     pub active: Option<Filter>,
+    /// Whether people count as active who are locked out after wrong passwords.
+    pub locked: Locked,
     /// The attribute that `memberUid` of a group speaks of; none for `uid`, and on a domain controller
     /// for none.
     pub member_login: Option<String>,
@@ -285,6 +287,7 @@ impl Intake {
             not_in_group: Vec::new(),
             group_bases: Vec::new(),
             active: None,
+            locked: Locked::Active,
             member_login: None,
             strategy: Strategy::Auto,
             identity: None,
@@ -322,6 +325,16 @@ pub enum Strategy {
     Downwards,
     /// All groups are read with one search first.
     Sweep,
+}
+
+/// Whether people count as active who are locked out after wrong passwords, which passes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Locked {
+    /// They do.
+    #[default]
+    Active,
+    /// They do not, as long as it lasts.
+    Inactive,
 }
 
 /// What becomes of an account's roles that no rule of the settings gives.

@@ -4,8 +4,8 @@ use super::read_directory::directory;
 use super::read_fields::{fields, roles};
 use super::table::{Source, Table, Text, Value};
 use super::{
-    Accounts, Adopt, Brakes, Directory, Intake, Leaving, LeavingAction, LeavingRule, MatchBy, OtherRoles,
-    Removals, Settings, SettingsError, SettingsErrorKind, StoreSettings, Strategy,
+    Accounts, Adopt, Brakes, Directory, Intake, Leaving, LeavingAction, LeavingRule, Locked, MatchBy,
+    OtherRoles, Removals, Settings, SettingsError, SettingsErrorKind, StoreSettings, Strategy,
 };
 use crate::field::FieldRule;
 use crate::filter::Filter;
@@ -121,6 +121,7 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         "not_in_group",
         "group_bases",
         "active",
+        "locked",
         "identity",
         "member_login",
         "strategy",
@@ -165,6 +166,10 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         Some(value) => Some(search_filter(&value.text()?)?),
         None => None,
     };
+    let locked = match table.take("locked") {
+        None => Locked::Active,
+        Some(value) => value.text()?.word(&[("active", Locked::Active), ("inactive", Locked::Inactive)])?,
+    };
     let identity = table.take("identity").map(|value| attribute(&value.text()?)).transpose()?;
     let member_login = table.take("member_login").map(|value| attribute(&value.text()?)).transpose()?;
     let strategy = match table.take("strategy") {
@@ -202,6 +207,7 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         not_in_group,
         group_bases,
         active,
+        locked,
         identity,
         member_login,
         strategy,

@@ -22,6 +22,7 @@ impl Settings {
             ("not_in_group", names(not_in_group)),
             ("group_bases", names(group_bases)),
             ("active", active.as_ref().map(ToString::to_string).unwrap_or_default()),
+            ("locked", format!("{:?}", self.intake.locked)),
             ("identity", self.intake.identity.clone().unwrap_or_default()),
             ("member_login", self.intake.member_login.clone().unwrap_or_default()),
             ("required fields", required.map(|(name, _)| name.as_str()).collect::<Vec<_>>().join("\n")),

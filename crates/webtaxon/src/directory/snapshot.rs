@@ -42,7 +42,8 @@ pub async fn take_snapshot(
     let mut key = [0; 16];
     SystemRandom::new().fill(&mut key).map_err(|_| DirectoryErrorKind::NoRandom)?;
     let conditions = intake.conditions().filter_map(|condition| condition.when.clone());
-    let filters = std::iter::once(intake.filter.clone()).chain(active_filter(intake, kind));
+    let filters =
+        std::iter::once(intake.filter.clone()).chain([active_filter(intake, kind, Timestamp::UNIX_EPOCH)]);
     let filters: Vec<_> = filters.chain(conditions).collect();
     Ok(Snapshot::new(header, &reading, Some(&Mask::new(key, &filters))))
 }
@@ -87,7 +88,7 @@ pub(crate) async fn read_for_both(
     let mut more: BTreeSet<String> = intake.filter.attributes().map(str::to_owned).collect();
     more.insert("objectClass".to_owned());
     for kind in [ServerKind::Plain, ServerKind::Controller] {
-        more.extend(active_filter(two, kind).iter().flat_map(Filter::attributes).map(str::to_owned));
+        more.extend(active_filter(two, kind, Timestamp::UNIX_EPOCH).attributes().map(str::to_owned));
     }
     let more: Vec<String> = more.into_iter().collect();
     let reading = read_with(access, &both, links, &more).await?;

@@ -10,6 +10,7 @@ use super::progress::{EVERY, Progress};
 use super::search::{Found, Query};
 use super::split::{self, Portions};
 use super::{DirectoryError, followed, nest};
+use jiff::Timestamp;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use webtaxon_core::entry::Entries;
 use webtaxon_core::field::{Condition, FieldRule};
@@ -65,6 +66,10 @@ pub(crate) async fn read_with(
             identity: intake.identity.clone().unwrap_or_default(),
             tops: connection.root().naming_contexts.clone(),
             notes: notes.clone(),
+            at: connection
+                .snapshot()
+                .and_then(|snapshot| snapshot.header.taken)
+                .unwrap_or_else(Timestamp::now),
         });
         let mut reader =
             Reader { access, connection, sweep, intake, wanted: Vec::new(), others: HashMap::new() };
@@ -490,11 +495,11 @@ pub(super) fn member_login(intake: &Intake, kind: ServerKind) -> Option<&str> {
 
 /// The attributes that the selection and the field rules look at, and no others.
 pub(super) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String> {
-    let active = active_filter(intake, kind);
+    let active = active_filter(intake, kind, Timestamp::UNIX_EPOCH);
     let mut wanted: BTreeSet<String> = BTreeSet::new();
     wanted.extend(intake.fields.values().flat_map(FieldRule::from_attributes).map(str::to_owned));
     wanted.extend(intake.conditions().flat_map(Condition::attributes).map(str::to_owned));
-    wanted.extend(active.iter().flat_map(Filter::attributes).map(str::to_owned));
+    wanted.extend(active.attributes().map(str::to_owned));
     if intake.nests().iter().any(|(groups, _)| !groups.is_empty()) {
         // What groups may know people by without listing their names.
         wanted.insert(primary_group(kind).to_owned());

@@ -2,9 +2,9 @@
 
 use crate::museum::{ACCOUNTS, DIRECTORY, Museum};
 use webtaxon::core::account::Account;
-use webtaxon::core::preview::{ChangeKind, HeldReason, Preview};
-use webtaxon::report;
+use webtaxon::core::preview::{Cause, ChangeKind, HeldReason, Preview};
 use webtaxon::store::{AccountStore, Answer};
+use webtaxon::{Answer as Told, report};
 use webtaxon_standin::{Fault, FaultKind, Options};
 
 fn logins(preview: &Preview, kind: ChangeKind) -> Vec<&str> {
@@ -332,4 +332,36 @@ async fn both_kinds_of_server_lead_to_the_same_preview() {
     let strange: Vec<_> =
         steps.iter().filter(|step| step.outcome != webtaxon::directory::Outcome::Good).collect();
     assert!(strange.len() == 1 && strange[0].message.contains("242 of 244"), "{strange:?}");
+}
+
+/// Whoever's directory account has expired is out, and is told so; with `locked`, so is whoever is locked.
+#[tokio::test]
+async fn expired_and_locked_people_are_not_active() {
+    let entry = |login: &str| {
+        let at = DIRECTORY.find(&format!("sAMAccountName: {login}\n")).unwrap();
+        DIRECTORY[at..].split("\n\n").next().unwrap()
+    };
+    let (carrick, ibbotson) = (entry("ecarrick"), entry("aibbotson"));
+    let never = "accountExpires: 9223372036854775807";
+    assert!(carrick.contains(never));
+    let ldif = DIRECTORY
+        .replace(carrick, &carrick.replace(never, "accountExpires: 129000000000000000"))
+        .replace(ibbotson, &format!("{ibbotson}\nmsDS-User-Account-Control-Computed: 16"));
+    let museum = Museum::with(&ldif, Options::default()).await;
+    let own = "active       = \"(!(userAccountControl:1.2.840.113556.1.4.803:=2))\"";
+    museum.change(own, "");
+    let suspended = |preview: &Preview| -> Vec<String> {
+        let told =
+            preview.of(ChangeKind::Suspend).filter_map(|change| Some((change, change.detail.as_ref()?)));
+        let told = told.filter(|(change, _)| change.cause == Some(Cause::Disabled));
+        told.map(|(change, detail)| format!("{}: {detail}", change.login)).collect()
+    };
+    let expired = "ecarrick: the directory's account has expired";
+    assert_eq!(suspended(&museum.preview().await.unwrap()), [expired]);
+    museum.change(own, "locked = \"inactive\"");
+    let locked = "aibbotson: the directory's account is locked after wrong passwords";
+    assert_eq!(suspended(&museum.preview().await.unwrap()), [locked, expired]);
+    let Told::One(why) = museum.workspace().unwrap().why("ecarrick").await.unwrap() else { panic!() };
+    let step = why.steps.iter().find(|step| step.name == "active").unwrap();
+    assert!(step.message.starts_with("the directory's account has expired: "), "{}", step.message);
 }

@@ -14,7 +14,6 @@ use webtaxon_core::filter::{Filter, Matcher, Truth};
 use webtaxon_core::name::{self, Dn};
 use webtaxon_core::reading::ServerKind;
 use webtaxon_core::schema::Schema;
-use webtaxon_core::selection::active_filter;
 use webtaxon_core::settings::Intake;
 
 /// People whose attributes are looked at.
@@ -230,8 +229,11 @@ async fn attributes(connection: &mut Connection, intake: &Intake, schema: &Schem
     for attribute in asked {
         steps.end("attribute", Instant::now(), filled("a condition", &[attribute], &sample, schema, false));
     }
-    let others: BTreeSet<String> =
-        active_filter(intake, kind).iter().flat_map(Filter::attributes).map(str::to_owned).collect();
+    let others: BTreeSet<String> = match (&intake.active, kind) {
+        (Some(own), _) => own.attributes().map(str::to_owned).collect(),
+        (None, ServerKind::Controller) => BTreeSet::from(["userAccountControl".to_owned()]),
+        (None, _) => BTreeSet::new(),
+    };
     for attribute in others.into_iter().chain(intake.identity.clone()) {
         let began = Instant::now();
         let identity = intake.identity.as_ref() == Some(&attribute);

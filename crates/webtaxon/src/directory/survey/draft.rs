@@ -44,7 +44,7 @@ struct Facts {
     base: Container,
     group_base: Option<Container>,
     filter: Filter,
-    /// The filter for active people, and what it means.
+    /// The setting for active people, and what it means.
     active: Option<(&'static str, &'static str)>,
     survey: Survey,
     /// Groups with the number of their members.
@@ -137,17 +137,12 @@ async fn people_of(
 
 /// Who is active, by what this kind of server has.
 fn active(kind: ServerKind, survey: &Survey) -> Option<(&'static str, &'static str)> {
-    if kind == ServerKind::Controller {
-        return Some(("(!(userAccountControl:1.2.840.113556.1.4.803:=2))", "not disabled"));
+    let known = ["pwdAccountLockedTime", "nsAccountLock", "shadowExpire"];
+    if kind == ServerKind::Controller || known.iter().any(|attribute| survey.find(attribute).is_some()) {
+        return Some(("# active  = \"(…)\"", "left out: whoever is neither disabled nor expired"));
     }
-    [
-        ("pwdAccountLockedTime", "(!(pwdAccountLockedTime=*))", "not locked by an administrator"),
-        ("nsAccountLock", "(!(nsAccountLock=TRUE))", "not locked"),
-        ("loginDisabled", "(!(loginDisabled=TRUE))", "not disabled"),
-    ]
-    .into_iter()
-    .find(|(attribute, ..)| survey.find(attribute).is_some())
-    .map(|(_, filter, meaning)| (filter, meaning))
+    let own = ("active    = \"(!(loginDisabled=TRUE))\"", "not disabled");
+    survey.find("loginDisabled").is_some().then_some(own)
 }
 
 /// The groups under a base with the number of members that each lists, the largest first.
@@ -265,7 +260,7 @@ fn write(options: &DraftOptions<'_>, facts: &Facts, rules: &[(&'static str, Rule
         &format!("finds {} of them", facts.survey.people),
     );
     match facts.active {
-        Some((filter, meaning)) => line(&mut out, &format!("active    = {}", quoted(filter)), meaning),
+        Some((setting, meaning)) => line(&mut out, setting, meaning),
         None => line(
             &mut out,
             "# active  = \"(!(employeeType=left))\"",
