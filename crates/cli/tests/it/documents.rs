@@ -14,6 +14,7 @@ const CHOOSING: &str = include_str!("../../../../docs/choosing-people.md");
 const FIELDS: &str = include_str!("../../../../docs/filling-fields.md");
 const PREVIEW: &str = include_str!("../../../../docs/reading-a-preview.md");
 const LEAVING: &str = include_str!("../../../../docs/when-people-leave.md");
+const APPLYING: &str = include_str!("../../../../docs/applying.md");
 const MESSAGES: &str = include_str!("../../../../docs/messages.md");
 const HOW_CARGO_RUNS_IT: &str = "cargo run --release -p webtaxon-cli -- ";
 
@@ -94,6 +95,7 @@ fn the_guides_commands_run_one_after_the_other() {
     type_all(GROUPS, 5);
     type_all(CHOOSING, 4);
     type_all(PREVIEW, 6);
+    type_all(APPLYING, 8);
 }
 
 #[test]
@@ -159,7 +161,7 @@ fn every_message_has_its_chapter_and_every_chapter_its_message() {
 #[test]
 fn the_guides_settings_are_valid() {
     use webtaxon::core::settings::Settings;
-    for document in [GROUPS, CHOOSING, FIELDS, PREVIEW, LEAVING] {
+    for document in [GROUPS, CHOOSING, FIELDS, PREVIEW, LEAVING, APPLYING] {
         let blocks = document.split("```toml\n").skip(1).filter_map(|rest| rest.split("```").next());
         for block in blocks.filter(|block| !block.contains("[directory")) {
             // A block is a part of an intake, or of the file behind it.

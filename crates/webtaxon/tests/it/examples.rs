@@ -1,6 +1,6 @@
 //! The examples run against the simulated directory, and the README shows them as they are.
 
-use crate::museum::Museum;
+use crate::museum::{ACCOUNTS, Museum};
 use std::path::PathBuf;
 
 const README: &str = include_str!("../../../../README.md");
@@ -23,6 +23,24 @@ async fn the_preview_example_lists_the_museums_changes() {
     assert!(output.status.success());
     assert_eq!(text.lines().count(), 27, "{text}");
     assert!(text.contains("update   rfairweather\n") && text.contains("remove   hvanish\n"), "{text}");
+}
+
+#[tokio::test]
+async fn the_other_examples_apply_and_take_back() {
+    for (name, lines) in [
+        (
+            "apply",
+            "27 changes, 1 brakes\n25 of 25 looked at\nrun 1: complete: true\n25 of 25 looked at\ntaken back: complete: true\n",
+        ),
+        ("own_store", "73 accounts, complete: true\n0 left to do\n"),
+    ] {
+        let museum = Museum::open().await;
+        let mut command = tokio::process::Command::new(example(name));
+        let output = command.arg(museum.path().join("webtaxon.toml")).arg("seats").output().await.unwrap();
+        assert_eq!(String::from_utf8(output.stdout).unwrap(), lines, "{name}");
+        assert!(output.status.success(), "{name}");
+        assert_eq!(std::fs::read_to_string(museum.path().join("accounts.csv")).unwrap(), ACCOUNTS, "{name}");
+    }
 }
 
 #[test]
