@@ -48,7 +48,7 @@ pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> 
     let answer = match (options.written, common.format) {
         (Some(Written::Html), _) => {
             let made = workspace.snapshot().and_then(|snapshot| snapshot.header.taken);
-            report::preview_html(&preview, &settings.intake, made.unwrap_or_else(Timestamp::now))
+            report::preview_html(&preview, settings, made.unwrap_or_else(Timestamp::now))
         }
         (Some(Written::Csv), _) => report::preview_csv(&preview),
         (None, Format::Json) => format!("{:#}\n", report::preview(&preview)),
@@ -161,7 +161,7 @@ pub(crate) async fn why(person: &str, common: &Common, output: &Output) -> Exit 
         Err(error) => return failed(&error, output),
     };
     output.answer(&match common.format {
-        Format::Text => text::why(&why, width(), &same_options(common)),
+        Format::Text => text::why(&why, workspace.settings(), width(), &same_options(common)),
         Format::Json => format!("{:#}\n", report::why(&why)),
     });
     if why.whole { Exit::Done } else { Exit::NotWhole }

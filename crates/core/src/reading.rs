@@ -216,6 +216,13 @@ pub struct Source {
     pub at: Timestamp,
 }
 
+/// One reading, where one is wanted for each intake.
+impl AsRef<[Reading]> for Reading {
+    fn as_ref(&self) -> &[Reading] {
+        std::slice::from_ref(self)
+    }
+}
+
 impl Sweep {
     /// Nothing read yet.
     #[must_use]

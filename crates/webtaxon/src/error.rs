@@ -37,6 +37,10 @@ pub enum Error {
         /// The reason, with its line.
         reason: String,
     },
+    /// Something that is done for one intake alone.
+    #[error("a snapshot holds what one intake reads, and the settings have several")]
+    #[diagnostic(code(WX0109), help("keep a settings file with the one [[intake]] that it is wanted for"))]
+    SeveralIntakes,
     /// What was remembered cannot be used.
     #[error(transparent)]
     #[diagnostic(transparent)]

@@ -8,11 +8,13 @@ use crate::directory::{
 use crate::state;
 use crate::store::{self, AccountStore};
 use secrecy::SecretString;
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use webtaxon_core::account::Account;
 use webtaxon_core::entry::Entries;
+use webtaxon_core::identity::Identity;
 use webtaxon_core::name::Dn;
 use webtaxon_core::preview::Preview;
 use webtaxon_core::preview::compare::{Comparison, Side};
@@ -44,7 +46,7 @@ pub struct Workspace {
     settings: Settings,
     pub(crate) file: PathBuf,
     folder: PathBuf,
-    prompt: Option<Box<Prompt>>,
+    prompt: Option<Arc<Prompt>>,
     snapshot: Option<Arc<Snapshot>>,
     watch: Watch,
 }
@@ -82,7 +84,7 @@ impl Workspace {
         mut self,
         ask: impl Fn(&str) -> std::io::Result<SecretString> + Send + Sync + 'static,
     ) -> Self {
-        self.prompt = Some(Box::new(ask));
+        self.prompt = Some(Arc::new(ask));
         self
     }
 
@@ -116,13 +118,44 @@ impl Workspace {
         self.snapshot.clone()
     }
 
+    /// The same with each of the intakes alone.
+    pub(crate) fn each(&self) -> impl Iterator<Item = Self> {
+        self.settings.each().map(|settings| Self {
+            settings,
+            file: self.file.clone(),
+            folder: self.folder.clone(),
+            prompt: self.prompt.clone(),
+            snapshot: self.snapshot.clone(),
+            watch: self.watch.clone(),
+        })
+    }
+
+    /// Reads what each intake needs, in order. Whoever binds to a directory is asked once.
+    async fn readings(&self, links: &[Identity], more: &[String]) -> Result<Vec<Reading>, Error> {
+        let mut accesses: HashMap<String, Access> = HashMap::new();
+        let mut readings = Vec::new();
+        for one in self.each() {
+            let name = &one.settings.intake.directory;
+            let access = match accesses.get(name) {
+                Some(access) => access.clone(),
+                None => one.access().await?,
+            };
+            readings.push(directory::read_with(&access, &one.settings, links, more).await?);
+            accesses.insert(name.clone(), access);
+        }
+        Ok(readings)
+    }
+
     /// Reads what the intake needs into a snapshot. With `mask`, the people in it cannot be
     /// recognised: the mask's key is made for this snapshot alone and forgotten.
     ///
     /// # Errors
     /// As [`Workspace::preview`].
     pub async fn take_snapshot(&self, mask: bool) -> Result<Snapshot, Error> {
-        let accounts = self.store().accounts(&self.settings.intake.account_fields()).await?;
+        if !self.settings.further.is_empty() {
+            return Err(Error::SeveralIntakes);
+        }
+        let accounts = self.store().accounts(&self.settings.account_fields()).await?;
         let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
         Ok(directory::take_snapshot(&self.access().await?, &self.settings, &links, mask).await?)
     }
@@ -224,10 +257,10 @@ impl Workspace {
         store: &dyn AccountStore,
     ) -> Result<(Preview, Vec<Account>), Error> {
         let memory = state::memory(&self.file)?;
-        let accounts = store.accounts(&self.settings.intake.account_fields()).await?;
+        let accounts = store.accounts(&self.settings.account_fields()).await?;
         let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
-        let reading = directory::read(&self.access().await?, &self.settings, &links).await?;
-        Ok((Preview::new(&self.settings, &reading, &accounts, &memory), accounts))
+        let readings = self.readings(&links, &[]).await?;
+        Ok((Preview::new(&self.settings, &readings, &accounts, &memory), accounts))
     }
 
     /// Tells whoever watches.
@@ -243,26 +276,26 @@ impl Workspace {
     pub async fn compare(&self, other: &Self) -> Result<Comparison, Error> {
         let (one, two) = (&self.settings, &other.settings);
         let memory = state::memory(&self.file)?;
-        let before = self.store().accounts(&one.intake.account_fields()).await?;
-        let after = other.store().accounts(&two.intake.account_fields()).await?;
+        let before = self.store().accounts(&one.account_fields()).await?;
+        let after = other.store().accounts(&two.account_fields()).await?;
         let mut links: Vec<_> =
             before.iter().chain(&after).filter_map(|account| account.link.clone()).collect();
         links.sort();
         links.dedup();
-        let is_one = self.directory()?.is_same(other.directory()?)
+        let is_one = one.further.is_empty()
+            && two.further.is_empty()
+            && self.directory()?.is_same(other.directory()?)
             && one.intake.identity == two.intake.identity
             && one.intake.member_login == two.intake.member_login;
         let [read, read_by_other] = if is_one {
-            directory::read_for_both(&self.access().await?, one, two, &links).await?
+            let both = directory::read_for_both(&self.access().await?, one, two, &links).await?;
+            both.map(|reading| vec![reading])
         } else {
-            [
-                directory::read(&self.access().await?, one, &links).await?,
-                directory::read(&other.access().await?, two, &links).await?,
-            ]
+            [self.readings(&links, &[]).await?, other.readings(&links, &[]).await?]
         };
         Ok(Comparison::new(
-            Side { settings: one, reading: &read, accounts: &before, memory: &memory },
-            Side { settings: two, reading: &read_by_other, accounts: &after, memory: &memory },
+            Side { settings: one, readings: &read, accounts: &before, memory: &memory },
+            Side { settings: two, readings: &read_by_other, accounts: &after, memory: &memory },
         ))
     }
 
@@ -272,22 +305,23 @@ impl Workspace {
     /// # Errors
     /// As [`Workspace::preview`].
     pub async fn why(&self, text: &str) -> Result<Answer, Error> {
-        let intake = &self.settings.intake;
         let memory = state::memory(&self.file)?;
-        let accounts = self.store().accounts(&intake.account_fields()).await?;
+        let accounts = self.store().accounts(&self.settings.account_fields()).await?;
         let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
         let mut more: Vec<String> = why::CALLED.map(str::to_owned).to_vec();
-        more.extend(intake.filter.attributes().map(str::to_owned));
-        let access = self.access().await?;
-        let reading = directory::read_with(&access, &self.settings, &links, &more).await?;
-        let found = why::find(&self.settings, &reading, &accounts, text);
+        for intake in self.settings.intakes() {
+            more.extend(intake.filter.attributes().map(str::to_owned));
+        }
+        let readings = self.readings(&links, &more).await?;
+        let found = why::find(&self.settings, &readings, &accounts, text);
         let elsewhere = |at: usize| {
             let link = accounts.get(at)?.link.as_ref()?;
-            match reading.whereabouts(link)? {
+            readings.iter().find_map(|reading| match reading.whereabouts(link)? {
                 Whereabouts::Elsewhere(dn) => Some(dn.clone()),
                 Whereabouts::Nowhere => None,
-            }
+            })
         };
+        let entry_of = |(part, person): (usize, usize)| readings.get(part)?.people().get(person);
         let (one, named) = match found.as_slice() {
             [one] => (*one, one.account.filter(|_| one.person.is_none()).and_then(elsewhere)),
             [] => match self.stranger(text).await? {
@@ -296,25 +330,36 @@ impl Workspace {
                 Stranger::Nobody => return Ok(Answer::Nobody),
             },
             several => {
-                let name =
-                    |one: &Found| match (one.person.and_then(|at| reading.people().get(at)), one.account) {
-                        (Some(entry), _) => entry.dn().to_owned(),
-                        (None, at) => at
-                            .and_then(|at| accounts.get(at))
-                            .map_or_else(String::new, |one| one.login.clone()),
-                    };
+                let name = |one: &Found| match (one.person.and_then(entry_of), one.account) {
+                    (Some(entry), _) => entry.dn().to_owned(),
+                    (None, at) => {
+                        at.and_then(|at| accounts.get(at)).map_or_else(String::new, |one| one.login.clone())
+                    }
+                };
                 return Ok(Answer::Several(several.iter().map(name).collect()));
             }
         };
         let entries = match named {
-            Some(dn) => directory::entry(&access, intake, &dn, &more).await?,
+            Some(dn) => self.entry_anywhere(&dn, &more).await?,
             None => Entries::new(),
         };
         let subject = Subject { person: one.person, stranger: entries.get(0), account: one.account };
         if subject.person.is_none() && subject.stranger.is_none() && subject.account.is_none() {
             return Ok(Answer::Nobody);
         }
-        Ok(Answer::One(Box::new(Why::new(&self.settings, &reading, &accounts, &memory, subject))))
+        let why = Why::new(&self.settings, &readings, &accounts, &memory, subject);
+        Ok(why.map_or(Answer::Nobody, |why| Answer::One(Box::new(why))))
+    }
+
+    /// One entry with what the intake of its directory looks at, from the first directory that has it.
+    async fn entry_anywhere(&self, dn: &str, more: &[String]) -> Result<Entries, Error> {
+        for one in self.each() {
+            let found = directory::entry(&one.access().await?, &one.settings.intake, dn, more).await?;
+            if found.get(0).is_some() {
+                return Ok(found);
+            }
+        }
+        Ok(Entries::new())
     }
 
     /// Somebody who is none of the people whom the intake finds.
@@ -366,7 +411,7 @@ impl Workspace {
 
     /// Reads the nests of these groups in place of the settings' own, and what people are called by.
     async fn nests(&self, groups: Vec<Dn>) -> Result<Reading, Error> {
-        let mut settings = self.settings.clone();
+        let mut settings = Settings { further: Vec::new(), ..self.settings.clone() };
         settings.intake.groups = groups;
         settings.intake.not_in_group.clear();
         settings.intake.group_bases.clear();

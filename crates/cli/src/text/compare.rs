@@ -29,8 +29,8 @@ pub(crate) fn comparison(
     if comparison.is_whole() {
         let from = format!(
             "directory {} at {}",
-            harmless(&comparison.now.directory),
-            harmless(&comparison.now.server)
+            harmless(&comparison.now.first.directory),
+            harmless(&comparison.now.first.server)
         );
         let _ = writeln!(text, "{} {from}, for both.", paint(Tone::Good, "Read to its end:"));
     } else {

@@ -17,8 +17,8 @@ pub(crate) use why::why;
 use crate::output::{Tone, harmless, paint};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
 use std::fmt::Write as _;
-use webtaxon::core::preview::{Change, ChangeKind, FieldChange, Held, HeldReason, Preview};
-use webtaxon::core::settings::{Intake, Settings};
+use webtaxon::core::preview::{Change, ChangeKind, FieldChange, Held, HeldReason, Part, Preview};
+use webtaxon::core::settings::Settings;
 use webtaxon::directory::{CheckStep, Outcome};
 use webtaxon::report::words::{self, counted, short};
 
@@ -82,7 +82,7 @@ pub(crate) fn preview(
 fn preview_only(preview: &Preview, settings: &Settings, width: usize, limit: usize) -> String {
     let mut text = String::new();
     reading(&mut text, preview, width);
-    funnel(&mut text, preview, &settings.intake, width);
+    funnel(&mut text, preview, settings, width);
     accounts(&mut text, preview, width);
     for kind in ChangeKind::ALL {
         changes(&mut text, preview, kind, width, limit);
@@ -97,32 +97,51 @@ fn heading(text: &mut String, words: &str) {
 }
 
 fn reading(text: &mut String, preview: &Preview, width: usize) {
-    let from = format!("directory {} at {}", harmless(&preview.directory), harmless(&preview.server));
+    let whose = |part: &Part| match preview.further.is_empty() {
+        true => String::new(),
+        false => format!(" for {}", harmless(&part.intake)),
+    };
+    let from = |part: &Part| {
+        format!("directory {} at {}{}", harmless(&part.directory), harmless(&part.server), whose(part))
+    };
     if preview.is_whole() {
-        let people = preview.funnel.first().map_or(0, |step| step.left);
-        let groups = counted(preview.groups_read, "group", "groups");
-        let words = paint(Tone::Good, "Read to its end:");
-        let _ = writeln!(text, "{words} {from}: {people} people found, {groups}.");
+        for part in preview.parts() {
+            let people = part.funnel.first().map_or(0, |step| step.left);
+            let groups = counted(part.groups_read, "group", "groups");
+            let words = paint(Tone::Good, "Read to its end:");
+            let _ = writeln!(text, "{words} {}: {people} people found, {groups}.", from(part));
+        }
         return notes(text, preview, width);
     }
-    let _ = writeln!(text, "{} {from}.", paint(Tone::Bad, "Not read to its end:"));
+    let all: Vec<String> = preview.parts().map(from).collect();
+    let _ = writeln!(text, "{} {}.", paint(Tone::Bad, "Not read to its end:"), all.join("; "));
     let gaps = preview.gaps.iter().map(|gap| harmless(&gap.to_string()));
     some(text, width, "So nobody's account is removed or suspended. What is missing:", gaps);
     notes(text, preview, width);
 }
 
 fn notes(text: &mut String, preview: &Preview, width: usize) {
-    some(text, width, "On the way:", preview.notes.iter().map(|note| harmless(note)));
+    let notes: Vec<String> =
+        preview.parts().flat_map(|part| &part.notes).map(|note| harmless(note)).collect();
+    some(text, width, "On the way:", notes.into_iter());
 }
 
-fn funnel(text: &mut String, preview: &Preview, intake: &Intake, width: usize) {
-    heading(text, &format!("Who would be in (intake {}){}", harmless(&preview.intake), so_far(preview)));
-    let mut table = columns(width, &[Some(7), Some(8), None]);
-    for step in &preview.funnel {
-        let lost = if step.lost > 0 { format!("−{}", step.lost) } else { String::new() };
-        table.add_row([format!("{:>7}", step.left), format!("{lost:>8}"), words::funnel_step(step, intake)]);
+fn funnel(text: &mut String, preview: &Preview, settings: &Settings, width: usize) {
+    for (part, intake) in preview.parts().zip(settings.intakes()) {
+        heading(text, &format!("Who would be in (intake {}){}", harmless(&part.intake), so_far(preview)));
+        let mut table = columns(width, &[Some(7), Some(8), None]);
+        for step in &part.funnel {
+            let lost = if step.lost > 0 { format!("−{}", step.lost) } else { String::new() };
+            let words = words::funnel_step(step, intake);
+            table.add_row([format!("{:>7}", step.left), format!("{lost:>8}"), words]);
+        }
+        text.push_str(&lines(&table));
     }
-    text.push_str(&lines(&table));
+    if !preview.further.is_empty() {
+        let of = |part: &Part| part.funnel.last().map_or(0, |step| step.left);
+        let all: usize = preview.parts().map(of).sum();
+        let _ = writeln!(text, "  {}, all intakes together.", counted(all, "person", "people"));
+    }
     let incomplete =
         preview.incomplete.iter().map(|one| format!("{}: {}", short(&one.dn), harmless(&one.missing)));
     some(text, width, "Out for want of a value:", incomplete);

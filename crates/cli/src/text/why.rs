@@ -6,16 +6,20 @@ use std::fmt::Write as _;
 use webtaxon::core::account::State;
 use webtaxon::core::preview::why::{Verdict, Why, WhyStep};
 use webtaxon::core::preview::{Change, ChangeKind};
+use webtaxon::core::settings::Settings;
 use webtaxon::report::words::{self, short};
 
 /// The story, for a person.
-pub(crate) fn why(why: &Why, width: usize, option: &str) -> String {
+pub(crate) fn why(why: &Why, settings: &Settings, width: usize, option: &str) -> String {
     let mut text = format!("{}\n", paint(Tone::Heading, &harmless(&why.name)));
     let entry = why.dn.as_deref().map_or_else(
         || "No entry of the directory is known for this account.".to_owned(),
         |dn| format!("Entry: {}", harmless(dn)),
     );
     let _ = writeln!(text, "{entry}");
+    if !settings.further.is_empty() && !why.steps.is_empty() {
+        let _ = writeln!(text, "By the intake {}:", harmless(&why.intake));
+    }
     if !why.whole {
         let words = "The directory was not read to its end: what follows is true as far as it was read.";
         let _ = writeln!(text, "{}", paint(Tone::Bad, words));

@@ -7,7 +7,7 @@ use crate::account::Account;
 use crate::identity::Identity;
 use crate::reading::Reading;
 use crate::selection::{Candidate, Dropped, Reason, Selection, Step};
-use crate::settings::Settings;
+use crate::settings::{Intake, Settings};
 use indexmap::IndexMap;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -17,8 +17,8 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 pub struct Side<'a> {
     /// The settings.
     pub settings: &'a Settings,
-    /// What was read by them.
-    pub reading: &'a Reading,
+    /// What was read by them, for each intake.
+    pub readings: &'a [Reading],
     /// The application's list.
     pub accounts: &'a [Account],
     /// Which day it is, and who is missed since when.
@@ -83,7 +83,7 @@ impl Comparison {
     pub fn new(now: Side<'_>, then: Side<'_>) -> Self {
         let (before, after) = (In::new(now), In::new(then));
         let previews =
-            [now, then].map(|side| Preview::new(side.settings, side.reading, side.accounts, side.memory));
+            [now, then].map(|side| Preview::new(side.settings, side.readings, side.accounts, side.memory));
         let [first, second] = previews;
         let fates = fates(&first, &second);
         Self {
@@ -113,76 +113,84 @@ impl Comparison {
 /// Who is in by one of the settings, and why others are not.
 struct In<'a> {
     side: Side<'a>,
-    selection: Selection,
-    by_identity: BTreeMap<Identity, usize>,
+    selections: Vec<Selection>,
+    /// The intake that selects somebody, and the place among its candidates.
+    by_identity: BTreeMap<Identity, (usize, usize)>,
+}
+
+/// One intake of a side.
+#[derive(Clone, Copy)]
+struct Part<'a> {
+    intake: &'a Intake,
+    reading: &'a Reading,
+    selection: &'a Selection,
 }
 
 impl<'a> In<'a> {
     fn new(side: Side<'a>) -> Self {
-        let selection = Selection::new(side.reading, &side.settings.intake);
-        let candidates = selection.candidates.iter().enumerate();
-        let by_identity = candidates.map(|(at, one)| (one.identity.clone(), at)).collect();
-        Self { side, selection, by_identity }
+        let selections = Selection::all(side.settings, side.readings);
+        let of = |(part, selection): (usize, &Selection)| {
+            let own = selection.candidates.iter().enumerate();
+            own.map(|(at, one)| (one.identity.clone(), (part, at))).collect::<Vec<_>>()
+        };
+        let by_identity = selections.iter().enumerate().flat_map(of).collect();
+        Self { side, selections, by_identity }
     }
 
-    fn candidates(&self) -> impl Iterator<Item = (&Identity, &Candidate)> {
-        let one = |(identity, at): (_, &usize)| Some((identity, self.selection.candidates.get(*at)?));
-        self.by_identity.iter().filter_map(one)
+    fn parts(&self) -> impl Iterator<Item = Part<'_>> {
+        let read = self.side.readings.iter().zip(&self.selections);
+        let part = |(intake, (reading, selection))| Part { intake, reading, selection };
+        self.side.settings.intakes().zip(read).map(part)
     }
 
-    fn dn(&self, candidate: &Candidate) -> String {
-        self.side.reading.people().get(candidate.person).map_or_else(String::new, |one| one.dn().to_owned())
+    /// Somebody who is in, with the intake that selects them.
+    fn find(&self, identity: &Identity) -> Option<(Part<'_>, &Candidate)> {
+        let (part, at) = *self.by_identity.get(identity)?;
+        let part = self.parts().nth(part)?;
+        Some((part, part.selection.candidates.get(at)?))
+    }
+
+    fn candidates(&self) -> impl Iterator<Item = (&Identity, (Part<'_>, &Candidate))> {
+        self.by_identity.keys().filter_map(|identity| Some((identity, self.find(identity)?)))
     }
 
     /// Those who are in here and not there.
     fn without(&self, other: &Self) -> Vec<Moved> {
-        let attribute = &other.side.reading.source().identity;
-        let people = other.side.reading.people();
-        let dropped: HashMap<Identity, &Dropped> = other
-            .selection
-            .dropped
-            .iter()
-            .filter_map(|one| Some((Identity::of(people.get(one.person)?, attribute)?, one)))
-            .collect();
+        let mut dropped: HashMap<Identity, &Dropped> = HashMap::new();
+        for part in other.parts() {
+            let (people, attribute) = (part.reading.people(), &part.reading.source().identity);
+            for one in &part.selection.dropped {
+                let identity = people.get(one.person).and_then(|entry| Identity::of(entry, attribute));
+                // The intake counts in which they came furthest.
+                let further = |known: &&Dropped| known.step < one.step;
+                if let Some(identity) = identity
+                    && dropped.get(&identity).is_none_or(further)
+                {
+                    dropped.insert(identity, one);
+                }
+            }
+        }
         let missing = self.candidates().filter(|(identity, _)| !other.by_identity.contains_key(*identity));
         let mut moved: Vec<Moved> = missing
-            .map(|(identity, candidate)| Moved {
+            .map(|(identity, (part, candidate))| Moved {
                 login: candidate.proposal.login().to_owned(),
-                dn: self.dn(candidate),
+                dn: dn(part, candidate),
                 why: dropped
                     .get(identity)
-                    .map_or_else(|| self.not_found(candidate, other), |one| reason(one)),
+                    .map_or_else(|| not_found(part, candidate, other), |one| reason(one)),
             })
             .collect();
         moved.sort_by(|one, other| (&one.login, &one.dn).cmp(&(&other.login, &other.dn)));
         moved
     }
 
-    /// Why the other settings do not even find somebody: their bases, or their filter.
-    fn not_found(&self, candidate: &Candidate, other: &Self) -> String {
-        let intake = &other.side.settings.intake;
-        let reading = self.side.reading;
-        let (Some(entry), Some(key)) =
-            (reading.people().get(candidate.person), reading.key(candidate.person))
-        else {
-            return Step::Found.refusal().to_owned();
-        };
-        if !intake.bases.iter().any(|base| key.is_within(&base.key())) {
-            return "under none of the bases".to_owned();
-        }
-        match judge(&intake.filter, entry, reading) {
-            (false, _, why) if !why.is_empty() => format!("not found by the filter: {why}"),
-            _ => "not found by the filter".to_owned(),
-        }
-    }
-
     /// Those who are in by both, with another account drawn from them.
     fn differing(&self, other: &Self) -> Vec<Differing> {
         let mut differing: Vec<Differing> = self
             .candidates()
-            .filter_map(|(identity, candidate)| {
-                let theirs = other.selection.candidates.get(*other.by_identity.get(identity)?)?;
-                let (old, new) = (self.drawn(candidate), other.drawn(theirs));
+            .filter_map(|(identity, (part, candidate))| {
+                let (its, theirs) = other.find(identity)?;
+                let (old, new) = (drawn(part, candidate), drawn(its, theirs));
                 let names: Vec<&String> =
                     old.keys().chain(new.keys().filter(|name| !old.contains_key(*name))).collect();
                 let fields: IndexMap<String, FieldChange> = names
@@ -193,28 +201,49 @@ impl<'a> In<'a> {
                         (name.clone(), change)
                     })
                     .collect();
-                let (login, dn) = (candidate.proposal.login().to_owned(), self.dn(candidate));
+                let (login, dn) = (candidate.proposal.login().to_owned(), dn(part, candidate));
                 (!fields.is_empty()).then_some(Differing { login, dn, fields })
             })
             .collect();
         differing.sort_by(|one, other| (&one.login, &one.dn).cmp(&(&other.login, &other.dn)));
         differing
     }
+}
 
-    /// The fields and roles that the rules draw.
-    fn drawn(&self, candidate: &Candidate) -> IndexMap<String, String> {
-        let intake = &self.side.settings.intake;
-        let names = intake.fields.keys().enumerate();
-        let mut fields: IndexMap<String, String> =
-            names.map(|(at, name)| (name.clone(), candidate.proposal.value(at).to_owned())).collect();
-        let has = |(at, _): &(usize, _)| candidate.proposal.role(*at) == Some(true);
-        let roles: Vec<&str> =
-            intake.roles.iter().enumerate().filter(has).map(|(_, role)| role.name.as_str()).collect();
-        if !roles.is_empty() {
-            fields.insert("roles".to_owned(), roles.join(&crate::field::LIST.to_string()));
-        }
-        fields
+fn dn(part: Part<'_>, candidate: &Candidate) -> String {
+    part.reading.people().get(candidate.person).map_or_else(String::new, |one| one.dn().to_owned())
+}
+
+/// Why the other settings do not even find somebody: their bases, or their filter.
+fn not_found(part: Part<'_>, candidate: &Candidate, other: &In<'_>) -> String {
+    let reading = part.reading;
+    let (Some(entry), Some(key)) = (reading.people().get(candidate.person), reading.key(candidate.person))
+    else {
+        return Step::Found.refusal().to_owned();
+    };
+    let is_under = |intake: &Intake| intake.bases.iter().any(|base| key.is_within(&base.key()));
+    let Some(intake) = other.side.settings.intakes().find(|intake| is_under(intake)) else {
+        return "under none of the bases".to_owned();
+    };
+    match judge(&intake.filter, entry, reading) {
+        (false, _, why) if !why.is_empty() => format!("not found by the filter: {why}"),
+        _ => "not found by the filter".to_owned(),
     }
+}
+
+/// The fields and roles that the rules draw.
+fn drawn(part: Part<'_>, candidate: &Candidate) -> IndexMap<String, String> {
+    let intake = part.intake;
+    let names = intake.fields.keys().enumerate();
+    let mut fields: IndexMap<String, String> =
+        names.map(|(at, name)| (name.clone(), candidate.proposal.value(at).to_owned())).collect();
+    let has = |(at, _): &(usize, _)| candidate.proposal.role(*at) == Some(true);
+    let roles: Vec<&str> =
+        intake.roles.iter().enumerate().filter(has).map(|(_, role)| role.name.as_str()).collect();
+    if !roles.is_empty() {
+        fields.insert("roles".to_owned(), roles.join(&crate::field::LIST.to_string()));
+    }
+    fields
 }
 
 /// Why somebody is out, in words.
@@ -222,6 +251,7 @@ fn reason(dropped: &Dropped) -> String {
     match &dropped.reason {
         Reason::Missing(missing) => format!("{} {}", missing.field, missing.why),
         Reason::NotActive(Some(otherwise)) => (*otherwise).to_owned(),
+        Reason::Earlier(intake) => format!("the intake {intake} has them"),
         Reason::Listed
         | Reason::NotAMember
         | Reason::Excluded
@@ -240,6 +270,7 @@ impl Step {
             Step::NotInGroup => "in a group that keeps people out",
             Step::Active => "not active",
             Step::Complete => "no lasting identity",
+            Step::Earlier => "an earlier intake has them",
         }
     }
 }

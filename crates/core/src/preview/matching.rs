@@ -7,19 +7,32 @@ use crate::identity::Identity;
 use crate::name::short;
 use crate::reading::{Reading, Whereabouts, Whole};
 use crate::selection::{Candidate, Dropped, Reason, Selection, Step};
-use crate::settings::{Adopt, LeavingAction, LeavingRule, MatchBy, OtherRoles, Settings};
+use crate::settings::{Adopt, Intake, LeavingAction, LeavingRule, MatchBy, OtherRoles, Settings};
 use foldhash::{HashMap, HashSet};
 use indexmap::IndexMap;
 use jiff::civil::Date;
 use smallvec::SmallVec;
 use std::borrow::Cow;
+use std::collections::hash_map::Entry as Slot;
 use std::collections::{BTreeMap, BTreeSet};
+
+/// One intake, what was read for it, and whom it selects.
+#[derive(Clone, Copy)]
+pub(super) struct Part<'a> {
+    pub(super) intake: &'a Intake,
+    pub(super) reading: &'a Reading,
+    pub(super) selection: &'a Selection,
+}
+
+/// A candidate, and the part that selects them.
+type Chosen<'a> = (Part<'a>, &'a Candidate);
 
 /// Everything that deciding looks at, indexed.
 pub(super) struct Matching<'a> {
     settings: &'a Settings,
-    reading: &'a Reading,
-    selection: &'a Selection,
+    parts: &'a [Part<'a>],
+    /// Those of all parts, in order.
+    candidates: Vec<Chosen<'a>>,
     accounts: &'a [Account],
     memory: &'a Memory,
     by_link: HashMap<&'a Identity, usize>,
@@ -32,7 +45,6 @@ pub(super) struct Matching<'a> {
 }
 
 struct Unique<'a> {
-    rule: usize,
     field: &'a str,
     accounts: Index<'a>,
     candidates: Index<'a>,
@@ -65,26 +77,37 @@ pub(super) struct Outcome {
 impl<'a> Matching<'a> {
     pub(super) fn new(
         settings: &'a Settings,
-        reading: &'a Reading,
-        selection: &'a Selection,
+        parts: &'a [Part<'a>],
         accounts: &'a [Account],
         memory: &'a Memory,
     ) -> Self {
-        let rules = settings.intake.fields.iter().enumerate();
-        let candidates = selection.candidates.iter();
-        let unique = rules
-            .filter(|(_, (name, rule))| rule.unique && *name != "login")
-            .map(|(rule, (field, _))| Unique {
-                rule,
-                field,
-                accounts: index(accounts.iter().map(|one| one.field(field))),
-                candidates: index(candidates.clone().map(|one| one.proposal.value(rule))),
+        let of = |part: &Part<'a>| {
+            let part = *part;
+            part.selection.candidates.iter().map(move |one| (part, one))
+        };
+        let candidates: Vec<Chosen<'a>> = parts.iter().flat_map(of).collect();
+        let unique = settings
+            .unique_fields()
+            .into_iter()
+            .map(|field| {
+                let rules: Vec<Option<usize>> =
+                    parts.iter().map(|part| part.intake.fields.get_index_of(field)).collect();
+                let values = parts.iter().zip(rules).flat_map(|(part, rule)| {
+                    let value = move |one: &'a Candidate| rule.map_or("", |rule| one.proposal.value(rule));
+                    part.selection.candidates.iter().map(value)
+                });
+                Unique {
+                    field,
+                    accounts: index(accounts.iter().map(|one| one.field(field))),
+                    candidates: index(values),
+                }
             })
             .collect();
+        let wanted_logins = index(candidates.iter().map(|(_, one)| one.proposal.login()));
         Self {
             settings,
-            reading,
-            selection,
+            parts,
+            candidates,
             accounts,
             memory,
             by_link: accounts
@@ -93,7 +116,7 @@ impl<'a> Matching<'a> {
                 .filter_map(|(at, one)| Some((one.link.as_ref()?, at)))
                 .collect(),
             by_login: accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect(),
-            wanted_logins: index(candidates.map(|one| one.proposal.login())),
+            wanted_logins,
             unique,
             protected: settings.accounts.protected.iter().map(|login| folded(login)).collect(),
         }
@@ -105,14 +128,15 @@ impl<'a> Matching<'a> {
         let matched = self.adoptions();
         let mut claimed = HashSet::default();
         let mut seen: HashMap<&Identity, usize> = HashMap::default();
-        for (index, candidate) in self.selection.candidates.iter().enumerate() {
+        for (index, chosen) in self.candidates.iter().enumerate() {
+            let (_, candidate) = *chosen;
             let first = *seen.entry(&candidate.identity).or_insert(index);
             if first == index {
                 let matched = matched.get(index).cloned().unwrap_or(Ok(None));
-                self.decide(index, candidate, matched, &mut claimed, &mut outcome);
+                self.decide(index, *chosen, matched, &mut claimed, &mut outcome);
             } else {
                 let other = self.dn_of(first).unwrap_or_default();
-                outcome.changes.push(self.clash(candidate, None, Clash::SameIdentity { other }));
+                outcome.changes.push(self.clash(*chosen, None, Clash::SameIdentity { other }));
             }
         }
         self.leaving(&claimed, &mut outcome);
@@ -127,31 +151,31 @@ impl<'a> Matching<'a> {
     }
 
     fn dn_of(&self, candidate: usize) -> Option<String> {
-        let person = self.selection.candidates.get(candidate)?.person;
-        Some(self.reading.people().get(person)?.dn().to_owned())
+        self.candidates.get(candidate).and_then(|chosen| dn(*chosen))
     }
 
     /// One candidate: which account it is, and what follows.
     fn decide(
         &self,
         index: usize,
-        candidate: &Candidate,
+        chosen: Chosen<'_>,
         matched: Result<Option<usize>, Clash>,
         claimed: &mut HashSet<usize>,
         outcome: &mut Outcome,
     ) {
+        let (part, candidate) = chosen;
         let linked = self.by_link.get(&candidate.identity).copied();
         let key = folded(candidate.proposal.login());
         let named = self.by_login.get(&key).copied();
         claimed.extend(linked);
         let protected = linked.filter(|at| self.accounts.get(*at).is_some_and(|one| self.is_protected(one)));
         if let Some(account) = protected.and_then(|at| self.accounts.get(at)) {
-            let fields = self.differences(candidate, account);
+            let fields = differences(chosen, account);
             if fields.is_empty() && account.state == State::Active {
                 outcome.unchanged += 1;
             } else {
                 let would = if fields.is_empty() { ChangeKind::Restore } else { ChangeKind::Update };
-                outcome.held.push(self.held(candidate, account.login.clone(), would, HeldReason::Protected));
+                outcome.held.push(held(chosen, account.login.clone(), would, HeldReason::Protected));
             }
             return;
         }
@@ -162,7 +186,7 @@ impl<'a> Matching<'a> {
         if let Some(clash) = clash {
             // The account that a clash is about waits for the decision, too.
             claimed.extend(named.filter(|_| linked.is_none()));
-            outcome.changes.push(self.clash(candidate, linked, clash));
+            outcome.changes.push(self.clash(chosen, linked, clash));
             return;
         }
         let account =
@@ -173,10 +197,10 @@ impl<'a> Matching<'a> {
             Some((_, account)) if account.state == State::Suspended => ChangeKind::Restore,
             Some(_) => ChangeKind::Update,
         };
-        let fields = self.fields(candidate, account.map(|(_, account)| account));
-        if let Some(clash) = self.value_clash(index, candidate, account.map(|(at, _)| at), &fields) {
+        let fields = fields(chosen, account.map(|(_, account)| account));
+        if let Some(clash) = self.value_clash(index, chosen, account.map(|(at, _)| at), &fields) {
             claimed.extend(account.map(|(at, _)| at));
-            outcome.changes.push(self.clash(candidate, linked, clash));
+            outcome.changes.push(self.clash(chosen, linked, clash));
             return;
         }
         if kind == ChangeKind::Update && fields.is_empty() {
@@ -185,14 +209,14 @@ impl<'a> Matching<'a> {
         }
         let login = account.map_or(candidate.proposal.login(), |(_, account)| &account.login).to_owned();
         let comes_in = kind != ChangeKind::Update;
-        if kind == ChangeKind::Import && !self.settings.intake.new {
-            outcome.held.push(self.held(candidate, login, kind, HeldReason::NoNewAccounts));
-        } else if comes_in && self.reading.gaps().iter().any(|gap| gap.hides_excluded) {
-            outcome.held.push(self.held(candidate, login, kind, HeldReason::ExclusionUnknown));
+        if kind == ChangeKind::Import && !part.intake.new {
+            outcome.held.push(held(chosen, login, kind, HeldReason::NoNewAccounts));
+        } else if comes_in && part.reading.gaps().iter().any(|gap| gap.hides_excluded) {
+            outcome.held.push(held(chosen, login, kind, HeldReason::ExclusionUnknown));
         } else if comes_in && candidate.proposal.is_unsure() {
-            outcome.held.push(self.held(candidate, login, kind, HeldReason::FieldsUnknown));
+            outcome.held.push(held(chosen, login, kind, HeldReason::FieldsUnknown));
         } else {
-            let change = self.change(candidate, kind, login, fields);
+            let change = change(chosen, kind, login, fields);
             let detail = self.comes_back(candidate).filter(|_| kind == ChangeKind::Import);
             outcome.changes.push(Change { detail, ..change });
         }
@@ -234,14 +258,14 @@ impl<'a> Matching<'a> {
     /// the clash about it. None becomes two people's.
     fn adoptions(&self) -> Vec<Result<Option<usize>, Clash>> {
         let mut wanted: HashMap<usize, Vec<usize>> = HashMap::default();
-        let candidates = self.selection.candidates.iter().enumerate();
+        let candidates = self.candidates.iter().enumerate();
         let mut matched: Vec<Result<Option<usize>, Clash>> = candidates
-            .map(|(index, candidate)| {
+            .map(|(index, (part, candidate))| {
                 if self.by_link.contains_key(&candidate.identity) {
                     return Ok(None);
                 }
                 let key = folded(candidate.proposal.login());
-                let found = self.by_hand(candidate, self.by_login.get(&key).copied());
+                let found = self.by_hand((*part, candidate), self.by_login.get(&key).copied());
                 if let Ok(Some(account)) = found {
                     wanted.entry(account).or_default().push(index);
                 }
@@ -263,8 +287,8 @@ impl<'a> Matching<'a> {
 
     /// The account made by hand that becomes the candidate's, if the settings say so; a clash where a
     /// person must decide.
-    fn by_hand(&self, candidate: &Candidate, named: Option<usize>) -> Result<Option<usize>, Clash> {
-        let intake = &self.settings.intake;
+    fn by_hand(&self, (part, candidate): Chosen<'_>, named: Option<usize>) -> Result<Option<usize>, Clash> {
+        let intake = part.intake;
         let mut found: Vec<(usize, &MatchBy)> = Vec::new();
         for by in &intake.matching {
             let at: Vec<usize> = match by {
@@ -272,9 +296,8 @@ impl<'a> Matching<'a> {
                 MatchBy::Login => named.into_iter().collect(),
                 MatchBy::Field(field) => {
                     let unique = self.unique.iter().find(|unique| unique.field == field);
-                    let value = |unique: &Unique<'_>| folded(candidate.proposal.value(unique.rule));
-                    let with =
-                        unique.map(|unique| (unique, value(unique))).filter(|(_, value)| !value.is_empty());
+                    let value = folded(drawn(part, candidate, field));
+                    let with = unique.map(|unique| (unique, value)).filter(|(_, value)| !value.is_empty());
                     with.and_then(|(unique, value)| unique.accounts.get(&value))
                         .map(|list| list.to_vec())
                         .unwrap_or_default()
@@ -311,12 +334,12 @@ impl<'a> Matching<'a> {
     fn value_clash(
         &self,
         index: usize,
-        candidate: &Candidate,
+        (part, candidate): Chosen<'_>,
         own: Option<usize>,
         fields: &IndexMap<String, FieldChange>,
     ) -> Option<Clash> {
         self.unique.iter().find_map(|unique| {
-            let value = candidate.proposal.value(unique.rule);
+            let value = drawn(part, candidate, unique.field);
             if value.is_empty() || !fields.contains_key(unique.field) {
                 return None;
             }
@@ -333,131 +356,45 @@ impl<'a> Matching<'a> {
         })
     }
 
-    /// Every field of a new account, or those in which an account differs.
-    fn fields(&self, candidate: &Candidate, account: Option<&Account>) -> IndexMap<String, FieldChange> {
-        let Some(account) = account else {
-            let names = self.settings.intake.fields.keys().enumerate();
-            let mut fields: IndexMap<String, FieldChange> = names
-                .map(|(index, name)| {
-                    let new = Some(candidate.proposal.value(index).to_owned());
-                    (name.clone(), FieldChange { old: None, new })
-                })
-                .collect();
-            if !self.settings.intake.roles.is_empty() {
-                let new = Some(self.roles(&candidate.proposal, ""));
-                fields.insert("roles".to_owned(), FieldChange { old: None, new });
-            }
-            return fields;
-        };
-        let mut fields = self.differences(candidate, account);
-        if account.link.as_ref() != Some(&candidate.identity) {
-            let old = account.link.as_ref().map(|link| link.to_string());
-            fields.insert("link".to_owned(), FieldChange { old, new: Some(candidate.identity.to_string()) });
-        }
-        if account.state == State::Suspended {
-            fields.insert("state".to_owned(), changed("suspended", "active"));
-        }
-        fields
-    }
-
-    fn differences(&self, candidate: &Candidate, account: &Account) -> IndexMap<String, FieldChange> {
-        let proposal = &candidate.proposal;
-        let mut fields: IndexMap<String, FieldChange> = IndexMap::new();
-        for (index, (name, rule)) in self.settings.intake.fields.iter().enumerate() {
-            let (old, new) = (account.field(name), proposal.value(index));
-            let is_written = match rule.write {
-                Write::Always => true,
-                Write::Once => false,
-                Write::Empty => old.is_empty(),
-            };
-            let is_same = old == new || (rule.is_list() && items(old) == items(new));
-            if is_written && !is_same && proposal.open(index).is_none() {
-                fields.insert(name.clone(), changed(old, new));
-            }
-        }
-        let old = account.field("roles");
-        let new = self.roles(proposal, old);
-        if old != new && items(old) != items(&new) {
-            fields.insert("roles".to_owned(), changed(old, &new));
-        }
-        fields
-    }
-
-    /// The roles that an account with these would have: those that stay, in their order, then the new.
-    fn roles(&self, proposal: &Proposal, old: &str) -> String {
-        let intake = &self.settings.intake;
-        if intake.roles.is_empty() {
-            return old.to_owned();
-        }
-        let has: Vec<&str> = old.split(LIST).map(str::trim).filter(|role| !role.is_empty()).collect();
-        let rule = |role: &str| intake.roles.iter().position(|rule| rule.name == role);
-        let stays = |role: &&&str| match rule(role) {
-            // What nobody can say stays as it is.
-            Some(at) => proposal.role(at) != Some(false),
-            None => intake.other_roles == OtherRoles::Keep,
-        };
-        let given = intake.roles.iter().enumerate().filter(|(at, _)| proposal.role(*at) == Some(true));
-        let new = given.map(|(_, rule)| rule.name.as_str()).filter(|role| !has.contains(role));
-        let roles: Vec<&str> = has.iter().filter(stays).copied().chain(new).collect();
-        roles.join(&LIST.to_string())
-    }
-
-    fn change(
-        &self,
-        candidate: &Candidate,
-        kind: ChangeKind,
-        login: String,
-        fields: IndexMap<String, FieldChange>,
-    ) -> Change {
-        let path = self.selection.path(self.reading, candidate.person);
-        Change {
-            kind,
-            login,
-            dn: self.reading.people().get(candidate.person).map(|entry| entry.dn().to_owned()),
-            link: Some(candidate.identity.clone()),
-            cause: None,
-            detail: None,
-            fields,
-            path: path.into_iter().map(str::to_owned).collect(),
-            clash: None,
-            wait: None,
-        }
-    }
-
-    fn clash(&self, candidate: &Candidate, linked: Option<usize>, clash: Clash) -> Change {
+    fn clash(&self, chosen: Chosen<'_>, linked: Option<usize>, clash: Clash) -> Change {
         let login =
-            linked.and_then(|at| self.accounts.get(at)).map_or(candidate.proposal.login(), |one| &one.login);
-        let change = self.change(candidate, ChangeKind::Clash, login.to_owned(), IndexMap::new());
+            linked.and_then(|at| self.accounts.get(at)).map_or(chosen.1.proposal.login(), |one| &one.login);
+        let change = change(chosen, ChangeKind::Clash, login.to_owned(), IndexMap::new());
         Change { clash: Some(clash), ..change }
-    }
-
-    fn held(&self, candidate: &Candidate, login: String, would: ChangeKind, reason: HeldReason) -> Held {
-        let dn = self.reading.people().get(candidate.person).map(|entry| entry.dn().to_owned());
-        Held { login, dn, cause: None, would: Some(would), reason }
     }
 
     /// Every linked account that no candidate claimed.
     fn leaving(&self, claimed: &HashSet<usize>, outcome: &mut Outcome) {
-        let people = self.reading.people();
-        let attribute = &self.reading.source().identity;
-        let dropped: HashMap<Identity, &Dropped> = self
-            .selection
-            .dropped
-            .iter()
-            .filter_map(|one| Some((Identity::of(people.get(one.person)?, attribute)?, one)))
-            .collect();
+        let mut dropped: HashMap<Identity, (Part<'_>, &Dropped)> = HashMap::default();
+        for part in self.parts {
+            let (people, attribute) = (part.reading.people(), &part.reading.source().identity);
+            for one in &part.selection.dropped {
+                let Some(identity) = people.get(one.person).and_then(|entry| Identity::of(entry, attribute))
+                else {
+                    continue;
+                };
+                // Of several intakes that know somebody, the one counts in which they came furthest.
+                match dropped.entry(identity) {
+                    Slot::Vacant(slot) => drop(slot.insert((*part, one))),
+                    Slot::Occupied(mut slot) if slot.get().1.step < one.step => {
+                        slot.insert((*part, one));
+                    }
+                    Slot::Occupied(_) => {}
+                }
+            }
+        }
+        let whole = self.whole();
         for (at, account) in self.accounts.iter().enumerate() {
             let Some(link) = account.link.as_ref().filter(|_| !claimed.contains(&at)) else { continue };
             let known = dropped.get(link).copied();
-            let (cause, dn) = match (known, self.reading.whereabouts(link)) {
-                (Some(dropped), _) => {
-                    (Some(cause_of(dropped.step)), people.get(dropped.person).map(|one| one.dn().to_owned()))
-                }
-                (None, Some(Whereabouts::Elsewhere(dn))) => (Some(Cause::Outside), Some(dn.clone())),
-                (None, Some(Whereabouts::Nowhere)) => (Some(Cause::Gone), None),
-                (None, None) => (None, None),
+            let (cause, dn) = match known {
+                Some((part, dropped)) => (
+                    Some(cause_of(dropped.step)),
+                    part.reading.people().get(dropped.person).map(|one| one.dn().to_owned()),
+                ),
+                None => self.whereabouts(link),
             };
-            let Some(proof) = self.reading.whole() else {
+            let Some(proof) = whole else {
                 // Half a reading cannot even say why: a group or a page may be what is missing.
                 let (login, reason) = (account.login.clone(), HeldReason::NotWhole);
                 outcome.held.push(Held { login, dn, cause: None, would: None, reason });
@@ -465,12 +402,13 @@ impl<'a> Matching<'a> {
             };
             let held =
                 |would, reason| Held { login: account.login.clone(), dn: dn.clone(), cause, would, reason };
-            let would = cause.and_then(|cause| self.action(cause, account));
+            let rule = cause.map(|cause| self.leaving_rule(known.map(|(part, _)| part), cause));
+            let would = rule.and_then(|rule| action(rule, account));
             if self.is_protected(account) {
                 outcome.held.push(held(would, HeldReason::Protected));
                 continue;
             }
-            let Some(cause) = cause else {
+            let Some((cause, rule)) = cause.zip(rule) else {
                 outcome.held.push(held(None, HeldReason::NotLookedUp));
                 continue;
             };
@@ -478,38 +416,38 @@ impl<'a> Matching<'a> {
                 Some(then) => {
                     let since = self.memory.missed.get(link).copied().unwrap_or(self.memory.today);
                     outcome.missed.insert(link.clone(), since);
-                    let grace = self.memory.grace(link, self.leaving_rule(cause).after_days);
+                    let grace = self.memory.grace(link, rule.after_days);
                     let kind = if grace.is_some() { ChangeKind::Wait } else { then };
                     let change = leave(proof, kind, account, self.lost(kind, account));
                     let change = Change { wait: grace.map(|grace| Wait { grace, then }), ..change };
-                    let (dn, detail) = (dn.clone(), self.detail(known, cause));
+                    let (dn, detail) = (dn.clone(), detail(known, cause));
                     outcome.changes.push(Change { cause: Some(cause), dn, detail, ..change });
                 }
-                None if self.keeps(cause) => outcome.held.push(held(None, HeldReason::Kept)),
+                None if rule.action == LeavingAction::Keep => {
+                    outcome.held.push(held(None, HeldReason::Kept));
+                }
                 None => outcome.unchanged += 1, // suspended already
             }
         }
     }
 
-    /// Why the person is outside, in words.
-    fn detail(&self, dropped: Option<&Dropped>, cause: Cause) -> Option<String> {
-        match (dropped, cause) {
-            (Some(one), _) if one.step == Step::Listed => {
-                Some("not among only, or among except, in the settings".to_owned())
+    /// The proof that every intake's reading is whole; none if one has no reading at all.
+    fn whole(&self) -> Option<&Whole> {
+        let proofs: Option<Vec<&Whole>> = self.parts.iter().map(|part| part.reading.whole()).collect();
+        proofs.filter(|all| all.len() == self.settings.intakes().count())?.first().copied()
+    }
+
+    /// Where somebody is whom no intake found: gone only if each directory says so.
+    fn whereabouts(&self, link: &Identity) -> (Option<Cause>, Option<String>) {
+        let mut is_known = true;
+        for part in self.parts {
+            match part.reading.whereabouts(link) {
+                Some(Whereabouts::Elsewhere(dn)) => return (Some(Cause::Outside), Some(dn.clone())),
+                Some(Whereabouts::Nowhere) => {}
+                None => is_known = false,
             }
-            (Some(Dropped { reason: Reason::NotActive(Some(otherwise)), .. }), _) => {
-                Some((*otherwise).to_owned())
-            }
-            (Some(one), _) if one.step == Step::Groups => Some("in none of the groups".to_owned()),
-            (Some(one), _) if one.step == Step::NotInGroup => {
-                let path = self.selection.excluding_path(self.reading, one.person);
-                Some(format!("in {}", path.into_iter().map(short).collect::<Vec<_>>().join(" > ")))
-            }
-            (None, Cause::Outside) => {
-                Some("the entry is under no base, or the filter does not find it".to_owned())
-            }
-            _ => None,
         }
+        (is_known.then_some(Cause::Gone), None)
     }
 
     /// What an account that leaves is left with: nothing, or another state.
@@ -520,32 +458,164 @@ impl<'a> Matching<'a> {
         if kind == ChangeKind::Suspend {
             return IndexMap::from([("state".to_owned(), changed("active", "suspended"))]);
         }
-        let names = self.settings.intake.account_fields().into_iter();
+        let names = self.settings.account_fields().into_iter();
         let gone = |name: &str| FieldChange { old: Some(account.field(name).to_owned()), new: None };
         names.map(|name| (name.to_owned(), gone(name))).collect()
     }
 
-    fn keeps(&self, cause: Cause) -> bool {
-        self.leaving_rule(cause).action == LeavingAction::Keep
-    }
-
-    fn leaving_rule(&self, cause: Cause) -> LeavingRule {
-        let leaving = &self.settings.intake.leaving;
-        match cause {
-            Cause::Gone => leaving.gone,
-            Cause::Outside => leaving.outside,
-            Cause::Disabled => leaving.disabled,
-            Cause::Incomplete => leaving.incomplete,
+    /// The rule for a cause: that of the intake that knows the person, or else the most careful of all.
+    fn leaving_rule(&self, part: Option<Part<'_>>, cause: Cause) -> LeavingRule {
+        let own = |intake: &Intake| match cause {
+            Cause::Gone => intake.leaving.gone,
+            Cause::Outside => intake.leaving.outside,
+            Cause::Disabled => intake.leaving.disabled,
+            Cause::Incomplete => intake.leaving.incomplete,
+        };
+        let careful = |rule: &LeavingRule| {
+            let weight = match rule.action {
+                LeavingAction::Keep => 2,
+                LeavingAction::Suspend => 1,
+                LeavingAction::Remove => 0,
+            };
+            (weight, rule.after_days)
+        };
+        match part {
+            Some(part) => own(part.intake),
+            None => {
+                let rules = self.settings.intakes().map(own);
+                rules.max_by_key(careful).unwrap_or_else(|| own(&self.settings.intake))
+            }
         }
     }
+}
 
-    /// What the settings say for this cause; none where there is nothing to do.
-    fn action(&self, cause: Cause, account: &Account) -> Option<ChangeKind> {
-        match self.leaving_rule(cause).action {
-            LeavingAction::Remove => Some(ChangeKind::Remove),
-            LeavingAction::Suspend if account.state == State::Active => Some(ChangeKind::Suspend),
-            LeavingAction::Suspend | LeavingAction::Keep => None,
+/// Why the person is outside, in words.
+fn detail(known: Option<(Part<'_>, &Dropped)>, cause: Cause) -> Option<String> {
+    let Some((part, dropped)) = known else {
+        let words = "the entry is under no base, or the filter does not find it";
+        return (cause == Cause::Outside).then(|| words.to_owned());
+    };
+    match (&dropped.reason, dropped.step) {
+        (Reason::NotActive(Some(otherwise)), _) => Some((*otherwise).to_owned()),
+        (_, Step::Listed) => Some("not among only, or among except, in the settings".to_owned()),
+        (_, Step::Groups) => Some("in none of the groups".to_owned()),
+        (_, Step::NotInGroup) => {
+            let path = part.selection.excluding_path(part.reading, dropped.person);
+            Some(format!("in {}", path.into_iter().map(short).collect::<Vec<_>>().join(" > ")))
         }
+        _ => None,
+    }
+}
+
+/// What a rule does to an account; none where there is nothing to do.
+fn action(rule: LeavingRule, account: &Account) -> Option<ChangeKind> {
+    match rule.action {
+        LeavingAction::Remove => Some(ChangeKind::Remove),
+        LeavingAction::Suspend if account.state == State::Active => Some(ChangeKind::Suspend),
+        LeavingAction::Suspend | LeavingAction::Keep => None,
+    }
+}
+
+fn dn((part, candidate): Chosen<'_>) -> Option<String> {
+    part.reading.people().get(candidate.person).map(|entry| entry.dn().to_owned())
+}
+
+/// What a part's rules draw for a field; nothing where they have none for it.
+fn drawn<'c>(part: Part<'_>, candidate: &'c Candidate, field: &str) -> &'c str {
+    part.intake.fields.get_index_of(field).map_or("", |rule| candidate.proposal.value(rule))
+}
+
+fn held(chosen: Chosen<'_>, login: String, would: ChangeKind, reason: HeldReason) -> Held {
+    Held { login, dn: dn(chosen), cause: None, would: Some(would), reason }
+}
+
+/// Every field of a new account, or those in which an account differs.
+fn fields(chosen: Chosen<'_>, account: Option<&Account>) -> IndexMap<String, FieldChange> {
+    let (part, candidate) = chosen;
+    let Some(account) = account else {
+        let names = part.intake.fields.keys().enumerate();
+        let mut fields: IndexMap<String, FieldChange> = names
+            .map(|(index, name)| {
+                let new = Some(candidate.proposal.value(index).to_owned());
+                (name.clone(), FieldChange { old: None, new })
+            })
+            .collect();
+        if !part.intake.roles.is_empty() {
+            let new = Some(roles(part.intake, &candidate.proposal, ""));
+            fields.insert("roles".to_owned(), FieldChange { old: None, new });
+        }
+        return fields;
+    };
+    let mut fields = differences(chosen, account);
+    if account.link.as_ref() != Some(&candidate.identity) {
+        let old = account.link.as_ref().map(|link| link.to_string());
+        fields.insert("link".to_owned(), FieldChange { old, new: Some(candidate.identity.to_string()) });
+    }
+    if account.state == State::Suspended {
+        fields.insert("state".to_owned(), changed("suspended", "active"));
+    }
+    fields
+}
+
+fn differences((part, candidate): Chosen<'_>, account: &Account) -> IndexMap<String, FieldChange> {
+    let proposal = &candidate.proposal;
+    let mut fields: IndexMap<String, FieldChange> = IndexMap::new();
+    for (index, (name, rule)) in part.intake.fields.iter().enumerate() {
+        let (old, new) = (account.field(name), proposal.value(index));
+        let is_written = match rule.write {
+            Write::Always => true,
+            Write::Once => false,
+            Write::Empty => old.is_empty(),
+        };
+        let is_same = old == new || (rule.is_list() && items(old) == items(new));
+        if is_written && !is_same && proposal.open(index).is_none() {
+            fields.insert(name.clone(), changed(old, new));
+        }
+    }
+    let old = account.field("roles");
+    let new = roles(part.intake, proposal, old);
+    if old != new && items(old) != items(&new) {
+        fields.insert("roles".to_owned(), changed(old, &new));
+    }
+    fields
+}
+
+/// The roles that an account with these would have: those that stay, in their order, then the new.
+fn roles(intake: &Intake, proposal: &Proposal, old: &str) -> String {
+    if intake.roles.is_empty() {
+        return old.to_owned();
+    }
+    let has: Vec<&str> = old.split(LIST).map(str::trim).filter(|role| !role.is_empty()).collect();
+    let rule = |role: &str| intake.roles.iter().position(|rule| rule.name == role);
+    let stays = |role: &&&str| match rule(role) {
+        // What nobody can say stays as it is.
+        Some(at) => proposal.role(at) != Some(false),
+        None => intake.other_roles == OtherRoles::Keep,
+    };
+    let given = intake.roles.iter().enumerate().filter(|(at, _)| proposal.role(*at) == Some(true));
+    let new = given.map(|(_, rule)| rule.name.as_str()).filter(|role| !has.contains(role));
+    let roles: Vec<&str> = has.iter().filter(stays).copied().chain(new).collect();
+    roles.join(&LIST.to_string())
+}
+
+fn change(
+    (part, candidate): Chosen<'_>,
+    kind: ChangeKind,
+    login: String,
+    fields: IndexMap<String, FieldChange>,
+) -> Change {
+    let path = part.selection.path(part.reading, candidate.person);
+    Change {
+        kind,
+        login,
+        dn: dn((part, candidate)),
+        link: Some(candidate.identity.clone()),
+        cause: None,
+        detail: None,
+        fields,
+        path: path.into_iter().map(str::to_owned).collect(),
+        clash: None,
+        wait: None,
     }
 }
 
@@ -562,7 +632,7 @@ fn cause_of(step: Step) -> Cause {
     match step {
         Step::Active => Cause::Disabled,
         Step::Complete => Cause::Incomplete,
-        Step::Found | Step::Listed | Step::Groups | Step::NotInGroup => Cause::Outside,
+        Step::Found | Step::Listed | Step::Groups | Step::NotInGroup | Step::Earlier => Cause::Outside,
     }
 }
 

@@ -1,6 +1,6 @@
 //! What the application would do: accounts to import, update, suspend or remove, and why.
 //!
-//! [`Preview::new`] is a function of settings, reading and accounts; it looks at nothing else and
+//! [`Preview::new`] is a function of settings, readings and accounts; it looks at nothing else and
 //! changes nothing. Three promises are kept here: without the proof of a whole reading nobody
 //! leaves; accounts without a link are never changed; a person is found by the link first, so that
 //! a new name is still the same person. No I/O, no recursion; memory is linear in the accounts.
@@ -24,16 +24,16 @@ use crate::account::Account;
 use crate::identity::Identity;
 use crate::reading::{Gap, Reading};
 use crate::selection::{FunnelStep, Selection};
-use crate::settings::Settings;
+use crate::settings::{Intake, Settings};
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 
-/// What one run would change.
-#[derive(Debug)]
-pub struct Preview {
+/// One intake: where it was read, and the count of people after each of its steps.
+#[derive(Clone, Debug)]
+pub struct Part {
     /// The intake's name.
     pub intake: String,
-    /// The directory's name and the server that answered.
+    /// The directory's name.
     pub directory: String,
     /// The server that answered.
     pub server: String,
@@ -41,10 +41,19 @@ pub struct Preview {
     pub notes: Vec<String>,
     /// How many groups were read.
     pub groups_read: usize,
-    /// What was not read to its end; empty exactly when the reading is whole.
-    pub gaps: Vec<Gap>,
     /// The count of people after each step of the selection.
     pub funnel: Vec<FunnelStep>,
+}
+
+/// What one run would change.
+#[derive(Debug)]
+pub struct Preview {
+    /// The first intake.
+    pub first: Part,
+    /// Further intakes, in order.
+    pub further: Vec<Part>,
+    /// What was not read to its end; empty exactly when the reading is whole.
+    pub gaps: Vec<Gap>,
     /// People who would come in but for a value that the directory does not have.
     pub incomplete: Vec<Incomplete>,
     /// Fields of people who are in, for which the directory has no value that could be relied on.
@@ -75,48 +84,81 @@ pub struct Preview {
     pub left_out: usize,
 }
 
+impl Part {
+    fn of(part: &matching::Part<'_>) -> Self {
+        let source = part.reading.source();
+        Self {
+            intake: part.intake.name.clone(),
+            directory: source.directory.clone(),
+            server: source.server.clone(),
+            notes: source.notes.clone(),
+            groups_read: part.reading.graph().groups(),
+            funnel: part.selection.funnel.clone(),
+        }
+    }
+
+    /// Nothing was read for an intake.
+    fn none(intake: &Intake) -> Self {
+        Self {
+            intake: intake.name.clone(),
+            directory: intake.directory.clone(),
+            server: String::new(),
+            notes: Vec::new(),
+            groups_read: 0,
+            funnel: Vec::new(),
+        }
+    }
+}
+
 impl Preview {
-    /// Works out what would change, on the day that `memory` says.
+    /// Works out what would change, on the day that `memory` says. `readings` has one for each intake, in
+    /// order; a single one stands for itself.
     #[must_use]
-    pub fn new(settings: &Settings, reading: &Reading, accounts: &[Account], memory: &Memory) -> Self {
-        let intake = &settings.intake;
-        let selection = Selection::new(reading, intake);
-        let outcome = matching::Matching::new(settings, reading, &selection, accounts, memory).outcome();
+    pub fn new<R>(settings: &Settings, readings: &R, accounts: &[Account], memory: &Memory) -> Self
+    where
+        R: AsRef<[Reading]> + ?Sized,
+    {
+        let readings = readings.as_ref();
+        let selections = Selection::all(settings, readings);
+        let parts: Vec<matching::Part<'_>> = settings
+            .intakes()
+            .zip(readings.iter().zip(&selections))
+            .map(|(intake, (reading, selection))| matching::Part { intake, reading, selection })
+            .collect();
+        let outcome = matching::Matching::new(settings, &parts, accounts, memory).outcome();
         let counts = AccountCounts::new(accounts, &outcome.changes, settings.accounts.seats);
         let of = |kind: ChangeKind| outcome.changes.iter().filter(|change| change.kind == kind).count();
         let kinds = ChangeKind::ALL.into_iter().map(|kind| (kind, of(kind)));
         let kinds = kinds.filter(|(_, count)| *count > 0).collect();
         let unseated = summary::unseated(&outcome.changes, &counts);
-        let brakes = summary::brakes(
-            settings,
-            (reading, &selection),
-            accounts,
-            (&outcome.changes, &unseated),
-            &counts,
-            memory,
-        );
+        let brakes =
+            summary::brakes(settings, &parts, accounts, (&outcome.changes, &unseated), &counts, memory);
+        let mut shown = parts.iter().map(Part::of);
+        let is_whole = parts.iter().all(|part| part.reading.whole().is_some())
+            && parts.len() == settings.intakes().count();
         Self {
-            intake: intake.name.clone(),
-            directory: reading.source().directory.clone(),
-            server: reading.source().server.clone(),
-            notes: reading.source().notes.clone(),
-            groups_read: reading.graph().groups(),
-            gaps: reading.gaps().to_vec(),
-            incomplete: summary::incomplete(reading, &selection),
-            open_fields: summary::open_fields(settings, reading, &selection),
-            strangers: summary::strangers(reading, &selection),
-            nobody: selection.nobody,
+            first: shown.next().unwrap_or_else(|| Part::none(&settings.intake)),
+            further: shown.collect(),
+            gaps: parts.iter().flat_map(|part| part.reading.gaps()).cloned().collect(),
+            incomplete: parts.iter().flat_map(summary::incomplete).collect(),
+            open_fields: parts.iter().flat_map(summary::open_fields).collect(),
+            strangers: summary::strangers(&parts),
+            nobody: parts.iter().flat_map(|part| part.selection.nobody.clone()).collect(),
             unseated,
-            funnel: selection.funnel,
             accounts: counts,
             kinds,
             changes: outcome.changes,
             held: outcome.held,
             brakes,
             unchanged: outcome.unchanged,
-            missed: if reading.whole().is_some() { outcome.missed } else { memory.missed.clone() },
+            missed: if is_whole { outcome.missed } else { memory.missed.clone() },
             left_out: 0,
         }
+    }
+
+    /// Every intake, in order.
+    pub fn parts(&self) -> impl Iterator<Item = &Part> {
+        std::iter::once(&self.first).chain(&self.further)
     }
 
     /// Whether everything was read that the settings ask for.

@@ -1,9 +1,11 @@
 //! The figures of a preview: accounts before and after, brakes, people with a value missing.
 
+use super::matching::Part;
 use super::{Change, ChangeKind, Memory};
 use crate::account::{Account, State};
-use crate::reading::Reading;
-use crate::selection::{Reason, Selection};
+use crate::membership::Leaf;
+use crate::name::DnKey;
+use crate::selection::Reason;
 use crate::settings::{Removals, Settings};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -89,7 +91,7 @@ pub const BRAKES: [&str; 6] = ["removals", "fewest", "seats", "settings_changed"
 
 pub(super) fn brakes(
     settings: &Settings,
-    (reading, selection): (&Reading, &Selection),
+    parts: &[Part<'_>],
     accounts: &[Account],
     (changes, unseated): (&[Change], &[String]),
     counts: &AccountCounts,
@@ -105,14 +107,15 @@ pub(super) fn brakes(
         Removals::Percent(percent) => share(linked, percent),
     });
     let wide = |count: usize| u64::try_from(count).unwrap_or(u64::MAX);
-    let candidates = wide(selection.candidates.len());
+    let candidates = wide(parts.iter().map(|part| part.selection.candidates.len()).sum());
     let future = wide(memory.in_future());
     let (leaving, active) = (wide(leaving), wide(counts.active_after));
     let mut changed = Vec::new();
     if settings.brakes.settings_changed {
         changed = memory.changed(&settings.selecting());
     }
-    let (edited, gaps) = (wide(changed.len()), wide(reading.gaps().len()));
+    let (edited, gaps) =
+        (wide(changed.len()), wide(parts.iter().map(|part| part.reading.gaps().len()).sum()));
     [
         ("removals", leaving, most.filter(|limit| leaving > *limit)),
         ("fewest", candidates, settings.brakes.fewest.filter(|limit| candidates < *limit)),
@@ -150,14 +153,24 @@ pub struct Stranger {
     pub group: String,
 }
 
-/// None as long as the reading is not whole: a group that was not read would look like a stranger.
-pub(super) fn strangers(reading: &Reading, selection: &Selection) -> Vec<Stranger> {
-    if reading.whole().is_none() {
+/// None as long as a reading is not whole: a group that was not read would look like a stranger. Whom
+/// any intake finds is none.
+pub(super) fn strangers(parts: &[Part<'_>]) -> Vec<Stranger> {
+    if parts.iter().any(|part| part.reading.whole().is_none()) {
         return Vec::new();
     }
-    let own =
-        |leaf: crate::membership::Leaf<'_>| Stranger { dn: leaf.dn.to_owned(), group: leaf.group.to_owned() };
-    selection.strangers(reading).map(own).collect()
+    let mut seen = HashSet::new();
+    let mut strangers = Vec::new();
+    for part in parts {
+        let is_found = |key: &DnKey| parts.iter().any(|other| other.reading.is_person(key));
+        let leaves = part.selection.strangers(part.reading).filter(|leaf| !is_found(leaf.key));
+        strangers.extend(leaves.filter(|leaf| seen.insert(leaf.key.clone())).map(own));
+    }
+    strangers
+}
+
+fn own(leaf: Leaf<'_>) -> Stranger {
+    Stranger { dn: leaf.dn.to_owned(), group: leaf.group.to_owned() }
 }
 
 /// A person who would come in but for a value that the directory does not have.
@@ -169,7 +182,8 @@ pub struct Incomplete {
     pub missing: String,
 }
 
-pub(super) fn incomplete(reading: &Reading, selection: &Selection) -> Vec<Incomplete> {
+pub(super) fn incomplete(part: &Part<'_>) -> Vec<Incomplete> {
+    let (reading, selection) = (part.reading, part.selection);
     selection
         .dropped
         .iter()
@@ -198,11 +212,12 @@ pub struct OpenField {
     pub why: String,
 }
 
-pub(super) fn open_fields(settings: &Settings, reading: &Reading, selection: &Selection) -> Vec<OpenField> {
+pub(super) fn open_fields(part: &Part<'_>) -> Vec<OpenField> {
+    let (reading, selection) = (part.reading, part.selection);
     let mut list = Vec::new();
     for candidate in &selection.candidates {
         for (at, open) in candidate.proposal.all_open() {
-            let name = settings.intake.fields.get_index(at).map(|(name, _)| name.clone());
+            let name = part.intake.fields.get_index(at).map(|(name, _)| name.clone());
             let entry = reading.people().get(candidate.person);
             if let (Some(field), Some(entry)) = (name, entry) {
                 let (dn, login) = (entry.dn().to_owned(), candidate.proposal.login().to_owned());

@@ -3,6 +3,7 @@
 mod adopted;
 mod compared;
 mod narrowed;
+mod several;
 mod story;
 mod waiting;
 mod written;

@@ -91,6 +91,8 @@ pub struct WhyAccount {
 /// The story of one person, or of an account that has none.
 #[derive(Clone, Debug)]
 pub struct Why {
+    /// The intake whose steps are told.
+    pub intake: String,
     /// The person's entry; none where no entry is known.
     pub dn: Option<String>,
     /// What people call them.
@@ -120,8 +122,10 @@ pub struct Why {
 /// Who is asked about.
 #[derive(Clone, Copy, Debug)]
 pub struct Subject<'a> {
-    /// The place in [`Reading::people`], for one of the people.
-    pub person: Option<usize>,
+    /// The place among the intakes, and in [`Reading::people`] of its reading, for one of the people. Of
+    /// several intakes that find somebody, the story is that of the one that selects them, or else in which
+    /// they come furthest.
+    pub person: Option<(usize, usize)>,
     /// The entry of somebody who is none of them.
     pub stranger: Option<Entry<'a>>,
     /// The place among the accounts.
@@ -131,8 +135,8 @@ pub struct Subject<'a> {
 /// One of several who may be meant.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Found {
-    /// The place in [`Reading::people`].
-    pub person: Option<usize>,
+    /// The place among the intakes, and in [`Reading::people`] of its reading.
+    pub person: Option<(usize, usize)>,
     /// The place among the accounts.
     pub account: Option<usize>,
 }
@@ -140,7 +144,11 @@ pub struct Found {
 /// Everybody who may be meant by a login, mail, name, link or DN: those that are called exactly so, or
 /// else those with the text in what they are called by.
 #[must_use]
-pub fn find(settings: &Settings, reading: &Reading, accounts: &[Account], text: &str) -> Vec<Found> {
+pub fn find<R>(settings: &Settings, readings: &R, accounts: &[Account], text: &str) -> Vec<Found>
+where
+    R: AsRef<[Reading]> + ?Sized,
+{
+    let readings = readings.as_ref();
     let wanted = text.trim().to_lowercase();
     let key = Dn::parse(text).ok().filter(|dn| dn.depth() > 0).map(|dn| dn.key());
     let identity = Identity::from_link(text);
@@ -158,8 +166,18 @@ pub fn find(settings: &Settings, reading: &Reading, accounts: &[Account], text: 
             partly.push(found);
         }
     };
-    for (person, entry) in reading.people().iter().enumerate() {
+    let tellers = match readings.len() {
+        0 | 1 => HashMap::new(),
+        _ => tellers(readings, &Selection::all(settings, readings)),
+    };
+    let parts = readings.iter().enumerate();
+    let everybody = parts
+        .flat_map(|(part, reading)| reading.people().iter().enumerate().map(move |one| (part, reading, one)));
+    for (part, reading, (person, entry)) in everybody {
         let own = Identity::of(entry, &reading.source().identity);
+        if own.as_ref().and_then(|own| tellers.get(own)).is_some_and(|teller| *teller != part) {
+            continue;
+        }
         let account = own.as_ref().and_then(|own| by_link.get(own)).copied();
         if let Some(slot) = account.and_then(|at| seen.get_mut(at)) {
             *slot = true;
@@ -170,7 +188,7 @@ pub fn find(settings: &Settings, reading: &Reading, accounts: &[Account], text: 
         let called = called.filter_map(|value| std::str::from_utf8(value).ok());
         let is_same =
             (key.is_some() && reading.key(person) == key.as_ref()) || (own.is_some() && own == identity);
-        keep(Found { person: Some(person), account }, &mut called.chain(in_application), is_same);
+        keep(Found { person: Some((part, person)), account }, &mut called.chain(in_application), is_same);
     }
     for (at, account) in accounts.iter().enumerate().filter(|(at, _)| seen.get(*at) != Some(&true)) {
         let is_same = account.link.is_some() && account.link == identity;
@@ -180,15 +198,16 @@ pub fn find(settings: &Settings, reading: &Reading, accounts: &[Account], text: 
     let mut found = if exact.is_empty() { partly } else { exact };
     // An account made by hand with the login that somebody would have is told in that person's story.
     if found.len() > 1 {
-        let drawer = Drawer::new(&settings.intake, reading);
+        let read = settings.intakes().zip(readings);
+        let drawers: Vec<_> = read.map(|(intake, reading)| Drawer::new(intake, reading)).collect();
+        let login_of = |(part, person): (usize, usize)| drawers.get(part)?.login(person);
         for at in (0..found.len()).rev() {
             let Some(Found { person: None, account: Some(account) }) = found.get(at).copied() else {
                 continue;
             };
             let login = accounts.get(account).map(|one| Account::login_key(&one.login));
-            let theirs = found.iter().position(|one| {
-                one.account.is_none() && one.person.and_then(|person| drawer.login(person)) == login
-            });
+            let theirs =
+                found.iter().position(|one| one.account.is_none() && one.person.and_then(login_of) == login);
             if let Some(one) = theirs.and_then(|theirs| found.get_mut(theirs)) {
                 one.account = Some(account);
                 found.remove(at);
@@ -196,6 +215,37 @@ pub fn find(settings: &Settings, reading: &Reading, accounts: &[Account], text: 
         }
     }
     found
+}
+
+/// For everybody whom several intakes find: whose story it is. That of the intake which selects them, or
+/// else of the first in which they come furthest.
+fn tellers(readings: &[Reading], selections: &[Selection]) -> HashMap<Identity, usize> {
+    let mut best: HashMap<Identity, (usize, u8)> = HashMap::new();
+    for (at, (reading, selection)) in readings.iter().zip(selections).enumerate() {
+        let candidates = selection.candidates.iter().map(|one| (one.person, u8::MAX));
+        let dropped = selection.dropped.iter().map(|one| match one.step {
+            Step::Earlier => (one.person, 0),
+            step => (one.person, step as u8 + 1),
+        });
+        for (person, far) in candidates.chain(dropped) {
+            let entry = reading.people().get(person);
+            let Some(own) = entry.and_then(|entry| Identity::of(entry, &reading.source().identity)) else {
+                continue;
+            };
+            if best.get(&own).is_none_or(|(_, known)| *known < far) {
+                best.insert(own, (at, far));
+            }
+        }
+    }
+    best.into_iter().map(|(own, (at, _))| (own, at)).collect()
+}
+
+/// Somebody, as one intake's reading has them.
+#[derive(Clone, Copy)]
+struct Asked<'a> {
+    person: Option<usize>,
+    stranger: Option<Entry<'a>>,
+    account: Option<usize>,
 }
 
 /// What the steps of a story look at.
@@ -207,18 +257,32 @@ struct Teller<'a> {
 }
 
 impl Why {
-    /// Tells the story of `subject`, from the reading and the accounts that a preview is made of.
+    /// Tells the story of `subject`, from the readings and the accounts that a preview is made of. None if
+    /// there is no reading of the intake that `subject` names.
     #[must_use]
-    pub fn new(
+    pub fn new<R>(
         settings: &Settings,
-        reading: &Reading,
+        readings: &R,
         accounts: &[Account],
         memory: &Memory,
         subject: Subject<'_>,
-    ) -> Self {
-        let intake = &settings.intake;
-        let teller = Teller { settings, intake, reading, selection: Selection::new(reading, intake) };
-        let preview = Preview::new(settings, reading, accounts, memory);
+    ) -> Option<Self>
+    where
+        R: AsRef<[Reading]> + ?Sized,
+    {
+        let readings = readings.as_ref();
+        let Subject { person, stranger, account } = subject;
+        let key = stranger.and_then(|entry| Dn::parse(entry.dn()).ok()).map(|dn| dn.key());
+        let is_under = |intake: &Intake| {
+            key.as_ref().is_some_and(|key| intake.bases.iter().any(|base| key.is_within(&base.key())))
+        };
+        let part = person.map(|(part, _)| part).or_else(|| settings.intakes().position(is_under));
+        let part = part.unwrap_or(0);
+        let (intake, reading) = (settings.intakes().nth(part)?, readings.get(part)?);
+        let subject = Asked { person: person.map(|(_, person)| person), stranger, account };
+        let selection = Selection::all(settings, readings).into_iter().nth(part)?;
+        let teller = Teller { settings, intake, reading, selection };
+        let preview = Preview::new(settings, readings, accounts, memory);
         let entry = subject.person.and_then(|person| reading.people().get(person)).or(subject.stranger);
         let key = entry.and_then(|entry| Dn::parse(entry.dn()).ok()).map(|dn| dn.key());
         let steps = match (entry, &key) {
@@ -259,11 +323,12 @@ impl Why {
             Some(person) => teller.fields(person, stored),
             None => (Vec::new(), Vec::new()),
         };
-        Self {
+        Some(Self {
+            intake: intake.name.clone(),
             dn: dn.clone(),
             name,
             selected: candidate.is_some(),
-            whole: reading.whole().is_some(),
+            whole: readings.iter().all(|reading| reading.whole().is_some()),
             untouched: teller.untouched(stored, candidate.is_some()),
             steps,
             fields,
@@ -272,7 +337,7 @@ impl Why {
             change: change.cloned(),
             held: held.cloned(),
             claims: preview.of(ChangeKind::Clash).filter(|one| claims(one)).cloned().collect(),
-        }
+        })
     }
 
     /// The steps that keep the person out.
@@ -381,14 +446,23 @@ impl Teller<'_> {
         let conditions = active::conditions(self.intake, source.kind, source.at);
         let remedy = "have the person's directory account enabled, or change active in the settings";
         let fails = |one: &&active::Condition| !judge(&one.filter, entry, self.reading).0;
-        if let Some(one) = conditions.iter().find(fails) {
-            let step = self.judged("active", &one.filter, entry, remedy);
-            let words = one.otherwise.map_or_else(String::new, |otherwise| format!("{otherwise}: "));
-            return Some(WhyStep { message: words + &step.message, ..step });
+        // The numbers in conditions of the program's own are a server's, and say little to a person.
+        let own = |filter: &Filter, words: &str| {
+            let (is_good, clauses, why) = judge(filter, entry, self.reading);
+            WhyStep { clauses, ..step("active", is_good, format!("{words}: {why}"), remedy) }
+        };
+        match conditions.iter().find(fails) {
+            Some(active::Condition { filter, otherwise: Some(words) }) => Some(own(filter, words)),
+            Some(one) => Some(self.judged("active", &one.filter, entry, remedy)),
+            None => {
+                let all = active_filter(self.intake, source.kind, source.at);
+                match (&self.intake.active, source.kind) {
+                    (Some(_), _) => Some(self.judged("active", &all, entry, remedy)),
+                    (None, ServerKind::Controller) => Some(own(&all, "neither disabled nor expired")),
+                    (None, ServerKind::Plain) => None,
+                }
+            }
         }
-        let is_asked = self.intake.active.is_some() || source.kind == ServerKind::Controller;
-        let all = active_filter(self.intake, source.kind, source.at);
-        is_asked.then(|| self.judged("active", &all, entry, remedy))
     }
 
     /// Whether the groups let the person in, or keep them out.
@@ -482,7 +556,7 @@ impl Teller<'_> {
     }
 
     /// The account that is theirs, or that stands where theirs would be.
-    fn account(&self, accounts: &[Account], subject: Subject<'_>) -> Option<WhyAccount> {
+    fn account(&self, accounts: &[Account], subject: Asked<'_>) -> Option<WhyAccount> {
         let entry = subject.person.and_then(|person| self.reading.people().get(person)).or(subject.stranger);
         let identity = entry.and_then(|entry| Identity::of(entry, &self.reading.source().identity));
         let linked = identity.and_then(|own| accounts.iter().find(|one| one.link.as_ref() == Some(&own)));

@@ -17,12 +17,12 @@ use crate::membership::{Leaf, Reach};
 use crate::name::{Dn, DnKey};
 use crate::reading::{Reading, ServerKind};
 use crate::schema::Schema;
-use crate::settings::Intake;
+use crate::settings::{Intake, Settings};
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
 
 /// One step of the selection, in the order in which they are taken.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum Step {
@@ -38,6 +38,8 @@ pub enum Step {
     Active,
     /// They have a lasting identity and every required field.
     Complete,
+    /// No earlier intake has them.
+    Earlier,
 }
 
 impl Step {
@@ -51,6 +53,7 @@ impl Step {
             Step::NotInGroup => "not_in_group",
             Step::Active => "active",
             Step::Complete => "complete",
+            Step::Earlier => "earlier",
         }
     }
 }
@@ -92,6 +95,8 @@ pub enum Reason {
     Missing(MissingField),
     /// No lasting identity, so that no account could be linked.
     NoIdentity,
+    /// An earlier intake has them: its name.
+    Earlier(String),
 }
 
 /// A person who fell out.
@@ -175,6 +180,43 @@ impl<'i> Lists<'i> {
 }
 
 impl Selection {
+    /// Takes everybody through the steps of each intake, in order; `readings` has one reading for each.
+    /// Whom one selects, those behind it do not have.
+    #[must_use]
+    pub fn all(settings: &Settings, readings: &[Reading]) -> Vec<Self> {
+        let mut taken: HashMap<Identity, &str> = HashMap::new();
+        let mut all = Vec::new();
+        for (intake, reading) in settings.intakes().zip(readings) {
+            let mut selection = Self::new(reading, intake);
+            if !all.is_empty() {
+                selection.leave(&taken);
+            }
+            if !settings.further.is_empty() {
+                let own = selection.candidates.iter().map(|one| (one.identity.clone(), intake.name.as_str()));
+                taken.extend(own);
+            }
+            all.push(selection);
+        }
+        all
+    }
+
+    /// Leaves those to earlier intakes whom they have.
+    fn leave(&mut self, taken: &HashMap<Identity, &str>) {
+        let before = self.candidates.len();
+        let dropped = &mut self.dropped;
+        self.candidates.retain(|one| match taken.get(&one.identity) {
+            None => true,
+            Some(intake) => {
+                let reason = Reason::Earlier((*intake).to_owned());
+                dropped.push(Dropped { person: one.person, step: Step::Earlier, reason });
+                false
+            }
+        });
+        self.dropped.sort_by_key(|one| one.person);
+        let left = self.candidates.len();
+        self.funnel.push(FunnelStep { step: Step::Earlier, left, lost: before - left });
+    }
+
     /// Takes everybody in `reading` through the steps of `intake`.
     #[must_use]
     pub fn new(reading: &Reading, intake: &Intake) -> Self {

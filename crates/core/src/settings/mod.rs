@@ -35,15 +35,43 @@ pub struct Settings {
     pub accounts: Accounts,
     /// Which people come in, and as what.
     pub intake: Intake,
+    /// Further intakes, in their order: a person belongs to the first that selects them.
+    pub further: Vec<Intake>,
     /// What stops an apply.
     pub brakes: Brakes,
 }
 
 impl Settings {
-    /// The directory that the intake reads.
+    /// Every intake, in order.
+    pub fn intakes(&self) -> impl Iterator<Item = &Intake> {
+        std::iter::once(&self.intake).chain(&self.further)
+    }
+
+    /// The same settings with each of the intakes alone.
+    pub fn each(&self) -> impl Iterator<Item = Self> {
+        self.intakes().map(|intake| Self { intake: intake.clone(), further: Vec::new(), ..self.clone() })
+    }
+
+    /// The directory that the first intake reads.
     #[must_use]
     pub fn directory(&self) -> Option<&Directory> {
         self.directories.get(&self.intake.directory)
+    }
+
+    /// The fields of accounts that the intakes write, `login` and `roles` among them, each once.
+    #[must_use]
+    pub fn account_fields(&self) -> Vec<&str> {
+        let mut seen = std::collections::HashSet::new();
+        self.intakes().flat_map(Intake::account_fields).filter(|name| seen.insert(*name)).collect()
+    }
+
+    /// The fields of which no two accounts may have one value, each once; logins beside them.
+    #[must_use]
+    pub fn unique_fields(&self) -> Vec<&str> {
+        let mut seen = std::collections::HashSet::new();
+        let rules = self.intakes().flat_map(|intake| &intake.fields);
+        let unique = rules.filter(|(name, rule)| rule.unique && *name != "login");
+        unique.map(|(name, _)| name.as_str()).filter(|name| seen.insert(*name)).collect()
     }
 }
 

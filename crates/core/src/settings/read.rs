@@ -54,17 +54,25 @@ impl Settings {
             .collect::<Result<IndexMap<_, _>, SettingsError>>()?;
         let accounts = accounts(top.require("accounts", "add a table [accounts] with store and path")?)?;
         let list = top.require("intake", "add a table [[intake]] that says who comes in")?;
-        let several = list.bad(
-            "there is one [[intake]] in this version",
-            "join the rules in one filter, or keep a settings file for each of the two",
-        );
-        let mut list = list.tables("a list: write [[intake]] with two brackets")?;
-        let intake = match (list.pop(), list.is_empty()) {
-            (Some(value), true) => intake(value, &directories)?,
-            _ => return Err(several),
-        };
+        let none = list.bad("it is empty", "add a table [[intake]] that says who comes in");
+        let mut intakes: Vec<Intake> = Vec::new();
+        for value in list.tables("a list: write [[intake]] with two brackets")? {
+            let place = value.place();
+            let next = intake(value, &directories)?;
+            if intakes.iter().any(|earlier| earlier.name == next.name) {
+                return Err(place.bad(
+                    &format!("there is an intake of the name {} already", next.name),
+                    "give each intake a name of its own",
+                ));
+            }
+            intakes.push(next);
+        }
+        if intakes.is_empty() {
+            return Err(none);
+        }
+        let intake = intakes.remove(0);
         let brakes = top.take("brakes").map(brakes).transpose()?.unwrap_or_default();
-        Ok(Self { directories, accounts, intake, brakes })
+        Ok(Self { directories, accounts, intake, further: intakes, brakes })
     }
 }
 

@@ -6,33 +6,49 @@ use crate::name::Dn;
 use std::collections::BTreeMap;
 
 impl Settings {
-    /// From the name of each setting that selects people to what it says. No secret is among them.
+    /// From the name of each setting that selects people to what it says; with the intake's name before
+    /// it where there are several. No secret is among them.
     #[must_use]
     pub fn selecting(&self) -> BTreeMap<String, String> {
-        let Intake { bases, filter, groups, not_in_group, group_bases, active, leaving, .. } = &self.intake;
-        let servers = self.directory().map(|directory| format!("{:?}", directory.servers));
-        let required = self.intake.fields.iter().filter(|(_, rule)| rule.required);
-        [
-            ("servers", servers.unwrap_or_default()),
-            ("bases", names(bases)),
-            ("filter", filter.to_string()),
-            ("only", self.intake.only.join("\n")),
-            ("except", self.intake.except.join("\n")),
-            ("groups", names(groups)),
-            ("not_in_group", names(not_in_group)),
-            ("group_bases", names(group_bases)),
-            ("active", active.as_ref().map(ToString::to_string).unwrap_or_default()),
-            ("locked", format!("{:?}", self.intake.locked)),
-            ("identity", self.intake.identity.clone().unwrap_or_default()),
-            ("member_login", self.intake.member_login.clone().unwrap_or_default()),
-            ("required fields", required.map(|(name, _)| name.as_str()).collect::<Vec<_>>().join("\n")),
-            ("leaving", in_words(leaving)),
-        ]
-        .into_iter()
-        .filter(|(_, text)| !text.is_empty())
-        .map(|(name, text)| (name.to_owned(), text))
-        .collect()
+        let mut all = BTreeMap::new();
+        for intake in self.intakes() {
+            let servers = self.directories.get(&intake.directory).map(|one| format!("{:?}", one.servers));
+            let own = [("servers", servers.unwrap_or_default())].into_iter().chain(texts(intake));
+            for (name, text) in own.filter(|(_, text)| !text.is_empty()) {
+                let name = if self.further.is_empty() {
+                    name.to_owned()
+                } else {
+                    format!("{}: {name}", intake.name)
+                };
+                all.insert(name, text);
+            }
+        }
+        if !self.further.is_empty() {
+            let order: Vec<&str> = self.intakes().map(|intake| intake.name.as_str()).collect();
+            all.insert("order of the intakes".to_owned(), order.join("\n"));
+        }
+        all
     }
+}
+
+fn texts(intake: &Intake) -> [(&'static str, String); 13] {
+    let Intake { bases, filter, groups, not_in_group, group_bases, active, leaving, .. } = intake;
+    let required = intake.fields.iter().filter(|(_, rule)| rule.required);
+    [
+        ("bases", names(bases)),
+        ("filter", filter.to_string()),
+        ("only", intake.only.join("\n")),
+        ("except", intake.except.join("\n")),
+        ("groups", names(groups)),
+        ("not_in_group", names(not_in_group)),
+        ("group_bases", names(group_bases)),
+        ("active", active.as_ref().map(ToString::to_string).unwrap_or_default()),
+        ("locked", format!("{:?}", intake.locked)),
+        ("identity", intake.identity.clone().unwrap_or_default()),
+        ("member_login", intake.member_login.clone().unwrap_or_default()),
+        ("required fields", required.map(|(name, _)| name.as_str()).collect::<Vec<_>>().join("\n")),
+        ("leaving", in_words(leaving)),
+    ]
 }
 
 fn names(list: &[Dn]) -> String {

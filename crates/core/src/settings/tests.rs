@@ -297,9 +297,23 @@ fn the_caret_inside_a_filter_counts_in_the_files_own_bytes() {
 }
 
 #[test]
-fn a_second_intake_is_refused_by_name() {
-    let text = format!("{DEMO}\n[[intake]]\nname = \"more\"\n");
-    assert!(parse(&text).unwrap_err().to_string().contains("one [[intake]]"));
+fn several_intakes_stand_in_their_order_each_with_a_name_of_its_own() {
+    let at = DEMO.find("[[intake]]").unwrap();
+    let end = DEMO.find("[brakes]").unwrap();
+    let (before, own, after) = (&DEMO[..at], &DEMO[at..end], &DEMO[end..]);
+    let second = own.replace("\"staff\"", "\"guests\"").replace("room ", "room2 ");
+    let settings = parse(&format!("{before}{own}{second}{after}")).unwrap();
+    let names: Vec<&str> = settings.intakes().map(|intake| intake.name.as_str()).collect();
+    assert_eq!(names, ["staff", "guests"]);
+    assert_eq!(settings.each().map(|one| one.intake.name.clone()).collect::<Vec<_>>(), names);
+    let fields = settings.account_fields();
+    assert!(fields.contains(&"room") && fields.contains(&"room2"), "{fields:?}");
+    assert_eq!(fields.iter().filter(|name| **name == "login").count(), 1);
+    assert!(settings.selecting().contains_key("guests: filter"));
+    let error = parse(&format!("{before}{own}{own}{after}")).unwrap_err();
+    assert!(error.to_string().contains("staff already"), "{error}");
+    let error = parse(&format!("intake = []\n{before}{after}")).unwrap_err();
+    assert!(error.help().unwrap().to_string().contains("[[intake]]"), "{error}");
 }
 
 #[test]

@@ -211,7 +211,7 @@ impl Workspace {
     ) -> Result<Applied, Error> {
         self.consider(store, work, consent)?;
         let settings = self.settings();
-        let (fields, unique) = (settings.intake.account_fields(), unique(settings));
+        let (fields, unique) = (settings.account_fields(), settings.unique_fields());
         let mut journal = Journal::write(&self.file, &consent.who)?;
         let interrupted = take_up(&mut journal, store, &fields).await?;
         let memory = journal.memory()?;
@@ -425,12 +425,6 @@ impl Workspace {
     fn digest(&self) -> String {
         hex(format!("{:?}", self.settings()).as_bytes())
     }
-}
-
-/// The fields of which no two accounts may have one value.
-fn unique(settings: &webtaxon_core::settings::Settings) -> Vec<&str> {
-    let rules = settings.intake.fields.iter();
-    rules.filter(|(_, rule)| rule.unique).map(|(name, _)| name.as_str()).collect()
 }
 
 /// Looks what a run that was cut off had done, and ends it.

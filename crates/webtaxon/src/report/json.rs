@@ -10,23 +10,25 @@ use webtaxon_core::membership::{Above, Nest, Ways};
 use webtaxon_core::name::Dn;
 use webtaxon_core::preview::compare::Comparison;
 use webtaxon_core::preview::why::Why;
-use webtaxon_core::preview::{Change, Held, Preview};
+use webtaxon_core::preview::{Change, Held, Part, Preview};
 use webtaxon_core::reading::Reading;
+use webtaxon_core::selection::FunnelStep;
 use webtaxon_core::value::readable;
 
 /// A preview, as `webtaxon.preview/1`.
 #[must_use]
 pub fn preview(preview: &Preview) -> Value {
-    let step = |step: &webtaxon_core::selection::FunnelStep| json!({ "step": step.step, "left": step.left, "lost": step.lost });
+    let first = &preview.first;
     json!({
         "format": "webtaxon.preview/1",
-        "intake": preview.intake,
-        "directory": preview.directory,
-        "server": preview.server,
+        "intake": first.intake,
+        "directory": first.directory,
+        "server": first.server,
         "whole": preview.is_whole(),
         "gaps": preview.gaps,
-        "notes": preview.notes,
-        "funnel": preview.funnel.iter().map(step).collect::<Vec<_>>(),
+        "notes": first.notes,
+        "funnel": funnel(first),
+        "further": preview.further.iter().map(further).collect::<Vec<_>>(),
         "incomplete": preview.incomplete,
         "open_fields": preview.open_fields,
         "strangers": preview.strangers,
@@ -40,6 +42,22 @@ pub fn preview(preview: &Preview) -> Value {
         "held": preview.held.iter().map(held).collect::<Vec<_>>(),
         "brakes": preview.brakes,
     })
+}
+
+/// A further intake.
+fn further(part: &Part) -> Value {
+    json!({
+        "intake": part.intake,
+        "directory": part.directory,
+        "server": part.server,
+        "notes": part.notes,
+        "funnel": funnel(part),
+    })
+}
+
+fn funnel(part: &Part) -> Value {
+    let step = |step: &FunnelStep| json!({ "step": step.step, "left": step.left, "lost": step.lost });
+    part.funnel.iter().map(step).collect()
 }
 
 /// What other settings would change, as `webtaxon.compare/1`.
@@ -76,6 +94,7 @@ fn counts(preview: &Preview) -> Value {
 pub fn why(why: &Why) -> Value {
     json!({
         "format": "webtaxon.why/1",
+        "intake": why.intake,
         "person": why.dn,
         "name": why.name,
         "whole": why.whole,

@@ -27,6 +27,7 @@ pub fn funnel_step(step: &FunnelStep, intake: &Intake) -> String {
         Step::Groups => format!("in {}, nested members too", names(&intake.groups)),
         Step::NotInGroup => format!("not in {}", names(&intake.not_in_group)),
         Step::Active => "active".to_owned(),
+        Step::Earlier => "whom no earlier intake has".to_owned(),
         Step::Complete => {
             let required =
                 intake.fields.iter().filter(|(_, rule)| rule.required).map(|(name, _)| name.as_str());

@@ -182,7 +182,7 @@ fn preview(people: usize) -> (Preview, Settings) {
 fn page(people: usize) -> (Preview, String) {
     let (preview, settings) = preview(people);
     let made = "2026-11-25T09:15:00Z".parse().unwrap();
-    let page = report::preview_html(&preview, &settings.intake, made);
+    let page = report::preview_html(&preview, &settings, made);
     (preview, page)
 }
 

@@ -37,7 +37,11 @@ async fn one_reading_gives_both_previews() {
             (&comparison.now, workspace.preview().await.unwrap()),
             (&comparison.then, proposed.preview().await.unwrap()),
         ] {
-            assert_eq!((&compared.funnel, &compared.changes), (&alone.funnel, &alone.changes), "{to}");
+            assert_eq!(
+                (&compared.first.funnel, &compared.changes),
+                (&alone.first.funnel, &alone.changes),
+                "{to}"
+            );
             assert_eq!((&compared.held, compared.accounts), (&alone.held, alone.accounts), "{to}");
         }
         let back = proposed.compare(&workspace).await.unwrap();

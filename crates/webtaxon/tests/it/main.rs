@@ -16,6 +16,7 @@ mod fields;
 mod membership;
 mod museum;
 mod preview;
+mod several;
 mod snapshots;
 mod store;
 mod survey;

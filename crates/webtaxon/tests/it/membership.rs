@@ -33,7 +33,7 @@ async fn a_group_that_is_given_in_ranges_is_read_to_its_end() {
     ] {
         let preview = crowd(gone, Options::default()).await.preview().await.unwrap();
         assert!(preview.is_whole(), "{why}: {:?}", preview.gaps);
-        assert_eq!(preview.funnel[1].left, 1, "{why}: Ada is the last one");
+        assert_eq!(preview.first.funnel[1].left, 1, "{why}: Ada is the last one");
     }
 }
 
@@ -58,7 +58,7 @@ async fn a_unit_that_is_named_as_a_group_has_everybody_below_it() {
     assert!(preview.is_whole(), "{:?}", preview.gaps);
     let below =
         DIRECTORY.lines().filter(|line| line.starts_with("dn: ") && line.contains(",OU=Botany,OU=People,"));
-    let people = preview.funnel[1].left;
+    let people = preview.first.funnel[1].left;
     assert!(people > 20 && people <= below.count(), "{people}");
 }
 
@@ -93,7 +93,7 @@ async fn said(museum: &Museum, strategy: &str) -> (String, String) {
     museum.write("webtaxon.toml", settings.replace("[intake.fields]", &line));
     let preview = museum.preview().await.unwrap();
     museum.write("webtaxon.toml", settings);
-    let notes = preview.notes.join("; ");
+    let notes = preview.first.notes.join("; ");
     let mut document = webtaxon::report::preview(&preview);
     document.as_object_mut().unwrap().remove("notes");
     (document.to_string(), notes)
@@ -292,5 +292,5 @@ async fn member_login_says_which_attribute_memberuid_speaks_of() {
     assert!(unknown.gaps.iter().any(|gap| gap.reason.contains("member_login")), "{:?}", unknown.gaps);
     museum.change("match        = ", "member_login = \"sAMAccountName\"\nmatch        = ");
     let known = museum.preview().await.unwrap();
-    assert!(known.is_whole() && known.funnel[1].left == 81, "Ada was in already: {:?}", known.gaps);
+    assert!(known.is_whole() && known.first.funnel[1].left == 81, "Ada was in already: {:?}", known.gaps);
 }

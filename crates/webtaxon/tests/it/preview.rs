@@ -21,7 +21,7 @@ async fn the_museum_gets_what_its_readme_says() {
     // Every list here can be counted by hand in demo/; demo/README.md says how.
     let preview = Museum::open().await.preview().await.unwrap();
     assert!(preview.is_whole(), "{:?}", preview.gaps);
-    let funnel: Vec<_> = preview.funnel.iter().map(|step| (step.step.name(), step.left)).collect();
+    let funnel: Vec<_> = preview.first.funnel.iter().map(|step| (step.step.name(), step.left)).collect();
     assert_eq!(
         funnel,
         [("found", 244), ("groups", 81), ("not_in_group", 78), ("active", 75), ("complete", 73)]
@@ -240,7 +240,7 @@ async fn a_group_that_is_named_twice_or_in_both_nests_is_still_whole() {
     museum.change(users, &format!("{users}, {users}, \"CN=Leavers 2026,OU=Groups,DC=quillmere,DC=example\""));
     let preview = museum.preview().await.unwrap();
     assert!(preview.is_whole(), "{:?}", preview.gaps);
-    assert_eq!(preview.funnel.last().map(|step| step.left), Some(73));
+    assert_eq!(preview.first.funnel.last().map(|step| step.left), Some(73));
 }
 
 #[tokio::test]
@@ -249,7 +249,7 @@ async fn without_group_bases_every_member_is_looked_up() {
     museum.change("group_bases  = [\"OU=Groups,DC=quillmere,DC=example\"]", "");
     let preview = museum.preview().await.unwrap();
     assert!(preview.is_whole(), "a member that is gone is no gap: {:?}", preview.gaps);
-    assert_eq!((preview.funnel.last().map(|step| step.left), preview.strangers.len()), (Some(73), 2));
+    assert_eq!((preview.first.funnel.last().map(|step| step.left), preview.strangers.len()), (Some(73), 2));
 }
 
 #[tokio::test]
@@ -320,7 +320,7 @@ async fn both_kinds_of_server_lead_to_the_same_preview() {
     museum.write("webtaxon.toml", SETTINGS.replace("ldaps://localhost:6360", &museum.standin().url()));
     let plain = museum.preview().await.unwrap();
     assert!(plain.is_whole(), "{:?}", plain.gaps);
-    assert_eq!(plain.funnel, controller.funnel);
+    assert_eq!(plain.first.funnel, controller.first.funnel);
     let told = |preview: &webtaxon::core::preview::Preview| -> Vec<_> {
         let change = |one: &webtaxon::core::preview::Change| {
             (one.kind, one.login.clone(), one.link.clone(), one.cause)

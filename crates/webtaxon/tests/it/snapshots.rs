@@ -31,8 +31,11 @@ async fn a_preview_from_a_snapshot_is_the_directorys_own() {
     assert!(!text.contains("botanical-garden"), "no secret in a snapshot");
     let preview = offline(&museum).await;
     assert!(preview.is_whole(), "{:?}", preview.gaps);
-    assert_eq!((&preview.changes, &preview.funnel, &preview.held), (&live.changes, &live.funnel, &live.held));
-    assert_eq!((&preview.strangers, preview.server), (&live.strangers, live.server));
+    assert_eq!(
+        (&preview.changes, &preview.first.funnel, &preview.held),
+        (&live.changes, &live.first.funnel, &live.held)
+    );
+    assert_eq!((&preview.strangers, preview.first.server), (&live.strangers, live.first.server));
     assert!(
         take(&museum, false)
             .await
@@ -55,7 +58,7 @@ async fn a_masked_snapshot_has_the_same_funnel_and_nobody_in_it() {
     }
     let preview = offline(&museum).await;
     assert!(preview.is_whole(), "{:?}", preview.gaps);
-    assert_eq!((&preview.funnel, preview.changes.len()), (&live.funnel, live.changes.len()));
+    assert_eq!((&preview.first.funnel, preview.changes.len()), (&live.first.funnel, live.changes.len()));
     assert_eq!(preview.strangers.len(), live.strangers.len());
 }
 

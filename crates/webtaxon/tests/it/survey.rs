@@ -73,7 +73,7 @@ async fn a_draft_is_complete_and_finds_the_museums_people() {
         museum.write("webtaxon.toml", &text);
         museum.write("list of accounts.csv", "login,link,state,name,email,department,phone,room\n");
         let preview = museum.preview().await.unwrap();
-        let left: Vec<usize> = preview.funnel.iter().map(|step| step.left).collect();
+        let left: Vec<usize> = preview.first.funnel.iter().map(|step| step.left).collect();
         assert!(preview.is_whole(), "{:?}", preview.gaps);
         assert_eq!(left, [244, 244 - lost, 244 - lost], "{text}");
     }

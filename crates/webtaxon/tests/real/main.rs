@@ -86,7 +86,7 @@ impl Desk {
     async fn is_read(&self, why: &str) -> Preview {
         let preview = self.preview().await.unwrap_or_else(|error| panic!("{why}: {error}"));
         assert!(preview.is_whole(), "{why}: {:?}", preview.gaps);
-        let left: Vec<usize> = preview.funnel.iter().map(|step| step.left).collect();
+        let left: Vec<usize> = preview.first.funnel.iter().map(|step| step.left).collect();
         assert_eq!(left, [244, 81, 78, 75, 73], "{why}");
         preview
     }
@@ -103,7 +103,7 @@ async fn a_primary_group_counts_on_a_domain_controller() {
     let preview = everybody.preview().await.unwrap();
     assert!(preview.is_whole(), "{:?}", preview.gaps);
     // Nobody is listed there: it is everybody's primary group.
-    assert_eq!(preview.funnel[1].left, 244);
+    assert_eq!(preview.first.funnel[1].left, 244);
 }
 
 #[tokio::test]
@@ -187,8 +187,8 @@ async fn every_strategy_finds_the_same_on_each_server() {
         let line = format!("strategy = \"{strategy}\"\n[intake.fields]");
         for (desk, server) in [(Desk::slapd(), "slapd"), (Desk::samba(), "Samba")] {
             let preview = desk.with("[intake.fields]", &line).is_read(&format!("{server}, {strategy}")).await;
-            let swept = preview.notes.iter().any(|note| note.contains("were read with one search"));
-            assert_eq!(swept, strategy == "sweep", "{server}: {:?}", preview.notes);
+            let swept = preview.first.notes.iter().any(|note| note.contains("were read with one search"));
+            assert_eq!(swept, strategy == "sweep", "{server}: {:?}", preview.first.notes);
         }
     }
 }
@@ -198,7 +198,11 @@ async fn every_strategy_finds_the_same_on_each_server() {
 async fn a_server_with_a_hard_limit_is_read_in_parts() {
     let desk = Desk::slapd().with("svc-loansdesk,", "svc-scanner,");
     let preview = desk.is_read("100 entries at once").await;
-    assert!(preview.notes.iter().any(|note| note.contains("parts by uid")), "{:?}", preview.notes);
+    assert!(
+        preview.first.notes.iter().any(|note| note.contains("parts by uid")),
+        "{:?}",
+        preview.first.notes
+    );
 }
 
 #[tokio::test]
@@ -206,7 +210,7 @@ async fn a_server_with_a_hard_limit_is_read_in_parts() {
 async fn a_part_that_is_kept_elsewhere_is_followed_or_takes_the_proof_away() {
     let follow = "references = \"follow\"";
     let preview = Desk::slapd().is_read("followed").await;
-    assert!(preview.notes.iter().any(|note| note.contains("ou=Partners")), "{:?}", preview.notes);
+    assert!(preview.first.notes.iter().any(|note| note.contains("ou=Partners")), "{:?}", preview.first.notes);
     let preview = Desk::slapd().with(follow, "references = \"ignore\"").preview().await.unwrap();
     assert!(!preview.is_whole() && preview.gaps[0].reason.contains("was not followed"), "{:?}", preview.gaps);
     let preview = Desk::slapd().with(follow, "references = \"refuse\"").preview().await.unwrap();
@@ -299,7 +303,7 @@ async fn a_draft_of_each_server_runs_as_it_is() {
         let workspace = Workspace::open(&file).unwrap_or_else(|error| panic!("{error}: {}", draft.text));
         assert_eq!(workspace.settings().intake.fields["login"].from_attributes(), [login]);
         let preview = workspace.preview().await.unwrap();
-        let left: Vec<usize> = preview.funnel.iter().map(|step| step.left).collect();
+        let left: Vec<usize> = preview.first.funnel.iter().map(|step| step.left).collect();
         assert!(preview.is_whole(), "{:?}", preview.gaps);
         assert_eq!(left, [244, 241, 241], "{}", draft.text);
         let steps = workspace.check(Duration::ZERO, |_| {}).await;

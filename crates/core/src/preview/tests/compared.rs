@@ -5,7 +5,8 @@ use crate::preview::compare::{Comparison, Side};
 
 fn compared(now: &Settings, then: &Settings, reading: &Reading, accounts: &[Account]) -> Comparison {
     let today = today();
-    let side = |settings| Side { settings, reading, accounts, memory: &today };
+    let readings = std::slice::from_ref(reading);
+    let side = |settings| Side { settings, readings, accounts, memory: &today };
     Comparison::new(side(now), side(then))
 }
 
@@ -49,7 +50,10 @@ fn a_filter_is_judged_by_what_the_entry_has() {
     let (all, fewer) = (whole(&both, &[], &[]), whole(&both[..1], &[], &["ben"]));
     let (loose, accounts) = (settings(), []);
     let today = today();
-    let side = |settings, reading| Side { settings, reading, accounts: &accounts, memory: &today };
+    let side = |settings, reading| {
+        let readings = std::slice::from_ref(reading);
+        Side { settings, readings, accounts: &accounts, memory: &today }
+    };
     let comparison = Comparison::new(side(&loose, &all), side(&strict, &fewer));
     assert_eq!(comparison.go_out.len(), 1);
     assert!(comparison.go_out[0].why.starts_with("not found by the filter"), "{:?}", comparison.go_out);

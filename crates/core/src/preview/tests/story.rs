@@ -5,7 +5,7 @@ use crate::preview::why::{Found, Subject, Verdict, Why, find};
 
 fn tell(settings: &Settings, reading: &Reading, accounts: &[Account], found: Found) -> Why {
     let subject = Subject { person: found.person, stranger: None, account: found.account };
-    Why::new(settings, reading, accounts, &today(), subject)
+    Why::new(settings, reading, accounts, &today(), subject).unwrap()
 }
 
 #[test]
@@ -50,7 +50,7 @@ fn what_was_not_read_is_no_reason() {
     sweep.person("CN=ada,OU=People", [("cn", [b"ada".as_slice()])]).unwrap();
     let unread = sweep.finish(&settings.intake);
     assert!(reading.whole().is_some() && unread.whole().is_none());
-    let one = Found { person: Some(0), account: None };
+    let one = Found { person: Some((0, 0)), account: None };
     let step = |story: &Why| story.steps.iter().find(|step| step.name == "groups").unwrap().verdict;
     assert_eq!(step(&tell(&settings, &reading, &[], one)), Verdict::No);
     assert_eq!(step(&tell(&settings, &unread, &[], one)), Verdict::Unknown);
@@ -64,11 +64,11 @@ proptest! {
         settings.intake.adopt = if adopt { Adopt::same_login() } else { Adopt::Never };
         let reading = read_all(&people, &accounts);
         let preview = Preview::new(&settings, &reading, &accounts, &today());
-        let in_all = preview.funnel.last().map_or(0, |step| step.left);
+        let in_all = preview.first.funnel.last().map_or(0, |step| step.left);
         let linked = |id: &str| accounts.iter().position(|one| one.link == Identity::from_link(id));
         let mut selected = 0;
         for (at, one) in people.iter().enumerate() {
-            let story = tell(&settings, &reading, &accounts, Found { person: Some(at), account: linked(&one.id) });
+            let story = tell(&settings, &reading, &accounts, Found { person: Some((0, at)), account: linked(&one.id) });
             let name = format!("CN={},OU=People", one.id);
             let change = preview.changes.iter().find(|change| change.dn.as_deref() == Some(&name));
             prop_assert_eq!(story.change.as_ref(), change);

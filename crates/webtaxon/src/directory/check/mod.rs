@@ -75,12 +75,18 @@ fn bad(error: &(impl Diagnostic + ?Sized)) -> Finding {
 pub(super) struct Steps<'r> {
     report: &'r mut (dyn FnMut(&CheckStep) + Send),
     steps: Vec<CheckStep>,
+    /// The intake that is looked at, where there are several.
+    intake: Option<String>,
 }
 
 impl Steps<'_> {
     fn end(&mut self, name: &'static str, began: Instant, finding: Finding) {
         let milliseconds = u64::try_from(began.elapsed().as_millis()).unwrap_or(u64::MAX);
         let Finding { outcome, message, remedy, code } = finding;
+        let message = match &self.intake {
+            Some(intake) => format!("{intake}: {message}"),
+            None => message,
+        };
         let step = CheckStep { name, outcome, message, remedy, code, milliseconds };
         (self.report)(&step);
         self.steps.push(step);
@@ -103,9 +109,23 @@ pub async fn check(
     wait: Duration,
     mut report: impl FnMut(&CheckStep) + Send,
 ) -> Vec<CheckStep> {
-    let mut steps = Steps { report: &mut report, steps: Vec::new() };
-    // The connection's own steps have told what ended them.
-    let _ = directory(workspace, wait, &mut steps).await;
+    let mut steps = Steps { report: &mut report, steps: Vec::new(), intake: None };
+    let mut seen: Vec<String> = Vec::new();
+    for one in workspace.each() {
+        let intake = &one.settings().intake;
+        steps.intake = (!workspace.settings().further.is_empty()).then(|| intake.name.clone());
+        // The connection's own steps have told what ended them, for an earlier intake, too.
+        if seen.contains(&intake.directory) && workspace.snapshot().is_none() {
+            if let Ok(mut connection) = one.connect().await {
+                content::read(&one, &mut connection, &mut steps).await;
+                connection.close().await;
+            }
+        } else {
+            seen.push(intake.directory.clone());
+            let _ = directory(&one, wait, &mut steps).await;
+        }
+    }
+    steps.intake = None;
     accounts(workspace, &mut steps).await;
     steps.steps
 }
@@ -179,7 +199,7 @@ async fn offline(workspace: &Workspace, steps: &mut Steps<'_>) -> Result<(), Dir
 async fn accounts(workspace: &Workspace, steps: &mut Steps<'_>) {
     let began = Instant::now();
     let store = workspace.store();
-    let fields = workspace.settings().intake.account_fields();
+    let fields = workspace.settings().account_fields();
     let finding = match store.accounts(&fields).await {
         Err(error) => bad(&error),
         Ok(accounts) => {

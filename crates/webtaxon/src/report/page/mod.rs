@@ -8,15 +8,15 @@ use base64::engine::general_purpose::STANDARD;
 use jiff::Timestamp;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 use ring::digest::{SHA256, digest};
-use webtaxon_core::preview::{Change, ChangeKind, FieldChange, Held, Preview};
-use webtaxon_core::settings::Intake;
+use webtaxon_core::preview::{Change, ChangeKind, FieldChange, Held, Part, Preview};
+use webtaxon_core::settings::{Intake, Settings};
 
 const STYLE: &str = include_str!("preview.css");
 const SCRIPT: &str = include_str!("preview.js");
 
 /// A preview as an HTML page; `made` is when it was read.
 #[must_use]
-pub fn preview_html(preview: &Preview, intake: &Intake, made: Timestamp) -> String {
+pub fn preview_html(preview: &Preview, settings: &Settings, made: Timestamp) -> String {
     // Only this script and this style may run, whatever else should get into the page.
     let hash = |text: &str| STANDARD.encode(digest(&SHA256, text.as_bytes()));
     let policy = format!(
@@ -24,7 +24,13 @@ pub fn preview_html(preview: &Preview, intake: &Intake, made: Timestamp) -> Stri
         hash(STYLE),
         hash(SCRIPT)
     );
-    let title = format!("Preview of intake {}", harmless(&preview.intake));
+    let names: Vec<String> = preview.parts().map(|part| harmless(&part.intake)).collect();
+    let title =
+        format!("Preview of {} {}", if names.len() == 1 { "intake" } else { "intakes" }, names.join(", "));
+    let from: Vec<String> =
+        preview.parts().map(|part| format!("{} at {}", part.directory, part.server)).collect();
+    let mut from: Vec<String> = from.iter().map(|from| harmless(from)).collect();
+    from.dedup();
     let page = html! {
         (DOCTYPE)
         html lang="en" {
@@ -41,15 +47,14 @@ pub fn preview_html(preview: &Preview, intake: &Intake, made: Timestamp) -> Stri
                 header {
                     h1 { (title) }
                     p.quiet {
-                        "Directory " (harmless(&preview.directory)) " at " (harmless(&preview.server))
-                        ", read on " (made.strftime("%Y-%m-%d at %H:%M UTC").to_string())
+                        "Directory " (from.join(", ")) ", read on " (made.strftime("%Y-%m-%d at %H:%M UTC").to_string())
                         ". Nothing was changed: this was a preview."
                     }
                     (notices(preview))
                 }
                 main {
                     (figures(preview))
-                    (funnel(preview, intake))
+                    (who(preview, settings))
                     (changes(preview))
                     (held(&preview.held))
                 }
@@ -98,35 +103,45 @@ fn figures(preview: &Preview) -> Markup {
 }
 
 /// The count after each step, with a bar for who is left and who fell out.
-fn funnel(preview: &Preview, intake: &Intake) -> Markup {
-    let all = preview.funnel.first().map_or(0, |step| step.left);
+fn funnel(part: &Part, intake: &Intake) -> Markup {
+    let all = part.funnel.first().map_or(0, |step| step.left);
     let width = |count: usize| format!("{:.3}", permille(count, all));
+    html! {
+        table.funnel {
+            @for step in &part.funnel {
+                tr {
+                    td.number { (step.left) }
+                    td.number.quiet { @if step.lost > 0 { "−" (step.lost) } }
+                    td.bar {
+                        svg viewBox="0 0 1000 16" preserveAspectRatio="none" aria-hidden="true" {
+                            rect.lost x="0" y="0" height="16" width=(width(step.left + step.lost)) {}
+                            rect.left x="0" y="0" height="16" width=(width(step.left)) {}
+                        }
+                    }
+                    th scope="row" { (text(&words::funnel_step(step, intake))) }
+                }
+            }
+        }
+    }
+}
+
+/// Who would be in, by each intake, and who is out or not known though they might be expected.
+fn who(preview: &Preview, settings: &Settings) -> Markup {
     html! {
         section aria-labelledby="funnel" {
             h2 id="funnel" {
                 "Who would be in"
                 @if !preview.is_whole() { ", as far as it was read" }
             }
-            table.funnel {
-                @for step in &preview.funnel {
-                    tr {
-                        td.number { (step.left) }
-                        td.number.quiet { @if step.lost > 0 { "−" (step.lost) } }
-                        td.bar {
-                            svg viewBox="0 0 1000 16" preserveAspectRatio="none" aria-hidden="true" {
-                                rect.lost x="0" y="0" height="16" width=(width(step.left + step.lost)) {}
-                                rect.left x="0" y="0" height="16" width=(width(step.left)) {}
-                            }
-                        }
-                        th scope="row" { (text(&words::funnel_step(step, intake))) }
-                    }
-                }
+            @for (part, intake) in preview.parts().zip(settings.intakes()) {
+                @if !preview.further.is_empty() { h3 { "Intake " (text(&part.intake)) } }
+                (funnel(part, intake))
             }
             (list("Out for want of a value", preview.incomplete.iter().map(|one| format!("{}: {}", short(&one.dn), one.missing))))
             (list("Named in only or except, and nobody who was found is called so", preview.nobody.iter().cloned()))
             (list("Fields that are left as they are, since no good value was found", preview.open_fields.iter().map(|one| format!("{}: {} {}", one.login, one.field, one.why))))
             (list("Members of the groups who were not found: outside the bases, not let in by the filter, or gone", preview.strangers.iter().map(|one| format!("{}, listed in {}", one.dn, short(&one.group)))))
-            (list("On the way", preview.notes.iter().cloned()))
+            (list("On the way", preview.parts().flat_map(|part| &part.notes).cloned().collect::<Vec<_>>().into_iter()))
         }
     }
 }

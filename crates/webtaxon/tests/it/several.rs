@@ -1,0 +1,110 @@
+//! Several intakes of one settings file, over the museum's directory and over two.
+
+use crate::museum::{Museum, told};
+use std::time::Duration;
+use webtaxon::apply::Consent;
+use webtaxon::core::preview::ChangeKind;
+use webtaxon::{Answer, Workspace};
+use webtaxon_standin::Options;
+
+/// A second intake: the partners, and whoever of the staff the first one leaves.
+const PARTNERS: &str = r#"
+[[intake]]
+name      = "partners"
+directory = "museum"
+bases     = ["OU=Partners,DC=quillmere,DC=example", "OU=Botany,OU=People,DC=quillmere,DC=example"]
+filter    = "(&(objectCategory=person)(objectClass=user))"
+groups    = ["CN=Loans Desk Users,OU=Groups,DC=quillmere,DC=example"]
+not_in_group = ["CN=Leavers,OU=Groups,DC=quillmere,DC=example"]
+
+[intake.fields]
+login      = { from = "sAMAccountName", case = "lower" }
+name       = { from = "displayName" }
+email      = { from = "mail", required = true, unique = true }
+department = { value = "Partners" }
+"#;
+
+fn with(museum: &Museum, more: &str) -> Workspace {
+    let settings = museum.settings();
+    let at = settings.find("[brakes]").unwrap();
+    museum.write("webtaxon.toml", format!("{}{more}\n{}", &settings[..at], &settings[at..]));
+    museum.workspace().unwrap()
+}
+
+#[tokio::test]
+async fn a_second_intake_brings_in_whom_the_first_leaves() {
+    let museum = Museum::open().await;
+    let alone = museum.preview().await.unwrap();
+    let workspace = with(&museum, PARTNERS);
+    let (preview, work) = workspace.work().await.unwrap();
+    let earlier = preview.further[0].funnel.last().unwrap();
+    assert_eq!(earlier.step.name(), "earlier");
+    assert!(earlier.lost > 5, "the botanists are staff: {earlier:?}");
+    let logins = |preview: &webtaxon::core::preview::Preview| -> Vec<String> {
+        preview.of(ChangeKind::Import).map(|change| change.login.clone()).collect()
+    };
+    let mut expected = logins(&alone);
+    expected.push("obrandreth".to_owned());
+    expected.sort();
+    assert_eq!(logins(&preview), expected, "Ottilie Brandreth comes from outside the staff's bases");
+    let ottilie = preview.of(ChangeKind::Import).find(|change| change.login == "obrandreth").unwrap();
+    assert_eq!(ottilie.fields["department"].new.as_deref(), Some("Partners"));
+    assert_eq!(preview.of(ChangeKind::Remove).count(), alone.of(ChangeKind::Remove).count() - 3);
+    assert_eq!(
+        preview.of(ChangeKind::Suspend).count(),
+        alone.of(ChangeKind::Suspend).count() + 2,
+        "hvanish, mfallow"
+    );
+    let consent = Consent { who: "ada".into(), release: vec!["seats".into()], stop_after: None };
+    assert!(workspace.apply(&work, &consent).await.unwrap().is_complete());
+    let after = workspace.preview().await.unwrap();
+    assert!(after.kinds.iter().all(|(kind, _)| !kind.is_done()), "{:?}", after.kinds);
+    let Answer::One(why) = workspace.why("obrandreth").await.unwrap() else { panic!() };
+    assert_eq!((why.intake.as_str(), why.selected), ("partners", true));
+    let Answer::One(why) = workspace.why("bthornbury").await.unwrap() else { panic!() };
+    assert_eq!(why.intake, "staff");
+}
+
+#[tokio::test]
+async fn a_check_looks_at_each_intake_and_a_comparison_takes_both_sides_whole() {
+    let museum = Museum::open().await;
+    let alone = museum.workspace().unwrap();
+    let workspace = with(&museum, PARTNERS);
+    let steps = workspace.check(Duration::ZERO, |_| {}).await;
+    let of = |intake: &str, name: &str| {
+        steps.iter().filter(|step| step.name == name && step.message.starts_with(intake)).count()
+    };
+    assert_eq!((of("staff: ", "base"), of("partners: ", "base")), (1, 2), "{steps:?}");
+    assert_eq!((of("staff: ", "connect"), of("partners: ", "connect")), (of("staff: ", "connect"), 0));
+    assert_eq!(steps.iter().filter(|step| step.name == "accounts").count(), 1);
+    let comparison = alone.compare(&workspace).await.unwrap();
+    assert!(comparison.is_whole());
+    let come_in: Vec<_> = comparison.come_in.iter().map(|one| one.login.as_str()).collect();
+    assert_eq!(come_in, ["obrandreth"]);
+    assert!(comparison.go_out.is_empty() && comparison.differ.is_empty(), "{:?}", comparison.differ);
+}
+
+#[tokio::test]
+async fn two_directories_are_read_each_by_its_own_intake() {
+    let museum = Museum::open().await;
+    let guests = "dn: DC=guests\nobjectClass: domain\ndc: guests\n\ndn: CN=Zed,DC=guests\nobjectClass: inetOrgPerson\n\
+        cn: Zed\nuid: zed\nmail: zed@guests.example\nentryUUID: 11111111-2222-4333-8444-555555555555\n";
+    let other = Museum::with(guests, Options { anonymous: true, ..Options::default() }).await;
+    museum.write("guests-ca.pem", other.standin().authority_pem());
+    let url = other.standin().url();
+    let more = format!(
+        "[[intake]]\nname = \"guests\"\ndirectory = \"guests\"\nbases = \"DC=guests\"\nfilter = \"(uid=*)\"\n\
+         [intake.fields]\nlogin = {{ from = \"uid\" }}\nname = {{ from = \"cn\" }}\nemail = {{ from = \"mail\" }}\n\
+         [directory.guests]\nservers = [\"{url}\"]\ntrust = {{ authority = \"guests-ca.pem\" }}\n"
+    );
+    let workspace = with(&museum, &more);
+    let preview = workspace.preview().await.unwrap();
+    assert!(preview.is_whole(), "{:?}", preview.gaps);
+    assert_eq!(preview.further[0].server, url);
+    assert!(preview.of(ChangeKind::Import).any(|change| change.login == "zed"));
+    // Without the second directory nobody's account is taken away, and there is no preview to apply.
+    drop(other);
+    let error = workspace.preview().await.unwrap_err();
+    assert!(told(&error).1.starts_with("WX03"), "{error}");
+    assert_eq!(told(&workspace.take_snapshot(false).await.unwrap_err()).1, "WX0109");
+}
