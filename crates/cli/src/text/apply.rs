@@ -121,17 +121,10 @@ pub(crate) fn applied(work: &Work, applied: &Applied, width: usize, option: &str
     };
     let left = which(|outcome| if let Outcome::Left(reason) = outcome { Some(reason) } else { None });
     let failed = which(|outcome| if let Outcome::Failed(reason) = outcome { Some(reason) } else { None });
-    some(&mut text, width, "Left out, since somebody changed something meanwhile:", left.into_iter());
+    some(&mut text, width, "Left out:", left.into_iter());
     some(&mut text, width, "Refused by the application:", failed.into_iter());
     if let Some(reason) = &applied.stopped {
-        let open = applied.outcomes.iter().filter(|outcome| outcome.is_none()).count();
-        let _ = writeln!(
-            text,
-            "{} {}; {} not begun.",
-            paint(Tone::Bad, "Stopped:"),
-            harmless(reason),
-            counted(open, "change was", "changes were")
-        );
+        let _ = writeln!(text, "{} {}.", paint(Tone::Bad, "Stopped:"), harmless(reason));
     }
     if let Some(backup) = &applied.backup {
         let _ = writeln!(text, "The accounts as they were: {}", harmless(&backup.display().to_string()));

@@ -169,8 +169,40 @@ fn clean(museum: &Museum, accounts: &str) {
 #[cfg(feature = "crash-points")]
 #[test]
 fn killed_anywhere_and_run_again_it_ends_the_same() {
+    dies_everywhere("accounts.csv", 12);
+}
+
+#[cfg(feature = "crash-points")]
+#[test]
+fn killed_anywhere_in_a_database_it_ends_the_same() {
+    dies_everywhere("loans.sqlite", 30);
+}
+
+/// Kills an apply at each of its points, `least` or more, and looks at the list before and after.
+#[cfg(feature = "crash-points")]
+fn dies_everywhere(file: &str, least: usize) {
     let museum = Museum::open(&[]);
-    let before = list(&museum);
+    if file == "loans.sqlite" {
+        into_a_database(&museum);
+    }
+    let state = || -> String {
+        if file == "accounts.csv" {
+            return list(&museum);
+        }
+        let db = rusqlite::Connection::open(museum.file(file)).unwrap();
+        let mut query = db.prepare("SELECT * FROM account ORDER BY login").unwrap();
+        let row = |row: &rusqlite::Row<'_>| {
+            Ok((0..8).map(|at| format!("{:?}", row.get_ref(at))).collect::<Vec<_>>().join(" "))
+        };
+        let rows: Vec<String> = query.query_map([], row).unwrap().map(Result::unwrap).collect();
+        rows.join("\n")
+    };
+    let (before, bytes) = (state(), std::fs::read(museum.file(file)).unwrap());
+    let fresh = || {
+        clean(&museum, &list(&museum));
+        let _ = std::fs::remove_file(museum.file("loans.sqlite-journal"));
+        museum.write(file, &bytes);
+    };
     museum.run(&["preview", "--save", "monday.json"]);
     let apply = |file: &str, die_at: Option<usize>| {
         let mut command = crate::command::webtaxon(&["apply", file, "--yes", "--release", "seats"]);
@@ -181,22 +213,22 @@ fn killed_anywhere_and_run_again_it_ends_the_same() {
         command.output().unwrap()
     };
     assert!(apply("monday.json", None).status.success());
-    let after = list(&museum);
+    let after = state();
     assert_ne!(after, before);
     let mut points = 0;
     loop {
-        clean(&museum, &before);
+        fresh();
         let killed = apply("monday.json", Some(points + 1));
         if killed.status.success() {
             break;
         }
         points += 1;
-        let now = list(&museum);
+        let now = state();
         assert!(now == before || now == after, "point {points}: half of it was done");
         let again = apply("monday.json", None);
         let out = String::from_utf8_lossy(&again.stdout);
         assert!(again.status.success(), "point {points}: {out}{}", String::from_utf8_lossy(&again.stderr));
-        assert!(list(&museum) == after, "point {points}");
+        assert!(state() == after, "point {points}");
         assert_eq!(done_in_all(&museum.file("webtaxon.state.sqlite")), (25, 0), "point {points}: each once");
         leaves_nothing_behind(&museum, points);
         // And back again, from whatever run it was that did it.
@@ -207,9 +239,27 @@ fn killed_anywhere_and_run_again_it_ends_the_same() {
         museum.run(&["journal", &number, "--undo", "--save", "undo.json"]);
         assert!(apply("undo.json", None).status.success(), "point {points}");
         std::fs::remove_file(museum.file("undo.json")).unwrap();
-        assert!(list(&museum) == before, "point {points}: undone, byte for byte");
+        assert!(state() == before, "point {points}: undone, byte for byte");
     }
-    assert!(points >= 12, "only {points} points");
+    assert!(points >= least, "only {points} points");
+}
+
+/// Moves the museum's accounts from their file to a table.
+#[cfg(feature = "crash-points")]
+fn into_a_database(museum: &Museum) {
+    let columns = "login, link, state, name, email, department, room, roles";
+    let db = rusqlite::Connection::open(museum.file("loans.sqlite")).unwrap();
+    db.execute_batch(&format!("CREATE TABLE account ({columns}, UNIQUE (login))")).unwrap();
+    let accounts = list(museum).replace("\"Ibbotson, Ada\"", "Ibbotson; Ada");
+    for line in accounts.lines().skip(1) {
+        let cells =
+            line.split(',').map(|cell| cell.trim_matches('"').replace("\"\"", "\"").replace("; A", ", A"));
+        let marks = ["?"; 8].join(", ");
+        let sql = format!("INSERT INTO account ({columns}) VALUES ({marks})");
+        db.execute(&sql, rusqlite::params_from_iter(cells)).unwrap();
+    }
+    museum.change("\"csv\"", "\"sqlite\"\ntable = \"account\"");
+    museum.change("accounts.csv", "loans.sqlite");
 }
 
 /// How many edits the journal has as done, and how many of which nobody knows.

@@ -14,6 +14,7 @@ const CHOOSING: &str = include_str!("../../../../docs/choosing-people.md");
 const FIELDS: &str = include_str!("../../../../docs/filling-fields.md");
 const PREVIEW: &str = include_str!("../../../../docs/reading-a-preview.md");
 const LEAVING: &str = include_str!("../../../../docs/when-people-leave.md");
+const LIVING: &str = include_str!("../../../../docs/where-accounts-live.md");
 const APPLYING: &str = include_str!("../../../../docs/applying.md");
 const MESSAGES: &str = include_str!("../../../../docs/messages.md");
 const HOW_CARGO_RUNS_IT: &str = "cargo run --release -p webtaxon-cli -- ";
@@ -161,7 +162,7 @@ fn every_message_has_its_chapter_and_every_chapter_its_message() {
 #[test]
 fn the_guides_settings_are_valid() {
     use webtaxon::core::settings::Settings;
-    for document in [GROUPS, CHOOSING, FIELDS, PREVIEW, LEAVING, APPLYING] {
+    for document in [GROUPS, CHOOSING, FIELDS, PREVIEW, LEAVING, LIVING, APPLYING] {
         let blocks = document.split("```toml\n").skip(1).filter_map(|rest| rest.split("```").next());
         for block in blocks.filter(|block| !block.contains("[directory")) {
             // A block is a part of an intake, or of the file behind it.
@@ -184,8 +185,10 @@ fn the_guides_settings_are_valid() {
             let fields =
                 "[intake.fields]\nlogin = { from = \"uid\" }\nemail = { from = \"mail\", unique = true }\n";
             let fields = if tables.contains("[intake.fields]") { "" } else { fields };
+            let accounts = "[accounts]\nstore = \"csv\"\npath = \"a.csv\"\n";
+            let accounts = if tables.contains("[accounts]") { "" } else { accounts };
             let text = format!(
-                "[directory.d]\nservers = \"ldaps://dc1\"\n[accounts]\nstore = \"csv\"\npath = \"a.csv\"\n[[intake]]\n{missing}{keys}\n{fields}{tables}"
+                "[directory.d]\nservers = \"ldaps://dc1\"\n{accounts}[[intake]]\n{missing}{keys}\n{fields}{tables}"
             );
             if let Err(error) = Settings::parse("guide", text.as_bytes()) {
                 panic!("{error}\n{text}");

@@ -8,7 +8,8 @@ use serde::{Deserialize, Serialize};
 /// One account before and after: what is carried out, checked and undone.
 ///
 /// Where an account stays, both sides have only the fields in which they differ; where one comes or
-/// goes, the one side has all of them.
+/// goes, the one side has all of them. A field without a value is left out; one with an empty text is as
+/// the store has it, so that taking back gives the same.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Edit {
     /// What it is, as the preview calls it.
@@ -41,7 +42,8 @@ impl Edit {
                     fields: IndexMap::new(),
                 };
                 for (name, field) in change.fields.iter().filter(|(name, _)| *name != "login") {
-                    account.fields.insert(name.clone(), field.new.clone().unwrap_or_default());
+                    let new = field.new.clone().filter(|new| !new.is_empty());
+                    account.fields.extend(new.map(|new| (name.clone(), new)));
                 }
                 edit(None, Some(account))
             }
@@ -52,15 +54,15 @@ impl Edit {
                 let mut after = before.clone();
                 for (name, field) in &change.fields {
                     let new = field.new.clone().unwrap_or_default();
+                    let old = account.fields.get(name).cloned();
+                    before.fields.extend(old.map(|old| (name.clone(), old)));
                     match name.as_str() {
                         "login" => after.login = new,
                         "link" => after.link.clone_from(&change.link),
                         "state" if new == "suspended" => after.state = State::Suspended,
                         "state" => after.state = State::Active,
-                        _ => {
-                            before.fields.insert(name.clone(), account.field(name).to_owned());
-                            after.fields.insert(name.clone(), new);
-                        }
+                        _ if new.is_empty() => {}
+                        _ => drop(after.fields.insert(name.clone(), new)),
                     }
                 }
                 edit(Some(before), Some(after))

@@ -66,6 +66,9 @@ pub fn made(edits: &[Edit], standings: &[Standing], accounts: &[Account]) -> Vec
                 };
                 let Account { login, link, state, fields } = after;
                 let changed = edit.fields();
+                for name in changed.keys().filter(|name| !fields.contains_key(*name)) {
+                    there.fields.shift_remove(name);
+                }
                 there.fields.extend(fields.iter().map(|(name, value)| (name.clone(), value.clone())));
                 if changed.contains_key("login") {
                     there.login.clone_from(login);
@@ -133,6 +136,12 @@ fn differing(known: &Account, there: &Account) -> Option<String> {
     names.into_iter().find(|name| known.value(name) != there.value(name)).map(|name| now(name, there))
 }
 
+/// Whether an edit is about a field at all.
+fn changes(edit: &Edit, name: &str) -> bool {
+    let mut sides = [&edit.before, &edit.after].into_iter().flatten();
+    ["login", "link"].contains(&name) || sides.any(|side| side.fields.contains_key(name))
+}
+
 fn now(name: &str, there: &Account) -> String {
     match there.value(name) {
         "" => format!("{name} is empty now"),
@@ -159,8 +168,7 @@ fn leave_out_rivals(
         let mut given: HashMap<String, Vec<(Option<usize>, &str)>> = HashMap::new();
         let gives = |edit: &Edit| {
             let after = edit.after.as_ref()?;
-            let has_it = *name == "login" || *name == "link" || after.fields.contains_key(*name);
-            let value = has_it.then(|| after.value(name))?;
+            let value = after.value(name);
             let old = edit.before.as_ref().map(|before| before.value(name));
             let key = folded(value).into_owned();
             (!key.is_empty() && old.is_none_or(|old| folded(old) != key)).then_some(key)
@@ -183,9 +191,7 @@ fn leave_out_rivals(
                 Some(edit) => match &edit.after {
                     None => false,
                     // It stays unless the edit gives it another; an edit that gives it is in the list.
-                    Some(after)
-                        if *name == "login" || *name == "link" || after.fields.contains_key(*name) =>
-                    {
+                    Some(after) if changes(edit, name) => {
                         folded(after.value(name)) == folded(value) && gives(edit).is_none()
                     }
                     Some(_) => true,

@@ -217,6 +217,48 @@ pub enum StoreSettings {
         /// `roles` to the column.
         columns: IndexMap<String, String>,
     },
+    /// A table of an SQLite database.
+    Sqlite {
+        /// The database's file, beside the settings unless the path is absolute.
+        path: PathBuf,
+        /// The table.
+        table: SqlTable,
+    },
+}
+
+/// A table of the application's own, one account a row.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SqlTable {
+    /// Its name.
+    pub name: String,
+    /// The columns' names where they are not the fields' own: from the field, or `login`, `link`, `state`,
+    /// `roles`, to the column.
+    pub columns: IndexMap<String, String>,
+    /// What the column for the state says of an account that is in use, and of one that is not.
+    pub states: [String; 2],
+    /// The table that has the roles, one a row, where they are not in a column.
+    pub roles: Option<RoleTable>,
+}
+
+impl SqlTable {
+    /// The column of a field.
+    #[must_use]
+    pub fn column<'a>(&'a self, field: &'a str) -> &'a str {
+        self.columns.get(field).map_or(field, String::as_str)
+    }
+}
+
+/// A table of roles, one a row.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RoleTable {
+    /// Its name.
+    pub name: String,
+    /// Its column that says whose the role is.
+    pub account: String,
+    /// The column of the accounts' table that it refers to.
+    pub key: String,
+    /// Its column with the role.
+    pub role: String,
 }
 
 /// Which people come in, and as what.

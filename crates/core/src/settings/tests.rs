@@ -21,7 +21,7 @@ fn the_museums_settings_are_read_whole() {
         (museum.page, museum.timeout, museum.deadline),
         (100, Duration::from_secs(10), Duration::from_secs(600))
     );
-    let StoreSettings::Csv { path, columns } = &settings.accounts.store;
+    let StoreSettings::Csv { path, columns } = &settings.accounts.store else { panic!() };
     assert_eq!((path.to_str(), columns.len(), settings.accounts.seats), (Some("accounts.csv"), 0, Some(75)));
     let intake = &settings.intake;
     assert_eq!(intake.fields.keys().collect::<Vec<_>>(), ["login", "name", "email", "department", "room"]);

@@ -84,7 +84,7 @@ pub struct Consent {
 pub struct Applied {
     /// The run's number in the journal; none where there was nothing to do.
     pub run: Option<i64>,
-    /// What became of each edit, in the order of the work; none for one that was not begun.
+    /// What became of each edit, in the order of the work; none for one of which nobody knows.
     pub outcomes: Vec<Option<Outcome>>,
     /// Where the accounts stand as they were before.
     pub backup: Option<PathBuf>,
@@ -257,8 +257,13 @@ impl Workspace {
                 return Err(error);
             }
         }
-        let terms = Terms { fields: &fields, unique: &unique, original: work.original.as_deref() };
-        self.carry_out(store, work, &terms, consent, &mut journal, &mut applied).await?;
+        let terms = Terms {
+            fields: &fields,
+            unique: &unique,
+            original: work.original.as_deref(),
+            stop_after: consent.stop_after,
+        };
+        self.carry_out(store, work, &terms, &mut journal, &mut applied).await?;
         let ending = if applied.stopped.is_some() { Ending::Stopped } else { Ending::Done };
         if let Ok(accounts) = store.accounts(&fields).await {
             let mut known = links(&accounts);
@@ -339,7 +344,6 @@ impl Workspace {
         store: &dyn AccountStore,
         work: &Work,
         terms: &Terms<'_>,
-        consent: &Consent,
         journal: &mut Journal,
         applied: &mut Applied,
     ) -> Result<(), Error> {
@@ -362,7 +366,7 @@ impl Workspace {
                 if waiting.len() >= BATCH {
                     unwritten = journal.record(run, &std::mem::take(&mut waiting)).err();
                 }
-                unwritten.is_none() && consent.stop_after.is_none_or(|most| failed < most)
+                unwritten.is_none()
             })
             .await;
         let written = unwritten.map_or_else(|| journal.record(run, &waiting), Err);
@@ -378,8 +382,18 @@ impl Workspace {
                     }
                 }
             }
-        } else if applied.outcomes.iter().any(Option::is_none) {
-            applied.stopped = Some(format!("{failed} edits were refused"));
+        } else {
+            let open = applied.outcomes.iter_mut().enumerate().filter(|(_, outcome)| outcome.is_none());
+            let left: Vec<(usize, Outcome)> = open
+                .map(|(at, slot)| {
+                    let outcome = Outcome::Left("not begun, since too many were refused".to_owned());
+                    (at, slot.insert(outcome).clone())
+                })
+                .collect();
+            if !left.is_empty() {
+                journal.record(run, &left).map_err(unrecorded)?;
+                applied.stopped = Some(format!("{failed} changes were refused"));
+            }
         }
         Ok(())
     }

@@ -134,6 +134,55 @@ pub enum StoreErrorKind {
         /// The store.
         store: String,
     },
+    /// A table is missing.
+    #[error("{store} has no table `{table}`")]
+    #[diagnostic(code(WX0510), help("{help}"))]
+    NoTable {
+        /// The database.
+        store: String,
+        /// The table.
+        table: String,
+        /// The way out.
+        help: String,
+    },
+    /// A column of a table is missing.
+    #[error("the table `{table}` of {store} has no column `{column}`")]
+    #[diagnostic(code(WX0511), help("{help}"))]
+    NoTableColumn {
+        /// The database.
+        store: String,
+        /// The table.
+        table: String,
+        /// The column.
+        column: String,
+        /// The way out.
+        help: String,
+    },
+    /// A row that cannot be an account.
+    #[error("{store}: the account `{login}` {what}")]
+    #[diagnostic(code(WX0512), help("{help}"))]
+    BadRow {
+        /// The database.
+        store: String,
+        /// The account.
+        login: String,
+        /// What is wrong.
+        what: String,
+        /// The way out.
+        help: &'static str,
+    },
+    /// The database refuses.
+    #[error("{store}: {reason}")]
+    #[diagnostic(
+        code(WX0513),
+        help("nothing was changed; that is what the database says, its administrator knows what it means")
+    )]
+    Database {
+        /// The database.
+        store: String,
+        /// What it says.
+        reason: String,
+    },
     /// Something else that the reader of CSV refuses.
     #[error("{} cannot be read as CSV: {reason}", file.display())]
     #[diagnostic(code(WX0503), help("export the file again as CSV with commas and UTF-8"))]

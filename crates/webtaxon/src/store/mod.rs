@@ -2,9 +2,12 @@
 
 mod csv;
 mod error;
+mod sql;
+mod sqlite;
 
 pub use csv::CsvStore;
 pub use error::{StoreError, StoreErrorKind};
+pub use sqlite::SqliteStore;
 
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -51,10 +54,12 @@ pub struct Terms<'a> {
     pub unique: &'a [&'a str],
     /// The copy of the whole list that was made before the edits which these take back.
     pub original: Option<&'a Path>,
+    /// After so many refusals no further edit is begun.
+    pub stop_after: Option<usize>,
 }
 
 /// Who is told what became of each edit, by its place in the list, once that is lasting. After a false
-/// answer no further edit is begun.
+/// answer, which means that it cannot be written down, no further edit is begun.
 pub type Record<'a> = &'a mut (dyn FnMut(usize, Outcome) -> bool + Send);
 
 /// Where the application keeps its own list of accounts.
@@ -118,5 +123,6 @@ pub trait AccountStore: Send + Sync {
 pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
     match settings {
         StoreSettings::Csv { path, columns } => Box::new(CsvStore::new(folder.join(path), columns.clone())),
+        StoreSettings::Sqlite { path, table } => Box::new(SqliteStore::new(folder.join(path), table.clone())),
     }
 }

@@ -19,5 +19,6 @@ mod preview;
 mod several;
 mod snapshots;
 mod store;
+mod stores;
 mod survey;
 mod watching;

@@ -62,7 +62,7 @@ async fn a_draft_is_complete_and_finds_the_museums_people() {
         assert!(intake.active.is_none() && text.contains("neither disabled nor expired"), "{text}");
         let from: Vec<&str> = intake.fields.values().map(|rule| rule.from_attributes()[0]).collect();
         assert_eq!(from, fields);
-        let StoreSettings::Csv { path, .. } = &settings.accounts.store;
+        let StoreSettings::Csv { path, .. } = &settings.accounts.store else { panic!() };
         assert_eq!(path.to_str(), Some("list of accounts.csv"));
         assert!(
             text.contains("CN=All Botany,OU=Groups,DC=quillmere,DC=example\",")
