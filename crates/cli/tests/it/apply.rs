@@ -225,6 +225,10 @@ fn dies_everywhere(file: &str, least: usize) {
         points += 1;
         let now = state();
         assert!(now == before || now == after, "point {points}: half of it was done");
+        // Looking is not hindered by what was left behind, and changes nothing.
+        let journal = museum.run(&["journal"]);
+        assert_eq!(journal.code, 0, "point {points}: {}", journal.err);
+        assert!(state() == now, "point {points}: looking changed something");
         let again = apply("monday.json", None);
         let out = String::from_utf8_lossy(&again.stdout);
         assert!(again.status.success(), "point {points}: {out}{}", String::from_utf8_lossy(&again.stderr));

@@ -118,7 +118,8 @@ impl Journal {
         if !file.exists() {
             return Ok(None);
         }
-        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        // Not for reading alone: what a run that was cut off had begun to write is taken back first.
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let journal = Self::open(file, flags, None)?;
         // A file that was made and not yet filled is as good as none.
         Ok((journal.form()? > 0).then_some(journal))

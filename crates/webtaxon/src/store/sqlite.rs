@@ -40,17 +40,19 @@ impl SqliteStore {
         StoreErrorKind::Database { store: self.describe(), reason: reason.to_string() }.into()
     }
 
-    fn open(&self, flags: OpenFlags) -> Result<Connection, StoreError> {
+    /// Opens the database; nothing is written unless something is to be changed, but for what another
+    /// program was cut off in, which SQLite takes back first.
+    fn open(&self) -> Result<Connection, StoreError> {
         // Looked at first: SQLite would say of a missing file only that it cannot open it.
         if let Err(reason) = std::fs::File::open(&self.file) {
             return Err(StoreErrorKind::Unreadable { file: self.file.clone(), reason }.into());
         }
-        let opened = Connection::open_with_flags(&self.file, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)
-            .and_then(|db| {
-                db.busy_timeout(Duration::from_secs(10))?;
-                db.execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL;")?;
-                Ok(db)
-            });
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let opened = Connection::open_with_flags(&self.file, flags).and_then(|db| {
+            db.busy_timeout(Duration::from_secs(10))?;
+            db.execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL;")?;
+            Ok(db)
+        });
         opened.map_err(|error| self.refused(&error))
     }
 
@@ -139,7 +141,7 @@ impl SqliteStore {
 
     /// Makes the edits that hold, in one transaction; what became of each.
     fn change(&self, edits: &[Edit], terms: &Terms<'_>) -> Result<Vec<Outcome>, StoreError> {
-        let mut db = self.open(OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+        let mut db = self.open()?;
         // Nobody else writes from here on, so that what is looked at is what is changed.
         let change = db.transaction_with_behavior(TransactionBehavior::Immediate);
         let change = change.map_err(|error| self.refused(&error))?;
@@ -212,14 +214,14 @@ impl AccountStore for SqliteStore {
 
     fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
         Box::pin(async {
-            let db = self.open(OpenFlags::SQLITE_OPEN_READ_ONLY)?;
+            let db = self.open()?;
             self.read(&db, &self.columns(&db)?, fields)
         })
     }
 
     fn is_writable(&self) -> Answer<'_, bool> {
         Box::pin(async {
-            let db = self.open(OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+            let db = self.open()?;
             Ok(!db.is_readonly("main").map_err(|error| self.refused(&error))?)
         })
     }

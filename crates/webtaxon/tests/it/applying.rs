@@ -352,3 +352,25 @@ async fn old_runs_are_forgotten_with_their_copies() {
     assert_eq!(told(&workspace.way_back(1).unwrap_err()).1, "WX0607");
     assert!(apply(&museum).await.unwrap().run.unwrap() > 2, "numbers are not given twice");
 }
+
+/// Two settings files over one list have two locks; the list is changed by one after the other all the same.
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn two_at_once_do_not_mix() {
+    for _ in 0..5 {
+        let museum = Museum::open().await;
+        museum.write("second.toml", museum.settings());
+        let open = |name: &str| Workspace::open(museum.path().join(name)).unwrap();
+        let (one, two) = (open("webtaxon.toml"), open("second.toml"));
+        let ((_, first), (_, second)) = (one.work().await.unwrap(), two.work().await.unwrap());
+        let wanted = first.edits.len();
+        let runs = [(one, first), (two, second)]
+            .map(|(workspace, work)| tokio::spawn(async move { workspace.apply(&work, &agreed()).await }));
+        let mut done = 0;
+        for run in runs {
+            let applied = run.await.unwrap().unwrap();
+            done += applied.count(|outcome| *outcome == Outcome::Done);
+        }
+        assert_eq!(done, wanted, "each change once, by one of them");
+        assert_eq!(museum.preview().await.unwrap().kinds, [(ChangeKind::Clash, 2)]);
+    }
+}

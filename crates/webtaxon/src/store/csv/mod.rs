@@ -97,6 +97,7 @@ impl AccountStore for CsvStore {
         record: Record<'a>,
     ) -> Answer<'a, ()> {
         Box::pin(async move {
+            let _held = replace::hold(&self.file).map_err(|reason| self.unwritable(reason))?;
             let now = self.bytes()?;
             let (mut text, standings) = self.changed(&now, edits, terms)?;
             if let Some(original) = self.original(&now, edits, terms) {

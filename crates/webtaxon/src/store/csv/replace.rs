@@ -6,6 +6,34 @@ use std::fs::File;
 use std::io::{self, Write as _};
 use std::path::Path;
 
+/// Holds a file until what comes back is dropped: of two that would replace it, the second waits, and
+/// then reads what the first has made of it.
+///
+/// # Errors
+/// There is no such file, or it cannot be held.
+pub(super) fn hold(file: &Path) -> io::Result<File> {
+    loop {
+        let held = File::open(file)?;
+        held.lock()?;
+        // Whoever had it before has put another file in its place.
+        if is_at(&held, file)? {
+            return Ok(held);
+        }
+    }
+}
+
+#[cfg(unix)]
+fn is_at(held: &File, file: &Path) -> io::Result<bool> {
+    use std::os::unix::fs::MetadataExt as _;
+    let (one, other) = (held.metadata()?, std::fs::metadata(file)?);
+    Ok((one.dev(), one.ino()) == (other.dev(), other.ino()))
+}
+
+#[cfg(not(unix))]
+fn is_at(_held: &File, _file: &Path) -> io::Result<bool> {
+    Ok(true)
+}
+
 /// Puts `text` in the place of a file that holds `was`: written beside it, made lasting, and renamed.
 /// Rights and owner stay.
 ///
