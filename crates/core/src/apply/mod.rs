@@ -6,9 +6,11 @@
 //! No I/O, no recursion; memory is linear in the accounts.
 
 mod edit;
+mod order;
 mod standing;
 #[cfg(test)]
 mod tests;
 
 pub use edit::Edit;
+pub use order::order;
 pub use standing::{Standing, made, standings};

@@ -121,3 +121,66 @@ fn what_others_changed_stays() {
     let none: IndexMap<_, _> = edit(ChangeKind::Update, Some(ada("4")), Some(ada("4"))).fields();
     assert!(none.is_empty());
 }
+
+#[test]
+fn whoever_leaves_a_login_goes_before_whoever_takes_it() {
+    let list: Vec<Account> =
+        ["ada", "bo", "cy", "di", "eli"].map(|login| account(login, login, &[])).to_vec();
+    let rename = |old: &str, new: &str| {
+        edit(ChangeKind::Update, Some(account(old, old, &[])), Some(account(new, old, &[])))
+    };
+    let import = |login: &str| edit(ChangeKind::Import, None, Some(account(login, "new", &[])));
+    let remove = |login: &str| edit(ChangeKind::Remove, Some(account(login, login, &[])), None);
+    for (edits, groups, why) in [
+        (vec![rename("ada", "x"), rename("bo", "y")], vec![vec![0], vec![1]], "each for itself"),
+        (
+            vec![rename("ada", "bo"), rename("bo", "cy"), rename("cy", "x")],
+            vec![vec![2], vec![1], vec![0]],
+            "a chain",
+        ),
+        (
+            vec![import("ADA"), rename("ada", "x")],
+            vec![vec![1], vec![0]],
+            "into a login that is left, whatever its case",
+        ),
+        (vec![import("ada"), remove("ada")], vec![vec![1], vec![0]], "or into one that is removed"),
+        (vec![rename("ada", "bo"), rename("bo", "ada")], vec![vec![0, 1]], "they swap"),
+        (
+            vec![rename("eli", "ada"), rename("ada", "bo"), rename("bo", "cy"), rename("cy", "ada")],
+            vec![],
+            "eli is left out: cy gets it",
+        ),
+        (vec![rename("ada", "Ada")], vec![vec![0]], "only another case"),
+        (
+            vec![
+                rename("di", "x"),
+                rename("ada", "bo"),
+                rename("bo", "cy"),
+                rename("cy", "ada"),
+                import("di"),
+            ],
+            vec![vec![0], vec![1, 2, 3], vec![4]],
+            "a ring of three between others",
+        ),
+    ] {
+        let standings = standings(&edits, &list, &[]);
+        if !groups.is_empty() {
+            assert!(standings.iter().all(Standing::is_ready), "{why}: {standings:?}");
+            assert_eq!(order(&edits, &standings, &list), groups, "{why}");
+        }
+        // However they stand, nobody takes a login that is not free yet.
+        let mut taken: Vec<String> = list.iter().map(|one| one.login.to_lowercase()).collect();
+        for group in order(&edits, &standings, &list) {
+            if let [_, _, ..] = group.as_slice() {
+                continue;
+            }
+            for place in group {
+                let side = |side: &Option<Account>| side.as_ref().map(|one| one.login.to_lowercase());
+                let (old, new) = (side(&edits[place].before), side(&edits[place].after));
+                taken.retain(|login| Some(login) != old.as_ref());
+                assert!(new.as_ref().is_none_or(|new| !taken.contains(new)), "{why}: {new:?}");
+                taken.extend(new);
+            }
+        }
+    }
+}

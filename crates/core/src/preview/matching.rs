@@ -42,6 +42,8 @@ pub(super) struct Matching<'a> {
     /// For each field that must be unique: who has a value, and who would have it.
     unique: Vec<Unique<'a>>,
     protected: HashSet<Folded<'a>>,
+    /// Linked accounts that get another login, so that theirs is free.
+    moving: HashSet<usize>,
 }
 
 struct Unique<'a> {
@@ -104,7 +106,7 @@ impl<'a> Matching<'a> {
             })
             .collect();
         let wanted_logins = index(candidates.iter().map(|(_, one)| one.proposal.login()));
-        Self {
+        let mut matching = Self {
             settings,
             parts,
             candidates,
@@ -119,7 +121,56 @@ impl<'a> Matching<'a> {
             wanted_logins,
             unique,
             protected: settings.accounts.protected.iter().map(|login| folded(login)).collect(),
+            moving: HashSet::default(),
+        };
+        matching.moving = matching.moving();
+        matching
+    }
+
+    /// The accounts whose people are renamed and can be: into a login that is free, or that its own holder
+    /// leaves in the same way. So two people may swap their logins, and one follow another.
+    fn moving(&self) -> HashSet<usize> {
+        // From an account to the one that has the login which it would get.
+        let mut waiting: HashMap<usize, Option<usize>> = HashMap::default();
+        for (index, chosen) in self.candidates.iter().enumerate() {
+            let (part, candidate) = *chosen;
+            let Some((at, account)) =
+                self.by_link.get(&candidate.identity).and_then(|at| Some((*at, self.accounts.get(*at)?)))
+            else {
+                continue;
+            };
+            let key = folded(candidate.proposal.login());
+            if key == folded(&account.login) || waiting.contains_key(&at) {
+                continue;
+            }
+            let fields = fields(*chosen, Some(account));
+            let comes_in = account.state == State::Suspended;
+            let is_held = comes_in
+                && (candidate.proposal.is_unsure()
+                    || part.reading.gaps().iter().any(|gap| gap.hides_excluded));
+            let stays = !fields.contains_key("login")
+                || is_held
+                || self.is_protected(account)
+                || self.rival_clash(index, candidate).is_some()
+                || self.value_clash(index, *chosen, Some(at), &fields).is_some();
+            if !stays {
+                waiting.insert(at, self.by_login.get(&key).copied().filter(|holder| *holder != at));
+            }
         }
+        // Whoever waits for one that stays, stays, too.
+        let mut behind: HashMap<usize, Vec<usize>> = HashMap::default();
+        for (at, holder) in waiting.iter().filter_map(|(at, holder)| Some((*at, (*holder)?))) {
+            behind.entry(holder).or_default().push(at);
+        }
+        let mut stuck: Vec<usize> =
+            behind.keys().copied().filter(|holder| !waiting.contains_key(holder)).collect();
+        while let Some(holder) = stuck.pop() {
+            for at in behind.remove(&holder).unwrap_or_default() {
+                waiting.remove(&at);
+                stuck.push(at);
+            }
+        }
+        waiting.into_keys().collect()
     }
 
     /// Decides for every candidate, then for every linked account that no candidate claimed.
@@ -240,7 +291,7 @@ impl<'a> Matching<'a> {
 
     /// Whether the candidate's login belongs to another account than theirs.
     fn login_clash(&self, own: Option<usize>, named: Option<usize>) -> Option<Clash> {
-        if named == own {
+        if named == own || named.is_some_and(|named| self.moving.contains(&named)) {
             return None;
         }
         let other = self.accounts.get(named?)?;

@@ -388,6 +388,55 @@ fn figures_and_brakes_follow_the_changes() {
     assert!(!nobody_comes.brakes.iter().any(|brake| brake.name == "seats"), "nobody takes a seat more");
 }
 
+/// People who are renamed, into logins that are free, or that their holders leave in the same way.
+#[test]
+fn people_swap_their_logins_and_follow_one_another() {
+    let named = |id: &str, uid: &str| Person { uid: uid.into(), ..person(id) };
+    let all = [account("ada"), account("bo"), account("cy")];
+    let taken = Person { out: true, ..person("cy") };
+    let rows: [(&[Person], &[&str], &str); 7] = [
+        (&[named("ada", "bo"), named("bo", "ada")], &["update ada login", "update bo login"], "they swap"),
+        (
+            &[named("ada", "bo"), named("bo", "cy"), named("cy", "new")],
+            &["update ada login", "update bo login", "update cy login"],
+            "one follows another",
+        ),
+        (
+            &[named("ada", "bo"), named("bo", "cy"), named("cy", "ada")],
+            &["update ada login", "update bo login", "update cy login"],
+            "a ring of three",
+        ),
+        (
+            &[named("ada", "bo"), named("bo", "cy"), person("cy")],
+            &["clash ada", "clash bo", "clash cy"],
+            "the last one stays, and so does everybody behind",
+        ),
+        (
+            &[named("ada", "bo"), named("bo", "cy"), taken],
+            &["suspend cy outside", "clash ada", "clash bo"],
+            "kept, too",
+        ),
+        (&[named("ada", "x"), named("bo", "X")], &["clash ada", "clash bo"], "rivals for one login stay"),
+        (
+            &[named("ada", "x"), named("new", "ada")],
+            &["import ada login name email", "update ada login"],
+            "somebody new follows",
+        ),
+    ];
+    for (people, expected, why) in rows {
+        let accounts: Vec<Account> =
+            all.iter().filter(|one| people.iter().any(|person| person.id == one.login)).cloned().collect();
+        let preview = Preview::new(&settings(), &read_all(people, &accounts), &accounts, &today());
+        assert_eq!(words(&preview), expected, "{why}");
+        carry_out(&preview, &accounts);
+    }
+    let mut once = settings();
+    once.intake.fields["login"].write = crate::field::Write::Once;
+    let people = [named("ada", "bo"), named("bo", "ada")];
+    let preview = Preview::new(&once, &read_all(&people, &all[..2]), &all[..2], &today());
+    assert_eq!(words(&preview), ["clash ada", "clash bo"], "logins are written once: nobody moves");
+}
+
 /// The list once everything is carried out, as an apply does it; nothing may be stale.
 fn carry_out(preview: &Preview, accounts: &[Account]) -> Vec<Account> {
     let of = |change: &Change| accounts.iter().find(|one| one.login == change.login);

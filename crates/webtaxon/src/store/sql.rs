@@ -149,13 +149,34 @@ fn items(list: &str) -> Vec<&str> {
     list.split(LIST).map(str::trim).filter(|role| !role.is_empty()).collect()
 }
 
-/// The statements that make an edit, to the account that stands in the table as `there`.
-pub(super) fn statements(
+/// The statements that make a group of edits, each with the account that stands in the table for it. Of a ring
+/// (see [`webtaxon_core::apply::order`]) the first is put aside, and made last.
+pub(super) fn in_turn(
     table: &SqlTable,
     columns: &[Column],
-    edit: &Edit,
-    there: Option<&Account>,
+    group: &[(&Edit, Option<&Account>)],
 ) -> Vec<Statement> {
+    let Some(((first, there), _)) = group.split_first().filter(|(_, rest)| !rest.is_empty()) else {
+        return group.iter().flat_map(|(edit, there)| statements(table, columns, edit, *there)).collect();
+    };
+    let Some(there) = there else { return Vec::new() };
+    // No login has a line break in it.
+    let aside = Account { login: format!("\n{}", there.login), ..(*there).clone() };
+    let login = quoted(table.column("login"));
+    let mut all = vec![Statement {
+        text: format!("UPDATE {} SET {login} = ?1 WHERE {login} = ?2", quoted(&table.name)),
+        values: [&aside, *there].map(|account| Bound::Text(account.login.clone())).to_vec(),
+        is_one: true,
+    }];
+    for (edit, there) in group.iter().skip(1).rev() {
+        all.extend(statements(table, columns, edit, *there));
+    }
+    all.extend(statements(table, columns, first, Some(&aside)));
+    all
+}
+
+/// The statements that make an edit, to the account that stands in the table as `there`.
+fn statements(table: &SqlTable, columns: &[Column], edit: &Edit, there: Option<&Account>) -> Vec<Statement> {
     let name = quoted(&table.name);
     let login = quoted(table.column("login"));
     let mut statements = Vec::new();

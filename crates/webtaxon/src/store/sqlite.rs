@@ -1,6 +1,6 @@
 //! The application's list as a table of an SQLite database: read as it is, changed in one transaction.
 
-use super::sql::{Bound, Column, Statement, account, complete, hex, quoted, statements};
+use super::sql::{Bound, Column, Statement, account, complete, hex, in_turn, quoted};
 use super::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
 use crate::crash;
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
@@ -9,7 +9,7 @@ use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
 use std::time::Duration;
 use webtaxon_core::account::Account;
-use webtaxon_core::apply::{Edit, Standing, standings};
+use webtaxon_core::apply::{Edit, Standing, order, standings};
 use webtaxon_core::settings::SqlTable;
 
 /// A table of an SQLite database.
@@ -140,38 +140,44 @@ impl SqliteStore {
     }
 
     /// Makes the edits that hold, in one transaction; what became of each.
-    fn change(&self, edits: &[Edit], terms: &Terms<'_>) -> Result<Vec<Outcome>, StoreError> {
+    fn change(&self, edits: &[Edit], terms: &Terms<'_>) -> Result<Vec<(usize, Outcome)>, StoreError> {
         let mut db = self.open()?;
         // Nobody else writes from here on, so that what is looked at is what is changed.
         let change = db.transaction_with_behavior(TransactionBehavior::Immediate);
         let change = change.map_err(|error| self.refused(&error))?;
         let columns = self.columns(&change)?;
         let accounts = self.read(&change, &columns, terms.fields)?;
-        let mut outcomes = Vec::with_capacity(edits.len());
+        let standings = standings(edits, &accounts, terms.unique);
+        let mut outcomes: Vec<(usize, Outcome)> = Vec::with_capacity(edits.len());
         let mut failed = 0;
-        for (edit, standing) in edits.iter().zip(standings(edits, &accounts, terms.unique)) {
-            let there = match &standing {
-                Standing::Ready(at) => at.and_then(|at| accounts.get(at)),
-                _ => {
-                    outcomes.push(Outcome::from(standing));
-                    continue;
-                }
-            };
-            let made = self.make(&change, &statements(&self.table, &columns, edit, there));
+        for group in order(edits, &standings, &accounts) {
+            let group: Vec<(usize, &Edit, Option<&Account>)> = group
+                .into_iter()
+                .filter_map(|place| match standings.get(place)? {
+                    Standing::Ready(at) => {
+                        Some((place, edits.get(place)?, at.and_then(|at| accounts.get(at))))
+                    }
+                    _ => None,
+                })
+                .collect();
+            let list: Vec<_> = group.iter().map(|(_, edit, there)| (*edit, *there)).collect();
+            let made = self.make(&change, &in_turn(&self.table, &columns, &list));
             let made = made.map_err(|error| self.refused(&error))?;
-            failed += usize::from(matches!(made, Outcome::Failed(_)));
-            outcomes.push(made);
+            failed += if matches!(made, Outcome::Failed(_)) { group.len() } else { 0 };
+            outcomes.extend(group.iter().map(|(place, ..)| (*place, made.clone())));
             crash::point();
             if terms.stop_after.is_some_and(|most| failed >= most) {
                 break;
             }
         }
+        let not_ready = standings.into_iter().enumerate().filter(|(_, standing)| !standing.is_ready());
+        outcomes.extend(not_ready.map(|(place, standing)| (place, Outcome::from(standing))));
         change.commit().map_err(|error| self.refused(&error))?;
         crash::point();
         Ok(outcomes)
     }
 
-    /// Makes one edit, wholly or not at all.
+    /// Makes one edit, or a ring of them, wholly or not at all.
     fn make(&self, db: &Connection, statements: &[Statement]) -> rusqlite::Result<Outcome> {
         db.execute_batch("SAVEPOINT edit")?;
         let refused = statements.iter().find_map(|statement| {
@@ -233,7 +239,7 @@ impl AccountStore for SqliteStore {
         record: Record<'a>,
     ) -> Answer<'a, ()> {
         Box::pin(async move {
-            for (at, outcome) in self.change(edits, terms)?.into_iter().enumerate() {
+            for (at, outcome) in self.change(edits, terms)? {
                 record(at, outcome);
             }
             Ok(())

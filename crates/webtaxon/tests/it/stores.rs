@@ -211,6 +211,48 @@ async fn what_somebody_changed_since_is_left_out_of_each() {
     }
 }
 
+/// Two people who swap their logins, and three who follow one another, where no two may have one login.
+#[tokio::test]
+async fn logins_change_hands() {
+    let renames = [
+        ("aibbotson", "ecarrick"),
+        ("ecarrick", "aibbotson"),
+        ("bskelton", "cgoldacre"),
+        ("cgoldacre", "ctarn"),
+        ("ctarn", "new.tarn"),
+    ];
+    let mut ldif = crate::museum::DIRECTORY.to_owned();
+    for (at, (old, _)) in renames.iter().enumerate() {
+        let line = format!("sAMAccountName: {old}\n");
+        assert!(ldif.contains(&line), "{old}");
+        ldif = ldif.replace(&line, &format!("sAMAccountName: <{at}>\n"));
+    }
+    for (at, (_, new)) in renames.iter().enumerate() {
+        ldif = ldif.replace(&format!("<{at}>"), new);
+    }
+    for kind in KINDS {
+        let prepared = museum(kind).await;
+        let museum = Museum::with(&ldif, webtaxon_standin::Options::default()).await;
+        if kind != Kind::Csv {
+            std::fs::copy(database(&prepared), database(&museum)).unwrap();
+            let settings = std::fs::read_to_string(prepared.path().join("webtaxon.toml")).unwrap();
+            museum
+                .write("webtaxon.toml", settings.replace(&prepared.standin().url(), &museum.standin().url()));
+        }
+        let before = dump(&museum, kind);
+        let workspace = museum.workspace().unwrap();
+        let (preview, work) = workspace.work().await.unwrap();
+        let moved = preview.of(ChangeKind::Update).filter(|change| change.fields.contains_key("login"));
+        assert_eq!(moved.count(), 6, "{kind:?}: five, and Rosa Pemberton");
+        let applied = workspace.apply(&work, &agreed()).await.unwrap();
+        assert!(applied.is_complete(), "{kind:?}: {applied:?}");
+        assert_eq!(museum.preview().await.unwrap().kinds, [(ChangeKind::Clash, 2)], "{kind:?}");
+        let back = workspace.apply(&workspace.way_back(1).unwrap(), &agreed()).await.unwrap();
+        assert!(back.is_complete(), "{kind:?}: {back:?}");
+        assert!(dump(&museum, kind) == before, "{kind:?}");
+    }
+}
+
 /// Each refusal has the database's own reason; the rest goes on, unless there are too many.
 #[tokio::test]
 async fn what_the_database_refuses_is_told_and_the_rest_goes_on() {
