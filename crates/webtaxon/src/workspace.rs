@@ -20,7 +20,7 @@ use webtaxon_core::preview::Preview;
 use webtaxon_core::preview::compare::{Comparison, Side};
 use webtaxon_core::preview::why::{self, Found, Subject, Why};
 use webtaxon_core::reading::{Reading, Whereabouts};
-use webtaxon_core::settings::{Directory, Server, Servers, Settings};
+use webtaxon_core::settings::{Directory, Server, Servers, Settings, StoreSettings};
 use webtaxon_core::snapshot::Snapshot;
 
 /// Who was asked about.
@@ -207,6 +207,15 @@ impl Workspace {
                 ));
             }
             warnings.extend(directory::password_warning(directory, &self.folder));
+        }
+        if let StoreSettings::Postgres { server, .. } = &self.settings.accounts.store
+            && server.plain
+            && !server.host.starts_with('/')
+        {
+            warnings.push(format!(
+                "the accounts at {} are asked for in plain text (plain = true): anybody on the way can read them, and change them",
+                server.host
+            ));
         }
         warnings
     }

@@ -6,6 +6,7 @@
 mod error;
 mod fingerprint;
 mod read;
+mod read_accounts;
 mod read_directory;
 mod read_fields;
 mod selecting;
@@ -224,6 +225,32 @@ pub enum StoreSettings {
         /// The table.
         table: SqlTable,
     },
+    /// A table of a PostgreSQL database.
+    Postgres {
+        /// The database.
+        server: Postgres,
+        /// The table; a schema may stand before it, with a dot.
+        table: SqlTable,
+    },
+}
+
+/// Where a PostgreSQL database is, and who asks it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Postgres {
+    /// A host name or address, or the folder of a local socket, which begins with a slash.
+    pub host: String,
+    /// The port; 5432 unless said otherwise.
+    pub port: u16,
+    /// The database.
+    pub database: String,
+    /// Who asks.
+    pub user: String,
+    /// Where the password comes from; none where the database asks for none.
+    pub password: Option<PasswordSource>,
+    /// Whose certificates are good.
+    pub trust: Trust,
+    /// Whether it may go over the network without encryption.
+    pub plain: bool,
 }
 
 /// A table of the application's own, one account a row.

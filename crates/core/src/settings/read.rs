@@ -1,12 +1,12 @@
 //! From the TOML text to [`Settings`]: one function for each table of the file.
 
+use super::read_accounts::accounts;
 use super::read_directory::directory;
 use super::read_fields::{fields, roles};
 use super::table::{Source, Table, Text, Value};
 use super::{
-    Accounts, Adopt, Brakes, Directory, Intake, Leaving, LeavingAction, LeavingRule, Locked, MatchBy,
-    OtherRoles, Removals, RoleTable, Settings, SettingsError, SettingsErrorKind, SqlTable, StoreSettings,
-    Strategy,
+    Adopt, Brakes, Directory, Intake, Leaving, LeavingAction, LeavingRule, Locked, MatchBy, OtherRoles,
+    Removals, Settings, SettingsError, SettingsErrorKind, Strategy,
 };
 use crate::field::FieldRule;
 use crate::filter::Filter;
@@ -91,89 +91,6 @@ pub(super) fn duration(
             "write a number with a unit, like \"30s\", \"2m\" or \"500ms\"",
         )
     })
-}
-
-fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
-    let mut table =
-        value.table(&["store", "path", "table", "columns", "states", "role_table", "protected", "seats"])?;
-    let store = table.require("store", "write store = \"csv\" or store = \"sqlite\"")?.text()?;
-    let is_csv = store.word(&[("csv", true), ("sqlite", false)])?;
-    let name = if is_csv { "accounts.csv" } else { "loans.sqlite" };
-    let path = table.require("path", &format!("name the file: path = \"{name}\""))?.text()?;
-    if path.text.is_empty() {
-        return Err(path.bad("it is empty", &format!("name the file: path = \"{name}\"")));
-    }
-    let store = if is_csv {
-        for key in ["table", "states", "role_table"] {
-            if let Some(value) = table.take(key) {
-                return Err(value.bad("a CSV file has none", "take it out, or write store = \"sqlite\""));
-            }
-        }
-        let mut columns = IndexMap::new();
-        if let Some(value) = table.take("columns") {
-            let mut named = value.table(&["login", "link", "state", "roles"])?;
-            for key in ["login", "link", "state", "roles"] {
-                if let Some(column) = named.take(key) {
-                    columns.insert(key.to_owned(), column.text()?.text);
-                }
-            }
-        }
-        StoreSettings::Csv { path: path.text.into(), columns }
-    } else {
-        StoreSettings::Sqlite { path: path.text.into(), table: sql_table(&mut table)? }
-    };
-    let protected = table.take("protected").map(Value::texts).transpose()?.unwrap_or_default();
-    let seats = table.take("seats").map(|value| value.number(0)).transpose()?;
-    Ok(Accounts { store, protected: protected.into_iter().map(|login| login.text).collect(), seats })
-}
-
-/// The table of a database, and what its columns are called and say.
-fn sql_table(table: &mut Table<'_>) -> Result<SqlTable, SettingsError> {
-    let name = filled(table.require("table", "name the table: table = \"account\"")?.text()?)?;
-    let mut columns = IndexMap::new();
-    if let Some(value) = table.take("columns") {
-        for (field, column) in value.entries("a table from field to column")? {
-            columns.insert(field, filled(column.text()?)?);
-        }
-    }
-    let mut states = ["active".to_owned(), "suspended".to_owned()];
-    if let Some(value) = table.take("states") {
-        let place = value.place();
-        let mut named = value.table(&["active", "suspended"])?;
-        for (key, state) in ["active", "suspended"].into_iter().zip(&mut states) {
-            if let Some(value) = named.take(key) {
-                *state = value.text()?.text;
-            }
-        }
-        let [active, suspended] = &states;
-        if active == suspended {
-            return Err(place.bad("both are the same", "say what the column holds for each of them"));
-        }
-    }
-    let roles = match table.take("role_table") {
-        None => None,
-        Some(value) => {
-            let mut named = value.table(&["table", "account", "key", "role"])?;
-            let help =
-                "write { table = \"account_role\", account = \"account_id\", key = \"id\", role = \"role\" }";
-            let mut one = |key| filled(named.require(key, help)?.text()?);
-            Some(RoleTable {
-                name: one("table")?,
-                account: one("account")?,
-                key: one("key")?,
-                role: one("role")?,
-            })
-        }
-    };
-    Ok(SqlTable { name, columns, states, roles })
-}
-
-/// A name that is there.
-fn filled(text: Text<'_>) -> Result<String, SettingsError> {
-    if text.text.is_empty() || text.text.contains('\0') {
-        return Err(text.bad("this is no name", "write the name as the database has it"));
-    }
-    Ok(text.text)
 }
 
 fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result<Intake, SettingsError> {

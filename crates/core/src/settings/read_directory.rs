@@ -93,7 +93,7 @@ fn server(text: &Text<'_>) -> Result<Server, SettingsError> {
     Server::parse(&text.text).map_err(|reason| text.bad(&reason, "write ldaps://HOST or ldaps://HOST:PORT"))
 }
 
-fn trust(value: Value<'_>) -> Result<Trust, SettingsError> {
+pub(super) fn trust(value: Value<'_>) -> Result<Trust, SettingsError> {
     const HELP: &str = "name the authority's PEM file: { authority = \"museum-ca.pem\" }; or a certificate: { fingerprint = \"sha256:…\" }";
     let unclear = value.bad("it has one kind", HELP);
     let mut table = value.table(&["authority", "fingerprint"])?;
@@ -151,7 +151,7 @@ fn bind(table: &mut Table<'_>) -> Result<Bind, SettingsError> {
     }
 }
 
-fn password(value: Value<'_>) -> Result<PasswordSource, SettingsError> {
+pub(super) fn password(value: Value<'_>) -> Result<PasswordSource, SettingsError> {
     if value.is_text() {
         return Err(value.secret());
     }

@@ -391,3 +391,38 @@ fn every_way_to_reach_and_to_bind_is_read() {
     assert_eq!((external.bind, external.references), (Bind::External, References::Follow));
     assert_eq!(external.certificate.unwrap().key.to_str(), Some("l.key"));
 }
+
+#[test]
+fn the_list_of_accounts_is_a_file_or_a_table() {
+    let csv = "store     = \"csv\"\npath      = \"accounts.csv\"";
+    let with = |accounts: &str| parse(&DEMO.replacen(csv, accounts, 1));
+    let sqlite = "store = \"sqlite\"\npath = \"a.sqlite\"\ntable = \"account\"";
+    let postgres = "store = \"postgres\"\nserver = \"[::1]:5433\"\ndatabase = \"loans\"\nuser = \"desk\"\ntable = \"account\"";
+    let StoreSettings::Sqlite { table, .. } = with(sqlite).unwrap().accounts.store else { panic!() };
+    assert_eq!(
+        (table.column("login"), &table.states),
+        ("login", &["active", "suspended"].map(str::to_owned))
+    );
+    let StoreSettings::Postgres { server, .. } = with(postgres).unwrap().accounts.store else { panic!() };
+    assert_eq!((server.host.as_str(), server.port, server.plain), ("::1", 5433, false));
+    assert_eq!(server.trust, Trust::System);
+    for (accounts, message) in [
+        ("store = \"csv\"\npath = \"a.csv\"\ntable = \"account\"", "has none"),
+        ("store = \"csv\"\npath = \"\"", "empty"),
+        ("store = \"sqlite\"\npath = \"a.sqlite\"", "accounts.table"),
+        ("store = \"sqlite\"\npath = \"a.sqlite\"\ntable = \"\"", "no name"),
+        (&format!("{sqlite}\nserver = \"db\""), "has none"),
+        (&format!("{sqlite}\nstates = {{ active = \"1\", suspended = \"1\" }}"), "both are the same"),
+        (&format!("{sqlite}\nrole_table = {{ table = \"r\" }}"), "role_table.account"),
+        (&format!("{sqlite}\ncolumns = {{ login = 3 }}"), "columns.login"),
+        (&postgres.replace("[::1]:5433", "db:x"), "no server"),
+        (&postgres.replace("database = \"loans\"\n", ""), "accounts.database"),
+        (&format!("{postgres}\npassword = \"geheim\""), "may not stand in the settings"),
+        (&format!("{postgres}\npath = \"x\""), "has none"),
+        ("store = \"scim\"", "scim"),
+    ] {
+        let error = with(accounts).unwrap_err();
+        assert!(error.to_string().contains(message), "{message}: {error}");
+        assert!(!format!("{error:?}").contains("geheim"));
+    }
+}

@@ -36,11 +36,22 @@ pub async fn password(
             "say where it comes from: password = { env = \"MUSEUM_PASSWORD\" } or { file = \"…\" }",
         ));
     };
+    fetch(source, name, folder, directory.timeout, prompt).await.map(Some)
+}
+
+/// Fetches the password of `whose` from its source; a program may take so long.
+pub(crate) async fn fetch(
+    source: &PasswordSource,
+    whose: &str,
+    folder: &Path,
+    wait: Duration,
+    prompt: Option<&Prompt>,
+) -> Result<SecretString, DirectoryError> {
     let found = match source {
         PasswordSource::Env(variable) => from_environment(variable)?,
         PasswordSource::File(file) => first_line_of(&folder.join(file))?,
         PasswordSource::Credential(name) => first_line_of(&credential(name)?)?,
-        PasswordSource::Command(words) => from_command(words, folder, directory.timeout).await?,
+        PasswordSource::Command(words) => from_command(words, folder, wait).await?,
         PasswordSource::Ask => {
             let Some(prompt) = prompt else {
                 return Err(missing(
@@ -48,7 +59,7 @@ pub async fn password(
                     "run this in a terminal, or name another source: password = { file = \"…\" }",
                 ));
             };
-            prompt(&format!("Password of {name}")).map_err(|reason| {
+            prompt(&format!("Password of {whose}")).map_err(|reason| {
                 missing(format!("the password could not be asked for: {reason}"), "run this in a terminal")
             })?
         }
@@ -59,7 +70,7 @@ pub async fn password(
             "put the bind password there; to ask anonymously, leave bind and password out",
         ));
     }
-    Ok(Some(found))
+    Ok(found)
 }
 
 /// What an administrator should know of a password's source: a file that everybody can read.

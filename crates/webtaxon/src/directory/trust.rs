@@ -16,17 +16,27 @@ use std::sync::{Arc, Mutex};
 use webtaxon_core::settings::{ClientCertificate, Directory, Fingerprint, Trust};
 
 /// The rules of one TLS connection, and what the server showed.
-pub(super) struct TlsRules {
-    pub(super) config: Arc<ClientConfig>,
+pub(crate) struct TlsRules {
+    pub(crate) config: Arc<ClientConfig>,
     verifier: Arc<Witness>,
 }
 
 impl TlsRules {
     /// The rules of a directory.
     pub(super) fn new(directory: &Directory, folder: &Path) -> Result<Self, DirectoryError> {
-        let tls = |reason: String| DirectoryErrorKind::Tls { server: directory.name.clone(), reason };
+        Self::of(&directory.name, &directory.trust, directory.certificate.as_ref(), folder)
+    }
+
+    /// The rules for a server of this name in the settings: whose certificates are good, and this side's own.
+    pub(crate) fn of(
+        name: &str,
+        trust: &Trust,
+        certificate: Option<&ClientCertificate>,
+        folder: &Path,
+    ) -> Result<Self, DirectoryError> {
+        let tls = |reason: String| DirectoryErrorKind::Tls { server: name.to_owned(), reason };
         let provider = Arc::new(rustls::crypto::ring::default_provider());
-        let judge: Arc<dyn ServerCertVerifier> = match &directory.trust {
+        let judge: Arc<dyn ServerCertVerifier> = match trust {
             Trust::System => Arc::new(
                 rustls_platform_verifier::Verifier::new(Arc::clone(&provider))
                     .map_err(|error| tls(error.to_string()))?,
@@ -40,7 +50,7 @@ impl TlsRules {
             .map_err(|error| tls(error.to_string()))?
             .dangerous()
             .with_custom_certificate_verifier(Arc::clone(&verifier) as Arc<dyn ServerCertVerifier>);
-        let config = match &directory.certificate {
+        let config = match certificate {
             None => builder.with_no_client_auth(),
             Some(own) => {
                 client_certificate(own, folder, |chain, key| builder.with_client_auth_cert(chain, key))?

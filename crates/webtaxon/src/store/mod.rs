@@ -2,11 +2,13 @@
 
 mod csv;
 mod error;
+mod postgres;
 mod sql;
 mod sqlite;
 
 pub use csv::CsvStore;
 pub use error::{StoreError, StoreErrorKind};
+pub use postgres::PostgresStore;
 pub use sqlite::SqliteStore;
 
 use serde::Serialize;
@@ -123,6 +125,9 @@ pub trait AccountStore: Send + Sync {
 pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
     match settings {
         StoreSettings::Csv { path, columns } => Box::new(CsvStore::new(folder.join(path), columns.clone())),
+        StoreSettings::Postgres { server, table } => {
+            Box::new(PostgresStore::new(server.clone(), table.clone(), folder))
+        }
         StoreSettings::Sqlite { path, table } => Box::new(SqliteStore::new(folder.join(path), table.clone())),
     }
 }

@@ -5,7 +5,7 @@
 
 use super::StoreErrorKind;
 use indexmap::IndexMap;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use webtaxon_core::account::{Account, State};
 use webtaxon_core::apply::Edit;
 use webtaxon_core::field::LIST;
@@ -22,13 +22,34 @@ pub(super) struct Column {
     pub(super) may_be_null: bool,
     /// Whether the database puts something there where nothing is said.
     pub(super) has_default: bool,
+    /// What stands behind a value that is bound for it.
+    pub(super) cast: String,
+}
+
+/// How a database wants its statements.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Dialect {
+    /// The table's name, quoted.
+    pub(super) table: String,
+    /// What stands before the number of a bound value.
+    pub(super) mark: char,
+    /// What stands behind a login that is bound, and behind a role.
+    pub(super) login_cast: String,
+    pub(super) role_cast: String,
+}
+
+impl Dialect {
+    fn mark(&self, number: usize, cast: &str) -> String {
+        format!("{}{number}{cast}", self.mark)
+    }
 }
 
 impl Column {
     pub(super) fn new(table: &SqlTable, name: String) -> Self {
         let field = table.columns.iter().find(|(_, column)| **column == name);
         let field = field.map_or_else(|| name.clone(), |(field, _)| field.clone());
-        Self { name, field, is_binary: false, may_be_null: true, has_default: false }
+        let cast = String::new();
+        Self { name, field, is_binary: false, may_be_null: true, has_default: false, cast }
     }
 }
 
@@ -40,7 +61,17 @@ pub(super) enum Bound {
     Bytes(Vec<u8>),
 }
 
-/// A statement with its values; `?1` stands for the first.
+impl Bound {
+    /// The value as text; none for null, and for bytes, which a text does not hold.
+    pub(super) fn text(&self) -> Option<&str> {
+        match self {
+            Self::Text(text) => Some(text),
+            Self::Null | Self::Bytes(_) => None,
+        }
+    }
+}
+
+/// A statement with its values; the mark with 1 behind it stands for the first.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Statement {
     pub(super) text: String,
@@ -154,30 +185,46 @@ fn items(list: &str) -> Vec<&str> {
 pub(super) fn in_turn(
     table: &SqlTable,
     columns: &[Column],
+    dialect: &Dialect,
     group: &[(&Edit, Option<&Account>)],
 ) -> Vec<Statement> {
     let Some(((first, there), _)) = group.split_first().filter(|(_, rest)| !rest.is_empty()) else {
-        return group.iter().flat_map(|(edit, there)| statements(table, columns, edit, *there)).collect();
+        return group
+            .iter()
+            .flat_map(|(edit, there)| statements(table, columns, dialect, edit, *there))
+            .collect();
     };
     let Some(there) = there else { return Vec::new() };
     // No login has a line break in it.
     let aside = Account { login: format!("\n{}", there.login), ..(*there).clone() };
     let login = quoted(table.column("login"));
     let mut all = vec![Statement {
-        text: format!("UPDATE {} SET {login} = ?1 WHERE {login} = ?2", quoted(&table.name)),
+        text: format!(
+            "UPDATE {} SET {login} = {} WHERE {login} = {}",
+            dialect.table,
+            dialect.mark(1, &dialect.login_cast),
+            dialect.mark(2, &dialect.login_cast)
+        ),
         values: [&aside, *there].map(|account| Bound::Text(account.login.clone())).to_vec(),
         is_one: true,
     }];
     for (edit, there) in group.iter().skip(1).rev() {
-        all.extend(statements(table, columns, edit, *there));
+        all.extend(statements(table, columns, dialect, edit, *there));
     }
-    all.extend(statements(table, columns, first, Some(&aside)));
+    all.extend(statements(table, columns, dialect, first, Some(&aside)));
     all
 }
 
 /// The statements that make an edit, to the account that stands in the table as `there`.
-fn statements(table: &SqlTable, columns: &[Column], edit: &Edit, there: Option<&Account>) -> Vec<Statement> {
-    let name = quoted(&table.name);
+fn statements(
+    table: &SqlTable,
+    columns: &[Column],
+    dialect: &Dialect,
+    edit: &Edit,
+    there: Option<&Account>,
+) -> Vec<Statement> {
+    let name = &dialect.table;
+    let (login_mark, role_mark) = (dialect.mark(1, &dialect.login_cast), dialect.mark(2, &dialect.role_cast));
     let login = quoted(table.column("login"));
     let mut statements = Vec::new();
     let mut push = |text: String, values: Vec<Bound>, is_one| {
@@ -185,16 +232,16 @@ fn statements(table: &SqlTable, columns: &[Column], edit: &Edit, there: Option<&
     };
     let text = |text: &str| Bound::Text(text.to_owned());
     // The row of roles is found by what the account's own row says of it.
-    let key = |role_table: &webtaxon_core::settings::RoleTable, number: usize| {
-        format!("(SELECT {} FROM {name} WHERE {login} = ?{number})", quoted(&role_table.key))
+    let key = |role_table: &webtaxon_core::settings::RoleTable| {
+        format!("(SELECT {} FROM {name} WHERE {login} = {login_mark})", quoted(&role_table.key))
     };
     let add = |role_table: &webtaxon_core::settings::RoleTable| {
         format!(
-            "INSERT INTO {} ({}, {}) VALUES ({}, ?2)",
+            "INSERT INTO {} ({}, {}) VALUES ({}, {role_mark})",
             quoted(&role_table.name),
             quoted(&role_table.account),
             quoted(&role_table.role),
-            key(role_table, 1)
+            key(role_table)
         )
     };
     let drop_where = |role_table: &webtaxon_core::settings::RoleTable| {
@@ -202,7 +249,7 @@ fn statements(table: &SqlTable, columns: &[Column], edit: &Edit, there: Option<&
             "DELETE FROM {} WHERE {} = {}",
             quoted(&role_table.name),
             quoted(&role_table.account),
-            key(role_table, 1)
+            key(role_table)
         )
     };
     match (&edit.after, there) {
@@ -210,7 +257,7 @@ fn statements(table: &SqlTable, columns: &[Column], edit: &Edit, there: Option<&
             if let Some(roles) = &table.roles {
                 push(drop_where(roles), vec![text(&there.login)], false);
             }
-            push(format!("DELETE FROM {name} WHERE {login} = ?1"), vec![text(&there.login)], true);
+            push(format!("DELETE FROM {name} WHERE {login} = {login_mark}"), vec![text(&there.login)], true);
         }
         (Some(after), None) => {
             // A column that an account says nothing of keeps what the database puts there.
@@ -221,7 +268,8 @@ fn statements(table: &SqlTable, columns: &[Column], edit: &Edit, there: Option<&
             };
             let own: Vec<&Column> = columns.iter().filter(has).collect();
             let names: Vec<String> = own.iter().map(|column| quoted(&column.name)).collect();
-            let marks: Vec<String> = (1..=own.len()).map(|number| format!("?{number}")).collect();
+            let marks = own.iter().enumerate().map(|(at, column)| dialect.mark(at + 1, &column.cast));
+            let marks: Vec<String> = marks.collect();
             let values = own.iter().map(|column| held(table, column, after)).collect();
             push(
                 format!("INSERT INTO {name} ({}) VALUES ({})", names.join(", "), marks.join(", ")),
@@ -241,7 +289,7 @@ fn statements(table: &SqlTable, columns: &[Column], edit: &Edit, there: Option<&
             if let (Some(roles), true) = (&table.roles, changed.contains_key("roles")) {
                 let (old, new) = (items(there.field("roles")), items(after.field("roles")));
                 for role in old.iter().filter(|role| !new.contains(role)) {
-                    let sql = format!("{} AND {} = ?2", drop_where(roles), quoted(&roles.role));
+                    let sql = format!("{} AND {} = {role_mark}", drop_where(roles), quoted(&roles.role));
                     push(sql, vec![text(&there.login), text(role)], false);
                 }
                 for role in new.iter().filter(|role| !old.contains(role)) {
@@ -252,11 +300,17 @@ fn statements(table: &SqlTable, columns: &[Column], edit: &Edit, there: Option<&
                 let sets: Vec<String> = own
                     .iter()
                     .enumerate()
-                    .map(|(at, column)| format!("{} = ?{}", quoted(&column.name), at + 1))
+                    .map(|(at, column)| {
+                        format!("{} = {}", quoted(&column.name), dialect.mark(at + 1, &column.cast))
+                    })
                     .collect();
                 let mut values: Vec<Bound> = own.iter().map(|column| held(table, column, after)).collect();
                 values.push(text(&there.login));
-                let sql = format!("UPDATE {name} SET {} WHERE {login} = ?{}", sets.join(", "), values.len());
+                let sql = format!(
+                    "UPDATE {name} SET {} WHERE {login} = {}",
+                    sets.join(", "),
+                    dialect.mark(values.len(), &dialect.login_cast)
+                );
                 push(sql, values, true);
             }
         }
@@ -295,4 +349,26 @@ pub(super) fn complete(
         }
         _ => Ok(()),
     }
+}
+
+/// That no other account has the login or the link of this one.
+pub(super) fn once(
+    store: &str,
+    account: &Account,
+    logins: &mut HashSet<String>,
+    links: &mut HashSet<Identity>,
+) -> Result<(), StoreErrorKind> {
+    let what = if !logins.insert(Account::login_key(&account.login)) {
+        "login"
+    } else if account.link.as_ref().is_some_and(|link| !links.insert(link.clone())) {
+        "link"
+    } else {
+        return Ok(());
+    };
+    Err(StoreErrorKind::BadRow {
+        store: store.to_owned(),
+        login: account.login.clone(),
+        what: format!("is there twice, by its {what}"),
+        help: "no two accounts may have one login or one link (case does not matter)",
+    })
 }

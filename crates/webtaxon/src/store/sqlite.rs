@@ -1,6 +1,6 @@
 //! The application's list as a table of an SQLite database: read as it is, changed in one transaction.
 
-use super::sql::{Bound, Column, Statement, account, complete, hex, in_turn, quoted};
+use super::sql::{Bound, Column, Dialect, Statement, account, complete, hex, in_turn, once, quoted};
 use super::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
 use crate::crash;
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
@@ -106,18 +106,7 @@ impl SqliteStore {
             let values = (0..columns.len()).map(|at| shown(row, at)).collect::<rusqlite::Result<_>>();
             let values = values.map_err(|error| self.refused(&error))?;
             let one = account(&self.describe(), &self.table, columns, values, roles.as_ref())?;
-            let twice = |what: &str| StoreErrorKind::BadRow {
-                store: self.describe(),
-                login: one.login.clone(),
-                what: format!("is there twice, by its {what}"),
-                help: "no two accounts may have one login or one link (case does not matter)",
-            };
-            if !logins.insert(Account::login_key(&one.login)) {
-                return Err(twice("login").into());
-            }
-            if one.link.as_ref().is_some_and(|link| !links.insert(link.clone())) {
-                return Err(twice("link").into());
-            }
+            once(&self.describe(), &one, &mut logins, &mut links)?;
             accounts.push(one);
         }
         Ok(accounts)
@@ -147,6 +136,7 @@ impl SqliteStore {
         let change = change.map_err(|error| self.refused(&error))?;
         let columns = self.columns(&change)?;
         let accounts = self.read(&change, &columns, terms.fields)?;
+        let dialect = Dialect { table: quoted(&self.table.name), mark: '?', ..Dialect::default() };
         let standings = standings(edits, &accounts, terms.unique);
         let mut outcomes: Vec<(usize, Outcome)> = Vec::with_capacity(edits.len());
         let mut failed = 0;
@@ -161,7 +151,7 @@ impl SqliteStore {
                 })
                 .collect();
             let list: Vec<_> = group.iter().map(|(_, edit, there)| (*edit, *there)).collect();
-            let made = self.make(&change, &in_turn(&self.table, &columns, &list));
+            let made = self.make(&change, &in_turn(&self.table, &columns, &dialect, &list));
             let made = made.map_err(|error| self.refused(&error))?;
             failed += if matches!(made, Outcome::Failed(_)) { group.len() } else { 0 };
             outcomes.extend(group.iter().map(|(place, ..)| (*place, made.clone())));

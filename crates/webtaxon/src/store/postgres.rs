@@ -1,0 +1,285 @@
+//! The application's list as a table of a PostgreSQL database: read row by row, changed in one transaction.
+//!
+//! Every value goes as text and is cast to its column's type by the database, so that a number, a date or a
+//! type of the application's own is written as the database reads it.
+
+use super::sql::{Bound, Column, Dialect, Statement, account, complete, in_turn, quoted};
+use super::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
+use crate::crash;
+use crate::directory::{TlsRules, fetch_password};
+use futures_util::TryStreamExt as _;
+use secrecy::ExposeSecret as _;
+use std::collections::{HashMap, HashSet};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use tokio_postgres::types::ToSql;
+use tokio_postgres::{Client, Config, NoTls};
+use tokio_postgres_rustls::MakeRustlsConnect;
+use webtaxon_core::account::Account;
+use webtaxon_core::apply::{Edit, Standing, order, standings};
+use webtaxon_core::settings::{Postgres, SqlTable};
+
+/// The longest wait for a connection, and for another program that holds the table.
+const WAIT: Duration = Duration::from_secs(10);
+
+/// A table of a PostgreSQL database.
+#[derive(Debug)]
+pub struct PostgresStore {
+    server: Postgres,
+    table: SqlTable,
+    folder: PathBuf,
+}
+
+/// What the database says of the table.
+struct Described {
+    columns: Vec<Column>,
+    dialect: Dialect,
+}
+
+impl PostgresStore {
+    /// The list in `table` of a database; paths in `server` start from `folder`.
+    #[must_use]
+    pub fn new(server: Postgres, table: SqlTable, folder: &Path) -> Self {
+        Self { server, table, folder: folder.to_owned() }
+    }
+
+    /// The table's name, with a schema before it if the settings say one.
+    fn name(&self) -> String {
+        self.table.name.split('.').map(quoted).collect::<Vec<_>>().join(".")
+    }
+
+    fn refused(&self, error: &tokio_postgres::Error) -> StoreError {
+        let reason = error.as_db_error().map_or_else(
+            || {
+                std::error::Error::source(error)
+                    .map_or_else(|| error.to_string(), |why| format!("{error}: {why}"))
+            },
+            |said| match said.detail() {
+                Some(detail) => format!("{} ({detail})", said.message()),
+                None => said.message().to_owned(),
+            },
+        );
+        StoreErrorKind::Database { store: self.describe(), reason }.into()
+    }
+
+    async fn connect(&self) -> Result<Client, StoreError> {
+        let server = &self.server;
+        let mut config = Config::new();
+        config.dbname(&server.database).user(&server.user).port(server.port).connect_timeout(WAIT);
+        config.application_name("webtaxon");
+        let unusable = |reason: String| StoreErrorKind::Database { store: self.describe(), reason };
+        if let Some(source) = &server.password {
+            let password = fetch_password(source, &server.user, &self.folder, WAIT, None).await;
+            let password = password.map_err(|error| unusable(error.to_string()))?;
+            config.password(password.expose_secret());
+        }
+        let is_local = server.host.starts_with('/');
+        if is_local {
+            config.host_path(&server.host)
+        } else {
+            config.host(&server.host)
+        };
+        if is_local || server.plain {
+            config.ssl_mode(tokio_postgres::config::SslMode::Disable);
+            let (client, connection) = config.connect(NoTls).await.map_err(|error| self.refused(&error))?;
+            tokio::spawn(connection);
+            return Ok(client);
+        }
+        config.ssl_mode(tokio_postgres::config::SslMode::Require);
+        let rules = TlsRules::of(&server.host, &server.trust, None, &self.folder);
+        let rules = rules.map_err(|error| unusable(error.to_string()))?;
+        let tls = MakeRustlsConnect::new((*rules.config).clone());
+        let (client, connection) = config.connect(tls).await.map_err(|error| self.refused(&error))?;
+        tokio::spawn(connection);
+        Ok(client)
+    }
+
+    async fn describe_table(&self, client: &Client) -> Result<Described, StoreError> {
+        let columns = self.columns_of(client, &self.name()).await?;
+        if columns.is_empty() {
+            let sql = "SELECT quote_ident(schemaname) || '.' || quote_ident(tablename) FROM pg_tables
+                WHERE schemaname NOT IN ('pg_catalog', 'information_schema') ORDER BY 1 LIMIT 20";
+            let names = client.query(sql, &[]).await.map_err(|error| self.refused(&error))?;
+            let names: Vec<String> = names.iter().map(|row| row.get(0)).collect();
+            let help = match names.is_empty() {
+                true => "the database has no table at all; is it the right one?".to_owned(),
+                false => format!("`table` in [accounts] names it; there are {}", names.join(", ")),
+            };
+            let (store, table) = (self.describe(), self.table.name.clone());
+            return Err(StoreErrorKind::NoTable { store, table, help }.into());
+        }
+        let cast = |columns: &[Column], name: &str| {
+            columns
+                .iter()
+                .find(|column| column.name == name)
+                .map(|column| column.cast.clone())
+                .unwrap_or_default()
+        };
+        let mut dialect = Dialect { table: self.name(), mark: '$', ..Dialect::default() };
+        dialect.login_cast = cast(&columns, self.table.column("login"));
+        if let Some(roles) = &self.table.roles {
+            let own = self.columns_of(client, &quoted(&roles.name)).await?;
+            dialect.role_cast = cast(&own, &roles.role);
+        }
+        Ok(Described { columns, dialect })
+    }
+
+    async fn columns_of(&self, client: &Client, table: &str) -> Result<Vec<Column>, StoreError> {
+        let sql = "SELECT attname::text, format_type(atttypid, atttypmod), attnotnull,
+                atthasdef OR attidentity <> '' FROM pg_attribute
+            WHERE attrelid = to_regclass($1) AND attnum > 0 AND NOT attisdropped AND attgenerated = ''
+            ORDER BY attnum";
+        let rows = client.query(sql, &[&table]).await.map_err(|error| self.refused(&error))?;
+        let column = |row: &tokio_postgres::Row| Column {
+            cast: format!("::text::{}", row.get::<_, String>(1)),
+            may_be_null: !row.get::<_, bool>(2),
+            has_default: row.get(3),
+            ..Column::new(&self.table, row.get(0))
+        };
+        Ok(rows.iter().map(column).collect())
+    }
+
+    /// Every account, one row at a time.
+    async fn read(
+        &self,
+        client: &Client,
+        columns: &[Column],
+        fields: &[&str],
+    ) -> Result<Vec<Account>, StoreError> {
+        complete(&self.describe(), &self.table, columns, fields)?;
+        let refused = |error: tokio_postgres::Error| self.refused(&error);
+        let none: [&(dyn ToSql + Sync); 0] = [];
+        let mut roles: Option<HashMap<String, Vec<String>>> = None;
+        if let Some(table) = &self.table.roles {
+            let names = [&table.account, &table.role].map(|name| format!("{}::text", quoted(name)));
+            let sql = format!("SELECT {} FROM {}", names.join(", "), quoted(&table.name));
+            let all = roles.insert(HashMap::new());
+            let mut rows = Box::pin(client.query_raw(&sql, none).await.map_err(refused)?);
+            while let Some(row) = rows.try_next().await.map_err(refused)? {
+                if let (Some(key), Some(role)) =
+                    (row.get::<_, Option<String>>(0), row.get::<_, Option<String>>(1))
+                {
+                    all.entry(key).or_default().push(role);
+                }
+            }
+        }
+        let names: Vec<String> =
+            columns.iter().map(|column| format!("{}::text", quoted(&column.name))).collect();
+        let sql = format!("SELECT {} FROM {}", names.join(", "), self.name());
+        let mut rows = Box::pin(client.query_raw(&sql, none).await.map_err(refused)?);
+        let mut accounts: Vec<Account> = Vec::new();
+        let (mut logins, mut links) = (HashSet::new(), HashSet::new());
+        while let Some(row) = rows.try_next().await.map_err(refused)? {
+            let values = (0..columns.len()).map(|at| row.get::<_, Option<String>>(at)).collect();
+            let one = account(&self.describe(), &self.table, columns, values, roles.as_ref())?;
+            super::sql::once(&self.describe(), &one, &mut logins, &mut links)?;
+            accounts.push(one);
+        }
+        Ok(accounts)
+    }
+
+    /// Makes the edits that hold, in one transaction; what became of each.
+    async fn change(&self, edits: &[Edit], terms: &Terms<'_>) -> Result<Vec<(usize, Outcome)>, StoreError> {
+        let mut client = self.connect().await?;
+        let described = self.describe_table(&client).await?;
+        let refused = |error: tokio_postgres::Error| self.refused(&error);
+        let change = client.transaction().await.map_err(refused)?;
+        // Nobody else writes from here on, so that what is looked at is what is changed.
+        let wait = WAIT.as_millis();
+        let lock = format!(
+            "SET LOCAL lock_timeout = '{wait}ms'; LOCK TABLE {} IN SHARE ROW EXCLUSIVE MODE",
+            self.name()
+        );
+        change.batch_execute(&lock).await.map_err(refused)?;
+        let accounts = self.read(change.client(), &described.columns, terms.fields).await?;
+        let standings = standings(edits, &accounts, terms.unique);
+        let mut outcomes: Vec<(usize, Outcome)> = Vec::with_capacity(edits.len());
+        let mut failed = 0;
+        for group in order(edits, &standings, &accounts) {
+            let list: Vec<(&Edit, Option<&Account>)> = group
+                .iter()
+                .filter_map(|place| match standings.get(*place)? {
+                    Standing::Ready(at) => Some((edits.get(*place)?, at.and_then(|at| accounts.get(at)))),
+                    _ => None,
+                })
+                .collect();
+            let statements = in_turn(&self.table, &described.columns, &described.dialect, &list);
+            let made = make(change.client(), &statements).await.map_err(refused)?;
+            failed += if matches!(made, Outcome::Failed(_)) { group.len() } else { 0 };
+            outcomes.extend(group.iter().map(|place| (*place, made.clone())));
+            crash::point();
+            if terms.stop_after.is_some_and(|most| failed >= most) {
+                break;
+            }
+        }
+        let not_ready = standings.into_iter().enumerate().filter(|(_, standing)| !standing.is_ready());
+        outcomes.extend(not_ready.map(|(place, standing)| (place, Outcome::from(standing))));
+        change.commit().await.map_err(refused)?;
+        crash::point();
+        Ok(outcomes)
+    }
+}
+
+/// Makes one edit, or a ring of them, wholly or not at all.
+async fn make(client: &Client, statements: &[Statement]) -> Result<Outcome, tokio_postgres::Error> {
+    client.batch_execute("SAVEPOINT edit").await?;
+    for statement in statements {
+        let texts: Vec<Option<&str>> = statement.values.iter().map(Bound::text).collect();
+        let values: Vec<&(dyn ToSql + Sync)> = texts.iter().map(|text| text as &(dyn ToSql + Sync)).collect();
+        let refused = match client.execute(&statement.text, &values).await {
+            Ok(rows) if rows == 1 || !statement.is_one => continue,
+            Ok(rows) => format!("{rows} rows would change in place of one"),
+            // Not a refusal of this edit: the connection is gone, or the whole transaction.
+            Err(error) if error.as_db_error().is_none() => return Err(error),
+            Err(error) => error.as_db_error().map(|said| said.message().to_owned()).unwrap_or_default(),
+        };
+        client.batch_execute("ROLLBACK TO SAVEPOINT edit; RELEASE SAVEPOINT edit").await?;
+        return Ok(Outcome::Failed(refused));
+    }
+    client.batch_execute("RELEASE SAVEPOINT edit").await?;
+    Ok(Outcome::Done)
+}
+
+impl AccountStore for PostgresStore {
+    fn describe(&self) -> String {
+        format!("{} at {} ({})", self.server.database, self.server.host, self.table.name)
+    }
+
+    fn place(&self) -> String {
+        let Postgres { host, port, database, .. } = &self.server;
+        format!("postgres {host}:{port} {database} ({})", self.table.name)
+    }
+
+    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+        Box::pin(async {
+            let client = self.connect().await?;
+            let described = self.describe_table(&client).await?;
+            self.read(&client, &described.columns, fields).await
+        })
+    }
+
+    fn is_writable(&self) -> Answer<'_, bool> {
+        Box::pin(async {
+            let client = self.connect().await?;
+            let sql = "SELECT has_table_privilege(to_regclass($1), 'INSERT')
+                AND has_table_privilege(to_regclass($1), 'UPDATE') AND has_table_privilege(to_regclass($1), 'DELETE')
+                AND NOT pg_is_in_recovery()";
+            let rows = client.query(sql, &[&self.name()]).await.map_err(|error| self.refused(&error))?;
+            Ok(rows.first().and_then(|row| row.get::<_, Option<bool>>(0)).unwrap_or(false))
+        })
+    }
+
+    fn carry_out<'a>(
+        &'a self,
+        edits: &'a [Edit],
+        terms: &'a Terms<'a>,
+        record: Record<'a>,
+    ) -> Answer<'a, ()> {
+        Box::pin(async move {
+            for (at, outcome) in self.change(edits, terms).await? {
+                record(at, outcome);
+            }
+            Ok(())
+        })
+    }
+}
