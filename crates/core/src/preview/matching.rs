@@ -1,19 +1,17 @@
 //! Which candidate is which account, and what follows for both.
 
-use super::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Memory, Wait};
+use super::{Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Memory};
 use crate::account::{Account, State, folded};
 use crate::field::{LIST, Proposal, Write};
 use crate::identity::Identity;
-use crate::name::short;
-use crate::reading::{Reading, Whereabouts, Whole};
-use crate::selection::{Candidate, Dropped, Reason, Selection, Step};
-use crate::settings::{Adopt, Intake, LeavingAction, LeavingRule, MatchBy, OtherRoles, Settings};
+use crate::reading::Reading;
+use crate::selection::{Candidate, Selection};
+use crate::settings::{Adopt, Intake, MatchBy, OtherRoles, Settings};
 use foldhash::{HashMap, HashSet};
 use indexmap::IndexMap;
 use jiff::civil::Date;
 use smallvec::SmallVec;
 use std::borrow::Cow;
-use std::collections::hash_map::Entry as Slot;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// One intake, what was read for it, and whom it selects.
@@ -29,12 +27,12 @@ type Chosen<'a> = (Part<'a>, &'a Candidate);
 
 /// Everything that deciding looks at, indexed.
 pub(super) struct Matching<'a> {
-    settings: &'a Settings,
-    parts: &'a [Part<'a>],
+    pub(super) settings: &'a Settings,
+    pub(super) parts: &'a [Part<'a>],
     /// Those of all parts, in order.
     candidates: Vec<Chosen<'a>>,
-    accounts: &'a [Account],
-    memory: &'a Memory,
+    pub(super) accounts: &'a [Account],
+    pub(super) memory: &'a Memory,
     by_link: HashMap<&'a Identity, usize>,
     by_login: HashMap<Folded<'a>, usize>,
     /// Candidates by the login that they would have.
@@ -197,7 +195,7 @@ impl<'a> Matching<'a> {
         outcome
     }
 
-    fn is_protected(&self, account: &Account) -> bool {
+    pub(super) fn is_protected(&self, account: &Account) -> bool {
         self.protected.contains(&folded(&account.login))
     }
 
@@ -413,158 +411,6 @@ impl<'a> Matching<'a> {
         let change = change(chosen, ChangeKind::Clash, login.to_owned(), IndexMap::new());
         Change { clash: Some(clash), ..change }
     }
-
-    /// Every linked account that no candidate claimed.
-    fn leaving(&self, claimed: &HashSet<usize>, outcome: &mut Outcome) {
-        let mut dropped: HashMap<Identity, (Part<'_>, &Dropped)> = HashMap::default();
-        for part in self.parts {
-            let (people, attribute) = (part.reading.people(), &part.reading.source().identity);
-            for one in &part.selection.dropped {
-                let Some(identity) = people.get(one.person).and_then(|entry| Identity::of(entry, attribute))
-                else {
-                    continue;
-                };
-                // Of several intakes that know somebody, the one counts in which they came furthest.
-                match dropped.entry(identity) {
-                    Slot::Vacant(slot) => drop(slot.insert((*part, one))),
-                    Slot::Occupied(mut slot) if slot.get().1.step < one.step => {
-                        slot.insert((*part, one));
-                    }
-                    Slot::Occupied(_) => {}
-                }
-            }
-        }
-        let whole = self.whole();
-        for (at, account) in self.accounts.iter().enumerate() {
-            let Some(link) = account.link.as_ref().filter(|_| !claimed.contains(&at)) else { continue };
-            let known = dropped.get(link).copied();
-            let (cause, dn) = match known {
-                Some((part, dropped)) => (
-                    Some(cause_of(dropped.step)),
-                    part.reading.people().get(dropped.person).map(|one| one.dn().to_owned()),
-                ),
-                None => self.whereabouts(link),
-            };
-            let Some(proof) = whole else {
-                // Half a reading cannot even say why: a group or a page may be what is missing.
-                let (login, reason) = (account.login.clone(), HeldReason::NotWhole);
-                outcome.held.push(Held { login, dn, cause: None, would: None, reason });
-                continue;
-            };
-            let held =
-                |would, reason| Held { login: account.login.clone(), dn: dn.clone(), cause, would, reason };
-            let rule = cause.map(|cause| self.leaving_rule(known.map(|(part, _)| part), cause));
-            let would = rule.and_then(|rule| action(rule, account));
-            if self.is_protected(account) {
-                outcome.held.push(held(would, HeldReason::Protected));
-                continue;
-            }
-            let Some((cause, rule)) = cause.zip(rule) else {
-                outcome.held.push(held(None, HeldReason::NotLookedUp));
-                continue;
-            };
-            match would {
-                Some(then) => {
-                    let since = self.memory.missed.get(link).copied().unwrap_or(self.memory.today);
-                    outcome.missed.insert(link.clone(), since);
-                    let grace = self.memory.grace(link, rule.after_days);
-                    let kind = if grace.is_some() { ChangeKind::Wait } else { then };
-                    let change = leave(proof, kind, account, self.lost(kind, account));
-                    let change = Change { wait: grace.map(|grace| Wait { grace, then }), ..change };
-                    let (dn, detail) = (dn.clone(), detail(known, cause));
-                    outcome.changes.push(Change { cause: Some(cause), dn, detail, ..change });
-                }
-                None if rule.action == LeavingAction::Keep => {
-                    outcome.held.push(held(None, HeldReason::Kept));
-                }
-                None => outcome.unchanged += 1, // suspended already
-            }
-        }
-    }
-
-    /// The proof that every intake's reading is whole; none if one has no reading at all.
-    fn whole(&self) -> Option<&Whole> {
-        let proofs: Option<Vec<&Whole>> = self.parts.iter().map(|part| part.reading.whole()).collect();
-        proofs.filter(|all| all.len() == self.settings.intakes().count())?.first().copied()
-    }
-
-    /// Where somebody is whom no intake found: gone only if each directory says so.
-    fn whereabouts(&self, link: &Identity) -> (Option<Cause>, Option<String>) {
-        let mut is_known = true;
-        for part in self.parts {
-            match part.reading.whereabouts(link) {
-                Some(Whereabouts::Elsewhere(dn)) => return (Some(Cause::Outside), Some(dn.clone())),
-                Some(Whereabouts::Nowhere) => {}
-                None => is_known = false,
-            }
-        }
-        (is_known.then_some(Cause::Gone), None)
-    }
-
-    /// What an account that leaves is left with: nothing, or another state.
-    fn lost(&self, kind: ChangeKind, account: &Account) -> IndexMap<String, FieldChange> {
-        if kind == ChangeKind::Wait {
-            return IndexMap::new();
-        }
-        if kind == ChangeKind::Suspend {
-            return IndexMap::from([("state".to_owned(), changed("active", "suspended"))]);
-        }
-        let names = self.settings.account_fields().into_iter();
-        let gone = |name: &str| FieldChange { old: Some(account.field(name).to_owned()), new: None };
-        names.map(|name| (name.to_owned(), gone(name))).collect()
-    }
-
-    /// The rule for a cause: that of the intake that knows the person, or else the most careful of all.
-    fn leaving_rule(&self, part: Option<Part<'_>>, cause: Cause) -> LeavingRule {
-        let own = |intake: &Intake| match cause {
-            Cause::Gone => intake.leaving.gone,
-            Cause::Outside => intake.leaving.outside,
-            Cause::Disabled => intake.leaving.disabled,
-            Cause::Incomplete => intake.leaving.incomplete,
-        };
-        let careful = |rule: &LeavingRule| {
-            let weight = match rule.action {
-                LeavingAction::Keep => 2,
-                LeavingAction::Suspend => 1,
-                LeavingAction::Remove => 0,
-            };
-            (weight, rule.after_days)
-        };
-        match part {
-            Some(part) => own(part.intake),
-            None => {
-                let rules = self.settings.intakes().map(own);
-                rules.max_by_key(careful).unwrap_or_else(|| own(&self.settings.intake))
-            }
-        }
-    }
-}
-
-/// Why the person is outside, in words.
-fn detail(known: Option<(Part<'_>, &Dropped)>, cause: Cause) -> Option<String> {
-    let Some((part, dropped)) = known else {
-        let words = "the entry is under no base, or the filter does not find it";
-        return (cause == Cause::Outside).then(|| words.to_owned());
-    };
-    match (&dropped.reason, dropped.step) {
-        (Reason::NotActive(Some(otherwise)), _) => Some((*otherwise).to_owned()),
-        (_, Step::Listed) => Some("not among only, or among except, in the settings".to_owned()),
-        (_, Step::Groups) => Some("in none of the groups".to_owned()),
-        (_, Step::NotInGroup) => {
-            let path = part.selection.excluding_path(part.reading, dropped.person);
-            Some(format!("in {}", path.into_iter().map(short).collect::<Vec<_>>().join(" > ")))
-        }
-        _ => None,
-    }
-}
-
-/// What a rule does to an account; none where there is nothing to do.
-fn action(rule: LeavingRule, account: &Account) -> Option<ChangeKind> {
-    match rule.action {
-        LeavingAction::Remove => Some(ChangeKind::Remove),
-        LeavingAction::Suspend if account.state == State::Active => Some(ChangeKind::Suspend),
-        LeavingAction::Suspend | LeavingAction::Keep => None,
-    }
 }
 
 fn dn((part, candidate): Chosen<'_>) -> Option<String> {
@@ -670,40 +516,11 @@ fn change(
     }
 }
 
-fn changed(old: &str, new: &str) -> FieldChange {
+pub(super) fn changed(old: &str, new: &str) -> FieldChange {
     FieldChange { old: Some(old.to_owned()), new: Some(new.to_owned()) }
 }
 
 /// The values of a field that takes several, in an order of their own.
 fn items(list: &str) -> BTreeSet<&str> {
     list.split(LIST).map(str::trim).filter(|item| !item.is_empty()).collect()
-}
-
-fn cause_of(step: Step) -> Cause {
-    match step {
-        Step::Active => Cause::Disabled,
-        Step::Complete => Cause::Incomplete,
-        Step::Found | Step::Listed | Step::Groups | Step::NotInGroup | Step::Earlier => Cause::Outside,
-    }
-}
-
-/// The one place that takes an account away; it cannot be called without the proof.
-fn leave(
-    _proof: &Whole,
-    kind: ChangeKind,
-    account: &Account,
-    fields: IndexMap<String, FieldChange>,
-) -> Change {
-    Change {
-        kind,
-        login: account.login.clone(),
-        dn: None,
-        link: account.link.clone(),
-        cause: None,
-        detail: None,
-        fields,
-        path: Vec::new(),
-        clash: None,
-        wait: None,
-    }
 }

@@ -7,6 +7,8 @@
 
 mod change;
 pub mod compare;
+mod found;
+mod leaving;
 mod matching;
 mod memory;
 mod narrow;

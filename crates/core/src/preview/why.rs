@@ -3,6 +3,7 @@
 //!
 //! Nothing is decided here: every step asks what decided it for the preview.
 
+pub use super::found::{Found, find};
 use super::{Change, ChangeKind, Held, Memory, Preview};
 use crate::account::{Account, State};
 use crate::entry::{Entries, Entry};
@@ -15,7 +16,6 @@ use crate::schema::Schema;
 use crate::selection::{Selection, Step, active, active_filter};
 use crate::settings::{Intake, Settings};
 use serde::Serialize;
-use std::collections::HashMap;
 
 /// Attributes by whose values a person may be looked for.
 pub const CALLED: [&str; 6] = ["sAMAccountName", "uid", "cn", "displayName", "userPrincipalName", "mail"];
@@ -130,114 +130,6 @@ pub struct Subject<'a> {
     pub stranger: Option<Entry<'a>>,
     /// The place among the accounts.
     pub account: Option<usize>,
-}
-
-/// One of several who may be meant.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Found {
-    /// The place among the intakes, and in [`Reading::people`] of its reading.
-    pub person: Option<(usize, usize)>,
-    /// The place among the accounts.
-    pub account: Option<usize>,
-}
-
-/// Everybody who may be meant by a login, mail, name, link or DN: those that are called exactly so, or
-/// else those with the text in what they are called by.
-#[must_use]
-pub fn find<R>(settings: &Settings, readings: &R, accounts: &[Account], text: &str) -> Vec<Found>
-where
-    R: AsRef<[Reading]> + ?Sized,
-{
-    let readings = readings.as_ref();
-    let wanted = text.trim().to_lowercase();
-    let key = Dn::parse(text).ok().filter(|dn| dn.depth() > 0).map(|dn| dn.key());
-    let identity = Identity::from_link(text);
-    let by_link: HashMap<&Identity, usize> =
-        accounts.iter().enumerate().filter_map(|(at, one)| Some((one.link.as_ref()?, at))).collect();
-    let fields = ["login", "name", "email"];
-    let mut exact: Vec<Found> = Vec::new();
-    let mut partly: Vec<Found> = Vec::new();
-    let mut seen = vec![false; accounts.len()];
-    let mut keep = |found: Found, values: &mut dyn Iterator<Item = &str>, is_same: bool| {
-        let values: Vec<String> = values.map(str::to_lowercase).collect();
-        if is_same || values.contains(&wanted) {
-            exact.push(found);
-        } else if !wanted.is_empty() && values.iter().any(|value| value.contains(&wanted)) {
-            partly.push(found);
-        }
-    };
-    let tellers = match readings.len() {
-        0 | 1 => HashMap::new(),
-        _ => tellers(readings, &Selection::all(settings, readings)),
-    };
-    let parts = readings.iter().enumerate();
-    let everybody = parts
-        .flat_map(|(part, reading)| reading.people().iter().enumerate().map(move |one| (part, reading, one)));
-    for (part, reading, (person, entry)) in everybody {
-        let own = Identity::of(entry, &reading.source().identity);
-        if own.as_ref().and_then(|own| tellers.get(own)).is_some_and(|teller| *teller != part) {
-            continue;
-        }
-        let account = own.as_ref().and_then(|own| by_link.get(own)).copied();
-        if let Some(slot) = account.and_then(|at| seen.get_mut(at)) {
-            *slot = true;
-        }
-        let theirs = account.and_then(|at| accounts.get(at));
-        let in_application = theirs.into_iter().flat_map(|one| fields.map(|name| one.field(name)));
-        let called = CALLED.into_iter().flat_map(|name| entry.values(name));
-        let called = called.filter_map(|value| std::str::from_utf8(value).ok());
-        let is_same =
-            (key.is_some() && reading.key(person) == key.as_ref()) || (own.is_some() && own == identity);
-        keep(Found { person: Some((part, person)), account }, &mut called.chain(in_application), is_same);
-    }
-    for (at, account) in accounts.iter().enumerate().filter(|(at, _)| seen.get(*at) != Some(&true)) {
-        let is_same = account.link.is_some() && account.link == identity;
-        let mut values = fields.into_iter().map(|name| account.field(name));
-        keep(Found { person: None, account: Some(at) }, &mut values, is_same);
-    }
-    let mut found = if exact.is_empty() { partly } else { exact };
-    // An account made by hand with the login that somebody would have is told in that person's story.
-    if found.len() > 1 {
-        let read = settings.intakes().zip(readings);
-        let drawers: Vec<_> = read.map(|(intake, reading)| Drawer::new(intake, reading)).collect();
-        let login_of = |(part, person): (usize, usize)| drawers.get(part)?.login(person);
-        for at in (0..found.len()).rev() {
-            let Some(Found { person: None, account: Some(account) }) = found.get(at).copied() else {
-                continue;
-            };
-            let login = accounts.get(account).map(|one| Account::login_key(&one.login));
-            let theirs =
-                found.iter().position(|one| one.account.is_none() && one.person.and_then(login_of) == login);
-            if let Some(one) = theirs.and_then(|theirs| found.get_mut(theirs)) {
-                one.account = Some(account);
-                found.remove(at);
-            }
-        }
-    }
-    found
-}
-
-/// For everybody whom several intakes find: whose story it is. That of the intake which selects them, or
-/// else of the first in which they come furthest.
-fn tellers(readings: &[Reading], selections: &[Selection]) -> HashMap<Identity, usize> {
-    let mut best: HashMap<Identity, (usize, u8)> = HashMap::new();
-    for (at, (reading, selection)) in readings.iter().zip(selections).enumerate() {
-        let candidates = selection.candidates.iter().map(|one| (one.person, u8::MAX));
-        let dropped = selection.dropped.iter().map(|one| match one.step {
-            Step::Earlier => (one.person, 0),
-            step => (one.person, step as u8 + 1),
-        });
-        for (person, far) in candidates.chain(dropped) {
-            let entry = reading.people().get(person);
-            let Some(own) = entry.and_then(|entry| Identity::of(entry, &reading.source().identity)) else {
-                continue;
-            };
-            if best.get(&own).is_none_or(|(_, known)| *known < far) {
-                best.insert(own, (at, far));
-            }
-        }
-    }
-    best.into_iter().map(|(own, (at, _))| (own, at)).collect()
 }
 
 /// Somebody, as one intake's reading has them.
