@@ -19,6 +19,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use webtaxon::Workspace;
 use webtaxon::core::entry::Entries;
 use webtaxon::core::filter::Filter;
 use webtaxon::core::settings::Settings;
@@ -168,6 +169,42 @@ fn resolving(runtime: &tokio::runtime::Runtime, server: &str) {
     }
 }
 
+/// The whole preview of everybody, 5 % of whose accounts have another name, against a bare socket that
+/// reads the same people.
+fn previewing(runtime: &tokio::runtime::Runtime, server: &str, folder: &Path) {
+    let mut accounts = "login,link,state,name,email\n".to_owned();
+    let (count, people) = runtime.block_on(read(server, true));
+    for (number, person) in people.iter().enumerate() {
+        let text = |attribute| person.text(attribute).unwrap_or_default();
+        let name = if number % 20 == 0 { "Old Name" } else { text("displayName") };
+        accounts += &format!("{},{},active,\"{name}\",{}\n", text("uid"), text("entryUUID"), text("mail"));
+    }
+    std::fs::write(folder.join("accounts.csv"), accounts).unwrap();
+    std::fs::write(
+        folder.join("webtaxon.toml"),
+        format!(
+            "[directory.d]\nservers = \"ldap://{server}\"\nplain = true\npage = {PAGE}\n[accounts]\nstore = \"csv\"\n\
+             path = \"accounts.csv\"\n[[intake]]\nname = \"all\"\ndirectory = \"d\"\nbases = \"{TOP}\"\n\
+             filter = \"(objectClass=inetOrgPerson)\"\n[intake.fields]\nlogin = {{ from = \"uid\" }}\n\
+             name = {{ from = \"displayName\" }}\nemail = {{ from = \"mail\" }}\n"
+        ),
+    )
+    .unwrap();
+    let workspace = Workspace::open(folder.join("webtaxon.toml")).unwrap();
+    let (mut floors, mut wholes) = (Vec::new(), Vec::new());
+    for _ in 0..ROUNDS {
+        let began = Instant::now();
+        let attributes = ["displayName", "entryUUID", "mail", "uid"];
+        bare_socket::read(server, TOP, "(objectClass=inetOrgPerson)", &attributes, PAGE);
+        floors.push(began.elapsed());
+        let began = Instant::now();
+        let preview = runtime.block_on(workspace.preview()).unwrap();
+        wholes.push(began.elapsed());
+        assert_eq!((preview.is_whole(), preview.changes.len()), (true, count.div_ceil(20)));
+    }
+    ratio("preview/whole on slapd", median(wholes), "bare socket", median(floors), "1.4 at most");
+}
+
 fn main() {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
     let Ok(server) = std::env::var("WEBTAXON_BENCH_SERVER") else {
@@ -219,6 +256,7 @@ fn main() {
     );
 
     resolving(&runtime, &server);
+    previewing(&runtime, &server, tempfile::tempdir().unwrap().path());
 
     let one = runtime.block_on(lookups(&server, 1));
     let many = runtime.block_on(lookups(&server, 64));

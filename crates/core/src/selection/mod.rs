@@ -227,8 +227,16 @@ impl Selection {
         let source = reading.source();
         let active = active::conditions(intake, source.kind, source.at);
         let schema = Schema::of(source.kind);
+        // What no entry has an attribute for keeps nobody out; on a controller everybody has one.
+        let is_asked = |one: &&active::Condition| {
+            let mut names = one.filter.attributes();
+            intake.active.is_some()
+                || source.kind == ServerKind::Controller
+                || names.any(|name| people.names().covered_by(name).next().is_some())
+        };
         let matchers: Vec<_> = active
             .iter()
+            .filter(is_asked)
             .map(|one| (Matcher::new(&one.filter, schema, people.names()), one.otherwise))
             .collect();
         let drawer = Drawer::new(intake, reading);
