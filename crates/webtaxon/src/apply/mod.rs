@@ -10,6 +10,7 @@ use crate::directory::Progress;
 use crate::state::{Begun, Ending, Journal, Remembered, Run, StateError, backups_of};
 use crate::store::{AccountStore, Outcome, Terms};
 use crate::{Error, Workspace, crash, state};
+use jiff::Timestamp;
 use jiff::civil::Date;
 use ring::digest::{SHA256, digest};
 use serde::{Deserialize, Serialize};
@@ -411,7 +412,11 @@ impl Workspace {
             ApplyError::from(ApplyErrorKind::NoCopy { file: file.to_owned(), reason: reason.to_string() })
         };
         make_private(&folder).map_err(|error| failed(&folder, &error))?;
-        let stem = folder.join(format!("run-{run}"));
+        // A copy of an earlier journal's run may be there, where that journal was taken away.
+        let is_taken = |stem: &PathBuf| ["csv", "jsonl"].iter().any(|end| stem.with_extension(end).exists());
+        let plain = folder.join(format!("run-{run}"));
+        let later = || folder.join(format!("run-{run}-{}", Timestamp::now().as_millisecond()));
+        let stem = if is_taken(&plain) { later() } else { plain };
         if let Some(file) = store.copy(&stem).await.map_err(|error| failed(&stem, &error))? {
             return Ok(file);
         }

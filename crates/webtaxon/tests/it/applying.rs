@@ -291,6 +291,14 @@ async fn where_nothing_can_be_written_nothing_is_begun() {
     db.execute_batch("PRAGMA user_version = 1; PRAGMA application_id = 7").unwrap();
     assert!(told(&apply(&museum).await.unwrap_err()).0.contains("another program's"));
     assert_eq!(list(&museum), after);
+    // A journal that was taken away leaves its copies, and they are not in the way.
+    drop(db);
+    std::fs::remove_file(&state).unwrap();
+    museum.write("accounts.csv", ACCOUNTS);
+    let backup = apply(&museum).await.unwrap().backup.unwrap();
+    assert_eq!(std::fs::read_to_string(backup).unwrap(), ACCOUNTS);
+    assert!(undo(&museum.workspace().unwrap(), 1).await.is_complete());
+    assert_eq!(list(&museum), ACCOUNTS);
 }
 
 #[tokio::test]
