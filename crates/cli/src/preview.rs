@@ -26,12 +26,16 @@ pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> 
         );
         return Exit::Wrong;
     }
-    let (mut preview, work) = match workspace.work().await {
+    let made = match &options.save {
+        Some(file) => workspace.work().await.map(|(preview, work)| (preview, Some((work, file)))),
+        None => workspace.preview().await.map(|preview| (preview, None)),
+    };
+    let (mut preview, to_save) = match made {
         Ok(made) => made,
         Err(error) => return failed(&error, output),
     };
-    let saved = |exit| match &options.save {
-        Some(file) => match apply::save(&work, file, &same_options(common), output) {
+    let saved = |exit| match &to_save {
+        Some((work, file)) => match apply::save(work, file, &same_options(common), output) {
             Exit::Done => exit,
             failed => failed,
         },

@@ -264,7 +264,10 @@ impl Workspace {
             original: work.original.as_deref(),
             stop_after: consent.stop_after,
         };
-        self.carry_out(store, work, &terms, &mut journal, &mut applied).await?;
+        if !self.carry_out(store, work, &terms, &mut journal, &mut applied).await? {
+            // Nobody knows what was done. The run stays open in the journal, and the next apply looks.
+            return Ok(applied);
+        }
         let ending = if applied.stopped.is_some() { Ending::Stopped } else { Ending::Done };
         if let Ok(accounts) = store.accounts(&fields).await {
             let mut known = links(&accounts);
@@ -340,6 +343,7 @@ impl Workspace {
         if held.is_empty() { Ok(()) } else { Err(ApplyErrorKind::Braked { brakes: held }.into()) }
     }
 
+    /// Makes the edits, and says whether it is known what became of each.
     async fn carry_out(
         &self,
         store: &dyn AccountStore,
@@ -347,8 +351,8 @@ impl Workspace {
         terms: &Terms<'_>,
         journal: &mut Journal,
         applied: &mut Applied,
-    ) -> Result<(), Error> {
-        let Some(run) = applied.run else { return Ok(()) };
+    ) -> Result<bool, Error> {
+        let Some(run) = applied.run else { return Ok(true) };
         let of = work.edits.len();
         applied.outcomes = vec![None; of];
         let (mut failed, mut done) = (0, 0);
@@ -364,7 +368,8 @@ impl Workspace {
                     *slot = Some(outcome.clone());
                 }
                 waiting.push((at, outcome));
-                if waiting.len() >= BATCH {
+                // What follows a fault is not written: the next apply looks at it, with the rest.
+                if waiting.len() >= BATCH && unwritten.is_none() {
                     unwritten = journal.record(run, &std::mem::take(&mut waiting)).err();
                 }
                 unwritten.is_none()
@@ -375,12 +380,10 @@ impl Workspace {
         if let Err(error) = ended {
             applied.stopped = Some(error.to_string());
             // Some may have been made without a word: the list is looked at.
-            if let Ok(accounts) = store.accounts(terms.fields).await {
-                let found = look(journal, run, &accounts).map_err(unrecorded)?;
-                for (at, outcome) in found {
-                    if let Some(slot) = applied.outcomes.get_mut(at) {
-                        *slot = Some(outcome);
-                    }
+            let Ok(accounts) = store.accounts(terms.fields).await else { return Ok(false) };
+            for (at, outcome) in look(journal, run, &accounts).map_err(unrecorded)? {
+                if let Some(slot) = applied.outcomes.get_mut(at) {
+                    *slot = Some(outcome);
                 }
             }
         } else {
@@ -396,7 +399,7 @@ impl Workspace {
                 applied.stopped = Some(format!("{failed} changes were refused"));
             }
         }
-        Ok(())
+        Ok(true)
     }
 
     /// Copies the list, or the accounts concerned, to a new file.

@@ -156,9 +156,10 @@ impl PostgresStore {
             let all = roles.insert(HashMap::new());
             let mut rows = Box::pin(client.query_raw(&sql, none).await.map_err(refused)?);
             while let Some(row) = rows.try_next().await.map_err(refused)? {
-                if let (Some(key), Some(role)) =
-                    (row.get::<_, Option<String>>(0), row.get::<_, Option<String>>(1))
-                {
+                if let (Some(key), Some(role)) = (
+                    row.try_get::<_, Option<String>>(0).map_err(refused)?,
+                    row.try_get::<_, Option<String>>(1).map_err(refused)?,
+                ) {
                     all.entry(key).or_default().push(role);
                 }
             }
@@ -170,7 +171,9 @@ impl PostgresStore {
         let mut accounts: Vec<Account> = Vec::new();
         let (mut logins, mut links) = (HashSet::new(), HashSet::new());
         while let Some(row) = rows.try_next().await.map_err(refused)? {
-            let values = (0..columns.len()).map(|at| row.get::<_, Option<String>>(at)).collect();
+            // A database without an encoding may hold what is no text.
+            let values = (0..columns.len()).map(|at| row.try_get::<_, Option<String>>(at));
+            let values = values.collect::<Result<_, _>>().map_err(refused)?;
             let one = account(&self.describe(), &self.table, columns, values, roles.as_ref())?;
             super::sql::once(&self.describe(), &one, &mut logins, &mut links)?;
             accounts.push(one);

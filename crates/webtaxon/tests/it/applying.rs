@@ -2,10 +2,15 @@
 
 use crate::museum::{ACCOUNTS, Museum, told};
 use std::path::PathBuf;
+use std::sync::Mutex;
+use std::sync::atomic::Ordering::Relaxed;
+use std::sync::atomic::{AtomicBool, AtomicUsize};
 use webtaxon::apply::{Applied, Consent, Work};
+use webtaxon::core::account::Account;
+use webtaxon::core::apply::{Edit, made, standings};
 use webtaxon::core::preview::ChangeKind;
 use webtaxon::state::{Ending, Journal};
-use webtaxon::store::Outcome;
+use webtaxon::store::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
 use webtaxon::{Error, Workspace};
 use webtaxon_standin::Options;
 
@@ -146,12 +151,7 @@ async fn what_changed_meanwhile_is_left_out() {
     assert!(after.contains("Attic 1,") && after.contains("Somebody Else") && after.contains("bthornbury"));
     // Taking it back leaves alone what was never done, and what was done by others.
     undo(&workspace, 1).await;
-    let mut lines: Vec<String> = list(&museum).lines().map(str::to_owned).collect();
-    let mut wanted: Vec<String> = meanwhile.lines().map(str::to_owned).collect();
-    assert_eq!(lines, wanted, "the file is the copy again, byte for byte");
-    lines.sort();
-    wanted.sort();
-    assert_eq!(lines, wanted);
+    assert!(list(&museum) == meanwhile, "the file is the copy again, byte for byte");
 }
 
 #[tokio::test]
@@ -380,5 +380,80 @@ async fn two_at_once_do_not_mix() {
         }
         assert_eq!(done, wanted, "each change once, by one of them");
         assert_eq!(museum.preview().await.unwrap().kinds, [(ChangeKind::Clash, 2)]);
+    }
+}
+
+/// A list in memory whose answer is lost after the edits were made, and which then cannot be read for so
+/// many times.
+struct Lossy {
+    accounts: Mutex<Vec<Account>>,
+    loses: AtomicBool,
+    unreadable: AtomicUsize,
+    later: AtomicUsize,
+}
+
+impl AccountStore for Lossy {
+    fn describe(&self) -> String {
+        "a list far away".to_owned()
+    }
+
+    fn accounts<'a>(&'a self, _: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+        let gone = self.unreadable.fetch_update(Relaxed, Relaxed, |left| left.checked_sub(1)).is_ok();
+        let list = self.accounts.lock().unwrap().clone();
+        Box::pin(async move { if gone { Err(lost()) } else { Ok(list) } })
+    }
+
+    fn carry_out<'a>(
+        &'a self,
+        edits: &'a [Edit],
+        terms: &'a Terms<'a>,
+        record: Record<'a>,
+    ) -> Answer<'a, ()> {
+        Box::pin(async move {
+            let mut list = self.accounts.lock().unwrap();
+            let standings = standings(edits, &list, terms.unique);
+            *list = made(edits, &standings, &list);
+            if self.loses.swap(false, Relaxed) {
+                self.unreadable.store(self.later.load(Relaxed), Relaxed);
+                return Err(lost());
+            }
+            for (at, standing) in standings.into_iter().enumerate() {
+                record(at, Outcome::from(standing));
+            }
+            Ok(())
+        })
+    }
+}
+
+fn lost() -> StoreError {
+    StoreErrorKind::Database { store: "a list far away".to_owned(), reason: "the answer was lost".to_owned() }
+        .into()
+}
+
+/// Promise 4: an answer that was lost after the write, with the list there again at once, or only later.
+#[tokio::test]
+async fn a_lost_answer_is_looked_up_at_once_or_by_the_next() {
+    for (unreadable, done, ending) in [(0, 73, Some(Ending::Stopped)), (1, 0, None)] {
+        let museum = Museum::open().await;
+        let store = Lossy {
+            accounts: Mutex::default(),
+            loses: true.into(),
+            unreadable: 0.into(),
+            later: unreadable.into(),
+        };
+        let workspace = museum.workspace().unwrap();
+        let (_, work) = workspace.work_with(&store).await.unwrap();
+        let applied = workspace.apply_with(&store, &work, &agreed()).await.unwrap();
+        assert!(applied.stopped.as_ref().unwrap().contains("the answer was lost"), "{applied:?}");
+        assert_eq!(applied.count(|one| *one == Outcome::Done), done);
+        assert_eq!(journal(&museum).runs().unwrap()[0].ending, ending);
+        assert_eq!(store.accounts.lock().unwrap().len(), 73);
+        let again = workspace.apply_with(&store, &work, &agreed()).await.unwrap();
+        let found = again.interrupted.map(|run| (run.done, run.open));
+        assert_eq!(found, ending.is_none().then_some((73, 0)), "the next one looks at what is not known");
+        assert_eq!(again.count(|one| *one == Outcome::Made), 73, "and nothing is doubled");
+        let back = workspace.way_back(1).unwrap();
+        assert!(workspace.apply_with(&store, &back, &consent(&[])).await.unwrap().is_complete());
+        assert!(store.accounts.lock().unwrap().is_empty(), "and it can be taken back");
     }
 }

@@ -2,24 +2,32 @@
 
 use crate::crash;
 use crate::state::private;
-use std::fs::File;
+use std::fs::{File, TryLockError};
 use std::io::{self, Write as _};
 use std::path::Path;
+use std::time::Duration;
+
+/// Ten seconds in all.
+const TRIES: usize = 200;
+const PAUSE: Duration = Duration::from_millis(50);
 
 /// Holds a file until what comes back is dropped: of two that would replace it, the second waits, and
 /// then reads what the first has made of it.
 ///
 /// # Errors
-/// There is no such file, or it cannot be held.
+/// There is no such file, it cannot be held, or another program holds it for long.
 pub(super) fn hold(file: &Path) -> io::Result<File> {
-    loop {
+    for _ in 0..TRIES {
         let held = File::open(file)?;
-        held.lock()?;
-        // Whoever had it before has put another file in its place.
-        if is_at(&held, file)? {
-            return Ok(held);
+        match held.try_lock() {
+            // Whoever had it before may have put another file in its place.
+            Ok(()) if is_at(&held, file)? => return Ok(held),
+            Ok(()) => {}
+            Err(TryLockError::WouldBlock) => std::thread::sleep(PAUSE),
+            Err(TryLockError::Error(error)) => return Err(error),
         }
     }
+    Err(io::Error::other("another program holds it"))
 }
 
 #[cfg(unix)]
