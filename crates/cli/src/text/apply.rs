@@ -125,6 +125,14 @@ pub(crate) fn applied(work: &Work, applied: &Applied, width: usize, option: &str
     some(&mut text, width, "Refused by the application:", failed.into_iter());
     if let Some(reason) = &applied.stopped {
         let _ = writeln!(text, "{} {}.", paint(Tone::Bad, "Stopped:"), harmless(reason));
+        let open = applied.outcomes.iter().filter(|outcome| outcome.is_none()).count();
+        if open > 0 {
+            let _ = writeln!(
+                text,
+                "What became of {} is not known: webtaxon apply{option} looks at that before anything else.",
+                counted(open, "change", "changes")
+            );
+        }
     }
     if let Some(backup) = &applied.backup {
         let _ = writeln!(text, "The accounts as they were: {}", harmless(&backup.display().to_string()));
