@@ -38,7 +38,7 @@ fn made(settings: &Settings, count: usize) -> (Reading, Vec<Account>) {
         let _ = sweep.person(&format!("uid={uid},OU=People"), values);
         let room = if number % 20 == 0 { "Elsewhere".to_owned() } else { room };
         let fields = [("name", name), ("email", mail), ("room", room)];
-        let fields = fields.map(|(name, value)| (name.to_owned(), value)).into_iter().collect();
+        let fields = fields.map(|(name, value)| (name.into(), value.into())).into_iter().collect();
         accounts.push(Account { login: uid, link: Identity::from_link(&link), state: State::Active, fields });
     }
     sweep.close(base, Ended::Complete);

@@ -3,6 +3,7 @@
 use crate::identity::Identity;
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
+use smol_str::SmolStr;
 use std::borrow::Cow;
 
 /// A text in the form in which two are the same, whatever their case and the blanks around them; most
@@ -12,6 +13,10 @@ pub(crate) fn folded(text: &str) -> Cow<'_, str> {
     let is_folded = text.bytes().all(|byte| byte.is_ascii() && !byte.is_ascii_uppercase());
     if is_folded { Cow::Borrowed(text) } else { Cow::Owned(text.to_lowercase()) }
 }
+
+/// Fields by name, in the order in which they were put in. A short name needs no place of its own: every
+/// account has the same.
+pub type Fields = IndexMap<SmolStr, SmolStr, foldhash::fast::RandomState>;
 
 /// Whether the application lets an account in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -33,7 +38,7 @@ pub struct Account {
     /// Whether the account is in use.
     pub state: State,
     /// Every other field, by name; an empty text is an empty field.
-    pub fields: IndexMap<String, String>,
+    pub fields: Fields,
 }
 
 impl State {
@@ -57,7 +62,16 @@ impl Account {
     /// The value of a field, `login` included; empty where there is none.
     #[must_use]
     pub fn field(&self, name: &str) -> &str {
-        if name == "login" { &self.login } else { self.fields.get(name).map_or("", String::as_str) }
+        if name == "login" {
+            return &self.login;
+        }
+        // A few are sooner looked at one by one than found by a hash.
+        let value = if self.fields.len() <= 8 {
+            self.fields.iter().find(|(known, _)| *known == name).map(|(_, value)| value)
+        } else {
+            self.fields.get(name)
+        };
+        value.map_or("", SmolStr::as_str)
     }
 
     /// As [`Account::field`], with `link` and `state` among the names.

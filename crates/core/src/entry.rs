@@ -205,6 +205,12 @@ impl<'a> Entry<'a> {
         std::str::from_utf8(take_sized(&mut rest)).unwrap_or("")
     }
 
+    /// The descriptions that it came with.
+    #[must_use]
+    pub fn names(self) -> &'a Names {
+        self.names
+    }
+
     /// Every attribute by its identifier, in the order in which the directory returned them.
     pub fn attributes_by_id(self) -> impl Iterator<Item = (NameId, Values<'a>)> {
         let mut rest = self.block;
@@ -273,7 +279,17 @@ fn put_sized(block: &mut Vec<u8>, bytes: &[u8]) {
     block.extend_from_slice(bytes);
 }
 
+#[inline]
 fn take_number(rest: &mut &[u8]) -> usize {
+    // Nearly every number is one byte.
+    if let [byte @ ..0x80, tail @ ..] = *rest {
+        *rest = tail;
+        return usize::from(*byte);
+    }
+    take_long_number(rest)
+}
+
+fn take_long_number(rest: &mut &[u8]) -> usize {
     let mut number = 0;
     let mut shift = 0;
     while let Some((byte, tail)) = rest.split_first() {
@@ -287,6 +303,7 @@ fn take_number(rest: &mut &[u8]) -> usize {
     number
 }
 
+#[inline]
 fn take_sized<'a>(rest: &mut &'a [u8]) -> &'a [u8] {
     let length = take_number(rest);
     let (bytes, tail) = rest.split_at_checked(length).unwrap_or((rest, &[]));

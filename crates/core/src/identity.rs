@@ -3,21 +3,65 @@
 //! A name changes when a person marries or moves; objectGUID (on a domain controller), entryUUID
 //! (RFC 4530) and nsUniqueId do not. An [`Identity`] is the text form of such a value.
 
-use crate::entry::Entry;
+use crate::entry::{Entry, NameId, Names};
 use crate::filter::Filter;
 use crate::schema::{Rule, Schema};
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
+use smallvec::SmallVec;
+use std::cmp::Ordering;
 use std::fmt;
+use std::hash::{Hash, Hasher};
 
 /// The attributes that can hold a lasting identity, in the order in which they are looked for.
 pub const LASTING: [&str; 3] = ["objectGUID", "entryUUID", "nsUniqueId"];
+
+/// The attribute that holds the lasting identity, ready for many entries of one table of names.
+#[derive(Debug)]
+pub struct Lasting {
+    ids: SmallVec<[NameId; 2]>,
+    is_guid: bool,
+}
+
+impl Lasting {
+    /// Makes an attribute ready for entries that came with these names.
+    #[must_use]
+    pub fn new(attribute: &str, names: &Names) -> Self {
+        let is_guid = attribute.eq_ignore_ascii_case("objectGUID");
+        Self { ids: names.covered_by(attribute).collect(), is_guid }
+    }
+
+    /// The identity of an entry, if it has one.
+    #[must_use]
+    pub fn of(&self, entry: Entry<'_>) -> Option<Identity> {
+        for wanted in &self.ids {
+            for value in entry.values_by_id(*wanted) {
+                if self.is_guid {
+                    let bytes: [u8; 16] = value.try_into().ok()?;
+                    return Some(Identity::of_uuid(uuid::Uuid::from_bytes_le(bytes)));
+                }
+                let identity = std::str::from_utf8(value).ok().and_then(Identity::from_link);
+                if identity.is_some() {
+                    return identity;
+                }
+            }
+        }
+        None
+    }
+}
 
 /// One entry's lasting identity, as text in lower case.
 ///
 /// Whatever can be read as a UUID has the usual form with hyphens (the first three fields of an
 /// objectGUID are little-endian in the directory); everything else is the value itself.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct Identity(Box<str>);
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Identity(Form);
+
+/// A UUID's text needs no place of its own: there are as many as people and accounts.
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum Form {
+    Uuid([u8; uuid::fmt::Hyphenated::LENGTH]),
+    Text(Box<str>),
+}
 
 impl Identity {
     /// Reads the identity that an account's link holds; blanks around it do not matter. None for
@@ -25,25 +69,29 @@ impl Identity {
     #[must_use]
     pub fn from_link(text: &str) -> Option<Self> {
         let text = text.trim();
-        let form = uuid::Uuid::try_parse(text).map_or_else(|_| text.to_lowercase(), |uuid| uuid.to_string());
-        (!form.is_empty()).then(|| Self(form.into()))
+        match uuid::Uuid::try_parse(text) {
+            Ok(uuid) => Some(Self::of_uuid(uuid)),
+            Err(_) => (!text.is_empty()).then(|| Self(Form::Text(text.to_lowercase().into()))),
+        }
+    }
+
+    fn of_uuid(uuid: uuid::Uuid) -> Self {
+        let mut text = [0; uuid::fmt::Hyphenated::LENGTH];
+        uuid.hyphenated().encode_lower(&mut text);
+        Self(Form::Uuid(text))
     }
 
     /// The identity in `attribute` of an entry, if the entry has it.
     #[must_use]
     pub fn of(entry: Entry<'_>, attribute: &str) -> Option<Self> {
-        if !attribute.eq_ignore_ascii_case("objectGUID") {
-            return entry.text(attribute).and_then(Self::from_link);
-        }
-        let bytes: [u8; 16] = entry.values(attribute).next()?.try_into().ok()?;
-        Some(Self(uuid::Uuid::from_bytes_le(bytes).to_string().into()))
+        Lasting::new(attribute, entry.names()).of(entry)
     }
 
     /// The filter that finds the entry with this identity, however it is spelled there; none if
     /// the text cannot be a value of `attribute`, or if a search by it could miss the entry.
     #[must_use]
     pub fn filter(&self, attribute: &str) -> Option<Filter> {
-        let uuid = uuid::Uuid::try_parse(&self.0).ok();
+        let uuid = uuid::Uuid::try_parse(self.as_str()).ok();
         let rule = Schema::builtin().find(attribute)?.rule;
         if attribute.eq_ignore_ascii_case("objectGUID") {
             return Some(Filter::equal(attribute, uuid?.to_bytes_le()));
@@ -55,7 +103,7 @@ impl Identity {
                 Filter::equal(attribute, uuid.simple().to_string()),
             ])),
             (Some(Rule::CaseIgnore | Rule::CaseIgnoreIa5 | Rule::Integer), None) => {
-                Some(Filter::equal(attribute, self.0.as_bytes()))
+                Some(Filter::equal(attribute, self.as_str().as_bytes()))
             }
             // The text has lost its case: where case matters, an entry could be missed.
             _ => None,
@@ -65,19 +113,44 @@ impl Identity {
     /// The text form.
     #[must_use]
     pub fn as_str(&self) -> &str {
-        &self.0
+        match &self.0 {
+            Form::Uuid(text) => std::str::from_utf8(text).unwrap_or_default(),
+            Form::Text(text) => text,
+        }
+    }
+}
+
+impl Hash for Identity {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        match &self.0 {
+            Form::Uuid(text) => state.write(text),
+            Form::Text(text) => text.hash(state),
+        }
+    }
+}
+
+/// In the order of the texts.
+impl Ord for Identity {
+    fn cmp(&self, other: &Self) -> Ordering {
+        self.as_str().cmp(other.as_str())
+    }
+}
+
+impl PartialOrd for Identity {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
     }
 }
 
 impl fmt::Display for Identity {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
-        out.write_str(&self.0)
+        out.write_str(self.as_str())
     }
 }
 
 impl Serialize for Identity {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.serialize_str(&self.0)
+        serializer.serialize_str(self.as_str())
     }
 }
 

@@ -1,9 +1,10 @@
 //! One account before and after.
 
-use crate::account::{Account, State};
+use crate::account::{Account, Fields, State};
 use crate::preview::{Cause, Change, ChangeKind, FieldChange};
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
+use smol_str::SmolStr;
 
 /// One account before and after: what is carried out, checked and undone.
 ///
@@ -39,30 +40,30 @@ impl Edit {
                     login: change.login.clone(),
                     link: change.link.clone(),
                     state: State::Active,
-                    fields: IndexMap::new(),
+                    fields: Fields::default(),
                 };
                 for (name, field) in change.fields.iter().filter(|(name, _)| *name != "login") {
                     let new = field.new.clone().filter(|new| !new.is_empty());
-                    account.fields.extend(new.map(|new| (name.clone(), new)));
+                    account.fields.extend(new.map(|new| (name.into(), new.into())));
                 }
                 edit(None, Some(account))
             }
             ChangeKind::Remove => edit(Some(account?.clone()), None),
             ChangeKind::Adopt | ChangeKind::Update | ChangeKind::Restore | ChangeKind::Suspend => {
                 let account = account?;
-                let mut before = Account { fields: IndexMap::new(), ..account.clone() };
+                let mut before = Account { fields: Fields::default(), ..account.clone() };
                 let mut after = before.clone();
                 for (name, field) in &change.fields {
                     let new = field.new.clone().unwrap_or_default();
-                    let old = account.fields.get(name).cloned();
-                    before.fields.extend(old.map(|old| (name.clone(), old)));
+                    let old = account.fields.get(name.as_str()).cloned();
+                    before.fields.extend(old.map(|old| (name.into(), old)));
                     match name.as_str() {
                         "login" => after.login = new,
                         "link" => after.link.clone_from(&change.link),
                         "state" if new == "suspended" => after.state = State::Suspended,
                         "state" => after.state = State::Active,
                         _ if new.is_empty() => {}
-                        _ => drop(after.fields.insert(name.clone(), new)),
+                        _ => drop(after.fields.insert(name.into(), new.into())),
                     }
                 }
                 edit(Some(before), Some(after))
@@ -104,7 +105,7 @@ impl Edit {
         let own = ["login", "link", "state"];
         let named = [before, after].into_iter().flatten().flat_map(|account| account.fields.keys());
         let mut fields = IndexMap::new();
-        for name in own.into_iter().chain(named.map(String::as_str)) {
+        for name in own.into_iter().chain(named.map(SmolStr::as_str)) {
             let value = |account: &Account| account.value(name).to_owned();
             let (old, new) = (before.map(value), after.map(value));
             if old != new {

@@ -3,6 +3,7 @@
 use super::Edit;
 use crate::account::{Account, folded};
 use crate::identity::Identity;
+use smol_str::SmolStr;
 use std::borrow::Cow;
 use std::collections::HashMap;
 
@@ -66,8 +67,8 @@ pub fn made(edits: &[Edit], standings: &[Standing], accounts: &[Account]) -> Vec
                 };
                 let Account { login, link, state, fields } = after;
                 let changed = edit.fields();
-                for name in changed.keys().filter(|name| !fields.contains_key(*name)) {
-                    there.fields.shift_remove(name);
+                for name in changed.keys().filter(|name| !fields.contains_key(name.as_str())) {
+                    there.fields.shift_remove(name.as_str());
                 }
                 there.fields.extend(fields.iter().map(|(name, value)| (name.clone(), value.clone())));
                 if changed.contains_key("login") {
@@ -132,7 +133,7 @@ impl List<'_> {
 
 /// The first difference between an account as it was known and as it is, in words.
 fn differing(known: &Account, there: &Account) -> Option<String> {
-    let names = ["login", "link", "state"].into_iter().chain(known.fields.keys().map(String::as_str));
+    let names = ["login", "link", "state"].into_iter().chain(known.fields.keys().map(SmolStr::as_str));
     names.into_iter().find(|name| known.value(name) != there.value(name)).map(|name| now(name, there))
 }
 

@@ -7,7 +7,7 @@ use crate::preview::ChangeKind;
 use indexmap::IndexMap;
 
 fn account(login: &str, link: &str, fields: &[(&str, &str)]) -> Account {
-    let fields = fields.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+    let fields = fields.iter().map(|(name, value)| ((*name).into(), (*value).into())).collect();
     Account { login: login.to_owned(), link: Identity::from_link(link), state: State::Active, fields }
 }
 

@@ -2,20 +2,23 @@
 
 use super::{Choice, Condition, Fault, FieldRule, Held, LIST, Source};
 use crate::account::Account;
-use crate::entry::{Entry, NameId, Names};
+use crate::entry::{Entry, NameId, Names, Values};
 use crate::filter::Matcher;
 use crate::membership::Reach;
 use crate::name::{Dn, DnKey};
 use crate::reading::{Followed, Reading};
 use crate::schema::Schema;
 use crate::settings::Intake;
+use smallvec::SmallVec;
+use std::borrow::Cow;
 use std::collections::HashMap;
 
-/// The account that the field rules draw from one candidate.
+/// The account that the field rules draw from one candidate. What needs no change on its way stays where
+/// it was read.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Proposal {
+pub struct Proposal<'r> {
     /// One value for each rule, in the order of the rules.
-    values: Box<[Option<Box<str>>]>,
+    values: Box<[Option<Cow<'r, str>>]>,
     /// Fields of which no value could be drawn though there may be one, and why.
     open: Box<[(usize, Open)]>,
     /// Whether the person has each role, in the order of the settings; none where nobody can say.
@@ -54,16 +57,16 @@ pub struct MissingField {
 
 /// What one rule gave for one person.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Drawn {
+pub enum Drawn<'r> {
     /// A value, and which of the rule's choices gave it.
-    Value(String, usize),
+    Value(Cow<'r, str>, usize),
     /// None.
     Nothing,
     /// None that could be relied on.
     Open(Open),
 }
 
-impl Proposal {
+impl Proposal<'_> {
     /// What the person signs in with.
     #[must_use]
     pub fn login(&self) -> &str {
@@ -150,12 +153,18 @@ struct Deciding {
     is_hidden: bool,
 }
 
-/// One entry, with what its conditions need.
-#[derive(Clone, Copy)]
-struct Place<'d> {
-    entry: Entry<'d>,
+/// One entry, its attributes found once for all rules, with what its conditions need.
+struct Place<'r, 'd> {
+    entry: Entry<'r>,
+    attributes: SmallVec<[(NameId, Values<'r>); 16]>,
     key: &'d DnKey,
     ready: &'d Ready,
+}
+
+impl<'r, 'd> Place<'r, 'd> {
+    fn new(entry: Entry<'r>, key: &'d DnKey, ready: &'d Ready) -> Self {
+        Self { entry, attributes: entry.attributes_by_id().collect(), key, ready }
+    }
 }
 
 /// Draws fields and roles from the people of one reading.
@@ -196,22 +205,23 @@ impl<'r> Drawer<'r> {
         }
     }
 
-    fn person(&self, person: usize) -> Option<Place<'_>> {
+    fn person(&self, person: usize) -> Option<Place<'r, '_>> {
         let (entry, key) = (self.reading.people().get(person)?, self.reading.key(person)?);
-        Some(Place { entry, key, ready: &self.people })
+        Some(Place::new(entry, key, &self.people))
     }
 
     /// Draws every field and role of the person at this place of [`Reading::people`].
     ///
     /// # Errors
     /// The first required field that has no value.
-    pub fn draw(&self, person: usize) -> Result<Proposal, MissingField> {
+    pub fn draw(&self, person: usize) -> Result<Proposal<'r>, MissingField> {
+        let place = self.person(person);
         let mut values = Vec::with_capacity(self.intake.fields.len());
         let mut open = Vec::new();
         for (at, (name, rule)) in self.intake.fields.iter().enumerate() {
-            let why = match self.field(person, at) {
+            let why = match self.drawn(place.as_ref(), at) {
                 Drawn::Value(value, _) => {
-                    values.push(Some(value.into_boxed_str()));
+                    values.push(Some(value));
                     continue;
                 }
                 Drawn::Nothing => {
@@ -248,15 +258,19 @@ impl<'r> Drawer<'r> {
 
     /// What the rule at `field` gives for one person.
     #[must_use]
-    pub fn field(&self, person: usize, field: usize) -> Drawn {
-        self.person(person).map_or(Drawn::Nothing, |place| self.rule(place, field, true))
+    pub fn field(&self, person: usize, field: usize) -> Drawn<'r> {
+        self.drawn(self.person(person).as_ref(), field)
+    }
+
+    fn drawn(&self, place: Option<&Place<'r, '_>>, field: usize) -> Drawn<'r> {
+        place.map_or(Drawn::Nothing, |place| self.rule(place, field, true))
     }
 
     /// Whether one person has the role at `role` of the settings; none where nobody can say.
     #[must_use]
     pub fn role(&self, person: usize, role: usize) -> Option<bool> {
         let place = self.person(person)?;
-        match self.holds(place.ready.roles.get(role)?, place) {
+        match self.holds(place.ready.roles.get(role)?, &place) {
             Held::Yes => Some(true),
             Held::No => Some(false),
             Held::Unknown => None,
@@ -272,8 +286,11 @@ impl<'r> Drawer<'r> {
         }
     }
 
-    fn holds(&self, condition: &ReadyCondition, place: Place<'_>) -> Held {
+    fn holds(&self, condition: &ReadyCondition, place: &Place<'_, '_>) -> Held {
         let ReadyCondition { filter, groups, under } = condition;
+        if filter.is_none() && groups.is_empty() && under.is_empty() {
+            return Held::Yes;
+        }
         if filter.as_ref().is_some_and(|filter| !filter.matches(place.entry)) {
             return Held::No;
         }
@@ -288,10 +305,10 @@ impl<'r> Drawer<'r> {
         if deciding().any(|group| group.is_hidden) { Held::Unknown } else { Held::No }
     }
 
-    fn rule(&self, place: Place<'_>, field: usize, may_follow: bool) -> Drawn {
+    fn rule(&self, place: &Place<'r, '_>, field: usize, may_follow: bool) -> Drawn<'r> {
         let Some((_, rule)) = self.intake.fields.get_index(field) else { return Drawn::Nothing };
-        for (at, choice) in rule.choices.iter().enumerate() {
-            let Some(ready) = place.ready.fields.get(field).and_then(|list| list.get(at)) else { continue };
+        let Some(ready) = place.ready.fields.get(field) else { return Drawn::Nothing };
+        for (at, (choice, ready)) in rule.choices.iter().zip(ready).enumerate() {
             match self.holds(&ready.condition, place) {
                 Held::No => continue,
                 Held::Unknown => {
@@ -313,12 +330,12 @@ impl<'r> Drawer<'r> {
     fn choice(
         &self,
         rule: &FieldRule,
-        (choice, ready): (&Choice, &ReadyChoice),
-        place: Place<'_>,
+        (choice, ready): (&'r Choice, &ReadyChoice),
+        place: &Place<'r, '_>,
         may_follow: bool,
-    ) -> Result<Option<String>, Open> {
+    ) -> Result<Option<Cow<'r, str>>, Open> {
         let entry = place.entry;
-        let one = |value: &[u8]| self.value(rule, choice, value, may_follow);
+        let one = |value: &'r [u8]| self.value(rule, choice, value, may_follow);
         match &choice.source {
             Source::Value(fixed) => one(fixed.as_bytes()),
             Source::Join(join) => {
@@ -326,19 +343,24 @@ impl<'r> Drawer<'r> {
                     let texts = entry.values(name).filter_map(|value| std::str::from_utf8(value).ok());
                     texts.map(str::trim).find(|text| !text.is_empty())
                 };
-                join.fill(first).map_or(Ok(None), |text| one(text.as_bytes()))
+                let Some(text) = join.fill(first) else { return Ok(None) };
+                let value = self.value(rule, choice, text.as_bytes(), may_follow);
+                value.map(|value| value.map(|value| Cow::Owned(value.into_owned())))
             }
             Source::Attributes(_) => {
-                let values = ready.from.iter().flat_map(|id| entry.values_by_id(*id));
                 let mut fault = None;
                 let mut every = Vec::new();
-                for value in values {
-                    match one(value) {
-                        Ok(None) => {}
-                        Ok(Some(text)) if choice.shape.every => every.push(text),
-                        Ok(Some(text)) => return Ok(Some(text)),
-                        // Another value may be good.
-                        Err(open) => drop(fault.get_or_insert(open)),
+                for wanted in &ready.from {
+                    for (_, values) in place.attributes.iter().filter(|(id, _)| id == wanted) {
+                        for value in values.clone() {
+                            match one(value) {
+                                Ok(None) => {}
+                                Ok(Some(text)) if choice.shape.every => every.push(text),
+                                Ok(Some(text)) => return Ok(Some(text)),
+                                // Another value may be good.
+                                Err(open) => drop(fault.get_or_insert(open)),
+                            }
+                        }
                     }
                 }
                 match fault {
@@ -347,7 +369,7 @@ impl<'r> Drawer<'r> {
                         // Directories keep values in no order.
                         every.sort_unstable();
                         every.dedup();
-                        Ok((!every.is_empty()).then(|| every.join(&LIST.to_string())))
+                        Ok((!every.is_empty()).then(|| Cow::Owned(every.join(&LIST.to_string()))))
                     }
                 }
             }
@@ -355,13 +377,16 @@ impl<'r> Drawer<'r> {
     }
 
     /// One value through every step of the choice.
-    fn value(
+    fn value<'v>(
         &self,
         rule: &FieldRule,
-        choice: &Choice,
-        value: &[u8],
+        choice: &'v Choice,
+        value: &'v [u8],
         may_follow: bool,
-    ) -> Result<Option<String>, Open> {
+    ) -> Result<Option<Cow<'v, str>>, Open>
+    where
+        'r: 'v,
+    {
         let Some(mut text) = choice.shape.read(value).map_err(Open::Fault)? else { return Ok(None) };
         if let Some(field) = &choice.shape.follow {
             match self.follow(&text, field, may_follow)? {
@@ -369,9 +394,10 @@ impl<'r> Drawer<'r> {
                 None => return Ok(None),
             }
         }
-        let Some(text) = choice.shape.cut(&text).map_err(Open::Fault)? else { return Ok(None) };
-        let fault = |why: String| Err(Open::Fault(Fault { value: text.clone(), why }));
+        let Some(text) = choice.shape.cut(text).map_err(Open::Fault)? else { return Ok(None) };
+        let fault = |why: String| Err(Open::Fault(Fault { value: text.to_string(), why }));
         if let Some(longest) = rule.longest
+            && text.len() > longest
             && text.chars().count() > longest
         {
             return fault(format!("is longer than {longest} characters"));
@@ -386,7 +412,7 @@ impl<'r> Drawer<'r> {
     }
 
     /// A field of the entry that a value names.
-    fn follow(&self, name: &str, field: &str, may_follow: bool) -> Result<Option<String>, Open> {
+    fn follow(&self, name: &str, field: &str, may_follow: bool) -> Result<Option<Cow<'r, str>>, Open> {
         let (Some(field), true) = (self.intake.fields.get_index_of(field), may_follow) else {
             return Ok(None);
         };
@@ -395,10 +421,10 @@ impl<'r> Drawer<'r> {
         })?;
         let key = dn.key();
         let drawn = match self.reading.index_of(&key) {
-            Some(person) => self.person(person).map(|place| self.rule(place, field, false)),
+            Some(person) => self.person(person).map(|place| self.rule(&place, field, false)),
             None => match self.reading.followed(&key) {
                 Followed::Entry(entry) => {
-                    Some(self.rule(Place { entry, key: &key, ready: &self.followed }, field, false))
+                    Some(self.rule(&Place::new(entry, &key, &self.followed), field, false))
                 }
                 Followed::Gone => None,
                 Followed::Unknown => {

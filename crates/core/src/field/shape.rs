@@ -9,6 +9,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use indexmap::IndexMap;
 use jiff::Timestamp;
+use std::borrow::Cow;
 
 /// The steps. Those that are left out do nothing.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -168,18 +169,49 @@ pub struct Fault {
 impl Shape {
     /// The value as text, before it is followed or cut; none where it is no text, blank, or says that
     /// there is none.
-    pub(super) fn read(&self, value: &[u8]) -> Result<Option<String>, Fault> {
+    pub(super) fn read<'v>(&self, value: &'v [u8]) -> Result<Option<Cow<'v, str>>, Fault> {
         match self.read_as {
-            Some(read_as) => read_as.read(value),
+            Some(read_as) => Ok(read_as.read(value)?.map(Cow::Owned)),
             None => {
-                let text = std::str::from_utf8(value).ok().map(str::trim);
-                Ok(text.filter(|text| !text.is_empty()).map(str::to_owned))
+                let text = std::str::from_utf8(value).ok().map(trimmed);
+                Ok(text.filter(|text| !text.is_empty()).map(Cow::Borrowed))
             }
         }
     }
 
     /// The steps behind reading and following; none for a value that does not count.
-    pub(super) fn cut(&self, text: &str) -> Result<Option<String>, Fault> {
+    pub(super) fn cut<'v>(&'v self, text: Cow<'v, str>) -> Result<Option<Cow<'v, str>>, Fault> {
+        let kept = match &text {
+            Cow::Borrowed(text) => self.kept(text).map(Cow::Borrowed),
+            Cow::Owned(text) => self.kept(text).map(|kept| Cow::Owned(kept.to_owned())),
+        };
+        let Some(kept) = kept else { return Ok(None) };
+        let text = match self.case {
+            None => kept,
+            Some(Case::Lower) if is_plain(&kept, u8::is_ascii_uppercase) => kept,
+            Some(Case::Upper) if is_plain(&kept, u8::is_ascii_lowercase) => kept,
+            Some(Case::Lower) => Cow::Owned(kept.to_lowercase()),
+            Some(Case::Upper) => Cow::Owned(kept.to_uppercase()),
+        };
+        let Some(map) = &self.map else { return Ok(Some(text)) };
+        let known = map.iter().find(|(key, _)| same_letters(key, &text)).or_else(|| map.get_key_value("*"));
+        match known {
+            Some((_, value)) => Ok(Some(value.as_str()).filter(|value| !value.is_empty()).map(Cow::Borrowed)),
+            None => Err(Fault { value: text.into_owned(), why: "is not in the map".to_owned() }),
+        }
+    }
+
+    /// Whether all of a value counts.
+    fn is_whole(&self) -> bool {
+        let cuts = [&self.after, &self.before, &self.cut_prefix, &self.cut_suffix];
+        cuts.iter().all(|cut| cut.is_none())
+    }
+
+    /// The part of a text, without blanks around it, that counts.
+    fn kept<'t>(&self, text: &'t str) -> Option<&'t str> {
+        if self.is_whole() {
+            return Some(text);
+        }
         let mut rest = text;
         if let Some((_, behind)) = self.after.as_deref().and_then(|mark| rest.split_once(mark)) {
             rest = behind;
@@ -190,32 +222,30 @@ impl Shape {
         if let Some(prefix) = &self.cut_prefix {
             match rest.get(..prefix.len()).filter(|start| same_letters(start, prefix)) {
                 Some(_) => rest = rest.get(prefix.len()..).unwrap_or(""),
-                None => return Ok(None),
+                None => return None,
             }
         }
         if let Some(suffix) = &self.cut_suffix {
             let at = rest.len().checked_sub(suffix.len());
             match at.and_then(|at| rest.split_at_checked(at)).filter(|(_, end)| same_letters(end, suffix)) {
                 Some((start, _)) => rest = start,
-                None => return Ok(None),
+                None => return None,
             }
         }
-        let rest = rest.trim();
-        if rest.is_empty() {
-            return Ok(None);
-        }
-        let text = match self.case {
-            None => rest.to_owned(),
-            Some(Case::Lower) => rest.to_lowercase(),
-            Some(Case::Upper) => rest.to_uppercase(),
-        };
-        let Some(map) = &self.map else { return Ok(Some(text)) };
-        let known = map.iter().find(|(key, _)| same_letters(key, &text)).or_else(|| map.get_key_value("*"));
-        match known {
-            Some((_, value)) => Ok(Some(value.clone()).filter(|value| !value.is_empty())),
-            None => Err(Fault { value: text, why: "is not in the map".to_owned() }),
-        }
+        Some(rest.trim()).filter(|rest| !rest.is_empty())
     }
+}
+
+/// As [`str::trim`], and quicker for the most, which have no blank at their ends.
+fn trimmed(text: &str) -> &str {
+    let is_visible = |byte: Option<&u8>| byte.is_some_and(u8::is_ascii_graphic);
+    let bytes = text.as_bytes();
+    if is_visible(bytes.first()) && is_visible(bytes.last()) { text } else { text.trim() }
+}
+
+/// Whether a text is ASCII, with no letter of the other case.
+fn is_plain(text: &str, is_other: fn(&u8) -> bool) -> bool {
+    text.bytes().all(|byte| byte.is_ascii() && !is_other(&byte))
 }
 
 fn same_letters(one: &str, other: &str) -> bool {

@@ -58,7 +58,7 @@ fn sweep() -> Sweep {
 fn drawn(settings: &Settings, reading: &Reading) -> String {
     let drawer = Drawer::new(&settings.intake, reading);
     match drawer.field(0, settings.intake.fields.get_index_of("x").unwrap()) {
-        Drawn::Value(value, _) => value,
+        Drawn::Value(value, _) => value.into_owned(),
         Drawn::Nothing => "nothing".to_owned(),
         Drawn::Open(open) => open.in_words(),
     }

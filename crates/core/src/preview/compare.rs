@@ -113,7 +113,7 @@ impl Comparison {
 /// Who is in by one of the settings, and why others are not.
 struct In<'a> {
     side: Side<'a>,
-    selections: Vec<Selection>,
+    selections: Vec<Selection<'a>>,
     /// The intake that selects somebody, and the place among its candidates.
     by_identity: BTreeMap<Identity, (usize, usize)>,
 }
@@ -123,13 +123,13 @@ struct In<'a> {
 struct Part<'a> {
     intake: &'a Intake,
     reading: &'a Reading,
-    selection: &'a Selection,
+    selection: &'a Selection<'a>,
 }
 
 impl<'a> In<'a> {
     fn new(side: Side<'a>) -> Self {
         let selections = Selection::all(side.settings, side.readings);
-        let of = |(part, selection): (usize, &Selection)| {
+        let of = |(part, selection): (usize, &Selection<'_>)| {
             let own = selection.candidates.iter().enumerate();
             own.map(|(at, one)| (one.identity.clone(), (part, at))).collect::<Vec<_>>()
         };
@@ -144,13 +144,13 @@ impl<'a> In<'a> {
     }
 
     /// Somebody who is in, with the intake that selects them.
-    fn find(&self, identity: &Identity) -> Option<(Part<'_>, &Candidate)> {
+    fn find(&self, identity: &Identity) -> Option<(Part<'_>, &Candidate<'_>)> {
         let (part, at) = *self.by_identity.get(identity)?;
         let part = self.parts().nth(part)?;
         Some((part, part.selection.candidates.get(at)?))
     }
 
-    fn candidates(&self) -> impl Iterator<Item = (&Identity, (Part<'_>, &Candidate))> {
+    fn candidates(&self) -> impl Iterator<Item = (&Identity, (Part<'_>, &Candidate<'_>))> {
         self.by_identity.keys().filter_map(|identity| Some((identity, self.find(identity)?)))
     }
 
@@ -210,12 +210,12 @@ impl<'a> In<'a> {
     }
 }
 
-fn dn(part: Part<'_>, candidate: &Candidate) -> String {
+fn dn(part: Part<'_>, candidate: &Candidate<'_>) -> String {
     part.reading.people().get(candidate.person).map_or_else(String::new, |one| one.dn().to_owned())
 }
 
 /// Why the other settings do not even find somebody: their bases, or their filter.
-fn not_found(part: Part<'_>, candidate: &Candidate, other: &In<'_>) -> String {
+fn not_found(part: Part<'_>, candidate: &Candidate<'_>, other: &In<'_>) -> String {
     let reading = part.reading;
     let (Some(entry), Some(key)) = (reading.people().get(candidate.person), reading.key(candidate.person))
     else {
@@ -232,7 +232,7 @@ fn not_found(part: Part<'_>, candidate: &Candidate, other: &In<'_>) -> String {
 }
 
 /// The fields and roles that the rules draw.
-fn drawn(part: Part<'_>, candidate: &Candidate) -> IndexMap<String, String> {
+fn drawn(part: Part<'_>, candidate: &Candidate<'_>) -> IndexMap<String, String> {
     let intake = part.intake;
     let names = intake.fields.keys().enumerate();
     let mut fields: IndexMap<String, String> =

@@ -98,7 +98,7 @@ where
 
 /// For everybody whom several intakes find: whose story it is. That of the intake which selects them, or
 /// else of the first in which they come furthest.
-fn tellers(readings: &[Reading], selections: &[Selection]) -> HashMap<Identity, usize> {
+fn tellers(readings: &[Reading], selections: &[Selection<'_>]) -> HashMap<Identity, usize> {
     let mut best: HashMap<Identity, (usize, u8)> = HashMap::new();
     for (at, (reading, selection)) in readings.iter().zip(selections).enumerate() {
         let candidates = selection.candidates.iter().map(|one| (one.person, u8::MAX));

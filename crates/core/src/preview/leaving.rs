@@ -9,13 +9,14 @@ use crate::name::short;
 use crate::reading::{Whereabouts, Whole};
 use crate::selection::{Dropped, Reason, Step};
 use crate::settings::{Intake, LeavingAction, LeavingRule};
-use foldhash::{HashMap, HashSet};
+use fixedbitset::FixedBitSet;
+use foldhash::HashMap;
 use indexmap::IndexMap;
 use std::collections::hash_map::Entry as Slot;
 
 impl Matching<'_> {
     /// Every linked account that no candidate claimed.
-    pub(super) fn leaving(&self, claimed: &HashSet<usize>, outcome: &mut Outcome) {
+    pub(super) fn leaving(&self, claimed: &FixedBitSet, outcome: &mut Outcome) {
         let mut dropped: HashMap<Identity, (Part<'_>, &Dropped)> = HashMap::default();
         for part in self.parts {
             let (people, attribute) = (part.reading.people(), &part.reading.source().identity);
@@ -36,7 +37,7 @@ impl Matching<'_> {
         }
         let whole = self.whole();
         for (at, account) in self.accounts.iter().enumerate() {
-            let Some(link) = account.link.as_ref().filter(|_| !claimed.contains(&at)) else { continue };
+            let Some(link) = account.link.as_ref().filter(|_| !claimed.contains(at)) else { continue };
             let known = dropped.get(link).copied();
             let (cause, dn) = match known {
                 Some((part, dropped)) => (

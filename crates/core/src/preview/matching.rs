@@ -7,11 +7,13 @@ use crate::identity::Identity;
 use crate::reading::Reading;
 use crate::selection::{Candidate, Selection};
 use crate::settings::{Adopt, Intake, MatchBy, OtherRoles, Settings};
+use fixedbitset::FixedBitSet;
 use foldhash::{HashMap, HashSet};
 use indexmap::IndexMap;
 use jiff::civil::Date;
 use smallvec::SmallVec;
 use std::borrow::Cow;
+use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// One intake, what was read for it, and whom it selects.
@@ -19,13 +21,14 @@ use std::collections::{BTreeMap, BTreeSet};
 pub(super) struct Part<'a> {
     pub(super) intake: &'a Intake,
     pub(super) reading: &'a Reading,
-    pub(super) selection: &'a Selection,
+    pub(super) selection: &'a Selection<'a>,
 }
 
 /// A candidate, and the part that selects them.
-type Chosen<'a> = (Part<'a>, &'a Candidate);
+type Chosen<'a> = (Part<'a>, &'a Candidate<'a>);
 
-/// Everything that deciding looks at, indexed.
+/// Everything that deciding looks at, indexed. Most people have the account that they had, under the login
+/// that it has; what only the others need is indexed when the first of them comes.
 pub(super) struct Matching<'a> {
     pub(super) settings: &'a Settings,
     pub(super) parts: &'a [Part<'a>],
@@ -33,21 +36,27 @@ pub(super) struct Matching<'a> {
     candidates: Vec<Chosen<'a>>,
     pub(super) accounts: &'a [Account],
     pub(super) memory: &'a Memory,
-    by_link: HashMap<&'a Identity, usize>,
-    by_login: HashMap<Folded<'a>, usize>,
-    /// Candidates by the login that they would have.
+    /// For each candidate: the account with their link.
+    linked: Vec<Option<usize>>,
+    /// The candidates whose account has the login already that they would have.
+    settled: FixedBitSet,
+    /// For each account: the first candidate with its link.
+    holder: Vec<Option<usize>>,
+    by_login: OnceCell<HashMap<Folded<'a>, usize>>,
+    /// Candidates by the login that they would have, without those who have it already.
     wanted_logins: Index<'a>,
-    /// For each field that must be unique: who has a value, and who would have it.
+    /// Each field that must be unique.
     unique: Vec<Unique<'a>>,
     protected: HashSet<Folded<'a>>,
     /// Linked accounts that get another login, so that theirs is free.
     moving: HashSet<usize>,
 }
 
+/// A field that must be unique: who has a value, and who would have it.
 struct Unique<'a> {
     field: &'a str,
-    accounts: Index<'a>,
-    candidates: Index<'a>,
+    accounts: OnceCell<Index<'a>>,
+    candidates: OnceCell<Index<'a>>,
 }
 
 /// A value as it is compared.
@@ -56,10 +65,10 @@ type Folded<'a> = Cow<'a, str>;
 /// Who has a value; hardly ever more than one.
 type Index<'a> = HashMap<Folded<'a>, SmallVec<[usize; 2]>>;
 
-fn index<'a>(values: impl Iterator<Item = &'a str>) -> Index<'a> {
+fn index<'a>(values: impl Iterator<Item = (usize, &'a str)>) -> Index<'a> {
     let mut index = Index::default();
     index.reserve(values.size_hint().0);
-    for (at, value) in values.enumerate() {
+    for (at, value) in values {
         index.entry(folded(value)).or_default().push(at);
     }
     index
@@ -81,48 +90,100 @@ impl<'a> Matching<'a> {
         accounts: &'a [Account],
         memory: &'a Memory,
     ) -> Self {
-        let of = |part: &Part<'a>| {
-            let part = *part;
-            part.selection.candidates.iter().map(move |one| (part, one))
-        };
-        let candidates: Vec<Chosen<'a>> = parts.iter().flat_map(of).collect();
-        let unique = settings
-            .unique_fields()
-            .into_iter()
-            .map(|field| {
-                let rules: Vec<Option<usize>> =
-                    parts.iter().map(|part| part.intake.fields.get_index_of(field)).collect();
-                let values = parts.iter().zip(rules).flat_map(|(part, rule)| {
-                    let value = move |one: &'a Candidate| rule.map_or("", |rule| one.proposal.value(rule));
-                    part.selection.candidates.iter().map(value)
-                });
-                Unique {
-                    field,
-                    accounts: index(accounts.iter().map(|one| one.field(field))),
-                    candidates: index(values),
-                }
-            })
-            .collect();
-        let wanted_logins = index(candidates.iter().map(|(_, one)| one.proposal.login()));
+        let count = parts.iter().map(|part| part.selection.candidates.len()).sum();
+        let mut candidates: Vec<Chosen<'a>> = Vec::with_capacity(count);
+        for part in parts {
+            candidates.extend(part.selection.candidates.iter().map(|one| (*part, one)));
+        }
+        let mut by_link: HashMap<&Identity, usize> = HashMap::default();
+        by_link.reserve(accounts.len());
+        by_link.extend(accounts.iter().enumerate().filter_map(|(at, one)| Some((one.link.as_ref()?, at))));
+        let linked: Vec<Option<usize>> =
+            candidates.iter().map(|(_, one)| by_link.get(&one.identity).copied()).collect();
+        let mut holder = vec![None; accounts.len()];
+        for (index, at) in linked.iter().enumerate().filter_map(|(index, at)| Some((index, (*at)?))) {
+            if let Some(holder @ None) = holder.get_mut(at) {
+                *holder = Some(index);
+            }
+        }
+        let unique = settings.unique_fields().into_iter();
+        let unique =
+            unique.map(|field| Unique { field, accounts: OnceCell::new(), candidates: OnceCell::new() });
         let mut matching = Self {
             settings,
             parts,
             candidates,
             accounts,
             memory,
-            by_link: accounts
-                .iter()
-                .enumerate()
-                .filter_map(|(at, one)| Some((one.link.as_ref()?, at)))
-                .collect(),
-            by_login: accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect(),
-            wanted_logins,
-            unique,
+            settled: FixedBitSet::with_capacity(linked.len()),
+            linked,
+            holder,
+            by_login: OnceCell::new(),
+            wanted_logins: Index::default(),
+            unique: unique.collect(),
             protected: settings.accounts.protected.iter().map(|login| folded(login)).collect(),
             moving: HashSet::default(),
         };
+        for index in 0..matching.candidates.len() {
+            matching.settled.set(index, matching.has_their_login(index));
+        }
+        let wanted = matching.settled.zeroes().filter_map(|index| {
+            let (_, candidate) = matching.candidates.get(index)?;
+            Some((index, candidate.proposal.login()))
+        });
+        matching.wanted_logins = index(wanted);
         matching.moving = matching.moving();
         matching
+    }
+
+    /// The account with a candidate's link.
+    fn linked(&self, index: usize) -> Option<usize> {
+        self.linked.get(index).copied().flatten()
+    }
+
+    /// Whether a candidate is the one whose account has the login already that they would have.
+    fn is_settled(&self, index: usize) -> bool {
+        self.settled.contains(index)
+    }
+
+    fn has_their_login(&self, index: usize) -> bool {
+        let Some(at) = self.linked(index).filter(|at| self.holder(*at) == Some(index)) else { return false };
+        let login = self.candidates.get(index).map(|(_, one)| one.proposal.login());
+        let account = self.accounts.get(at).map(|one| one.login.as_str());
+        login == account || login.map(folded) == account.map(folded)
+    }
+
+    /// The first candidate with an account's link.
+    fn holder(&self, account: usize) -> Option<usize> {
+        self.holder.get(account).copied().flatten()
+    }
+
+    /// The account with the login that a candidate would have.
+    fn named(&self, index: usize) -> Option<usize> {
+        if self.is_settled(index) {
+            return self.linked(index);
+        }
+        let (_, candidate) = self.candidates.get(index)?;
+        let by_login = self.by_login.get_or_init(|| {
+            self.accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect()
+        });
+        by_login.get(&folded(candidate.proposal.login())).copied()
+    }
+
+    /// The accounts that have a value of a field that must be unique.
+    fn having<'m>(&'m self, unique: &'m Unique<'a>, value: &str) -> &'m [usize] {
+        let index = unique
+            .accounts
+            .get_or_init(|| index(self.accounts.iter().map(|one| one.field(unique.field)).enumerate()));
+        index.get(&*folded(value)).map(SmallVec::as_slice).unwrap_or_default()
+    }
+
+    /// The candidates that would have it.
+    fn wanting<'m>(&'m self, unique: &'m Unique<'a>, value: &str) -> &'m [usize] {
+        let index = unique.candidates.get_or_init(|| {
+            index(self.candidates.iter().map(|(part, one)| drawn(*part, one, unique.field)).enumerate())
+        });
+        index.get(&*folded(value)).map(SmallVec::as_slice).unwrap_or_default()
     }
 
     /// The accounts whose people are renamed and can be: into a login that is free, or that its own holder
@@ -130,17 +191,13 @@ impl<'a> Matching<'a> {
     fn moving(&self) -> HashSet<usize> {
         // From an account to the one that has the login which it would get.
         let mut waiting: HashMap<usize, Option<usize>> = HashMap::default();
-        for (index, chosen) in self.candidates.iter().enumerate() {
-            let (part, candidate) = *chosen;
-            let Some((at, account)) =
-                self.by_link.get(&candidate.identity).and_then(|at| Some((*at, self.accounts.get(*at)?)))
-            else {
-                continue;
-            };
-            let key = folded(candidate.proposal.login());
-            if key == folded(&account.login) || waiting.contains_key(&at) {
+        for index in self.settled.zeroes() {
+            let account = self.linked(index).and_then(|at| Some((at, self.accounts.get(at)?)));
+            let (Some(chosen), Some((at, account))) = (self.candidates.get(index), account) else { continue };
+            if waiting.contains_key(&at) {
                 continue;
             }
+            let (part, candidate) = *chosen;
             let fields = fields(*chosen, Some(account));
             let comes_in = account.state == State::Suspended;
             let is_held = comes_in
@@ -152,7 +209,7 @@ impl<'a> Matching<'a> {
                 || self.rival_clash(index, candidate).is_some()
                 || self.value_clash(index, *chosen, Some(at), &fields).is_some();
             if !stays {
-                waiting.insert(at, self.by_login.get(&key).copied().filter(|holder| *holder != at));
+                waiting.insert(at, self.named(index).filter(|holder| *holder != at));
             }
         }
         // Whoever waits for one that stays, stays, too.
@@ -175,13 +232,16 @@ impl<'a> Matching<'a> {
     pub(super) fn outcome(&self) -> Outcome {
         let mut outcome = Outcome::default();
         let matched = self.adoptions();
-        let mut claimed = HashSet::default();
+        let mut claimed = FixedBitSet::with_capacity(self.accounts.len());
         let mut seen: HashMap<&Identity, usize> = HashMap::default();
         for (index, chosen) in self.candidates.iter().enumerate() {
             let (_, candidate) = *chosen;
-            let first = *seen.entry(&candidate.identity).or_insert(index);
+            let first = match self.linked(index) {
+                Some(at) => self.holder(at).unwrap_or(index),
+                None => *seen.entry(&candidate.identity).or_insert(index),
+            };
             if first == index {
-                let matched = matched.get(index).cloned().unwrap_or(Ok(None));
+                let matched = matched.get(&index).cloned().unwrap_or(Ok(None));
                 self.decide(index, *chosen, matched, &mut claimed, &mut outcome);
             } else {
                 let other = self.dn_of(first).unwrap_or_default();
@@ -196,7 +256,7 @@ impl<'a> Matching<'a> {
     }
 
     pub(super) fn is_protected(&self, account: &Account) -> bool {
-        self.protected.contains(&folded(&account.login))
+        !self.protected.is_empty() && self.protected.contains(&folded(&account.login))
     }
 
     fn dn_of(&self, candidate: usize) -> Option<String> {
@@ -209,13 +269,11 @@ impl<'a> Matching<'a> {
         index: usize,
         chosen: Chosen<'_>,
         matched: Result<Option<usize>, Clash>,
-        claimed: &mut HashSet<usize>,
+        claimed: &mut FixedBitSet,
         outcome: &mut Outcome,
     ) {
         let (part, candidate) = chosen;
-        let linked = self.by_link.get(&candidate.identity).copied();
-        let key = folded(candidate.proposal.login());
-        let named = self.by_login.get(&key).copied();
+        let (linked, named) = (self.linked(index), self.named(index));
         claimed.extend(linked);
         let protected = linked.filter(|at| self.accounts.get(*at).is_some_and(|one| self.is_protected(one)));
         if let Some(account) = protected.and_then(|at| self.accounts.get(at)) {
@@ -272,7 +330,7 @@ impl<'a> Matching<'a> {
     }
 
     /// What is to be said of somebody whose account was taken away in the application, and not here.
-    fn comes_back(&self, candidate: &Candidate) -> Option<String> {
+    fn comes_back(&self, candidate: &Candidate<'_>) -> Option<String> {
         let login = self.memory.known.get(&candidate.identity)?;
         Some(format!(
             "comes back: the account {login} was taken away in the application; except = [\"{login}\"] keeps them out"
@@ -280,11 +338,17 @@ impl<'a> Matching<'a> {
     }
 
     /// Whether somebody else wants the candidate's login.
-    fn rival_clash(&self, index: usize, candidate: &Candidate) -> Option<Clash> {
-        let key = folded(candidate.proposal.login());
-        let rivals = self.wanted_logins.get(&key).map(SmallVec::as_slice).unwrap_or_default();
-        let others = rivals.iter().filter(|rival| **rival != index).filter_map(|rival| self.dn_of(*rival));
-        (rivals.len() > 1).then(|| Clash::SameLogin { others: others.collect() })
+    fn rival_clash(&self, index: usize, candidate: &Candidate<'_>) -> Option<Clash> {
+        if self.wanted_logins.is_empty() {
+            return None;
+        }
+        let wanting = self.wanted_logins.get(&folded(candidate.proposal.login()))?;
+        let has = self.named(index).and_then(|at| self.holder(at)).filter(|one| self.is_settled(*one));
+        let mut others: Vec<usize> =
+            wanting.iter().copied().chain(has).filter(|other| *other != index).collect();
+        others.sort_unstable();
+        let others: Vec<String> = others.into_iter().filter_map(|other| self.dn_of(other)).collect();
+        (!others.is_empty()).then_some(Clash::SameLogin { others })
     }
 
     /// Whether the candidate's login belongs to another account than theirs.
@@ -305,30 +369,24 @@ impl<'a> Matching<'a> {
 
     /// For each candidate without an account of their own: the one made by hand that becomes theirs, or
     /// the clash about it. None becomes two people's.
-    fn adoptions(&self) -> Vec<Result<Option<usize>, Clash>> {
+    fn adoptions(&self) -> HashMap<usize, Result<Option<usize>, Clash>> {
         let mut wanted: HashMap<usize, Vec<usize>> = HashMap::default();
-        let candidates = self.candidates.iter().enumerate();
-        let mut matched: Vec<Result<Option<usize>, Clash>> = candidates
-            .map(|(index, (part, candidate))| {
-                if self.by_link.contains_key(&candidate.identity) {
-                    return Ok(None);
-                }
-                let key = folded(candidate.proposal.login());
-                let found = self.by_hand((*part, candidate), self.by_login.get(&key).copied());
+        let mut matched = HashMap::default();
+        for (index, chosen) in self.candidates.iter().enumerate() {
+            if self.linked(index).is_none() {
+                let found = self.by_hand(*chosen, self.named(index));
                 if let Ok(Some(account)) = found {
                     wanted.entry(account).or_default().push(index);
                 }
-                found
-            })
-            .collect();
+                matched.insert(index, found);
+            }
+        }
         for (account, people) in wanted.iter().filter(|(_, people)| people.len() > 1) {
             let account = self.accounts.get(*account).map(|one| one.login.clone()).unwrap_or_default();
             for person in people {
                 let others = people.iter().filter(|other| *other != person);
                 let others = others.filter_map(|other| self.dn_of(*other)).collect();
-                if let Some(slot) = matched.get_mut(*person) {
-                    *slot = Err(Clash::SeveralPeople { account: account.clone(), others });
-                }
+                matched.insert(*person, Err(Clash::SeveralPeople { account: account.clone(), others }));
             }
         }
         matched
@@ -345,11 +403,9 @@ impl<'a> Matching<'a> {
                 MatchBy::Login => named.into_iter().collect(),
                 MatchBy::Field(field) => {
                     let unique = self.unique.iter().find(|unique| unique.field == field);
-                    let value = folded(drawn(part, candidate, field));
-                    let with = unique.map(|unique| (unique, value)).filter(|(_, value)| !value.is_empty());
-                    with.and_then(|(unique, value)| unique.accounts.get(&value))
-                        .map(|list| list.to_vec())
-                        .unwrap_or_default()
+                    let value = drawn(part, candidate, field);
+                    let with = unique.filter(|_| !value.trim().is_empty());
+                    with.map(|unique| self.having(unique, value).to_vec()).unwrap_or_default()
                 }
             };
             let is_free = |at: &usize| {
@@ -387,20 +443,22 @@ impl<'a> Matching<'a> {
         own: Option<usize>,
         fields: &IndexMap<String, FieldChange>,
     ) -> Option<Clash> {
+        if fields.is_empty() {
+            return None;
+        }
         self.unique.iter().find_map(|unique| {
             let value = drawn(part, candidate, unique.field);
             if value.is_empty() || !fields.contains_key(unique.field) {
                 return None;
             }
-            let key = folded(value);
             let clash = |holder: String| {
                 Some(Clash::SameValue { field: unique.field.to_owned(), value: value.to_owned(), holder })
             };
-            let holders = unique.accounts.get(&key).into_iter().flatten();
-            if let Some(other) = holders.copied().find(|at| Some(*at) != own) {
+            let mut holders = self.having(unique, value).iter().copied();
+            if let Some(other) = holders.find(|at| Some(*at) != own) {
                 return clash(format!("account {}", self.accounts.get(other)?.login));
             }
-            let rival = unique.candidates.get(&key)?.iter().find(|rival| **rival != index)?;
+            let rival = self.wanting(unique, value).iter().find(|rival| **rival != index)?;
             clash(self.dn_of(*rival)?)
         })
     }
@@ -418,7 +476,7 @@ fn dn((part, candidate): Chosen<'_>) -> Option<String> {
 }
 
 /// What a part's rules draw for a field; nothing where they have none for it.
-fn drawn<'c>(part: Part<'_>, candidate: &'c Candidate, field: &str) -> &'c str {
+fn drawn<'c>(part: Part<'_>, candidate: &'c Candidate<'_>, field: &str) -> &'c str {
     part.intake.fields.get_index_of(field).map_or("", |rule| candidate.proposal.value(rule))
 }
 
@@ -478,7 +536,7 @@ fn differences((part, candidate): Chosen<'_>, account: &Account) -> IndexMap<Str
 }
 
 /// The roles that an account with these would have: those that stay, in their order, then the new.
-fn roles(intake: &Intake, proposal: &Proposal, old: &str) -> String {
+fn roles(intake: &Intake, proposal: &Proposal<'_>, old: &str) -> String {
     if intake.roles.is_empty() {
         return old.to_owned();
     }

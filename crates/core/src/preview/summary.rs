@@ -29,12 +29,10 @@ pub struct AccountCounts {
 impl AccountCounts {
     pub(super) fn new(accounts: &[Account], changes: &[Change], seats: Option<u64>) -> Self {
         let now = accounts.len();
-        let active: HashSet<&str> = accounts
-            .iter()
-            .filter(|account| account.state == State::Active)
-            .map(|account| account.login.as_str())
-            .collect();
-        let active_now = active.len();
+        let active = || accounts.iter().filter(|account| account.state == State::Active);
+        let removed = changes.iter().filter(|change| change.kind == ChangeKind::Remove);
+        let removed: HashSet<&str> = removed.map(|change| change.login.as_str()).collect();
+        let active_now = active().count();
         let (mut after, mut active_after) = (now, active_now);
         for change in changes {
             match change.kind {
@@ -45,12 +43,12 @@ impl AccountCounts {
                 ChangeKind::Restore => active_after += 1,
                 ChangeKind::Adopt if change.fields.contains_key("state") => active_after += 1,
                 ChangeKind::Suspend => active_after -= 1,
-                ChangeKind::Remove => {
-                    after -= 1;
-                    active_after -= usize::from(active.contains(change.login.as_str()));
-                }
+                ChangeKind::Remove => after -= 1,
                 ChangeKind::Adopt | ChangeKind::Update | ChangeKind::Wait | ChangeKind::Clash => {}
             }
+        }
+        if !removed.is_empty() {
+            active_after -= active().filter(|account| removed.contains(account.login.as_str())).count();
         }
         Self { now, after, active_now, active_after, seats }
     }

@@ -15,7 +15,6 @@ use crate::identity::Identity;
 use crate::name::Dn;
 use crate::reading::{Ended, Part, PartId, Purpose, Source, Sweep};
 use crate::settings::{Adopt, LeavingAction, Removals};
-use indexmap::IndexMap;
 use proptest::prelude::*;
 
 /// Settings with three fields, whose link is entryUUID, and `CN=Out` as the group to keep out.
@@ -68,8 +67,8 @@ fn person(id: &str) -> Person {
 }
 
 fn account(id: &str) -> Account {
-    let fields =
-        IndexMap::from([("name".into(), id.into()), ("email".into(), format!("{id}@quillmere.example"))]);
+    let fields = [("name".into(), id.into()), ("email".into(), format!("{id}@quillmere.example").into())];
+    let fields = fields.into_iter().collect();
     Account { login: id.into(), link: Identity::from_link(id), state: State::Active, fields }
 }
 

@@ -145,7 +145,7 @@ struct Teller<'a> {
     settings: &'a Settings,
     intake: &'a Intake,
     reading: &'a Reading,
-    selection: Selection,
+    selection: Selection<'a>,
 }
 
 impl Why {
@@ -415,9 +415,10 @@ impl Teller<'_> {
         let rules = self.intake.fields.iter().enumerate();
         let fields = rules.map(|(at, (name, rule))| {
             let (value, from) = match drawer.field(person, at) {
-                Drawn::Value(value, choice) => {
-                    (Some(value), rule.choices.get(choice).map_or_else(String::new, |one| one.in_words()))
-                }
+                Drawn::Value(value, choice) => (
+                    Some(value.into_owned()),
+                    rule.choices.get(choice).map_or_else(String::new, |one| one.in_words()),
+                ),
                 Drawn::Nothing => {
                     let from = rule.from_attributes().join(" or ");
                     (

@@ -12,7 +12,7 @@ pub use active::active_filter;
 use crate::account::Account;
 use crate::field::{Drawer, MissingField, Proposal};
 use crate::filter::Matcher;
-use crate::identity::Identity;
+use crate::identity::{Identity, Lasting};
 use crate::membership::{Leaf, Reach};
 use crate::name::{Dn, DnKey};
 use crate::reading::{Reading, ServerKind};
@@ -71,13 +71,13 @@ pub struct FunnelStep {
 
 /// A person who passed every step, and the account drawn from them.
 #[derive(Clone, Debug)]
-pub struct Candidate {
+pub struct Candidate<'r> {
     /// The place in [`Reading::people`].
     pub person: usize,
     /// The lasting identity.
     pub identity: Identity,
     /// The account that the field rules draw.
-    pub proposal: Proposal,
+    pub proposal: Proposal<'r>,
 }
 
 /// Why a person fell out.
@@ -112,11 +112,11 @@ pub struct Dropped {
 
 /// The outcome of a selection.
 #[derive(Debug)]
-pub struct Selection {
+pub struct Selection<'r> {
     /// The count after each step that the settings ask for.
     pub funnel: Vec<FunnelStep>,
     /// Who is left, in the order of the reading.
-    pub candidates: Vec<Candidate>,
+    pub candidates: Vec<Candidate<'r>>,
     /// Who fell out, in the order of the reading.
     pub dropped: Vec<Dropped>,
     /// What `only` and `except` name and nobody is called.
@@ -179,11 +179,11 @@ impl<'i> Lists<'i> {
     }
 }
 
-impl Selection {
+impl<'r> Selection<'r> {
     /// Takes everybody through the steps of each intake, in order; `readings` has one reading for each.
     /// Whom one selects, those behind it do not have.
     #[must_use]
-    pub fn all(settings: &Settings, readings: &[Reading]) -> Vec<Self> {
+    pub fn all(settings: &'r Settings, readings: &'r [Reading]) -> Vec<Self> {
         let mut taken: HashMap<Identity, &str> = HashMap::new();
         let mut all = Vec::new();
         for (intake, reading) in settings.intakes().zip(readings) {
@@ -219,7 +219,7 @@ impl Selection {
 
     /// Takes everybody in `reading` through the steps of `intake`.
     #[must_use]
-    pub fn new(reading: &Reading, intake: &Intake) -> Self {
+    pub fn new(reading: &'r Reading, intake: &'r Intake) -> Self {
         let people = reading.people();
         let keys = |groups: &[Dn]| groups.iter().map(Dn::key).collect::<Vec<_>>();
         let reach = |groups: &[Dn]| (!groups.is_empty()).then(|| reading.graph().reach(&keys(groups)));
@@ -244,8 +244,9 @@ impl Selection {
             reading.key(person).is_some_and(|key| reach.contains(reading.graph(), key))
         };
 
+        let lasting = Lasting::new(&reading.source().identity, people.names());
         let mut lists = Lists::new(intake);
-        let mut candidates = Vec::new();
+        let mut candidates = Vec::with_capacity(people.len());
         let mut dropped = Vec::new();
         for (person, entry) in people.iter().enumerate() {
             let mut drop = |step, reason| dropped.push(Dropped { person, step, reason });
@@ -259,8 +260,7 @@ impl Selection {
             {
                 drop(Step::Active, Reason::NotActive(*otherwise));
             } else {
-                let identity = Identity::of(entry, &reading.source().identity);
-                match (identity, drawer.draw(person)) {
+                match (lasting.of(entry), drawer.draw(person)) {
                     (None, _) => drop(Step::Complete, Reason::NoIdentity),
                     (_, Err(missing)) => drop(Step::Complete, Reason::Missing(missing)),
                     (Some(identity), Ok(proposal)) => {
@@ -299,20 +299,20 @@ impl Selection {
 
     /// The groups by which a person is in, the named one first; empty where no group is asked for.
     #[must_use]
-    pub fn path<'r>(&self, reading: &'r Reading, person: usize) -> Vec<&'r str> {
+    pub fn path<'p>(&self, reading: &'p Reading, person: usize) -> Vec<&'p str> {
         reading.key(person).map(|key| self.path_of(reading, key, false)).unwrap_or_default()
     }
 
     /// The groups by which a person is kept out, the named one first; empty where none does.
     #[must_use]
-    pub fn excluding_path<'r>(&self, reading: &'r Reading, person: usize) -> Vec<&'r str> {
+    pub fn excluding_path<'p>(&self, reading: &'p Reading, person: usize) -> Vec<&'p str> {
         reading.key(person).map(|key| self.path_of(reading, key, true)).unwrap_or_default()
     }
 
     /// The groups by which somebody is in one that lets people in, or in one that keeps them out; empty
     /// where they are in none.
     #[must_use]
-    pub fn path_of<'r>(&self, reading: &'r Reading, key: &DnKey, keeps_out: bool) -> Vec<&'r str> {
+    pub fn path_of<'p>(&self, reading: &'p Reading, key: &DnKey, keeps_out: bool) -> Vec<&'p str> {
         let reach = if keeps_out { &self.excluded } else { &self.admitted };
         reach.as_ref().map(|reach| reach.path(reading.graph(), key)).unwrap_or_default()
     }
@@ -329,7 +329,7 @@ impl Selection {
 
     /// Members of the groups that let people in who are neither groups nor people that the sweep
     /// found: each with the group that lists it.
-    pub fn strangers<'r>(&'r self, reading: &'r Reading) -> impl Iterator<Item = Leaf<'r>> {
+    pub fn strangers<'p>(&'p self, reading: &'p Reading) -> impl Iterator<Item = Leaf<'p>> {
         let leaves = self.admitted.iter().flat_map(|reach| reach.leaves(reading.graph()));
         leaves.filter(|leaf| !reading.is_person(leaf.key))
     }

@@ -224,7 +224,8 @@ fn each_kind_of_server_says_in_its_own_way_who_is_active() {
             let always = [("cn", "ada"), ("mail", "a@x"), ("entryUUID", "1")];
             let values = always.iter().chain(values).map(|(name, value)| (*name, [value.as_bytes()]));
             sweep.person("CN=ada,OU=People", values).unwrap();
-            let selection = Selection::new(&sweep.finish(&intake), &intake);
+            let reading = sweep.finish(&intake);
+            let selection = Selection::new(&reading, &intake);
             let told = match selection.dropped.first().map(|one| &one.reason) {
                 None => "",
                 Some(Reason::NotActive(words)) => words.unwrap_or("-"),

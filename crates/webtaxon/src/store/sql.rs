@@ -4,9 +4,8 @@
 //! directory can say anything to the database.
 
 use super::StoreErrorKind;
-use indexmap::IndexMap;
 use std::collections::{HashMap, HashSet};
-use webtaxon_core::account::{Account, State};
+use webtaxon_core::account::{Account, Fields, State};
 use webtaxon_core::apply::Edit;
 use webtaxon_core::field::LIST;
 use webtaxon_core::identity::Identity;
@@ -106,17 +105,17 @@ pub(super) fn account(
     roles: Option<&HashMap<String, Vec<String>>>,
 ) -> Result<Account, StoreErrorKind> {
     let mut own: HashMap<&str, String> = HashMap::new();
-    let mut fields = IndexMap::new();
+    let mut fields = Fields::default();
     for (column, value) in columns.iter().zip(values) {
         match (column.field.as_str(), value) {
             (name @ ("login" | "link" | "state"), value) => {
                 if name == "link" && value.as_deref() == Some("") {
-                    fields.insert(name.to_owned(), String::new()); // no link, and not null
+                    fields.insert(name.into(), Default::default()); // no link, and not null
                 }
                 own.insert(name, value.unwrap_or_default());
             }
             (_, Some(value)) => {
-                fields.insert(column.field.clone(), value);
+                fields.insert(column.field.as_str().into(), value.into());
             }
             (_, None) => {}
         }
@@ -151,10 +150,10 @@ pub(super) fn account(
         let key = columns.iter().find(|column| column.name == role_table.key).map(|column| &column.field);
         let key = key.and_then(|field| match field.as_str() {
             "login" => Some(login.as_str()),
-            field => fields.get(field).map(String::as_str),
+            field => fields.get(field).map(|value| value.as_str()),
         });
         let list = key.and_then(|key| all.get(key)).map(|list| list.join(&LIST.to_string()));
-        fields.insert("roles".to_owned(), list.unwrap_or_default());
+        fields.insert("roles".into(), list.unwrap_or_default().into());
     }
     let link = own.get("link").and_then(|link| Identity::from_link(link));
     Ok(Account { login, link, state, fields })
@@ -170,7 +169,7 @@ fn held(table: &SqlTable, column: &Column, account: &Account) -> Bound {
         field => account.value(field),
     };
     match text {
-        "" if column.may_be_null && !account.fields.contains_key(&column.field) => Bound::Null,
+        "" if column.may_be_null && !account.fields.contains_key(column.field.as_str()) => Bound::Null,
         text if column.is_binary => unhex(text).map_or_else(|| Bound::Text(text.to_owned()), Bound::Bytes),
         text => Bound::Text(text.to_owned()),
     }
@@ -263,7 +262,7 @@ fn statements(
             // A column that an account says nothing of keeps what the database puts there.
             let has = |column: &&Column| {
                 ["login", "link", "state"].contains(&column.field.as_str())
-                    || after.fields.contains_key(&column.field)
+                    || after.fields.contains_key(column.field.as_str())
                     || !(column.may_be_null || column.has_default)
             };
             let own: Vec<&Column> = columns.iter().filter(has).collect();
@@ -285,7 +284,7 @@ fn statements(
         (Some(after), Some(there)) => {
             let changed = edit.fields();
             let own: Vec<&Column> =
-                columns.iter().filter(|column| changed.contains_key(&column.field)).collect();
+                columns.iter().filter(|column| changed.contains_key(column.field.as_str())).collect();
             if let (Some(roles), true) = (&table.roles, changed.contains_key("roles")) {
                 let (old, new) = (items(there.field("roles")), items(after.field("roles")));
                 for role in old.iter().filter(|role| !new.contains(role)) {

@@ -153,7 +153,7 @@ fn preview(people: usize) -> (Preview, Settings) {
                 ("room", "Elsewhere".to_owned()),
                 ("roles", "borrower".to_owned()),
             ];
-            let fields = fields.map(|(name, value)| (name.to_owned(), value)).into_iter().collect();
+            let fields = fields.map(|(name, value)| (name.into(), value.into())).into_iter().collect();
             accounts.push(Account { link: Identity::from_link(&login), login, state: State::Active, fields });
         }
     }

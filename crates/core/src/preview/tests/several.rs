@@ -60,7 +60,7 @@ fn who_is_in_no_intake_leaves_as_carefully_as_any_of_them_says() {
         (nowhere("ada"), only(&[]), "held ada NotLookedUp", "one of them did not look"),
     ] {
         let account = Account {
-            fields: IndexMap::from([("name".into(), "ada".into()), ("email".into(), "old".into())]),
+            fields: [("name".into(), "ada".into()), ("email".into(), "old".into())].into_iter().collect(),
             ..account("ada")
         };
         let mut settings = both();

@@ -120,7 +120,7 @@ impl<'a> Sheet<'a> {
                 .iter()
                 .zip(values)
                 .filter_map(|(column, value)| match column {
-                    Column::Field(name) => Some((name.clone(), value)),
+                    Column::Field(name) => Some((name.as_str().into(), value.into())),
                     Column::Login | Column::Link | Column::State => None,
                 })
                 .collect();
