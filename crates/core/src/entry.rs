@@ -1,6 +1,6 @@
 //! Entries and their values, as a directory returned them (RFC 4511 §4.5.2), held compactly.
 //!
-//! [`Entries`] holds many entries. Attribute names are stored once, and one entry is one block
+//! [`Entries`] holds many entries. Attribute names are stored once, and one entry is a stretch
 //! of bytes: its name, then each attribute with its values end to end. A hundred thousand people
 //! with ten attributes take about what they took on the wire. No I/O, no recursion.
 //!
@@ -107,8 +107,21 @@ pub fn covers(wanted: &str, have: &str) -> bool {
 #[derive(Clone, Debug, Default)]
 pub struct Entries {
     names: Names,
-    blocks: Vec<Box<[u8]>>,
+    /// The entries' bytes, end to end, in pieces of about [`PIECE`].
+    pieces: Vec<Vec<u8>>,
+    places: Vec<Place>,
     scratch: Vec<u8>,
+}
+
+/// A piece that has so many bytes gets no further entry.
+const PIECE: usize = 1 << 20;
+
+/// Where an entry stands: the piece, and the bytes in it.
+#[derive(Clone, Copy, Debug)]
+struct Place {
+    piece: u32,
+    start: u32,
+    end: u32,
 }
 
 impl Entries {
@@ -124,26 +137,38 @@ impl Entries {
         A: IntoIterator<Item = (&'v str, V)>,
         V: IntoIterator<Item = &'v [u8]>,
     {
-        let mut block = std::mem::take(&mut self.scratch);
-        let mut values = Vec::new();
-        block.clear();
-        put_sized(&mut block, dn.as_bytes());
+        let is_full = self.pieces.last().is_none_or(|piece| piece.len() >= PIECE);
+        if is_full {
+            // A few entries are no reason to take room for many.
+            self.pieces.push(if self.pieces.is_empty() {
+                Vec::new()
+            } else {
+                Vec::with_capacity(PIECE + PIECE / 16)
+            });
+        }
+        let count = self.pieces.len();
+        let Some(block) = self.pieces.last_mut() else { return };
+        let start = block.len();
+        put_sized(block, dn.as_bytes());
+        let values = &mut self.scratch;
         for (name, list) in attributes {
             values.clear();
             for value in list {
-                put_sized(&mut values, value);
+                put_sized(values, value);
             }
-            put_number(&mut block, self.names.intern(name).0 as usize);
-            put_sized(&mut block, &values);
+            put_number(block, self.names.intern(name).0 as usize);
+            put_sized(block, values);
         }
         self.names.last = None;
-        self.blocks.push(block.as_slice().into());
-        self.scratch = block;
+        let narrow = |number: usize| u32::try_from(number).unwrap_or(u32::MAX);
+        let (piece, end) = (narrow(count - 1), narrow(block.len()));
+        self.places.push(Place { piece, start: narrow(start), end });
     }
 
     /// Takes every entry out; the descriptions that occurred stay known.
     pub fn clear(&mut self) {
-        self.blocks.clear();
+        self.pieces.clear();
+        self.places.clear();
     }
 
     /// The attribute descriptions that occur.
@@ -155,32 +180,37 @@ impl Entries {
     /// How many entries there are.
     #[must_use]
     pub fn len(&self) -> usize {
-        self.blocks.len()
+        self.places.len()
     }
 
     /// Whether there is none.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        self.blocks.is_empty()
+        self.places.is_empty()
     }
 
     /// The entry at `index`, counted from 0 in the order of arrival.
     #[must_use]
     pub fn get(&self, index: usize) -> Option<Entry<'_>> {
-        self.blocks.get(index).map(|block| Entry { names: &self.names, block })
+        self.places.get(index).map(|place| self.at(*place))
     }
 
     /// Every entry, in the order of arrival.
     pub fn iter(&self) -> impl ExactSizeIterator<Item = Entry<'_>> + Clone {
-        self.blocks.iter().map(|block| Entry { names: &self.names, block })
+        self.places.iter().map(|place| self.at(*place))
+    }
+
+    fn at(&self, Place { piece, start, end }: Place) -> Entry<'_> {
+        let block = self.pieces.get(piece as usize).and_then(|piece| piece.get(start as usize..end as usize));
+        Entry { names: &self.names, block: block.unwrap_or_default() }
     }
 
     /// Bytes held for names and values (not counting the allocator's own).
     #[must_use]
     pub fn held_bytes(&self) -> usize {
-        let blocks: usize = self.blocks.iter().map(|block| block.len()).sum();
+        let pieces: usize = self.pieces.iter().map(Vec::capacity).sum();
         let names: usize = self.names.spelled.iter().map(|name| 2 * name.len() + 64).sum();
-        blocks + names + self.blocks.capacity() * size_of::<Box<[u8]>>() + self.scratch.capacity()
+        pieces + names + self.places.capacity() * size_of::<Place>() + self.scratch.capacity()
     }
 }
 

@@ -8,13 +8,15 @@
 use crate::entry::{Entries, Entry, Names};
 use crate::identity::Identity;
 use crate::membership::{Graph, NodeId, Reach};
-use crate::name::{Dn, DnKey};
+use crate::name::{Dn, DnKey, KeyReader};
+use crate::schema::Schema;
 use crate::settings::Intake;
 use indexmap::IndexSet;
 use jiff::Timestamp;
 use serde::Serialize;
 use std::collections::HashMap;
 use std::fmt;
+use std::sync::Arc;
 
 /// Proof that a sweep saw everything it asked for (every base, page, group and look-up).
 ///
@@ -168,8 +170,10 @@ pub struct PartId(usize);
 pub struct Sweep {
     parts: Vec<(Part, Option<Ended>)>,
     people: Entries,
+    /// Reads the people's names.
+    names: KeyReader,
     /// The people's names for comparing, in the order of `people`.
-    keys: IndexSet<DnKey>,
+    keys: IndexSet<DnKey, foldhash::fast::RandomState>,
     graph: Graph,
     followed: OtherEntries,
     found: HashMap<Identity, String>,
@@ -214,6 +218,8 @@ pub struct Source {
     pub notes: Vec<String>,
     /// When it was read, to tell whose account has expired.
     pub at: Timestamp,
+    /// What the server itself says of attributes; none where only its kind is known.
+    pub schema: Option<Arc<Schema>>,
 }
 
 /// One reading, where one is wanted for each intake.
@@ -260,7 +266,7 @@ impl Sweep {
         A: IntoIterator<Item = (&'v str, V)>,
         V: IntoIterator<Item = &'v [u8]>,
     {
-        let new = self.keys.insert(Dn::parse(dn)?.key());
+        let new = self.keys.insert(self.names.key(dn)?);
         if new {
             self.people.push(dn, attributes);
         }
@@ -296,6 +302,12 @@ impl Sweep {
         &self.people
     }
 
+    /// Where they come from.
+    #[must_use]
+    pub fn source(&self) -> &Source {
+        &self.source
+    }
+
     /// The groups read so far.
     pub fn graph_mut(&mut self) -> &mut Graph {
         &mut self.graph
@@ -319,6 +331,11 @@ impl Sweep {
     /// Says which attribute turned out to hold the lasting identity.
     pub fn set_identity(&mut self, attribute: &str) {
         attribute.clone_into(&mut self.source.identity);
+    }
+
+    /// Says what the server itself says of attributes.
+    pub fn set_schema(&mut self, schema: Schema) {
+        self.source.schema = Some(Arc::new(schema));
     }
 
     /// The attribute that holds the lasting identity.
@@ -406,7 +423,7 @@ pub struct Reading {
     source: Source,
     people: Entries,
     /// The people's names for comparing, in the order of `people`.
-    keys: IndexSet<DnKey>,
+    keys: IndexSet<DnKey, foldhash::fast::RandomState>,
     graph: Graph,
     followed: OtherEntries,
     whereabouts: HashMap<Identity, Whereabouts>,
@@ -419,6 +436,12 @@ impl Reading {
     #[must_use]
     pub fn source(&self) -> &Source {
         &self.source
+    }
+
+    /// What is known of attributes there.
+    #[must_use]
+    pub fn schema(&self) -> &Schema {
+        self.source.schema.as_deref().unwrap_or_else(|| Schema::of(self.source.kind))
     }
 
     /// The entries under the bases that the filter found.

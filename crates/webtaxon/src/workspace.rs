@@ -3,7 +3,7 @@
 use crate::Error;
 use crate::directory::survey::{EntryKind, Finding};
 use crate::directory::{
-    self, Access, CheckStep, Connection, DirectoryError, DirectoryErrorKind, Progress, Prompt, Watch,
+    self, Access, CheckStep, Connection, DirectoryError, DirectoryErrorKind, Links, Progress, Prompt, Watch,
 };
 use crate::state;
 use crate::store::{self, AccountStore};
@@ -14,7 +14,6 @@ use std::sync::Arc;
 use std::time::Duration;
 use webtaxon_core::account::Account;
 use webtaxon_core::entry::Entries;
-use webtaxon_core::identity::Identity;
 use webtaxon_core::name::Dn;
 use webtaxon_core::preview::Preview;
 use webtaxon_core::preview::compare::{Comparison, Side};
@@ -130,20 +129,51 @@ impl Workspace {
         })
     }
 
-    /// Reads what each intake needs, in order. Whoever binds to a directory is asked once.
-    async fn readings(&self, links: &[Identity], more: &[String]) -> Result<Vec<Reading>, Error> {
-        let mut accesses: HashMap<String, Access> = HashMap::new();
-        let mut readings = Vec::new();
+    /// How each intake's directory is reached, in order. Whoever binds to one is asked once.
+    async fn accesses(&self) -> Result<Vec<Access>, Error> {
+        let mut known: HashMap<String, Access> = HashMap::new();
+        let mut accesses = Vec::new();
         for one in self.each() {
             let name = &one.settings.intake.directory;
-            let access = match accesses.get(name) {
+            let access = match known.get(name) {
                 Some(access) => access.clone(),
                 None => one.access().await?,
             };
-            readings.push(directory::read_with(&access, &one.settings, links, more).await?);
-            accesses.insert(name.clone(), access);
+            accesses.push(access.clone());
+            known.insert(name.clone(), access);
+        }
+        Ok(accesses)
+    }
+
+    /// Reads what each intake needs, in order.
+    async fn readings(
+        &self,
+        accesses: &[Access],
+        links: &Links,
+        more: &[String],
+    ) -> Result<Vec<Reading>, Error> {
+        let mut readings = Vec::new();
+        for (one, access) in self.each().zip(accesses) {
+            readings.push(directory::read_with(access, &one.settings, links, more).await?);
         }
         Ok(readings)
+    }
+
+    /// Reads the list, and beside it what each intake needs.
+    async fn accounts_and_readings(
+        &self,
+        store: &dyn AccountStore,
+        more: &[String],
+    ) -> Result<(Vec<Account>, Vec<Reading>), Error> {
+        let accesses = self.accesses().await?;
+        let fields = self.settings.account_fields();
+        let (tell, links) = Links::later();
+        let accounts = async {
+            let accounts = store.accounts(&fields).await?;
+            tell.send_replace(Some(accounts.iter().filter_map(|one| one.link.clone()).collect()));
+            Ok(accounts)
+        };
+        tokio::try_join!(accounts, self.readings(&accesses, &links, more))
     }
 
     /// Reads what the intake needs into a snapshot. With `mask`, the people in it cannot be
@@ -266,9 +296,7 @@ impl Workspace {
         store: &dyn AccountStore,
     ) -> Result<(Preview, Vec<Account>), Error> {
         let memory = state::memory(&self.file)?;
-        let accounts = store.accounts(&self.settings.account_fields()).await?;
-        let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
-        let readings = self.readings(&links, &[]).await?;
+        let (accounts, readings) = self.accounts_and_readings(store, &[]).await?;
         Ok((Preview::new(&self.settings, &readings, &accounts, &memory), accounts))
     }
 
@@ -300,7 +328,11 @@ impl Workspace {
             let both = directory::read_for_both(&self.access().await?, one, two, &links).await?;
             both.map(|reading| vec![reading])
         } else {
-            [self.readings(&links, &[]).await?, other.readings(&links, &[]).await?]
+            let links = Links::known(&links);
+            [
+                self.readings(&self.accesses().await?, &links, &[]).await?,
+                other.readings(&other.accesses().await?, &links, &[]).await?,
+            ]
         };
         Ok(Comparison::new(
             Side { settings: one, readings: &read, accounts: &before, memory: &memory },
@@ -315,13 +347,11 @@ impl Workspace {
     /// As [`Workspace::preview`].
     pub async fn why(&self, text: &str) -> Result<Answer, Error> {
         let memory = state::memory(&self.file)?;
-        let accounts = self.store().accounts(&self.settings.account_fields()).await?;
-        let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
         let mut more: Vec<String> = why::CALLED.map(str::to_owned).to_vec();
         for intake in self.settings.intakes() {
             more.extend(intake.filter.attributes().map(str::to_owned));
         }
-        let readings = self.readings(&links, &more).await?;
+        let (accounts, readings) = self.accounts_and_readings(&*self.store(), &more).await?;
         let found = why::find(&self.settings, &readings, &accounts, text);
         let elsewhere = |at: usize| {
             let link = accounts.get(at)?.link.as_ref()?;
@@ -427,7 +457,7 @@ impl Workspace {
         settings.intake.fields.clear();
         settings.intake.roles.clear();
         let names = ["displayName", "cn"].map(str::to_owned);
-        Ok(directory::read_with(&self.access().await?, &settings, &[], &names).await?)
+        Ok(directory::read_with(&self.access().await?, &settings, &Links::known(&[]), &names).await?)
     }
 
     /// Tries everything that a run needs, one after the other, and reports each step as it ends.

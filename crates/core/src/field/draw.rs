@@ -187,7 +187,7 @@ impl<'r> Drawer<'r> {
     /// Makes the intake's rules ready.
     #[must_use]
     pub fn new(intake: &'r Intake, reading: &'r Reading) -> Self {
-        let schema = Schema::of(reading.source().kind);
+        let schema = reading.schema();
         let graph = reading.graph();
         let groups = intake.deciding_groups().into_iter().map(|group| {
             let key = group.key();

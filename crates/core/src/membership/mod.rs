@@ -26,8 +26,9 @@ pub use roll::{Roll, primary_group, without_uid};
 
 use crate::name::{Dn, DnKey, ParseError};
 use fixedbitset::FixedBitSet;
-use std::collections::{HashMap, HashSet};
-use std::hash::{BuildHasher as _, RandomState};
+use foldhash::HashMap;
+use std::collections::HashSet;
+use std::hash::BuildHasher as _;
 
 /// A name in one [`Graph`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -45,7 +46,7 @@ pub struct Graph {
     by_key: HashMap<DnKey, NodeId>,
     /// The hashes of names as they were written, so that a name that comes again need not be read.
     by_text: HashMap<u64, NodeId>,
-    hasher: RandomState,
+    hasher: foldhash::quality::RandomState,
     nodes: Vec<Node>,
     /// Groups with members that no list of theirs shows.
     unlisted: HashSet<(NodeId, NodeId)>,

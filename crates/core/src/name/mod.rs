@@ -12,10 +12,12 @@ mod parse;
 pub use parse::{DEEPEST, LONGEST};
 pub(crate) use parse::{hex_pair, is_attribute_type};
 mod print;
+mod siblings;
 #[cfg(test)]
 mod tests;
 
 pub use error::{ParseError, ParseErrorKind};
+pub use siblings::KeyReader;
 
 use crate::prepare::{self, Fold};
 use std::fmt::Write as _;
@@ -123,9 +125,14 @@ impl Dn {
     #[must_use]
     pub fn key(&self) -> DnKey {
         let mut key = String::new();
+        self.write_key(&mut key);
+        DnKey(key.into_boxed_str())
+    }
+
+    fn write_key(&self, key: &mut String) {
         for rdn in self.rdns.iter().rev() {
             match rdn.avas.as_slice() {
-                [only] => only.write_key(&mut key),
+                [only] => only.write_key(key),
                 several => {
                     let mut parts: Vec<String> = several.iter().map(Ava::key).collect();
                     parts.sort_unstable();
@@ -134,7 +141,6 @@ impl Dn {
             }
             key.push(DnKey::END);
         }
-        DnKey(key.into_boxed_str())
     }
 }
 

@@ -156,6 +156,19 @@ proptest! {
         prop_assert_eq!(Dn::parse(&dn.to_string()).unwrap(), dn);
     }
 
+    /// What a reader of keys knows of the name before makes no difference.
+    #[test]
+    fn a_key_is_the_same_whatever_name_was_read_before(
+        texts in proptest::collection::vec(
+            r##"(cn|ou)=(a|b|\\|\\,|\\2c|,|"|#0403|=|ä| ){0,4},(ou=\\\+b,dc=x|dc=x|dc=x,|x|)"##, 1..8
+        ),
+    ) {
+        let mut reader = KeyReader::default();
+        for text in &texts {
+            prop_assert_eq!(reader.key(text).ok(), Dn::parse(text).ok().map(|dn| dn.key()), "{}", text);
+        }
+    }
+
     /// Whatever the text, no panic, and the place lies within it, between two characters.
     #[test]
     fn any_text_is_parsed_or_refused(text in r##"([a-zA-Z=,+\\"#; ä0-9.]|\PC){0,40}"##) {

@@ -12,7 +12,6 @@ use crate::filter::{Filter, Ground, Judged, Truth, explain};
 use crate::identity::Identity;
 use crate::name::{Dn, DnKey, short};
 use crate::reading::{Reading, ServerKind, Whereabouts};
-use crate::schema::Schema;
 use crate::selection::{Selection, Step, active, active_filter};
 use crate::settings::{Intake, Settings};
 use serde::Serialize;
@@ -254,7 +253,7 @@ fn step(name: &'static str, is_good: bool, message: String, remedy: &str) -> Why
 pub(super) fn judge(filter: &Filter, entry: Entry<'_>, reading: &Reading) -> (bool, Vec<Judged>, String) {
     let mut one = Entries::new();
     one.push(entry.dn(), entry.attributes());
-    let ground = Ground { schema: Schema::of(reading.source().kind), names: one.names(), chain: None };
+    let ground = Ground { schema: reading.schema(), names: one.names(), chain: None };
     let clauses = one.get(0).map(|entry| explain(filter, entry, ground)).unwrap_or_default();
     let is_good = clauses.first().is_some_and(|whole| whole.truth == Truth::True);
     let mut why: Vec<String> = Vec::new();

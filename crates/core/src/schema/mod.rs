@@ -192,6 +192,17 @@ impl Schema {
         schema.finish(kind)
     }
 
+    /// The same, with what is known of servers of this kind behind it: not everything is shown to everybody.
+    #[must_use]
+    pub fn filled(mut self, kind: ServerKind) -> Self {
+        for more in &Self::of(kind).types {
+            if !more.names.iter().chain([&more.oid]).any(|name| self.find(name).is_some()) {
+                self.put(more.clone());
+            }
+        }
+        self.finish(kind)
+    }
+
     /// The same for a server that has these classes beside the known ones, and no others.
     #[must_use]
     pub fn with_classes<'n>(&self, classes: impl IntoIterator<Item = &'n str>) -> Self {

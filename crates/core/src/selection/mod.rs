@@ -16,7 +16,6 @@ use crate::identity::{Identity, Lasting};
 use crate::membership::{Leaf, Reach};
 use crate::name::{Dn, DnKey};
 use crate::reading::{Reading, ServerKind};
-use crate::schema::Schema;
 use crate::settings::{Intake, Settings};
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
@@ -226,7 +225,7 @@ impl<'r> Selection<'r> {
         let (admitted, excluded) = (reach(&intake.groups), reach(&intake.not_in_group));
         let source = reading.source();
         let active = active::conditions(intake, source.kind, source.at);
-        let schema = Schema::of(source.kind);
+        let schema = reading.schema();
         // What no entry has an attribute for keeps nobody out; on a controller everybody has one.
         let is_asked = |one: &&active::Condition| {
             let mut names = one.filter.attributes();

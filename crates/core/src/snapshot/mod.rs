@@ -18,9 +18,11 @@ use crate::identity::Identity;
 use crate::ldif::{self, write_comment, write_record};
 use crate::name::Dn;
 use crate::reading::{Reading, ServerKind, Whereabouts};
+use crate::schema::Schema;
 use crate::settings::Intake;
 use jiff::Timestamp;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 /// The first line of a snapshot.
 const FORMAT: &str = "# webtaxon.snapshot/1";
@@ -73,6 +75,8 @@ pub struct Snapshot {
     pub header: Header,
     /// People and groups.
     pub entries: Entries,
+    /// What the server itself says of attributes, as long as the snapshot has not been written.
+    pub schema: Option<Arc<Schema>>,
 }
 
 impl Header {
@@ -145,6 +149,12 @@ impl Header {
 }
 
 impl Snapshot {
+    /// What is known of attributes there.
+    #[must_use]
+    pub fn schema(&self) -> &Schema {
+        self.schema.as_deref().unwrap_or_else(|| Schema::of(self.header.kind))
+    }
+
     /// Puts a reading into a snapshot; a mask makes the people in it unrecognisable.
     #[must_use]
     pub fn new(mut header: Header, reading: &Reading, mask: Option<&Mask>) -> Self {
@@ -184,7 +194,7 @@ impl Snapshot {
             header.elsewhere =
                 elsewhere.filter_map(|(person, dn)| Some((mask.identity(person)?, mask.name(dn)))).collect();
         }
-        Self { header, entries }
+        Self { header, entries, schema: None }
     }
 
     /// The file's text.
@@ -215,7 +225,7 @@ impl Snapshot {
             if entries.names().find("objectGUID").is_some() {
                 header.kind = ServerKind::Controller;
             }
-            return Ok(Self { header, entries });
+            return Ok(Self { header, entries, schema: None });
         }
         let mut announced = None;
         let mut said_whole = false;
@@ -236,7 +246,7 @@ impl Snapshot {
             header.gaps.push("the file is not complete: entries or its end are missing".to_owned());
         }
         header.whole = said_whole && header.gaps.is_empty();
-        Ok(Self { header, entries })
+        Ok(Self { header, entries, schema: None })
     }
 
     /// What this snapshot does not have of what the settings want; empty if a reading of it is as

@@ -41,6 +41,6 @@ pub use search::{Found, PagedSearch, Query, Short};
 pub(crate) use snapshot::read_for_both;
 pub use snapshot::take_snapshot;
 pub use sweep::read;
-pub(crate) use sweep::{entry, read_with};
+pub(crate) use sweep::{Links, entry, read_with};
 pub use transport::Milestone;
 pub(crate) use trust::TlsRules;

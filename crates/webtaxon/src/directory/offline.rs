@@ -77,7 +77,7 @@ impl Offline {
             Scope::One => key.parent().as_ref() == Some(&base),
             Scope::Subtree => key.is_within(&base),
         };
-        let schema = Schema::of(self.snapshot.header.kind);
+        let schema = self.snapshot.schema();
         let matcher = Matcher::new(&filter, schema, self.snapshot.entries.names());
         let places: Vec<usize> = match request.scope {
             Scope::Base => self.by_key.get(&base).copied().into_iter().collect(),

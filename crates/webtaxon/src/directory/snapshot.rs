@@ -1,6 +1,6 @@
 //! Reading what an intake needs into a snapshot.
 
-use super::sweep::{read_with, wanted_attributes};
+use super::sweep::{Links, read_with, wanted_attributes};
 use super::{Access, DirectoryError, DirectoryErrorKind};
 use jiff::Timestamp;
 use ring::rand::{SecureRandom as _, SystemRandom};
@@ -29,7 +29,7 @@ pub async fn take_snapshot(
     let mut more: BTreeSet<String> = intake.filter.attributes().map(str::to_owned).collect();
     more.insert("objectClass".to_owned());
     let more: Vec<String> = more.into_iter().collect();
-    let reading = read_with(access, settings, links, &more).await?;
+    let reading = read_with(access, settings, &Links::known(links), &more).await?;
     let kind = reading.source().kind;
     let mut attributes = wanted_attributes(intake, kind);
     attributes.extend(more.iter().cloned());
@@ -91,7 +91,8 @@ pub(crate) async fn read_for_both(
         more.extend(active_filter(two, kind, Timestamp::UNIX_EPOCH).attributes().map(str::to_owned));
     }
     let more: Vec<String> = more.into_iter().collect();
-    let reading = read_with(access, &both, links, &more).await?;
+    let links = Links::known(links);
+    let reading = read_with(access, &both, &links, &more).await?;
     let mut attributes = wanted_attributes(&both.intake, reading.source().kind);
     attributes.extend(more.iter().cloned());
     let mut header = Header::new(&reading, &both.intake, &attributes, Timestamp::now());
@@ -99,9 +100,10 @@ pub(crate) async fn read_for_both(
     for settings in [settings, other] {
         header.filter = Some(settings.intake.filter.clone());
         header.group_bases.clone_from(&settings.intake.group_bases);
-        let snapshot = Snapshot::new(header.clone(), &reading, None);
+        let mut snapshot = Snapshot::new(header.clone(), &reading, None);
+        snapshot.schema.clone_from(&reading.source().schema);
         let offline = access.clone().from_snapshot(Some(Arc::new(snapshot)));
-        readings.push(read_with(&offline, settings, links, &more).await?);
+        readings.push(read_with(&offline, settings, &links, &more).await?);
     }
     readings.try_into().map_err(|_| DirectoryErrorKind::NoServer.into())
 }

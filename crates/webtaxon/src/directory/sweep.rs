@@ -9,16 +9,19 @@ use super::moved::Mark;
 use super::progress::{EVERY, Progress};
 use super::search::{Found, Query};
 use super::split::{self, Portions};
-use super::{DirectoryError, followed, nest};
+use super::{DirectoryError, followed, nest, read_schema};
+use foldhash::HashSet;
 use jiff::Timestamp;
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap};
+use tokio::sync::watch;
 use webtaxon_core::entry::Entries;
 use webtaxon_core::field::{Condition, FieldRule};
 use webtaxon_core::filter::Filter;
-use webtaxon_core::identity::{Identity, LASTING};
+use webtaxon_core::identity::{Identity, LASTING, Lasting};
 use webtaxon_core::membership::primary_group;
 use webtaxon_core::name::Dn;
 use webtaxon_core::reading::{Ended, Part, PartId, Reading, ServerKind, Source, Sweep};
+use webtaxon_core::schema::Schema;
 use webtaxon_core::selection::active_filter;
 use webtaxon_core::settings::{Intake, Settings};
 use webtaxon_core::snapshot::Snapshot;
@@ -43,14 +46,39 @@ pub async fn read(
     settings: &Settings,
     links: &[Identity],
 ) -> Result<Reading, DirectoryError> {
-    read_with(access, settings, links, &[]).await
+    read_with(access, settings, &Links::known(links), &[]).await
+}
+
+/// The links of the accounts that there are. They are needed last: a list of accounts may be read while
+/// people are.
+#[derive(Clone, Debug)]
+pub(crate) struct Links(watch::Receiver<Option<Vec<Identity>>>);
+
+impl Links {
+    /// Those of a list that was read.
+    pub(crate) fn known(links: &[Identity]) -> Self {
+        Self(watch::channel(Some(links.to_vec())).1)
+    }
+
+    /// Those of a list that is being read, and whom to tell of them.
+    pub(crate) fn later() -> (watch::Sender<Option<Vec<Identity>>>, Self) {
+        let (tell, links) = watch::channel(None);
+        (tell, Self(links))
+    }
+
+    /// Those whom nobody met. Waits until the list has been read; where it cannot be, nobody is missed.
+    async fn without(&self, met: &HashSet<Identity>) -> Vec<Identity> {
+        let mut links = self.0.clone();
+        let Ok(links) = links.wait_for(Option::is_some).await else { return Vec::new() };
+        links.iter().flatten().filter(|link| !met.contains(link)).cloned().collect()
+    }
 }
 
 /// As [`read`], with some more attributes of people than the rules look at.
 pub(crate) async fn read_with(
     access: &Access,
     settings: &Settings,
-    links: &[Identity],
+    links: &Links,
     more: &[String],
 ) -> Result<Reading, DirectoryError> {
     let servers = access.servers().await?;
@@ -70,12 +98,16 @@ pub(crate) async fn read_with(
                 .snapshot()
                 .and_then(|snapshot| snapshot.header.taken)
                 .unwrap_or_else(Timestamp::now),
+            schema: connection.snapshot().and_then(|snapshot| snapshot.schema.clone()),
         });
         let mut reader =
             Reader { access, connection, sweep, intake, wanted: Vec::new(), others: HashMap::new() };
         reader.wanted = wanted_attributes(intake, reader.connection.root().kind);
         reader.wanted.extend(more.iter().cloned());
-        let ended = reader.everything(links).await;
+        let ended = match reader.schema(more).await {
+            Ok(()) => reader.everything(links).await,
+            Err(error) => Err(error),
+        };
         let Reader { connection: used, mut sweep, others, .. } = reader;
         for (_, other) in others {
             other.close().await;
@@ -164,7 +196,7 @@ pub(super) struct Brought {
 }
 
 impl Reader<'_> {
-    async fn everything(&mut self, links: &[Identity]) -> Result<(), DirectoryError> {
+    async fn everything(&mut self, links: &Links) -> Result<(), DirectoryError> {
         let kind = self.connection.root().kind;
         self.snapshot();
         let mark = Mark::take(&mut self.connection, self.intake).await?;
@@ -182,12 +214,41 @@ impl Reader<'_> {
         self.connection.watch.tell(|| Progress::People { read: self.sweep.people().len() });
         self.sweep.set_identity(&identity);
         mark.look_again(self, &identity).await?;
-        self.identities(&identity);
+        let met = self.identities(&identity);
         followed::read(self).await?;
         nest::read(&mut self.connection, &mut self.sweep, self.intake).await?;
-        let known = self.identities_met(&identity);
-        let missing = links.iter().filter(|link| !known.contains(link)).cloned().collect();
+        let missing = links.without(&met).await;
         self.lookups(&identity, missing).await
+    }
+
+    /// Reads what the server says of attributes, where that is of use: to judge filters as it does, and not
+    /// to ask it for what it does not know, which costs some servers more than a value.
+    async fn schema(&mut self, more: &[String]) -> Result<(), DirectoryError> {
+        let (intake, kind) = (self.intake, self.connection.root().kind);
+        let fields = intake.fields.values().flat_map(FieldRule::from_attributes);
+        let filters = intake.conditions().flat_map(Condition::attributes).chain(intake.filter.attributes());
+        let active = intake.active.iter().flat_map(Filter::attributes);
+        let named: HashSet<String> = (fields.chain(filters).chain(active).chain(intake.identity.as_deref()))
+            .chain(more.iter().map(String::as_str))
+            .map(str::to_ascii_lowercase)
+            .collect();
+        let known = Schema::of(kind);
+        if kind == ServerKind::Controller && named.iter().all(|name| known.find(name).is_some()) {
+            return Ok(());
+        }
+        let own = read_schema(&mut self.connection).await?;
+        // A server that does not say so much of what it keeps itself may have more of that kind.
+        if LASTING.iter().any(|name| own.find(name).is_some()) {
+            self.wanted.retain(|name| {
+                own.find(name).is_some()
+                    || known.find(name).is_none()
+                    || named.contains(&name.to_ascii_lowercase())
+            });
+        }
+        if !own.is_empty() {
+            self.sweep.set_schema(own.filled(kind));
+        }
+        Ok(())
     }
 
     /// What a snapshot does not have, if one answers in place of the directory.
@@ -245,7 +306,12 @@ impl Reader<'_> {
 
     /// Who was met so far.
     pub(super) fn identities_met(&self, identity: &str) -> HashSet<Identity> {
-        self.sweep.people().iter().filter_map(|entry| Identity::of(entry, identity)).collect()
+        let people = self.sweep.people();
+        let lasting = Lasting::new(identity, people.names());
+        let mut met = HashSet::default();
+        met.reserve(people.len());
+        met.extend(people.iter().filter_map(|entry| lasting.of(entry)));
+        met
     }
 
     /// Ends a part; an error that leaves the connection usable is only that part's.
@@ -266,16 +332,22 @@ impl Reader<'_> {
         Ok(())
     }
 
-    /// Looks whether every person shows the lasting identity. Servers give every entry one of the
-    /// usual ones, so that a person without it has one that is hidden: whose account they are, and
+    /// Who was met; looks whether every person shows the lasting identity. Servers give every entry one
+    /// of the usual ones, so that a person without it has one that is hidden: whose account they are, and
     /// whether its person is gone, cannot be known. An attribute of the administrator's choice may
-    /// be missing.
-    fn identities(&mut self, attribute: &str) {
-        if !LASTING.iter().any(|usual| usual.eq_ignore_ascii_case(attribute)) {
-            return;
+    /// be missing, and one identity be two people's.
+    fn identities(&mut self, attribute: &str) -> HashSet<Identity> {
+        let met = self.identities_met(attribute);
+        let people = self.sweep.people();
+        let is_usual = LASTING.iter().any(|usual| usual.eq_ignore_ascii_case(attribute));
+        if !is_usual {
+            return met;
         }
-        let people = self.sweep.people().iter();
-        let hidden = people.filter(|entry| Identity::of(*entry, attribute).is_none()).count();
+        let mut hidden = 0;
+        if met.len() < people.len() {
+            let lasting = Lasting::new(attribute, people.names());
+            hidden = people.iter().filter(|entry| lasting.of(*entry).is_none()).count();
+        }
         let part = self.sweep.open(Part::Identities { attribute: attribute.to_owned() });
         let ended = match hidden {
             0 => Ended::Complete,
@@ -284,6 +356,7 @@ impl Reader<'_> {
             )),
         };
         self.sweep.close(part, ended);
+        met
     }
 
     /// Reads one search to its end, whatever it takes: in parts where the server gives no more at

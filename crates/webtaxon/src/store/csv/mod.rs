@@ -73,7 +73,17 @@ impl AccountStore for CsvStore {
     }
 
     fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
-        Box::pin(async { Ok(self.sheet(&self.bytes()?, fields)?.accounts) })
+        let store = Self::new(self.file.clone(), self.columns.clone());
+        let fields: Vec<String> = fields.iter().map(|field| (*field).to_owned()).collect();
+        // Beside whatever else goes on: a directory is read meanwhile.
+        let read = move || {
+            let fields: Vec<&str> = fields.iter().map(String::as_str).collect();
+            Ok(store.sheet(&store.bytes()?, &fields)?.accounts)
+        };
+        Box::pin(async {
+            let read = tokio::task::spawn_blocking(read).await;
+            read.unwrap_or_else(|error| std::panic::resume_unwind(error.into_panic()))
+        })
     }
 
     fn is_writable(&self) -> Answer<'_, bool> {

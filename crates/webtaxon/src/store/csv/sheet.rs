@@ -2,11 +2,12 @@
 
 use super::{StoreError, StoreErrorKind};
 use csv::{ByteRecord, ErrorKind, ReaderBuilder};
+use foldhash::HashMap;
 use indexmap::IndexMap;
-use std::collections::HashMap;
+use smol_str::SmolStr;
 use std::ops::Range;
 use std::path::Path;
-use webtaxon_core::account::{Account, State};
+use webtaxon_core::account::{Account, Fields, State};
 use webtaxon_core::identity::Identity;
 
 /// What a column holds.
@@ -15,7 +16,7 @@ pub(super) enum Column {
     Login,
     Link,
     State,
-    Field(String),
+    Field(SmolStr),
 }
 
 /// A file that was read.
@@ -41,8 +42,8 @@ impl<'a> Sheet<'a> {
         let column = |own: &str| called.get(own).cloned().unwrap_or_else(|| own.to_owned());
         // Spreadsheets put a mark in front of UTF-8.
         let mark = if bytes.starts_with(MARK) { MARK.len() } else { 0 };
-        let text = bytes.get(mark..).unwrap_or_default();
-        let mut reader = ReaderBuilder::new().from_reader(text);
+        let rest = bytes.get(mark..).unwrap_or_default();
+        let mut reader = ReaderBuilder::new().from_reader(rest);
         let header = reader.byte_headers().map_err(|error| refused(path, &error))?.clone();
         let header = text_row(path, &header, 1)?;
         for (index, name) in header.iter().enumerate() {
@@ -73,14 +74,14 @@ impl<'a> Sheet<'a> {
                 at if at == login_at => Column::Login,
                 at if at == link_at => Column::Link,
                 at if at == state_at => Column::State,
-                _ if *name == roles => Column::Field("roles".to_owned()),
-                _ => Column::Field(name.clone()),
+                _ if *name == roles => Column::Field("roles".into()),
+                _ => Column::Field(name.into()),
             })
             .collect();
         let mut accounts = Vec::new();
         let mut starts = Vec::new();
-        let mut logins = HashMap::new();
-        let mut links = HashMap::new();
+        let mut logins: HashMap<SmolStr, u64> = HashMap::default();
+        let mut links: HashMap<Identity, u64> = HashMap::default();
         let mut row = ByteRecord::new();
         while reader.read_byte_record(&mut row).map_err(|error| refused(path, &error))? {
             let line = row.position().map_or(0, csv::Position::line);
@@ -89,9 +90,17 @@ impl<'a> Sheet<'a> {
             // The reader ends a row at the first half of a line break of two.
             let halved = bytes.get(start.saturating_sub(1)..=start) == Some(b"\r\n");
             starts.push(start + usize::from(halved));
-            let values = text_row(path, &row, line)?;
-            let value = |at: usize| values.get(at).map_or("", |value| value.trim());
-            let login = value(login_at).to_owned();
+            let (mut login, mut link, mut state) = ("", "", "");
+            let mut fields = Fields::with_capacity_and_hasher(columns.len(), Default::default());
+            for (column, value) in columns.iter().zip(&row) {
+                let value = text(path, value, line)?;
+                match column {
+                    Column::Login => login = value.trim(),
+                    Column::Link => link = value.trim(),
+                    Column::State => state = value.trim(),
+                    Column::Field(name) => drop(fields.insert(name.clone(), value.into())),
+                }
+            }
             if login.is_empty() {
                 return Err(StoreErrorKind::NoLogin { file: file(), line }.into());
             }
@@ -102,29 +111,22 @@ impl<'a> Sheet<'a> {
                 }
                 None => Ok(()),
             };
-            twice("login", &login, logins.insert(Account::login_key(&login), line))?;
-            let link = Identity::from_link(value(link_at));
+            twice("login", login, logins.insert(Account::login_key(login).into(), line))?;
+            let link = Identity::from_link(link);
             if let Some(link) = &link {
                 twice("link", link.as_str(), links.insert(link.clone(), line))?;
             }
-            let state = match value(state_at).to_lowercase().as_str() {
-                "" | "active" => State::Active,
-                "suspended" => State::Suspended,
+            let is = |word: &str| state.eq_ignore_ascii_case(word);
+            let state = match state {
+                "" => State::Active,
+                _ if is("active") => State::Active,
+                _ if is("suspended") => State::Suspended,
                 other => {
-                    return Err(
-                        StoreErrorKind::NoState { file: file(), line, value: other.to_owned() }.into()
-                    );
+                    let value = other.to_lowercase();
+                    return Err(StoreErrorKind::NoState { file: file(), line, value }.into());
                 }
             };
-            let fields = columns
-                .iter()
-                .zip(values)
-                .filter_map(|(column, value)| match column {
-                    Column::Field(name) => Some((name.as_str().into(), value.into())),
-                    Column::Login | Column::Link | Column::State => None,
-                })
-                .collect();
-            accounts.push(Account { login, link, state, fields });
+            accounts.push(Account { login: login.to_owned(), link, state, fields });
         }
         let ends = starts.iter().skip(1).copied().chain([bytes.len()]);
         let rows = starts.iter().zip(ends).map(|(start, end)| *start..end).collect();
@@ -136,14 +138,16 @@ impl<'a> Sheet<'a> {
 const MARK: &[u8] = b"\xef\xbb\xbf";
 
 fn text_row(file: &Path, row: &ByteRecord, line: u64) -> Result<Vec<String>, StoreError> {
-    let not_text = |what| StoreErrorKind::NotText { file: file.to_owned(), line, what };
-    row.iter()
-        .map(|value| match std::str::from_utf8(value) {
-            Err(_) => Err(not_text("a byte that is not UTF-8").into()),
-            Ok(text) if text.contains('\0') => Err(not_text("a NUL byte").into()),
-            Ok(text) => Ok(text.to_owned()),
-        })
-        .collect()
+    row.iter().map(|value| Ok(text(file, value, line)?.to_owned())).collect()
+}
+
+fn text<'v>(file: &Path, value: &'v [u8], line: u64) -> Result<&'v str, StoreError> {
+    let not_text = |what| StoreErrorKind::NotText { file: file.to_owned(), line, what }.into();
+    match std::str::from_utf8(value) {
+        Err(_) => Err(not_text("a byte that is not UTF-8")),
+        Ok(text) if text.contains('\0') => Err(not_text("a NUL byte")),
+        Ok(text) => Ok(text),
+    }
 }
 
 fn refused(file: &Path, error: &csv::Error) -> StoreError {
