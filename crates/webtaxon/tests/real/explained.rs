@@ -69,6 +69,24 @@ async fn settings_are_compared_over_one_reading_on_each_server() {
     }
 }
 
+/// Blanks do not matter in a numericString (RFC 4517 §4.2.22); of this attribute only the server knows that
+/// it is one.
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn a_filter_is_judged_as_the_server_judges_it() {
+    let desk = Desk::slapd();
+    let file = desk.folder.path().join("proposed.toml");
+    std::fs::write(&file, desk.settings.replace("(uid=*))", "(uid=*)(!(x121Address=1234)))")).unwrap();
+    let (workspace, proposed) = (desk.workspace().unwrap(), Workspace::open(file).unwrap());
+    let comparison = workspace.compare(&proposed).await.unwrap();
+    let gone: Vec<(&str, &str)> =
+        comparison.go_out.iter().map(|one| (one.login.as_str(), one.why.as_str())).collect();
+    assert_eq!(gone, [("bthornbury", "not found by the filter: x121Address is 12 34")]);
+    assert_eq!(comparison.then.changes, proposed.preview().await.unwrap().changes);
+    let story = why(&proposed, "bthornbury").await;
+    assert_eq!(story.against().map(|step| step.name).collect::<Vec<_>>(), ["filter"]);
+}
+
 #[tokio::test]
 #[ignore = "needs scripts/real-directories up"]
 async fn names_of_entries_outside_the_bases_are_followed_on_each_server() {
