@@ -211,14 +211,6 @@ fn main() {
         println!("reading: NOT RUN. It needs a real slapd: scripts/bench starts one, as root.");
         return;
     };
-    if std::env::var("ONLY_PREVIEW").is_ok() {
-        previewing(&runtime, &server, tempfile::tempdir().unwrap().path());
-        return;
-    }
-    if std::env::var("ONLY_NESTS").is_ok() {
-        resolving(&runtime, &server);
-        return;
-    }
     let (mut floors, mut streams, mut keeps) = (Vec::new(), Vec::new(), Vec::new());
     let (mut own_cpu, mut tool_cpu) = (Vec::new(), Vec::new());
     let (mut bytes, mut held, mut count) = (0, 0, 0);

@@ -100,8 +100,15 @@ pub(crate) async fn read_with(
                 .unwrap_or_else(Timestamp::now),
             schema: connection.snapshot().and_then(|snapshot| snapshot.schema.clone()),
         });
-        let mut reader =
-            Reader { access, connection, sweep, intake, wanted: Vec::new(), others: HashMap::new() };
+        let mut reader = Reader {
+            access,
+            connection,
+            sweep,
+            intake,
+            wanted: Vec::new(),
+            own: Schema::default(),
+            others: HashMap::new(),
+        };
         reader.wanted = wanted_attributes(intake, reader.connection.root().kind);
         reader.wanted.extend(more.iter().cloned());
         let ended = match reader.schema(more).await {
@@ -165,6 +172,8 @@ pub(super) struct Reader<'a> {
     pub(super) intake: &'a Intake,
     /// The attributes that are asked for.
     pub(super) wanted: Vec<String>,
+    /// What the server says of attributes; empty where it was not asked, or shows nothing.
+    own: Schema,
     /// Connections to servers that references name, by their address.
     pub(super) others: HashMap<String, Connection>,
 }
@@ -216,7 +225,7 @@ impl Reader<'_> {
         mark.look_again(self, &identity).await?;
         let met = self.identities(&identity);
         followed::read(self).await?;
-        nest::read(&mut self.connection, &mut self.sweep, self.intake).await?;
+        nest::read(&mut self.connection, &mut self.sweep, self.intake, &self.own).await?;
         let missing = links.without(&met).await;
         self.lookups(&identity, missing).await
     }
@@ -236,17 +245,13 @@ impl Reader<'_> {
         if kind == ServerKind::Controller && named.iter().all(|name| known.find(name).is_some()) {
             return Ok(());
         }
-        let own = read_schema(&mut self.connection).await?;
-        // A server that does not say so much of what it keeps itself may have more of that kind.
-        if LASTING.iter().any(|name| own.find(name).is_some()) {
-            self.wanted.retain(|name| {
-                own.find(name).is_some()
-                    || known.find(name).is_none()
-                    || named.contains(&name.to_ascii_lowercase())
-            });
-        }
+        self.own = read_schema(&mut self.connection).await?;
+        let own = &self.own;
+        self.wanted.retain(|name| {
+            is_known(own, name) || known.find(name).is_none() || named.contains(&name.to_ascii_lowercase())
+        });
         if !own.is_empty() {
-            self.sweep.set_schema(own.filled(kind));
+            self.sweep.set_schema(own.clone().filled(kind));
         }
         Ok(())
     }
@@ -559,6 +564,12 @@ fn keep(sweep: &mut Sweep, entry: &ReceivedEntry, purpose: Purpose<'_>, brought:
     if brought.wants_names {
         brought.names.push(split::BY.map(values));
     }
+}
+
+/// Whether a server may know an attribute, by the schema that it shows. One that says nothing of what it
+/// keeps itself, as lasting identities, may have more of that kind.
+pub(super) fn is_known(own: &Schema, attribute: &str) -> bool {
+    own.find(attribute).is_some() || LASTING.iter().all(|name| own.find(name).is_none())
 }
 
 /// The attribute that `memberUid` speaks of, if that is known.
