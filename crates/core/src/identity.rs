@@ -53,11 +53,11 @@ impl Lasting {
 ///
 /// Whatever can be read as a UUID has the usual form with hyphens (the first three fields of an
 /// objectGUID are little-endian in the directory); everything else is the value itself.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, PartialEq, Eq)]
 pub struct Identity(Form);
 
 /// A UUID's text needs no place of its own: there are as many as people and accounts.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, PartialEq, Eq)]
 enum Form {
     Uuid([u8; uuid::fmt::Hyphenated::LENGTH]),
     Text(Box<str>),
@@ -139,6 +139,12 @@ impl Ord for Identity {
 impl PartialOrd for Identity {
     fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
         Some(self.cmp(other))
+    }
+}
+
+impl fmt::Debug for Identity {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(out, "Identity({:?})", self.as_str())
     }
 }
 

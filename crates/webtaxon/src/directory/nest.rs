@@ -9,7 +9,7 @@ use super::connection::Connection;
 use super::group::{Members, members, not_the_rest};
 use super::progress::Progress;
 use super::search::{Found, Query};
-use super::sweep::{is_known, member_login};
+use super::sweep::member_login;
 use super::swept::Swept;
 use super::{DirectoryError, DirectoryErrorKind};
 use std::collections::{HashMap, HashSet};
@@ -19,7 +19,6 @@ use webtaxon_core::filter::Filter;
 use webtaxon_core::membership::{Foreign, NodeId, Roll};
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::reading::{Ended, Part, PartId, ServerKind, Sweep};
-use webtaxon_core::schema::Schema;
 use webtaxon_core::settings::Intake;
 use webtaxon_core::url::{LdapUrl, UrlScope};
 use webtaxon_wire::message::{LdapResult, ResultCode, Scope};
@@ -56,23 +55,22 @@ impl Lookup {
         Self { dn, key, part, named, so_far, range, logins, number, sid, urls: Vec::new() }
     }
 
-    fn query(&self, wanted: &[&str]) -> Query {
+    fn query(&self, kind: ServerKind) -> Query {
         if let Some((attribute, from)) = &self.range {
             return Query::base(&self.dn, &[&format!("{attribute};range={from}-*")]);
         }
-        Query::base(&self.dn, wanted)
+        Query::base(&self.dn, &wanted(kind))
     }
 }
 
-/// The attributes by which groups say who is in them, without those that the server does not know.
-fn wanted(kind: ServerKind, own: &Schema) -> Vec<&'static str> {
+/// The attributes by which groups say who is in them.
+fn wanted(kind: ServerKind) -> Vec<&'static str> {
     let mut wanted = vec!["objectClass", "member", "uniqueMember", "memberUid", "memberURL"];
     match kind {
         // The number is computed, and given only where it is asked for by name.
         ServerKind::Controller => wanted.extend(["primaryGroupToken", "objectSid"]),
         _ => wanted.push("gidNumber"),
     }
-    wanted.retain(|name| is_known(own, name));
     wanted
 }
 
@@ -102,14 +100,12 @@ pub(super) async fn read(
     connection: &mut Connection,
     sweep: &mut Sweep,
     intake: &Intake,
-    own: &Schema,
 ) -> Result<(), DirectoryError> {
     let nests = intake.nests();
     if nests.iter().all(|(groups, _)| groups.is_empty()) {
         return Ok(());
     }
     let kind = connection.root().kind;
-    let wanted = wanted(kind, own);
     let attribute = member_login(intake, kind);
     let roll = Roll::of(sweep.people(), kind, attribute);
     let logins = Logins { roll: &roll, attribute, is_said: intake.member_login.is_some() };
@@ -133,7 +129,7 @@ pub(super) async fn read(
             }
         }
         while !level.is_empty() {
-            if let Some(note) = swept.read_for(connection, level.len(), &wanted).await? {
+            if let Some(note) = swept.read_for(connection, level.len(), &wanted(kind)).await? {
                 sweep.note(note);
             }
             level.retain_mut(|lookup| {
@@ -146,7 +142,7 @@ pub(super) async fn read(
             });
             // Groups that are given in ranges are asked again, until none has more.
             while !level.is_empty() {
-                let queries: Vec<Query> = level.iter().map(|lookup| lookup.query(&wanted)).collect();
+                let queries: Vec<Query> = level.iter().map(|lookup| lookup.query(kind)).collect();
                 let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
                     if let Some(lookup) = level.get_mut(number) {
                         lookup.range = None;

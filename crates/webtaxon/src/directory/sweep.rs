@@ -100,15 +100,8 @@ pub(crate) async fn read_with(
                 .unwrap_or_else(Timestamp::now),
             schema: connection.snapshot().and_then(|snapshot| snapshot.schema.clone()),
         });
-        let mut reader = Reader {
-            access,
-            connection,
-            sweep,
-            intake,
-            wanted: Vec::new(),
-            own: Schema::default(),
-            others: HashMap::new(),
-        };
+        let mut reader =
+            Reader { access, connection, sweep, intake, wanted: Vec::new(), others: HashMap::new() };
         reader.wanted = wanted_attributes(intake, reader.connection.root().kind);
         reader.wanted.extend(more.iter().cloned());
         let ended = match reader.schema(more).await {
@@ -172,8 +165,6 @@ pub(super) struct Reader<'a> {
     pub(super) intake: &'a Intake,
     /// The attributes that are asked for.
     pub(super) wanted: Vec<String>,
-    /// What the server says of attributes; empty where it was not asked, or shows nothing.
-    own: Schema,
     /// Connections to servers that references name, by their address.
     pub(super) others: HashMap<String, Connection>,
 }
@@ -225,33 +216,26 @@ impl Reader<'_> {
         mark.look_again(self, &identity).await?;
         let met = self.identities(&identity);
         followed::read(self).await?;
-        nest::read(&mut self.connection, &mut self.sweep, self.intake, &self.own).await?;
+        nest::read(&mut self.connection, &mut self.sweep, self.intake).await?;
         let missing = links.without(&met).await;
         self.lookups(&identity, missing).await
     }
 
-    /// Reads what the server says of attributes, where that is of use: to judge filters as it does, and not
-    /// to ask it for what it does not know, which costs some servers more than a value.
+    /// Reads what the server says of attributes, to judge filters as it does; of a controller, whose schema is
+    /// large, only where the settings name something that is not known of controllers. What is asked for does
+    /// not hang on it: a proxy gives attributes that its schema does not have.
     async fn schema(&mut self, more: &[String]) -> Result<(), DirectoryError> {
         let (intake, kind) = (self.intake, self.connection.root().kind);
-        let fields = intake.fields.values().flat_map(FieldRule::from_attributes);
-        let filters = intake.conditions().flat_map(Condition::attributes).chain(intake.filter.attributes());
-        let active = intake.active.iter().flat_map(Filter::attributes);
-        let named: HashSet<String> = (fields.chain(filters).chain(active).chain(intake.identity.as_deref()))
-            .chain(more.iter().map(String::as_str))
-            .map(str::to_ascii_lowercase)
-            .collect();
-        let known = Schema::of(kind);
-        if kind == ServerKind::Controller && named.iter().all(|name| known.find(name).is_some()) {
+        let conditions = intake.conditions().flat_map(Condition::attributes);
+        let filters = [Some(&intake.filter), intake.active.as_ref()].into_iter().flatten();
+        let mut named =
+            (conditions.chain(filters.flat_map(Filter::attributes))).chain(more.iter().map(String::as_str));
+        if kind == ServerKind::Controller && named.all(|name| Schema::of(kind).find(name).is_some()) {
             return Ok(());
         }
-        self.own = read_schema(&mut self.connection).await?;
-        let own = &self.own;
-        self.wanted.retain(|name| {
-            is_known(own, name) || known.find(name).is_none() || named.contains(&name.to_ascii_lowercase())
-        });
+        let own = read_schema(&mut self.connection).await?;
         if !own.is_empty() {
-            self.sweep.set_schema(own.clone().filled(kind));
+            self.sweep.set_schema(own.filled(kind));
         }
         Ok(())
     }
@@ -564,12 +548,6 @@ fn keep(sweep: &mut Sweep, entry: &ReceivedEntry, purpose: Purpose<'_>, brought:
     if brought.wants_names {
         brought.names.push(split::BY.map(values));
     }
-}
-
-/// Whether a server may know an attribute, by the schema that it shows. One that says nothing of what it
-/// keeps itself, as lasting identities, may have more of that kind.
-pub(super) fn is_known(own: &Schema, attribute: &str) -> bool {
-    own.find(attribute).is_some() || LASTING.iter().all(|name| own.find(name).is_none())
 }
 
 /// The attribute that `memberUid` speaks of, if that is known.

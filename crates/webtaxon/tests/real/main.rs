@@ -164,6 +164,30 @@ async fn every_way_to_slapd() {
     }
 }
 
+/// Its schema has no attribute for a lock that only an administrator takes away; it gives it all the same.
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn what_a_proxy_gives_beyond_its_schema_counts() {
+    // slapd is named, too, for the part of the tree for which it refers to itself.
+    let servers = "ldap://localhost:3895\", \"ldap://localhost:3893";
+    // Nothing in the settings names the lock.
+    let proxy = Desk::slapd().with("ldap://localhost:3893", servers).with("active  ", "# active  ");
+    let proxy = proxy.with("[directory.museum]", "[directory.museum]\nplain = true");
+    let mut connection = proxy.workspace().unwrap().connect().await.unwrap();
+    let schema = webtaxon::directory::read_schema(&mut connection).await.unwrap();
+    assert!(schema.find("entryUUID").is_some() && schema.find("pwdAccountLockedTime").is_none());
+    // A proxy may spell names in another way.
+    let told = |preview: Preview| -> Vec<String> {
+        preview
+            .changes
+            .iter()
+            .map(|one| format!("{} {} {:?}", one.kind.name(), one.login, one.fields))
+            .collect()
+    };
+    let direct = told(Desk::slapd().is_read("slapd").await);
+    assert_eq!(told(proxy.is_read("the proxy").await), direct);
+}
+
 #[tokio::test]
 #[ignore = "needs scripts/real-directories up"]
 async fn the_same_people_come_from_both_servers() {

@@ -1,0 +1,73 @@
+//! The proof of a whole reading, and what takes it away.
+
+use super::*;
+
+fn intake() -> Intake {
+    let mut intake = Intake::for_tests();
+    intake.bases = vec![Dn::parse("OU=People,DC=x").unwrap()];
+    intake.groups = vec![Dn::parse("CN=Users,DC=x").unwrap()];
+    intake.not_in_group = vec![Dn::parse("CN=Leavers,DC=x").unwrap()];
+    intake
+}
+
+fn parts() -> [Part; 3] {
+    let group = |cn: &str, purpose| Part::Group { dn: Dn::parse(&format!("CN={cn},DC=x")).unwrap(), purpose };
+    [
+        Part::People { base: Dn::parse("OU=People,DC=x").unwrap() },
+        group("Users", Purpose::Admit),
+        group("Leavers", Purpose::Exclude),
+    ]
+}
+
+#[test]
+fn every_part_must_have_been_opened_and_completed() {
+    for missing in 0..=3 {
+        let mut sweep = Sweep::new(Source::default());
+        for (index, part) in parts().into_iter().enumerate() {
+            if index != missing {
+                let id = sweep.open(part);
+                sweep.close(id, Ended::Complete);
+            }
+        }
+        let reading = sweep.finish(&intake());
+        assert_eq!(reading.whole().is_some(), missing == 3, "without part {missing}");
+        assert_eq!(reading.gaps().len(), usize::from(missing < 3));
+        assert_eq!(reading.gaps().iter().any(|gap| gap.hides_excluded), missing == 2);
+    }
+}
+
+#[test]
+fn one_part_left_open_or_short_takes_the_proof_away() {
+    for ending in [None, Some(Ended::Short("cut".to_owned()))] {
+        for short in 0..3 {
+            let mut sweep = Sweep::new(Source::default());
+            for (index, part) in parts().into_iter().enumerate() {
+                let id = sweep.open(part);
+                match &ending {
+                    None if index == short => {}
+                    Some(ended) if index == short => {
+                        sweep.close(id, ended.clone());
+                        sweep.close(id, Ended::Complete); // must not mend the first ending
+                    }
+                    _ => sweep.close(id, Ended::Complete),
+                }
+            }
+            let reading = sweep.finish(&intake());
+            assert!(reading.whole().is_none(), "part {short}");
+            assert_eq!(reading.gaps().len(), 1);
+        }
+    }
+}
+
+#[test]
+fn nobody_is_gone_unless_the_lookup_ended_well() {
+    let person = Identity::from_link("p").unwrap();
+    for (ended, expected) in
+        [(Ended::Complete, Some(Whereabouts::Nowhere)), (Ended::Short("time limit".to_owned()), None)]
+    {
+        let mut sweep = Sweep::new(Source::default());
+        let id = sweep.open(Part::Lookup { people: vec![person.clone()] });
+        sweep.close(id, ended);
+        assert_eq!(sweep.finish(&intake()).whereabouts(&person), expected.as_ref());
+    }
+}
