@@ -1,12 +1,15 @@
-//! The simulated directory: a real LDAPv3 server on loopback that holds an LDIF file in memory.
+//! The simulated directory, a real LDAPv3 server on loopback that holds an LDIF file in memory; and the
+//! simulated application, a SCIM service that holds its accounts there.
 //!
 //! For the demo, for tests and for benches; it is not a directory server to keep people in. It
 //! answers over real sockets, with TLS from a certificate made at start, and evaluates filters
 //! with the same core that the client uses.
 //!
 //! * [`Directory`]: the entries, and what a search finds in them;
-//! * [`Standin`]: the server; [`Options`]: its limits and the faults that tests ask for.
+//! * [`Standin`]: the server; [`Options`]: its limits and the faults that tests ask for;
+//! * [`Application`]: the simulated application.
 
+mod application;
 mod controller;
 mod directory;
 mod error;
@@ -18,6 +21,7 @@ mod search;
 mod session;
 mod tls;
 
+pub use application::{Application, ApplicationOptions, List, Trouble, TroubleKind};
 pub use directory::Directory;
 pub use error::{StandinError, StandinErrorKind};
 pub use fault::{Fault, FaultKind};

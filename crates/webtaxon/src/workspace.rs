@@ -238,13 +238,16 @@ impl Workspace {
             }
             warnings.extend(directory::password_warning(directory, &self.folder));
         }
-        if let StoreSettings::Postgres { server, .. } = &self.settings.accounts.store
-            && server.plain
-            && !server.host.starts_with('/')
-        {
+        let plain = match &self.settings.accounts.store {
+            StoreSettings::Postgres { server, .. } if server.plain && !server.host.starts_with('/') => {
+                Some(&server.host)
+            }
+            StoreSettings::Scim(scim) if scim.service.starts_with("http://") => Some(&scim.service),
+            _ => None,
+        };
+        if let Some(place) = plain {
             warnings.push(format!(
-                "the accounts at {} are asked for in plain text (plain = true): anybody on the way can read them, and change them",
-                server.host
+                "the accounts at {place} are asked for in plain text (plain = true): anybody on the way can read them, and change them"
             ));
         }
         warnings

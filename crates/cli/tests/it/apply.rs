@@ -248,6 +248,84 @@ fn dies_everywhere(file: &str, least: usize) {
     assert!(points >= least, "only {points} points");
 }
 
+/// Behind a service there are no transactions: each account is as it was or as it will be, and run again, the
+/// apply ends the same, with each change done once.
+#[cfg(feature = "crash-points")]
+#[test]
+fn killed_anywhere_at_a_service_it_ends_the_same() {
+    use webtaxon_standin::{Application, ApplicationOptions, List};
+    let runtime = tokio::runtime::Runtime::new().unwrap();
+    let museum = Museum::open(&[]);
+    let before = List::from_csv(&list(&museum), false).unwrap();
+    // One request for each change, so that there is a point at each.
+    let offer = ApplicationOptions { bulk: None, ..ApplicationOptions::default() };
+    let application = runtime.block_on(Application::start(before.clone(), offer)).unwrap();
+    let service = format!("\"scim\"\nservice = \"{}\"\nplain = true", application.url());
+    museum.change("\"csv\"", &service);
+    museum.change("path      = \"accounts.csv\"", "attributes.room = \"urn:quillmere:loans:2.0:User:room\"");
+    let users = |list: &List| -> std::collections::BTreeMap<String, String> {
+        let user = |user: serde_json::Value| {
+            let mut user = user.as_object().unwrap().clone();
+            user.remove("id");
+            user.remove("meta");
+            (user["userName"].as_str().unwrap().to_owned(), format!("{user:?}"))
+        };
+        list.users().into_iter().map(user).collect()
+    };
+    museum.run(&["preview", "--save", "monday.json"]);
+    let apply = |file: &str, die_at: Option<usize>| {
+        let mut command = crate::command::webtaxon(&["apply", file, "--yes", "--release", "seats"]);
+        command.current_dir(museum.file(""));
+        if let Some(point) = die_at {
+            command.env("WEBTAXON_DIE_AT", point.to_string());
+        }
+        command.output().unwrap()
+    };
+    assert!(apply("monday.json", None).status.success());
+    let after = users(&application.list());
+    let (mut points, mut halves) = (0, 0);
+    loop {
+        clean(&museum, &list(&museum));
+        application.set_list(before.clone());
+        if apply("monday.json", Some(points + 1)).status.success() {
+            break;
+        }
+        points += 1;
+        let now = users(&application.list());
+        let was = users(&before);
+        for (login, user) in &now {
+            assert!(
+                was.get(login) == Some(user) || after.get(login) == Some(user),
+                "point {points}: {login}"
+            );
+        }
+        halves += usize::from(now != was && now != after);
+        let again = apply("monday.json", None);
+        assert!(again.status.success(), "point {points}: {}", String::from_utf8_lossy(&again.stdout));
+        assert_eq!(users(&application.list()), after, "point {points}");
+        assert_eq!(done_in_all(&museum.file("webtaxon.state.sqlite")), (25, 0), "point {points}: each once");
+        // And back, run by run.
+        for run in museum_runs(&museum) {
+            museum.run(&["journal", &run, "--undo", "--save", "undo.json"]);
+            assert!(apply("undo.json", None).status.success(), "point {points}: run {run}");
+            std::fs::remove_file(museum.file("undo.json")).unwrap();
+        }
+        assert_eq!(users(&application.list()), was, "point {points}: undone");
+    }
+    assert!(points >= 30 && halves >= 20, "{points} points, {halves} of them in the middle");
+}
+
+/// The numbers of the runs that changed something, the latest first.
+#[cfg(feature = "crash-points")]
+fn museum_runs(museum: &Museum) -> Vec<String> {
+    let runs = museum.run(&["journal", "--format", "json"]);
+    let runs: serde_json::Value = serde_json::from_str(&runs.out).unwrap();
+    let mut numbers: Vec<i64> =
+        runs["runs"].as_array().unwrap().iter().map(|run| run["run"].as_i64().unwrap()).collect();
+    numbers.sort_unstable_by(|one, other| other.cmp(one));
+    numbers.into_iter().map(|number| number.to_string()).collect()
+}
+
 /// Moves the museum's accounts from their file to a table.
 #[cfg(feature = "crash-points")]
 fn into_a_database(museum: &Museum) {

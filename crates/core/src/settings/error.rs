@@ -65,7 +65,7 @@ pub enum SettingsErrorKind {
         reason: String,
     },
     /// A secret in the settings.
-    #[error("a password may not stand in the settings")]
+    #[error("a secret may not stand in the settings")]
     Secret,
 }
 

@@ -9,6 +9,7 @@ mod read;
 mod read_accounts;
 mod read_directory;
 mod read_fields;
+mod scim;
 mod selecting;
 mod server;
 mod table;
@@ -17,6 +18,7 @@ mod tests;
 
 pub use error::{SettingsError, SettingsErrorKind};
 pub use fingerprint::Fingerprint;
+pub use scim::{AttributePath, Credentials, ENTERPRISE, Literal, Scim, USER};
 pub use server::{Scheme, Server};
 
 use crate::field::{Condition, FieldRule, RoleRule};
@@ -232,6 +234,8 @@ pub enum StoreSettings {
         /// The table; a schema may stand before it, with a dot.
         table: SqlTable,
     },
+    /// A SCIM service (RFC 7644).
+    Scim(Scim),
 }
 
 /// Where a PostgreSQL database is, and who asks it.

@@ -2,9 +2,31 @@
 
 use super::read_directory::{password, trust};
 use super::table::{Table, Text, Value};
-use super::{Accounts, Postgres, RoleTable, SettingsError, SqlTable, StoreSettings, Trust};
+use super::{
+    Accounts, AttributePath, Credentials, Postgres, RoleTable, Scim, SettingsError, SqlTable, StoreSettings,
+    Trust,
+};
 use indexmap::IndexMap;
 use std::path::PathBuf;
+
+/// Which kinds of stores have each key, where not all have it.
+const KEYS: [(&str, &[&str]); 15] = [
+    ("path", &["csv", "sqlite"]),
+    ("server", &["postgres"]),
+    ("database", &["postgres"]),
+    ("user", &["postgres", "scim"]),
+    ("password", &["postgres", "scim"]),
+    ("trust", &["postgres", "scim"]),
+    ("plain", &["postgres", "scim"]),
+    ("table", &["sqlite", "postgres"]),
+    ("columns", &["csv", "sqlite", "postgres"]),
+    ("states", &["sqlite", "postgres"]),
+    ("role_table", &["sqlite", "postgres"]),
+    ("service", &["scim"]),
+    ("token", &["scim"]),
+    ("attributes", &["scim"]),
+    ("role_groups", &["scim"]),
+];
 
 pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
     let mut table = value.table(&[
@@ -20,20 +42,21 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
         "columns",
         "states",
         "role_table",
+        "service",
+        "token",
+        "attributes",
+        "role_groups",
         "protected",
         "seats",
     ])?;
-    let store = table.require("store", "write store = \"csv\", \"sqlite\" or \"postgres\"")?.text()?;
-    let kind = store.word(&[("csv", "csv"), ("sqlite", "sqlite"), ("postgres", "postgres")])?;
-    let others: &[&str] = match kind {
-        "csv" => {
-            &["server", "database", "user", "password", "trust", "plain", "table", "states", "role_table"]
-        }
-        "sqlite" => &["server", "database", "user", "password", "trust", "plain"],
-        _ => &["path"],
-    };
-    for key in others {
-        if let Some(value) = table.take(key) {
+    let store =
+        table.require("store", "write store = \"csv\", \"sqlite\", \"postgres\" or \"scim\"")?.text()?;
+    let kinds = ["csv", "sqlite", "postgres", "scim"].map(|kind| (kind, kind));
+    let kind = store.word(&kinds)?;
+    for (key, stores) in KEYS {
+        if !stores.contains(&kind)
+            && let Some(value) = table.take(key)
+        {
             return Err(
                 value.bad(&format!("store = \"{kind}\" has none"), "take it out, or name another store")
             );
@@ -62,7 +85,10 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
             let path = file(&mut table, "loans.sqlite")?;
             StoreSettings::Sqlite { path, table: sql_table(&mut table)? }
         }
-        _ => StoreSettings::Postgres { server: postgres(&mut table)?, table: sql_table(&mut table)? },
+        "postgres" => {
+            StoreSettings::Postgres { server: postgres(&mut table)?, table: sql_table(&mut table)? }
+        }
+        _ => StoreSettings::Scim(scim(&mut table)?),
     };
     let protected = table.take("protected").map(Value::texts).transpose()?.unwrap_or_default();
     let seats = table.take("seats").map(|value| value.number(0)).transpose()?;
@@ -91,6 +117,69 @@ fn postgres(table: &mut Table<'_>) -> Result<Postgres, SettingsError> {
     let plain = table.take("plain").map(Value::boolean).transpose()?.unwrap_or(false);
     Ok(Postgres { host, port, database, user, password, trust, plain })
 }
+
+/// Where a SCIM service is, and who asks it.
+fn scim(table: &mut Table<'_>) -> Result<Scim, SettingsError> {
+    let help =
+        "write the base of the service's addresses: service = \"https://loans.quillmere.example/scim/v2\"";
+    let service = table.require("service", help)?.text()?;
+    let plain = table.take("plain").map(Value::boolean).transpose()?.unwrap_or(false);
+    let is_plain = service.text.starts_with("http://");
+    let address = service.text.strip_prefix("https://").or_else(|| service.text.strip_prefix("http://"));
+    let is_odd = |character: char| matches!(character, '?' | '#' | '@' | '\\') || character.is_whitespace();
+    if address.is_none_or(|rest| rest.is_empty() || rest.starts_with('/') || rest.contains(is_odd)) {
+        return Err(service.bad("this is no address of a service", help));
+    }
+    if is_plain && !plain {
+        return Err(service.bad(
+            "this goes in plain text",
+            "write https://; or say with plain = true that anybody on the way may read it",
+        ));
+    }
+    let token = table.take("token");
+    let unclear = token.as_ref().map(Value::place);
+    let token = token.map(password).transpose()?;
+    let user = table.take("user").map(|value| filled(value.text()?)).transpose()?;
+    let secret = table.take("password");
+    let alone = secret.as_ref().map(Value::place);
+    let secret = secret.map(password).transpose()?;
+    let credentials = match (token, user, secret, unclear, alone) {
+        (None, None, None, ..) => Credentials::None,
+        (Some(token), None, None, ..) => Credentials::Token(token),
+        (None, Some(user), Some(password), ..) => Credentials::Basic { user, password },
+        (_, _, _, Some(place), _) | (_, _, _, None, Some(place)) => {
+            return Err(
+                place.bad("this is half of a way to say who asks", "keep token; or user and password, both")
+            );
+        }
+        (_, _, _, None, None) => {
+            return Err(service.bad("it has a user without a password", "add password = { env = \"…\" }"));
+        }
+    };
+    let trust = table.take("trust").map(trust).transpose()?.unwrap_or(Trust::System);
+    let mut attributes = IndexMap::new();
+    if let Some(value) = table.take("attributes") {
+        for (field, value) in value.entries("a table from field to attribute")? {
+            let text = value.text()?;
+            if let Some((_, fixed)) = FIXED.iter().find(|(name, _)| *name == field) {
+                return Err(text.bad(&format!("it is always {fixed}"), "take this line out"));
+            }
+            let path = AttributePath::parse(&text.text).map_err(|reason| {
+                text.bad(
+                    &reason,
+                    "write it as in `title`, `name.givenName`, `emails[type eq \"work\"].value`, or with the URN of an extension and a colon before it",
+                )
+            })?;
+            attributes.insert(field, path);
+        }
+    }
+    let role_groups = table.take("role_groups").map(Value::boolean).transpose()?.unwrap_or(false);
+    let service = service.text.trim_end_matches('/').to_owned();
+    Ok(Scim { service, credentials, trust, plain, attributes, role_groups })
+}
+
+/// What every user of a SCIM service has in one place (RFC 7643 §3.1, §4.1).
+const FIXED: [(&str, &str); 3] = [("login", "userName"), ("link", "externalId"), ("state", "active")];
 
 /// The table of a database, and what its columns are called and say.
 fn sql_table(table: &mut Table<'_>) -> Result<SqlTable, SettingsError> {

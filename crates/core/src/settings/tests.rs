@@ -398,6 +398,11 @@ fn the_list_of_accounts_is_a_file_or_a_table() {
     let with = |accounts: &str| parse(&DEMO.replacen(csv, accounts, 1));
     let sqlite = "store = \"sqlite\"\npath = \"a.sqlite\"\ntable = \"account\"";
     let postgres = "store = \"postgres\"\nserver = \"[::1]:5433\"\ndatabase = \"loans\"\nuser = \"desk\"\ntable = \"account\"";
+    let scim = "store = \"scim\"\nservice = \"https://loans.example/scim/v2/\"";
+    let StoreSettings::Scim(service) = with(scim).unwrap().accounts.store else { panic!() };
+    assert_eq!(service.service, "https://loans.example/scim/v2");
+    assert_eq!(service.attribute("email").to_string(), "emails[type eq \"work\"].value");
+    assert_eq!(service.attribute("nickName").to_string(), "nickName");
     let StoreSettings::Sqlite { table, .. } = with(sqlite).unwrap().accounts.store else { panic!() };
     assert_eq!(
         (table.column("login"), &table.states),
@@ -419,7 +424,18 @@ fn the_list_of_accounts_is_a_file_or_a_table() {
         (&postgres.replace("database = \"loans\"\n", ""), "accounts.database"),
         (&format!("{postgres}\npassword = \"geheim\""), "may not stand in the settings"),
         (&format!("{postgres}\npath = \"x\""), "has none"),
-        ("store = \"scim\"", "scim"),
+        ("store = \"ldap\"", "none of the words"),
+        ("store = \"scim\"", "accounts.service"),
+        (&scim.replace("https", "http"), "plain text"),
+        (&scim.replace("https://", "ftp://"), "no address"),
+        (&scim.replace("loans", "me:geheim@loans"), "no address"),
+        (&format!("{scim}\ntoken = \"geheim\""), "may not stand in the settings"),
+        (&format!("{scim}\nuser = \"desk\""), "without a password"),
+        (&format!("{scim}\npassword = {{ env = \"P\" }}"), "half of a way"),
+        (&format!("{scim}\nuser = \"desk\"\ntoken = {{ env = \"P\" }}"), "half of a way"),
+        (&format!("{scim}\nattributes = {{ link = \"id\" }}"), "always externalId"),
+        (&format!("{scim}\nattributes = {{ room = \"emails[\" }}"), "not closed"),
+        (&format!("{scim}\ncolumns = {{ login = \"x\" }}"), "has none"),
     ] {
         let error = with(accounts).unwrap_err();
         assert!(error.to_string().contains(message), "{message}: {error}");

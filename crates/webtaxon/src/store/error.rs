@@ -183,6 +183,73 @@ pub enum StoreErrorKind {
         /// What it says.
         reason: String,
     },
+    /// What answers there is no SCIM service, or not the way into one.
+    #[error("{store} {what}")]
+    #[diagnostic(
+        code(WX0514),
+        help(
+            "`service` in [accounts] is the base of the SCIM interface, below which /ServiceProviderConfig and /Users are; the application's documentation says it"
+        )
+    )]
+    NotScim {
+        /// The service.
+        store: String,
+        /// What it does.
+        what: String,
+    },
+    /// A SCIM service does not know whoever asks.
+    #[error("{store} does not let us in: {reason}")]
+    #[diagnostic(
+        code(WX0515),
+        help("`token`, or `user` and `password`, in [accounts] say who asks; a token may have run out")
+    )]
+    Unauthorized {
+        /// The service.
+        store: String,
+        /// What it says.
+        reason: String,
+    },
+    /// A SCIM service does not answer.
+    #[error("{store} gives no answer: {reason}")]
+    #[diagnostic(
+        code(WX0516),
+        help(
+            "is the application running, and its address right? What may have been under way is looked at by the next apply"
+        )
+    )]
+    Unanswered {
+        /// The service.
+        store: String,
+        /// What happened.
+        reason: String,
+    },
+    /// A SCIM service has no attribute for a field.
+    #[error("{store} has no attribute `{attribute}` for the field `{field}`")]
+    #[diagnostic(code(WX0517), help("{help}"))]
+    NoAttribute {
+        /// The service.
+        store: String,
+        /// The attribute.
+        attribute: String,
+        /// The field.
+        field: String,
+        /// The way out.
+        help: String,
+    },
+    /// A SCIM service gives a list that is none.
+    #[error("{store}: {what}")]
+    #[diagnostic(
+        code(WX0518),
+        help(
+            "nothing is done on half a list of accounts; try again, and if it stays so, tell the application's maker what stands here"
+        )
+    )]
+    Unsound {
+        /// The service.
+        store: String,
+        /// What is wrong.
+        what: String,
+    },
     /// Something else that the reader of CSV refuses.
     #[error("{} cannot be read as CSV: {reason}", file.display())]
     #[diagnostic(code(WX0503), help("export the file again as CSV with commas and UTF-8"))]

@@ -3,12 +3,14 @@
 mod csv;
 mod error;
 mod postgres;
+mod scim;
 mod sql;
 mod sqlite;
 
 pub use csv::CsvStore;
 pub use error::{StoreError, StoreErrorKind};
 pub use postgres::PostgresStore;
+pub use scim::ScimStore;
 pub use sqlite::SqliteStore;
 
 use serde::Serialize;
@@ -128,6 +130,7 @@ pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
         StoreSettings::Postgres { server, table } => {
             Box::new(PostgresStore::new(server.clone(), table.clone(), folder))
         }
+        StoreSettings::Scim(service) => Box::new(ScimStore::new(service.clone(), folder)),
         StoreSettings::Sqlite { path, table } => Box::new(SqliteStore::new(folder.join(path), table.clone())),
     }
 }

@@ -18,6 +18,7 @@ mod membership;
 mod museum;
 mod postgres;
 mod preview;
+mod scim;
 mod several;
 mod snapshots;
 mod sqlite;

@@ -9,6 +9,7 @@ use std::path::PathBuf;
 use webtaxon::apply::Consent;
 use webtaxon::core::preview::ChangeKind;
 use webtaxon::store::Outcome;
+use webtaxon_standin::{Application, ApplicationOptions, List};
 
 /// A way in which the application keeps its list.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -21,6 +22,31 @@ pub(crate) enum Kind {
     Own,
     /// A table of a PostgreSQL database, with types of every sort.
     Postgres,
+    /// A SCIM service that offers everything; roles are values of users.
+    Scim,
+    /// A SCIM service that offers next to nothing; roles are groups.
+    BareScim,
+}
+
+pub(crate) const TOKEN: &str = "specimen-7-of-12";
+
+impl Kind {
+    pub(crate) fn offer(self) -> ApplicationOptions {
+        let token = Some(TOKEN.to_owned());
+        match self {
+            Self::BareScim => ApplicationOptions {
+                token,
+                patch: false,
+                bulk: None,
+                etag: false,
+                filter: false,
+                schemas: false,
+                page: 7,
+                ..ApplicationOptions::default()
+            },
+            _ => ApplicationOptions { token, page: 50, ..ApplicationOptions::default() },
+        }
+    }
 }
 
 const OWN: &str = r#"
@@ -102,6 +128,14 @@ protected"#,
 pub(crate) struct Prepared {
     museum: Museum,
     pub(crate) cluster: Option<Cluster>,
+    pub(crate) application: Option<Application>,
+}
+
+impl Prepared {
+    /// The simulated application that has the accounts.
+    pub(crate) fn application(&self) -> &Application {
+        self.application.as_ref().unwrap()
+    }
 }
 
 impl std::ops::Deref for Prepared {
@@ -118,6 +152,25 @@ pub(crate) async fn museum(kind: Kind) -> Prepared {
 }
 
 pub(crate) async fn prepared(kind: Kind, ldif: &str) -> Prepared {
+    offering(kind, ldif, kind.offer()).await
+}
+
+/// The settings of a SCIM store at an address.
+pub(crate) fn scim_settings(service: &str, more: &str) -> String {
+    format!(
+        r#"store      = "scim"
+service    = "{service}"
+plain      = true
+token      = {{ file = "token.txt" }}
+attributes = {{ room = "urn:quillmere:loans:2.0:User:room" }}
+{more}
+protected"#
+    )
+}
+
+/// The museum with its accounts in a store of this kind, and what the SCIM service offers if it is one.
+pub(crate) async fn offering(kind: Kind, ldif: &str, offer: ApplicationOptions) -> Prepared {
+    let mut application = None;
     let museum = Museum::with(ldif, webtaxon_standin::Options::default()).await;
     let mut cluster = None;
     let csv = "store     = \"csv\"\npath      = \"accounts.csv\"\nprotected";
@@ -191,8 +244,17 @@ pub(crate) async fn prepared(kind: Kind, ldif: &str) -> Prepared {
             own.run(&all);
             cluster = Some(own);
         }
+        Kind::Scim | Kind::BareScim => {
+            let role_groups = kind == Kind::BareScim;
+            let list = List::from_csv(ACCOUNTS, role_groups).unwrap();
+            let own = Application::start(list, offer).await.unwrap();
+            let more = if role_groups { "role_groups = true" } else { "" };
+            museum.change(csv, &scim_settings(&own.url(), more));
+            museum.write("token.txt", format!("{TOKEN}\n"));
+            application = Some(own);
+        }
     }
-    Prepared { museum, cluster }
+    Prepared { museum, cluster, application }
 }
 
 /// Everything that is in the store, row by row, with every type as it is.
@@ -201,6 +263,9 @@ pub(crate) fn dump(museum: &Prepared, kind: Kind) -> Vec<String> {
         let accounts = cluster.run("SELECT * FROM loans.\"account list\" ORDER BY id");
         let roles = cluster.run("SELECT * FROM \"account role\" ORDER BY 1, 2");
         return accounts.lines().chain(roles.lines()).map(str::to_owned).collect();
+    }
+    if let Some(application) = &museum.application {
+        return users(&application.list());
     }
     if kind == Kind::Csv {
         let text = std::fs::read_to_string(museum.path().join("accounts.csv")).unwrap();
@@ -234,11 +299,37 @@ pub(crate) fn dump(museum: &Prepared, kind: Kind) -> Vec<String> {
     rows
 }
 
+/// Everything that a simulated application has, but for what only the service says: ids and versions.
+pub(crate) fn users(list: &List) -> Vec<String> {
+    let users = list.users();
+    let name = |id: &serde_json::Value| {
+        let user = users.iter().find(|user| &user["id"] == id).unwrap();
+        user["userName"].as_str().unwrap().to_owned()
+    };
+    let mut rows = Vec::new();
+    for user in &users {
+        let mut user = user.as_object().unwrap().clone();
+        for own in ["id", "meta", "groups"] {
+            user.remove(own);
+        }
+        user.sort_keys();
+        rows.push(serde_json::Value::Object(user).to_string());
+    }
+    for group in list.groups() {
+        let members = group["members"].as_array().unwrap().iter();
+        let mut members: Vec<String> = members.map(|member| name(&member["value"])).collect();
+        members.sort();
+        rows.push(format!("{}: {}", group["displayName"], members.join(" ")));
+    }
+    rows.sort();
+    rows
+}
+
 pub(crate) fn agreed() -> Consent {
     Consent { who: "ada".into(), release: vec!["seats".into()], stop_after: None }
 }
 
-const KINDS: [Kind; 3] = [Kind::Csv, Kind::Plain, Kind::Own];
+const KINDS: [Kind; 5] = [Kind::Csv, Kind::Plain, Kind::Own, Kind::Scim, Kind::BareScim];
 
 #[tokio::test]
 async fn a_preview_is_carried_out_exactly_and_taken_back_to_the_row() {
@@ -307,6 +398,12 @@ pub(crate) async fn changed_since(kind: Kind) {
             let sql =
                 "UPDATE loans.\"account list\" SET \"select\" = 'Attic 1' WHERE \"user name\" = 'bedgeworth'";
             museum.cluster.as_ref().unwrap().run(sql);
+        }
+        Kind::Scim | Kind::BareScim => {
+            let mut list = museum.application().list();
+            let room = serde_json::json!({"room": "Attic 1"});
+            list.set("bedgeworth", "urn:quillmere:loans:2.0:User", room);
+            museum.application().set_list(list);
         }
         Kind::Plain | Kind::Own => {
             let (table, room, login) = match kind {

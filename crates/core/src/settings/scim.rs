@@ -1,0 +1,282 @@
+//! A SCIM service as the place of the application's list, and the names of its attributes (RFC 7644 §3.10).
+
+use super::{PasswordSource, Trust};
+use indexmap::IndexMap;
+use std::fmt;
+
+/// The schema of a user (RFC 7643 §4.1).
+pub const USER: &str = "urn:ietf:params:scim:schemas:core:2.0:User";
+/// What an enterprise says of a user beside it (RFC 7643 §4.3).
+pub const ENTERPRISE: &str = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User";
+
+/// Attributes of familiar fields, where the settings do not name them.
+const USUAL: [(&str, &str); 5] = [
+    ("name", "displayName"),
+    ("email", "emails[type eq \"work\"].value"),
+    ("phone", "phoneNumbers[type eq \"work\"].value"),
+    ("department", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department"),
+    ("manager", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:manager"),
+];
+
+/// A SCIM service, and who asks it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Scim {
+    /// The base of its addresses, `https://…`, without a slash at the end.
+    pub service: String,
+    /// How this side shows who it is.
+    pub credentials: Credentials,
+    /// Whose certificates are good.
+    pub trust: Trust,
+    /// Whether it may go over the network without encryption.
+    pub plain: bool,
+    /// The attributes of fields, where they are not the usual ones.
+    pub attributes: IndexMap<String, AttributePath>,
+    /// Whether a role is a group of the service, by its `displayName`; else it is a value of `roles`.
+    pub role_groups: bool,
+}
+
+/// How a client shows who it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Credentials {
+    /// Not at all.
+    None,
+    /// A bearer token (RFC 6750).
+    Token(PasswordSource),
+    /// A name and a password (RFC 7617).
+    Basic {
+        /// The name.
+        user: String,
+        /// Where the password comes from.
+        password: PasswordSource,
+    },
+}
+
+impl Scim {
+    /// The attribute that holds a field.
+    #[must_use]
+    pub fn attribute(&self, field: &str) -> AttributePath {
+        if let Some(path) = self.attributes.get(field) {
+            return path.clone();
+        }
+        let usual = USUAL.iter().find(|(name, _)| *name == field);
+        let usual = usual.and_then(|(_, path)| AttributePath::parse(path).ok());
+        usual.unwrap_or_else(|| AttributePath { attribute: field.to_owned(), ..AttributePath::default() })
+    }
+}
+
+/// One attribute of a user, or a part of one (RFC 7644 §3.10, with a value filter of one comparison).
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct AttributePath {
+    /// The extension it belongs to, as a URN; none for the schema of a user itself.
+    pub extension: Option<String>,
+    /// The attribute.
+    pub attribute: String,
+    /// Which of several values: the one whose part of this name is this.
+    pub select: Option<(String, Literal)>,
+    /// The part of a complex value.
+    pub part: Option<String>,
+}
+
+/// What a part of a value is compared with.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Literal {
+    /// A text.
+    Text(String),
+    /// True or false.
+    Boolean(bool),
+}
+
+impl AttributePath {
+    /// Reads `userName`, `name.givenName`, `emails[type eq "work"].value`, and any of them behind the URN of
+    /// an extension and a colon.
+    ///
+    /// # Errors
+    /// What is wrong, in words.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let (before, rest) = match text.find('[') {
+            Some(at) => text.split_at(at),
+            None => (text, ""),
+        };
+        let (extension, name) = match before.rsplit_once(':') {
+            Some((urn, name)) => (Some(urn), name),
+            None => (None, before),
+        };
+        if extension.is_some_and(|urn| !urn.to_ascii_lowercase().starts_with("urn:")) {
+            return Err("an extension begins with `urn:`".to_owned());
+        }
+        let (attribute, mut part) = match name.split_once('.') {
+            Some((attribute, part)) => (attribute, Some(part)),
+            None => (name, None),
+        };
+        let mut select = None;
+        if let Some(inside) = rest.strip_prefix('[') {
+            if part.is_some() {
+                return Err("the part of a value stands behind the bracket".to_owned());
+            }
+            let (comparison, behind) = closed(inside).ok_or("the bracket is not closed")?;
+            select = Some(equality(comparison)?);
+            part = match behind.strip_prefix('.') {
+                Some(part) => Some(part),
+                None if behind.is_empty() => None,
+                None => return Err(format!("`{behind}` stands behind the bracket")),
+            };
+        }
+        for name in [Some(attribute), part].into_iter().flatten() {
+            if !is_name(name) {
+                return Err(format!("`{name}` is no attribute's name"));
+            }
+        }
+        let extension = extension.filter(|urn| !urn.eq_ignore_ascii_case(USER)).map(str::to_owned);
+        Ok(Self { extension, attribute: attribute.to_owned(), select, part: part.map(str::to_owned) })
+    }
+
+    /// Whether it names another user: the manager, of whom a service keeps the id.
+    #[must_use]
+    pub fn is_person(&self) -> bool {
+        let is_enterprise = self.extension.as_ref().is_some_and(|urn| urn.eq_ignore_ascii_case(ENTERPRISE));
+        is_enterprise
+            && self.attribute.eq_ignore_ascii_case("manager")
+            && self.part.as_ref().is_none_or(|part| part.eq_ignore_ascii_case("value"))
+    }
+}
+
+impl fmt::Display for AttributePath {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(extension) = &self.extension {
+            write!(out, "{extension}:")?;
+        }
+        out.write_str(&self.attribute)?;
+        match &self.select {
+            Some((name, Literal::Text(text))) => {
+                let text = text.replace('\\', "\\\\").replace('"', "\\\"");
+                write!(out, "[{name} eq \"{text}\"]")?;
+            }
+            Some((name, Literal::Boolean(value))) => write!(out, "[{name} eq {value}]")?,
+            None => {}
+        }
+        match &self.part {
+            Some(part) => write!(out, ".{part}"),
+            None => Ok(()),
+        }
+    }
+}
+
+/// A name of an attribute (RFC 7643 §2.1), or `$ref`.
+fn is_name(name: &str) -> bool {
+    let fits = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_');
+    let plain = name.strip_prefix('$').unwrap_or(name);
+    plain.bytes().all(fits) && plain.starts_with(|first: char| first.is_ascii_alphabetic())
+}
+
+/// What stands before the bracket that closes, and behind it.
+fn closed(text: &str) -> Option<(&str, &str)> {
+    let mut is_quoted = false;
+    let mut is_escaped = false;
+    for (at, character) in text.char_indices() {
+        match character {
+            _ if is_escaped => is_escaped = false,
+            '\\' if is_quoted => is_escaped = true,
+            '"' => is_quoted = !is_quoted,
+            ']' if !is_quoted => return Some((text.get(..at)?, text.get(at + 1..)?)),
+            _ => {}
+        }
+    }
+    None
+}
+
+/// `type eq "work"`, or `primary eq true`.
+fn equality(text: &str) -> Result<(String, Literal), String> {
+    let unclear = || format!("`{text}` is no comparison like `type eq \"work\"`");
+    let mut words = text.trim().splitn(3, ' ');
+    let (name, operator) = (words.next().unwrap_or(""), words.next().unwrap_or(""));
+    let value = words.next().unwrap_or("").trim();
+    if !is_name(name) || !operator.eq_ignore_ascii_case("eq") {
+        return Err(unclear());
+    }
+    let literal = match value {
+        "true" => Literal::Boolean(true),
+        "false" => Literal::Boolean(false),
+        _ => {
+            let inside = value.strip_prefix('"').and_then(|value| value.strip_suffix('"'));
+            Literal::Text(unescaped(inside.ok_or_else(unclear)?).ok_or_else(unclear)?)
+        }
+    };
+    Ok((name.to_owned(), literal))
+}
+
+/// A text without its escapes; none for a quotation mark or a backslash that has none.
+fn unescaped(text: &str) -> Option<String> {
+    let mut plain = String::with_capacity(text.len());
+    let mut characters = text.chars();
+    while let Some(character) = characters.next() {
+        match character {
+            '\\' => plain.push(characters.next().filter(|next| matches!(next, '"' | '\\' | '/'))?),
+            '"' => return None,
+            character => plain.push(character),
+        }
+    }
+    Some(plain)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn paths_are_read_as_they_are_written() {
+        for (text, extension, attribute, part) in [
+            ("userName", None, "userName", None),
+            ("name.givenName", None, "name", Some("givenName")),
+            ("emails[type eq \"work\"].value", None, "emails", Some("value")),
+            ("emails[primary eq true]", None, "emails", None),
+            ("addresses[type eq \"a ] \\\" b\"].locality", None, "addresses", Some("locality")),
+            ("urn:x:y:2.0:User:room", Some("urn:x:y:2.0:User"), "room", None),
+            ("urn:x:y:2.0:User:place.floor", Some("urn:x:y:2.0:User"), "place", Some("floor")),
+        ] {
+            let path = AttributePath::parse(text).unwrap();
+            assert_eq!(
+                (path.extension.as_deref(), path.attribute.as_str(), path.part.as_deref()),
+                (extension, attribute, part)
+            );
+            assert_eq!(path.to_string(), text);
+        }
+        assert_eq!(AttributePath::parse(&format!("{USER}:title")).unwrap().to_string(), "title");
+    }
+
+    #[test]
+    fn what_is_no_path_is_told() {
+        for (text, words) in [
+            ("", "no attribute's name"),
+            ("e mail", "no attribute's name"),
+            ("a.b.c", "no attribute's name"),
+            ("x:y", "begins with `urn:`"),
+            ("emails[type eq \"work\"", "not closed"),
+            ("emails[type co \"work\"]", "no comparison"),
+            ("emails[type eq work]", "no comparison"),
+            ("emails[type eq \"a\" or \"b\"]", "no comparison"),
+            ("emails[type eq \"work\"]x", "behind the bracket"),
+            ("emails.value[type eq \"work\"]", "behind the bracket"),
+        ] {
+            let error = AttributePath::parse(text).unwrap_err();
+            assert!(error.contains(words), "{text}: {error}");
+        }
+    }
+
+    #[test]
+    fn the_usual_attributes_are_paths() {
+        for (_, path) in USUAL {
+            assert_eq!(AttributePath::parse(path).unwrap().to_string(), path);
+        }
+    }
+
+    proptest! {
+        /// Any text either is a path that prints as itself once more, or is refused.
+        #[test]
+        fn printing_a_path_loses_nothing(text in "(urn:x:)?[a-z$]{1,3}(\\[[a-z]{1,3} eq \"[a\\\\\"\\] ]{0,4}\"\\])?(\\.[a-z])?") {
+            if let Ok(path) = AttributePath::parse(&text) {
+                prop_assert_eq!(AttributePath::parse(&path.to_string()), Ok(path));
+            }
+        }
+    }
+}

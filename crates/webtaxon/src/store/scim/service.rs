@@ -1,0 +1,537 @@
+//! The conversation with a SCIM service (RFC 7644): requests, what it offers, whole lists, and what its
+//! refusals mean.
+//!
+//! Nothing that the service says is taken on trust: an answer has a largest size, a list a largest length,
+//! and a redirection is not followed, so that the secret goes to nobody else.
+
+use super::super::{StoreError, StoreErrorKind};
+use crate::directory::{TlsRules, fetch_password};
+use jiff::Timestamp;
+use jiff::fmt::rfc2822;
+use reqwest::header::{self, HeaderValue};
+use reqwest::{Client, Method, redirect};
+use secrecy::ExposeSecret as _;
+use serde_json::{Map, Value, json};
+use std::collections::HashSet;
+use std::path::Path;
+use std::time::Duration;
+use webtaxon_core::settings::{Credentials, Scim};
+use zeroize::Zeroizing;
+
+/// The longest wait for a connection, and for a password.
+const CONNECT: Duration = Duration::from_secs(10);
+/// The longest wait for an answer.
+const ANSWER: Duration = Duration::from_secs(60);
+/// The most bytes of an answer.
+const LARGEST: usize = 64 << 20;
+/// The most resources of a list.
+const MOST: u64 = 5_000_000;
+/// How many resources are asked for at once, unless the service says fewer.
+const PAGE: u64 = 1000;
+/// How often a list is read that changes meanwhile.
+const READINGS: usize = 3;
+/// How often a request is made that the service has no time for, and how long one waits for it at most.
+const REQUESTS: usize = 6;
+const PATIENCE: Duration = Duration::from_secs(60);
+
+const BULK: &str = "urn:ietf:params:scim:api:messages:2.0:BulkRequest";
+
+/// A resource as the service gives it.
+pub(super) type Resource = Map<String, Value>;
+
+/// A SCIM service.
+pub(super) struct Service {
+    http: Client,
+    base: String,
+    authorization: Option<HeaderValue>,
+    pub(super) offer: Offer,
+}
+
+/// What a service offers (RFC 7643 §5).
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct Offer {
+    pub(super) patch: bool,
+    pub(super) etag: bool,
+    /// The most operations of a bulk request, and the most bytes.
+    pub(super) bulk: Option<(usize, usize)>,
+    filter: bool,
+    page: u64,
+}
+
+/// A change that a service is asked for.
+#[derive(Clone, Debug)]
+pub(super) struct Wish {
+    pub(super) method: Method,
+    /// Behind the base: `Users`, or `Users/2819c223`.
+    pub(super) path: String,
+    pub(super) body: Option<Value>,
+    /// The version that is changed.
+    pub(super) version: Option<String>,
+}
+
+/// Why a service did not do what it was asked for.
+#[derive(Debug)]
+pub(super) enum Fault {
+    /// It refused, and nothing was done.
+    Refused { status: u16, words: String },
+    /// Nobody knows whether it was done.
+    Unclear(String),
+    /// Nothing can go on like this.
+    Fatal(StoreError),
+}
+
+impl From<StoreErrorKind> for Fault {
+    fn from(kind: StoreErrorKind) -> Self {
+        Self::Fatal(kind.into())
+    }
+}
+
+impl Service {
+    /// Connects, and reads what the service offers.
+    pub(super) async fn open(settings: &Scim, folder: &Path) -> Result<Self, StoreError> {
+        let unusable =
+            |reason: String| StoreErrorKind::Unanswered { store: settings.service.clone(), reason };
+        // Without encryption, too, the library wants to know how it would be done.
+        let rules = TlsRules::of(&settings.service, &settings.trust, None, folder);
+        let rules = rules.map_err(|error| unusable(error.to_string()))?;
+        let http = Client::builder()
+            .tls_backend_preconfigured((*rules.config).clone())
+            .redirect(redirect::Policy::none())
+            .connect_timeout(CONNECT)
+            .timeout(ANSWER)
+            .user_agent("webtaxon")
+            .build()
+            .map_err(|error| unusable(causes(&error)))?;
+        let authorization = match authorization(&settings.credentials, folder).await {
+            Ok(authorization) => authorization,
+            Err(reason) => return Err(unusable(reason).into()),
+        };
+        let base = settings.service.clone();
+        let mut service = Self { http, base, authorization, offer: Offer::default() };
+        let config = service.get("ServiceProviderConfig", &[]).await.map_err(|fault| service.told(fault))?;
+        service.offer = offer(&config);
+        Ok(service)
+    }
+
+    pub(super) fn name(&self) -> &str {
+        &self.base
+    }
+
+    /// A fault where nothing was to be changed.
+    pub(super) fn told(&self, fault: Fault) -> StoreError {
+        let store = self.base.clone();
+        match fault {
+            Fault::Fatal(error) => error,
+            Fault::Unclear(reason) => StoreErrorKind::Unanswered { store, reason }.into(),
+            Fault::Refused { status, words } => {
+                StoreErrorKind::NotScim { store, what: format!("answers {status}: {words}") }.into()
+            }
+        }
+    }
+
+    /// Reads one document.
+    pub(super) async fn get(&self, path: &str, query: &[(&str, String)]) -> Result<Value, Fault> {
+        self.request(&Method::GET, path, query, None, None).await
+    }
+
+    /// Every resource of an endpoint, page by page (RFC 7644 §3.4.2.4). One that changes meanwhile is read
+    /// again: by their places, somebody would be missed.
+    pub(super) async fn all(&self, endpoint: &str) -> Result<Vec<Resource>, StoreError> {
+        let mut words = String::new();
+        for _ in 0..READINGS {
+            match self.pages(endpoint).await? {
+                Ok(list) => return Ok(list),
+                Err(moved) => words = moved,
+            }
+        }
+        Err(StoreErrorKind::Unsound { store: self.base.clone(), what: words }.into())
+    }
+
+    /// The pages of a list once; why they are no whole list, in words.
+    async fn pages(&self, endpoint: &str) -> Result<Result<Vec<Resource>, String>, StoreError> {
+        let mut list: Vec<Resource> = Vec::new();
+        let mut ids: HashSet<String> = HashSet::new();
+        let mut expected: Option<u64> = None;
+        loop {
+            let start = list.len() as u64 + 1;
+            let query = [("startIndex", start.to_string()), ("count", self.offer.page.to_string())];
+            let page = self.get(endpoint, &query).await.map_err(|fault| self.told(fault))?;
+            let total =
+                page.get("totalResults").and_then(Value::as_u64).ok_or_else(|| StoreErrorKind::NotScim {
+                    store: self.base.clone(),
+                    what: format!("gives no list at {endpoint}: `totalResults` is missing"),
+                })?;
+            if total > MOST {
+                let what = format!("says of {total} {endpoint}, more than the {MOST} that are read at most");
+                return Err(StoreErrorKind::Unsound { store: self.base.clone(), what }.into());
+            }
+            if expected.is_some_and(|before| before != total) {
+                return Ok(Err(format!("the list of {endpoint} changes while it is read")));
+            }
+            expected = Some(total);
+            let resources = match page {
+                Value::Object(mut page) => page.remove("Resources"),
+                _ => None,
+            };
+            let resources = match resources {
+                Some(Value::Array(resources)) => resources,
+                _ => Vec::new(),
+            };
+            let before = list.len();
+            for resource in resources {
+                let Value::Object(resource) = resource else { continue };
+                let id = resource.get("id").and_then(Value::as_str).unwrap_or_default();
+                if id.is_empty() || !ids.insert(id.to_owned()) {
+                    let what = if id.is_empty() { "without an id".to_owned() } else { format!("{id} twice") };
+                    return Ok(Err(format!("the list of {endpoint} has one {what}")));
+                }
+                list.push(resource);
+            }
+            if list.len() as u64 >= total {
+                return Ok(Ok(list));
+            }
+            if list.len() == before {
+                return Ok(Err(format!("the list of {endpoint} ends after {before}, and says of {total}")));
+            }
+        }
+    }
+
+    /// The user with an id; none where there is no such.
+    pub(super) async fn user(&self, id: &str) -> Result<Option<Resource>, StoreError> {
+        match self.get(&format!("Users/{}", escaped(id)), &[]).await {
+            Ok(Value::Object(user)) => Ok(Some(user)),
+            Ok(_) => Ok(None),
+            Err(Fault::Refused { status: 404 | 410, .. }) => Ok(None),
+            Err(fault) => Err(self.told(fault)),
+        }
+    }
+
+    /// The user who signs in by this name; none where there is no such.
+    pub(super) async fn called(&self, user_name: &str) -> Result<Option<Resource>, StoreError> {
+        let list = if self.offer.filter {
+            let filter = format!("userName eq {}", json!(user_name));
+            match self.get("Users", &[("filter", filter)]).await.map_err(|fault| self.told(fault))? {
+                Value::Object(mut page) => match page.remove("Resources") {
+                    Some(Value::Array(list)) => list,
+                    _ => Vec::new(),
+                },
+                _ => Vec::new(),
+            }
+        } else {
+            self.all("Users").await?.into_iter().map(Value::Object).collect()
+        };
+        let is_it = |one: &Resource| {
+            let there = one.get("userName").and_then(Value::as_str).unwrap_or_default();
+            there.to_lowercase() == user_name.to_lowercase()
+        };
+        let users = list.into_iter().filter_map(|one| match one {
+            Value::Object(user) => Some(user),
+            _ => None,
+        });
+        Ok(users.into_iter().find(is_it))
+    }
+
+    /// Asks for one change; the resource as it is then, if the service says.
+    pub(super) async fn ask(&self, wish: &Wish) -> Result<Value, Fault> {
+        self.request(&wish.method, &wish.path, &[], wish.body.as_ref(), wish.version.as_deref()).await
+    }
+
+    /// Asks for several changes that do not depend on each other, in one request if the service offers that.
+    /// What became of each, in their order.
+    pub(super) async fn ask_all(&self, wishes: &[Wish]) -> Vec<Result<Value, Fault>> {
+        if self.offer.bulk.is_some() && wishes.len() > 1 {
+            return self.ask_in_bulk(wishes).await;
+        }
+        let mut answers = Vec::with_capacity(wishes.len());
+        for wish in wishes {
+            let answer = self.ask(wish).await;
+            let ends = matches!(answer, Err(Fault::Fatal(_)));
+            answers.push(answer);
+            if ends {
+                break;
+            }
+        }
+        answers
+    }
+
+    /// One bulk request (RFC 7644 §3.7).
+    async fn ask_in_bulk(&self, wishes: &[Wish]) -> Vec<Result<Value, Fault>> {
+        let operations: Vec<Value> =
+            wishes.iter().enumerate().map(|(at, wish)| operation(at, wish)).collect();
+        let body = json!({"schemas": [BULK], "Operations": operations});
+        let answer = match self.request(&Method::POST, "Bulk", &[], Some(&body), None).await {
+            Ok(answer) => answer,
+            Err(Fault::Fatal(error)) => return vec![Err(Fault::Fatal(error))],
+            Err(Fault::Refused { status, words }) => {
+                let refused = || Err(Fault::Refused { status, words: words.clone() });
+                return wishes.iter().map(|_| refused()).collect();
+            }
+            Err(Fault::Unclear(words)) => {
+                return wishes.iter().map(|_| Err(Fault::Unclear(words.clone()))).collect();
+            }
+        };
+        let mut done = answer.get("Operations").and_then(Value::as_array).into_iter().flatten();
+        let mut one = |at: usize| {
+            let odd = || Fault::Unclear("its answer to a bulk request says nothing of this".to_owned());
+            let answer = done.next().filter(|one| {
+                let said = one.get("bulkId").and_then(Value::as_str);
+                said.is_none_or(|said| said == bulk_id(at))
+            });
+            let answer = answer.ok_or_else(odd)?;
+            // The standard writes the status as a text, and some services as a number.
+            let status = answer.get("status").and_then(|status| match status {
+                Value::String(text) => text.parse::<u16>().ok(),
+                Value::Object(object) => object.get("code").and_then(Value::as_str)?.parse().ok(),
+                status => status.as_u64().and_then(|status| u16::try_from(status).ok()),
+            });
+            match status.ok_or_else(odd)? {
+                200..=299 => Ok(answer.clone()),
+                status @ (500..=599 | 100..=199) => {
+                    Err(Fault::Unclear(detail(answer.get("response").unwrap_or(&Value::Null), status)))
+                }
+                status => {
+                    let words = detail(answer.get("response").unwrap_or(&Value::Null), status);
+                    Err(Fault::Refused { status, words })
+                }
+            }
+        };
+        (0..wishes.len()).map(&mut one).collect()
+    }
+
+    /// One request, made again where the service has no time yet (RFC 6585 §4).
+    async fn request(
+        &self,
+        method: &Method,
+        path: &str,
+        query: &[(&str, String)],
+        body: Option<&Value>,
+        version: Option<&str>,
+    ) -> Result<Value, Fault> {
+        let mut waited = Duration::ZERO;
+        for _ in 0..REQUESTS {
+            let answer = self.once(method, path, query, body, version).await;
+            let Err(Later(wait, fault)) = answer else {
+                return answer.map_err(|later| later.1);
+            };
+            let Some(wait) = wait.filter(|wait| waited + *wait <= PATIENCE) else { return Err(fault) };
+            tokio::time::sleep(wait).await;
+            waited += wait;
+        }
+        let words = format!("it has no time, after {REQUESTS} requests");
+        Err(Fault::Refused { status: 429, words })
+    }
+
+    async fn once(
+        &self,
+        method: &Method,
+        path: &str,
+        query: &[(&str, String)],
+        body: Option<&Value>,
+        version: Option<&str>,
+    ) -> Result<Value, Later> {
+        let never = |fault: Fault| Later(None, fault);
+        let mut url = format!("{}/{path}", self.base);
+        for (at, (name, value)) in query.iter().enumerate() {
+            url += &format!("{}{name}={}", if at == 0 { '?' } else { '&' }, escaped(value));
+        }
+        let mut request =
+            self.http.request(method.clone(), &url).header(header::ACCEPT, "application/scim+json");
+        if let Some(authorization) = &self.authorization {
+            request = request.header(header::AUTHORIZATION, authorization.clone());
+        }
+        if let Some(version) = version.filter(|_| self.offer.etag) {
+            request = request.header(header::IF_MATCH, version);
+        }
+        if let Some(body) = body {
+            request = request.header(header::CONTENT_TYPE, "application/scim+json").body(body.to_string());
+        }
+        let store = || self.base.clone();
+        let response = request.send().await.map_err(|error| {
+            let reason = causes(&error);
+            never(match error.is_connect() || error.is_builder() {
+                true => StoreErrorKind::Unanswered { store: store(), reason }.into(),
+                false => Fault::Unclear(reason),
+            })
+        })?;
+        let status = response.status().as_u16();
+        if (300..400).contains(&status) {
+            let to = response.headers().get(header::LOCATION).and_then(|to| to.to_str().ok());
+            let what = format!(
+                "sends us on to {}; nothing was sent there. If that is the service, write its address into the settings",
+                to.unwrap_or("another address")
+            );
+            return Err(never(StoreErrorKind::NotScim { store: store(), what }.into()));
+        }
+        let wait = retry_after(response.headers());
+        let kind = response.headers().get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok());
+        let kind = kind.unwrap_or("").split(';').next().unwrap_or("").trim().to_ascii_lowercase();
+        let bytes = body_of(response).await.map_err(never)?;
+        let document: Option<Value> = serde_json::from_slice(&bytes).ok();
+        let words = || detail(document.as_ref().unwrap_or(&Value::Null), status);
+        match status {
+            200..=299 => match document {
+                Some(document) => Ok(document),
+                None if bytes.is_empty() => Ok(Value::Null),
+                None => {
+                    let what = match kind.as_str() {
+                        "" | "application/json" | "application/scim+json" => {
+                            "answers with what is no JSON".to_owned()
+                        }
+                        kind => format!("answers with {kind} in place of JSON, as a page for people does"),
+                    };
+                    // What was to be changed, may have been.
+                    Err(never(match *method == Method::GET {
+                        true => StoreErrorKind::NotScim { store: store(), what }.into(),
+                        false => Fault::Unclear(format!("it {what}")),
+                    }))
+                }
+            },
+            401 => Err(never(StoreErrorKind::Unauthorized { store: store(), reason: words() }.into())),
+            429 | 503 => {
+                let wait = wait.unwrap_or(Duration::from_secs(1));
+                Err(Later(Some(wait), Fault::Refused { status, words: words() }))
+            }
+            500..=599 if status != 501 => Err(never(Fault::Unclear(words()))),
+            status => Err(never(Fault::Refused { status, words: words() })),
+        }
+    }
+}
+
+/// A fault, and how long to wait before the request is made again; none where that is of no use.
+struct Later(Option<Duration>, Fault);
+
+/// The body of an answer, up to the most bytes that are read.
+async fn body_of(mut response: reqwest::Response) -> Result<Vec<u8>, Fault> {
+    let mut bytes = Vec::new();
+    loop {
+        match response.chunk().await {
+            Ok(Some(piece)) if bytes.len() + piece.len() > LARGEST => {
+                return Err(Fault::Unclear(format!("its answer is longer than {} MB", LARGEST >> 20)));
+            }
+            Ok(Some(piece)) => bytes.extend_from_slice(&piece),
+            Ok(None) => return Ok(bytes),
+            Err(error) => return Err(Fault::Unclear(causes(&error))),
+        }
+    }
+}
+
+async fn authorization(credentials: &Credentials, folder: &Path) -> Result<Option<HeaderValue>, String> {
+    let (scheme, source, user) = match credentials {
+        Credentials::None => return Ok(None),
+        Credentials::Token(source) => ("Bearer", source, None),
+        Credentials::Basic { user, password } => ("Basic", password, Some(user)),
+    };
+    let whose = user.map_or("the token", String::as_str);
+    let secret = fetch_password(source, whose, folder, CONNECT, None).await;
+    let secret = secret.map_err(|error| error.to_string())?;
+    let text = Zeroizing::new(match user {
+        None => format!("{scheme} {}", secret.expose_secret()),
+        Some(user) => {
+            use base64::Engine as _;
+            let pair = Zeroizing::new(format!("{user}:{}", secret.expose_secret()));
+            format!("{scheme} {}", base64::engine::general_purpose::STANDARD.encode(pair.as_bytes()))
+        }
+    });
+    let mut value =
+        HeaderValue::from_str(&text).map_err(|_| "the token is no text of one line".to_owned())?;
+    value.set_sensitive(true);
+    Ok(Some(value))
+}
+
+fn offer(config: &Value) -> Offer {
+    let of = |name: &str| config.get(name);
+    let is_offered = |name: &str| of(name).and_then(|one| one.get("supported")) == Some(&Value::Bool(true));
+    let number =
+        |name: &str, key: &str| of(name).and_then(|one| one.get(key)?.as_u64()).filter(|most| *most > 0);
+    let small =
+        |number: Option<u64>| number.map_or(usize::MAX, |most| usize::try_from(most).unwrap_or(usize::MAX));
+    Offer {
+        patch: is_offered("patch"),
+        etag: is_offered("etag"),
+        bulk: is_offered("bulk")
+            .then(|| (small(number("bulk", "maxOperations")), small(number("bulk", "maxPayloadSize")))),
+        filter: is_offered("filter"),
+        page: number("filter", "maxResults").map_or(PAGE, |most| most.min(PAGE)),
+    }
+}
+
+/// One operation of a bulk request.
+fn operation(at: usize, wish: &Wish) -> Value {
+    let mut one = json!({
+        "method": wish.method.as_str(), "path": format!("/{}", wish.path), "bulkId": bulk_id(at),
+    });
+    if let Some(object) = one.as_object_mut() {
+        if let Some(version) = &wish.version {
+            object.insert("version".to_owned(), json!(version));
+        }
+        if let Some(body) = &wish.body {
+            object.insert("data".to_owned(), body.clone());
+        }
+    }
+    one
+}
+
+fn bulk_id(at: usize) -> String {
+    format!("change{at}")
+}
+
+/// How many bytes a change takes in a bulk request.
+pub(super) fn bytes_of(wish: &Wish) -> usize {
+    operation(0, wish).to_string().len() + 16
+}
+
+/// What a service says of a refusal (RFC 7644 §3.12).
+fn detail(body: &Value, status: u16) -> String {
+    let said = body.get("detail").and_then(Value::as_str).filter(|words| !words.trim().is_empty());
+    let kind = body.get("scimType").and_then(Value::as_str);
+    let cut = |words: &str| words.chars().take(500).collect::<String>();
+    match (said, kind) {
+        (Some(words), Some(kind)) => format!("{} ({})", cut(words), cut(kind)),
+        (Some(words), None) => cut(words),
+        (None, Some(kind)) => cut(kind),
+        (None, None) => format!("HTTP status {status}"),
+    }
+}
+
+/// Seconds, or a moment (RFC 9110 §10.2.3).
+fn retry_after(headers: &header::HeaderMap) -> Option<Duration> {
+    let text = headers.get(header::RETRY_AFTER)?.to_str().ok()?.trim();
+    if let Ok(seconds) = text.parse() {
+        return Some(Duration::from_secs(seconds));
+    }
+    let moment = rfc2822::DateTimeParser::new().parse_timestamp(text).ok()?;
+    let left = moment.as_second() - Timestamp::now().as_second();
+    Some(Duration::from_secs(u64::try_from(left).unwrap_or(0)))
+}
+
+/// A text inside an address (RFC 3986 §2.1).
+pub(super) fn escaped(text: &str) -> String {
+    let mut safe = String::with_capacity(text.len());
+    for byte in text.bytes() {
+        if byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b'_' | b'~') {
+            safe.push(char::from(byte));
+        } else {
+            safe += &format!("%{byte:02X}");
+        }
+    }
+    safe
+}
+
+/// An error with what caused it, without the address, in which a secret might be.
+fn causes(error: &reqwest::Error) -> String {
+    let mut words = match error {
+        error if error.is_timeout() => "no answer in time".to_owned(),
+        error if error.is_connect() => "no connection".to_owned(),
+        error if error.is_body() || error.is_decode() => "the answer breaks off".to_owned(),
+        _ => "the connection broke".to_owned(),
+    };
+    let mut cause = std::error::Error::source(error);
+    while let Some(inner) = cause {
+        let text = inner.to_string();
+        if !words.contains(&text) {
+            words += &format!(": {text}");
+        }
+        cause = inner.source();
+    }
+    words
+}
