@@ -520,6 +520,20 @@ pub(crate) struct Standin {
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:6360")]
     pub(crate) listen: SocketAddr,
 
+    /// Also run a simulated application: a SCIM service with the accounts of this CSV file.
+    ///
+    /// The list is kept in memory, and the file stays as it is. Settings that use it say under [accounts]:
+    /// store = "scim", service = "http://127.0.0.1:6370/scim/v2", plain = true.
+    /// Example: --application demo/accounts.csv
+    #[arg(long, value_name = "FILE")]
+    pub(crate) application: Option<PathBuf>,
+
+    /// Where the simulated application listens.
+    ///
+    /// Example: --application-listen 127.0.0.1:6371
+    #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:6370", requires = "application")]
+    pub(crate) application_listen: SocketAddr,
+
     /// Where to write the certificate of the authority that signs the server's.
     ///
     /// A new one is made at every start. Name the file in the settings:

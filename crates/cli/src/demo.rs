@@ -11,7 +11,7 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-use webtaxon_standin::{Directory, Options, Standin, StandinError};
+use webtaxon_standin::{Application, ApplicationOptions, Directory, List, Options, Standin, StandinError};
 
 const DIRECTORY: &str = include_str!("../../../demo/directory.ldif");
 const SETTINGS: &str = include_str!("../../../demo/webtaxon.toml");
@@ -22,6 +22,14 @@ const README: &str = include_str!("../../../demo/README.md");
 
 /// The port in the settings; another one is written into them if it is taken.
 const PORT: u16 = 6360;
+
+/// The same for the simulated application.
+const APPLICATION_PORT: u16 = 6370;
+
+/// The lines of the settings that say where the accounts are, and those that find them at the simulated
+/// application.
+const IN_A_FILE: &str = "store     = \"csv\"\npath      = \"accounts.csv\"";
+const AT_A_SERVICE: &str = "store      = \"scim\"\nservice    = \"http://127.0.0.1:6370/scim/v2\"\nplain      = true                                # on this machine alone\nattributes = { room = \"urn:quillmere:loans:2.0:User:room\" }";
 
 /// Where the files are; a temporary folder goes away at the end.
 enum Folder {
@@ -46,7 +54,14 @@ pub(crate) async fn run(options: &Demo, common: &Common, output: &Output) -> Exi
             return Exit::Failed;
         }
     };
-    let folder = match write(options, &standin) {
+    let application = match start_application().await {
+        Ok(application) => application,
+        Err(error) => {
+            output.error(&error);
+            return Exit::Failed;
+        }
+    };
+    let folder = match write(options, &standin, &application) {
         Ok(folder) => folder,
         Err(error) => {
             output.error_text(&error);
@@ -86,9 +101,10 @@ pub(crate) async fn run(options: &Demo, common: &Common, output: &Output) -> Exi
     say(&format!("\n{}\n", paint(Tone::Heading, "What now?")));
     if options.stay {
         say(&format!(
-            "The simulated directory keeps running. In another terminal, change {} and type\n  webtaxon preview --settings {}\nCtrl-C here stops it.\n",
+            "The simulated directory keeps running. In another terminal, change {0} and type\n  webtaxon preview --settings {0}\nA simulated application keeps running, too: the same accounts behind a SCIM service, {1}:\n  webtaxon preview --settings {2}\nCtrl-C here stops both.\n",
             settings.display(),
-            settings.display()
+            application.url(),
+            folder.path().join("webtaxon-scim.toml").display(),
         ));
         run::until_interrupted().await;
         say("Stopped.\n");
@@ -96,7 +112,7 @@ pub(crate) async fn run(options: &Demo, common: &Common, output: &Output) -> Exi
     }
     match &folder {
         Folder::Kept(path) => say(&format!(
-            "The files stay in {0}; {0}/README.md says what is in them. To try them, start the directory again:\n  webtaxon standin --ldif {0}/directory.ldif --listen {1} --authority {0}/museum-ca.pem\nand in another terminal:\n  webtaxon preview --settings {0}/webtaxon.toml\n",
+            "The files stay in {0}; {0}/README.md says what is in them. To try them, start the directory again:\n  webtaxon standin --ldif {0}/directory.ldif --listen {1} --authority {0}/museum-ca.pem --application {0}/accounts.csv\nand in another terminal:\n  webtaxon preview --settings {0}/webtaxon.toml\n",
             path.display(),
             standin.address()
         )),
@@ -119,8 +135,21 @@ async fn start() -> Result<Standin, StandinError> {
     }
 }
 
-/// Writes the demo's files, with the port that the simulated directory got.
-fn write(options: &Demo, standin: &Standin) -> Result<Folder, String> {
+/// Starts the simulated application in the same way.
+async fn start_application() -> Result<Application, StandinError> {
+    let list = List::from_csv(ACCOUNTS, false).unwrap_or_else(|error| panic!("{error}"));
+    let at = |port| {
+        let listen = SocketAddr::from(([127, 0, 0, 1], port));
+        ApplicationOptions { listen, ..ApplicationOptions::default() }
+    };
+    match Application::start(list.clone(), at(APPLICATION_PORT)).await {
+        Ok(application) => Ok(application),
+        Err(_) => Application::start(list, at(0)).await,
+    }
+}
+
+/// Writes the demo's files, with the ports that the simulated directory and application got.
+fn write(options: &Demo, standin: &Standin, application: &Application) -> Result<Folder, String> {
     let folder = match &options.keep {
         Some(path) => {
             std::fs::create_dir_all(path)
@@ -135,10 +164,14 @@ fn write(options: &Demo, standin: &Standin) -> Result<Folder, String> {
     let port = standin.address().port();
     let [settings, proposed] = [SETTINGS, PROPOSED]
         .map(|text| text.replace(&format!("localhost:{PORT}"), &format!("localhost:{port}")));
+    let service =
+        AT_A_SERVICE.replace(&APPLICATION_PORT.to_string(), &application.address().port().to_string());
+    let at_a_service = settings.replace(IN_A_FILE, &service);
     let files = [
         ("README.md", README, false),
         ("directory.ldif", DIRECTORY, false),
         ("webtaxon.toml", settings.as_str(), false),
+        ("webtaxon-scim.toml", at_a_service.as_str(), false),
         ("proposed.toml", proposed.as_str(), false),
         ("accounts.csv", ACCOUNTS, false),
         ("museum-password.txt", PASSWORD, true),

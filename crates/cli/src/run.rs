@@ -8,6 +8,7 @@ use crate::{apply, code, demo, draft, filter, members, preview, survey, text};
 use miette::Diagnostic;
 use secrecy::SecretString;
 use std::io;
+use std::net::SocketAddr;
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -18,7 +19,7 @@ use webtaxon::core::ldif;
 use webtaxon::directory::Outcome;
 use webtaxon::state::StateErrorKind;
 use webtaxon::{Error, Workspace, report};
-use webtaxon_standin::{Directory, Options, Standin};
+use webtaxon_standin::{Application, ApplicationOptions, Directory, List, Options, Standin};
 
 /// The exit codes that scripts may rely on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -207,6 +208,16 @@ async fn standin(options: &StandinOptions, output: &Output) -> Exit {
         };
     }
     let directory = Arc::new(Directory::of(&entries, options.manner));
+    let application = match &options.application {
+        None => None,
+        Some(file) => match application(file, options.application_listen).await {
+            Ok(application) => Some(application),
+            Err(error) => {
+                output.error_text(&error);
+                return Exit::Failed;
+            }
+        },
+    };
     let settings = Options {
         listen: options.listen,
         tls: !options.plain,
@@ -245,10 +256,27 @@ async fn standin(options: &StandinOptions, output: &Output) -> Exit {
         }
         None => {}
     }
+    if let Some(application) = &application {
+        output.answer(&format!(
+            "The simulated application holds {} users and answers at {}\n",
+            application.list().users().len(),
+            application.url()
+        ));
+    }
     output.answer("It stops with Ctrl-C.\n");
     until_interrupted().await;
     output.answer("Stopped.\n");
     Exit::Done
+}
+
+/// Starts a simulated application with the accounts of a file.
+async fn application(file: &Path, listen: SocketAddr) -> Result<Application, String> {
+    let text = std::fs::read_to_string(file);
+    let text =
+        text.map_err(|error| format!("the accounts file {} cannot be read: {error}", file.display()))?;
+    let list = List::from_csv(&text, false).map_err(|error| format!("{}: {error}", file.display()))?;
+    let options = ApplicationOptions { listen, ..ApplicationOptions::default() };
+    Application::start(list, options).await.map_err(|error| error.to_string())
 }
 
 fn help_line(error: &dyn Diagnostic) -> String {

@@ -59,7 +59,7 @@ fn a_demo_that_stays_answers_until_it_is_ended() {
     let mut demo = webtaxon(&["demo", "--stay", "--keep", keep.to_str().unwrap()]);
     let mut child = demo.stdout(Stdio::piped()).spawn().unwrap();
     let mut lines = BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok);
-    assert!(lines.any(|line| line.contains("Ctrl-C here stops it")));
+    assert!(lines.any(|line| line.contains("Ctrl-C here stops")));
     let settings = keep.join("webtaxon.toml");
     let other = run(&mut webtaxon(&["preview", "--settings", settings.to_str().unwrap()]));
     assert_eq!(other.code, 0, "{}", other.err);

@@ -74,7 +74,7 @@ fn type_all(document: &str, least: usize) {
         if arguments.iter().any(|argument| argument == "--stay") {
             let mut child = command.stdout(Stdio::piped()).spawn().unwrap();
             let mut lines = BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok);
-            assert!(lines.any(|line| line.contains("Ctrl-C here stops it")), "{arguments:?}");
+            assert!(lines.any(|line| line.contains("Ctrl-C here stops")), "{arguments:?}");
             staying.push((Staying(child), lines));
         } else {
             let run = run(&mut command);
