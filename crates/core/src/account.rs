@@ -8,7 +8,8 @@ use std::borrow::Cow;
 
 /// A text in the form in which two are the same, whatever their case and the blanks around them; most
 /// are in it already.
-pub(crate) fn folded(text: &str) -> Cow<'_, str> {
+#[must_use]
+pub fn folded(text: &str) -> Cow<'_, str> {
     let text = text.trim();
     let is_folded = text.bytes().all(|byte| byte.is_ascii() && !byte.is_ascii_uppercase());
     if is_folded { Cow::Borrowed(text) } else { Cow::Owned(text.to_lowercase()) }

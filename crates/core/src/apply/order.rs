@@ -3,8 +3,8 @@
 
 use super::{Edit, Standing};
 use crate::account::{Account, folded};
+use foldhash::{HashMap, HashMapExt as _};
 use std::borrow::Cow;
-use std::collections::HashMap;
 
 /// The edits that are ready, by their places, in groups that are made one after the other. A group of several
 /// is a ring, in which each takes the login that the next one leaves: no order makes it, so its first account
@@ -30,6 +30,13 @@ pub fn order(edits: &[Edit], standings: &[Standing], accounts: &[Account]) -> Ve
     let mut groups = Vec::new();
     let mut is_placed = vec![false; edits.len()];
     for place in places() {
+        if waits_for(place).is_none() && is_placed.get(place) == Some(&false) {
+            if let Some(slot) = is_placed.get_mut(place) {
+                *slot = true;
+            }
+            groups.push(vec![place]);
+            continue;
+        }
         // The chain of those who must go before, this one first.
         let mut chain: Vec<usize> = Vec::new();
         let mut on_chain: HashMap<usize, usize> = HashMap::new();

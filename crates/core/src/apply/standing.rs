@@ -3,9 +3,10 @@
 use super::Edit;
 use crate::account::{Account, folded};
 use crate::identity::Identity;
+use foldhash::{HashMap, HashMapExt as _};
+use smallvec::SmallVec;
 use smol_str::SmolStr;
 use std::borrow::Cow;
-use std::collections::HashMap;
 
 /// How an edit stands to a list of accounts.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -150,6 +151,9 @@ fn now(name: &str, there: &Account) -> String {
     }
 }
 
+/// Who would have a value once everything is done: the edit that gives it, if one does, and the login.
+type Holders<'a> = SmallVec<[(Option<usize>, &'a str); 1]>;
+
 /// Marks every edit that would give an account a value which another has or gets. Whether there was one.
 fn leave_out_rivals(
     edits: &[Edit],
@@ -166,17 +170,17 @@ fn leave_out_rivals(
     let mut rivals: Vec<(usize, String)> = Vec::new();
     for name in names {
         // Who has each value that an edit gives, once everything is done.
-        let mut given: HashMap<String, Vec<(Option<usize>, &str)>> = HashMap::new();
-        let gives = |edit: &Edit| {
+        let mut given: HashMap<Cow<'_, str>, Holders<'_>> = HashMap::new();
+        fn gives<'e>(edit: &'e Edit, name: &str) -> Option<Cow<'e, str>> {
             let after = edit.after.as_ref()?;
             let value = after.value(name);
             let old = edit.before.as_ref().map(|before| before.value(name));
-            let key = folded(value).into_owned();
+            let key = folded(value);
             (!key.is_empty() && old.is_none_or(|old| folded(old) != key)).then_some(key)
-        };
+        }
         for (at, edit) in edits.iter().enumerate() {
             if standings.get(at).is_some_and(Standing::is_ready)
-                && let Some(key) = gives(edit)
+                && let Some(key) = gives(edit, name)
             {
                 given.entry(key).or_default().push((Some(at), edit.login()));
             }
@@ -193,7 +197,7 @@ fn leave_out_rivals(
                     None => false,
                     // It stays unless the edit gives it another; an edit that gives it is in the list.
                     Some(after) if changes(edit, name) => {
-                        folded(after.value(name)) == folded(value) && gives(edit).is_none()
+                        folded(after.value(name)) == folded(value) && gives(edit, name).is_none()
                     }
                     Some(_) => true,
                 },

@@ -13,10 +13,11 @@ pub use postgres::PostgresStore;
 pub use scim::ScimStore;
 pub use sqlite::SqliteStore;
 
+use foldhash::HashSet;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::pin::Pin;
-use webtaxon_core::account::Account;
+use webtaxon_core::account::{Account, folded};
 use webtaxon_core::apply::{Edit, Standing};
 use webtaxon_core::settings::StoreSettings;
 
@@ -133,4 +134,27 @@ pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
         StoreSettings::Scim(service) => Box::new(ScimStore::new(service.clone(), folder)),
         StoreSettings::Sqlite { path, table } => Box::new(SqliteStore::new(folder.join(path), table.clone())),
     }
+}
+
+/// That no two accounts have one login or one link.
+fn sound(store: &str, accounts: &[Account]) -> Result<(), StoreErrorKind> {
+    let (mut logins, mut links) = (HashSet::default(), HashSet::default());
+    logins.reserve(accounts.len());
+    links.reserve(accounts.len());
+    for account in accounts {
+        let what = if !logins.insert(folded(&account.login)) {
+            "login"
+        } else if account.link.as_ref().is_some_and(|link| !links.insert(link)) {
+            "link"
+        } else {
+            continue;
+        };
+        return Err(StoreErrorKind::BadRow {
+            store: store.to_owned(),
+            login: account.login.clone(),
+            what: format!("is there twice, by its {what}"),
+            help: "no two accounts may have one login or one link (case does not matter)",
+        });
+    }
+    Ok(())
 }

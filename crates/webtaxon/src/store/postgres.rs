@@ -3,17 +3,20 @@
 //! Every value goes as text and is cast to its column's type by the database, so that a number, a date or a
 //! type of the application's own is written as the database reads it.
 
-use super::sql::{Bound, Column, Dialect, Statement, account, complete, in_turn, quoted};
+use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, complete, quoted};
 use super::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
 use crate::crash;
 use crate::directory::{TlsRules, fetch_password};
 use futures_util::TryStreamExt as _;
+use indexmap::IndexMap;
 use secrecy::ExposeSecret as _;
-use std::collections::{HashMap, HashSet};
+use std::borrow::Cow;
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 use tokio_postgres::types::ToSql;
-use tokio_postgres::{Client, Config, NoTls};
+use tokio_postgres::{Client, Config, Error, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
 use webtaxon_core::account::Account;
 use webtaxon_core::apply::{Edit, Standing, order, standings};
@@ -21,6 +24,8 @@ use webtaxon_core::settings::{Postgres, SqlTable};
 
 /// The longest wait for a connection, and for another program that holds the table.
 const WAIT: Duration = Duration::from_secs(10);
+/// The most edits under one savepoint.
+const BATCH: usize = 1000;
 
 /// A table of a PostgreSQL database.
 #[derive(Debug)]
@@ -115,7 +120,7 @@ impl PostgresStore {
                 .map(|column| column.cast.clone())
                 .unwrap_or_default()
         };
-        let mut dialect = Dialect { table: self.name(), mark: '$', ..Dialect::default() };
+        let mut dialect = Dialect { table: self.name(), mark: '$', takes_arrays: true, ..Dialect::default() };
         dialect.login_cast = cast(&columns, self.table.column("login"));
         if let Some(roles) = &self.table.roles {
             let own = self.columns_of(client, &quoted(&roles.name)).await?;
@@ -168,17 +173,15 @@ impl PostgresStore {
             columns.iter().map(|column| format!("{}::text", quoted(&column.name))).collect();
         let sql = format!("SELECT {} FROM {}", names.join(", "), self.name());
         let mut rows = Box::pin(client.query_raw(&sql, none).await.map_err(refused)?);
-        let mut accounts: Vec<Account> = Vec::new();
-        let (mut logins, mut links) = (HashSet::new(), HashSet::new());
+        let mut accounts = Rows::new(self.describe(), &self.table, columns, roles);
         while let Some(row) = rows.try_next().await.map_err(refused)? {
             // A database without an encoding may hold what is no text.
-            let values = (0..columns.len()).map(|at| row.try_get::<_, Option<String>>(at));
-            let values = values.collect::<Result<_, _>>().map_err(refused)?;
-            let one = account(&self.describe(), &self.table, columns, values, roles.as_ref())?;
-            super::sql::once(&self.describe(), &one, &mut logins, &mut links)?;
-            accounts.push(one);
+            for at in 0..columns.len() {
+                row.try_get::<_, Option<&str>>(at).map_err(refused)?;
+            }
+            accounts.add(|at| row.try_get::<_, Option<&str>>(at).ok().flatten().map(Cow::Borrowed))?;
         }
-        Ok(accounts)
+        Ok(accounts.finish()?)
     }
 
     /// Makes the edits that hold, in one transaction; what became of each.
@@ -196,8 +199,8 @@ impl PostgresStore {
         change.batch_execute(&lock).await.map_err(refused)?;
         let accounts = self.read(change.client(), &described.columns, terms.fields).await?;
         let standings = standings(edits, &accounts, terms.unique);
-        let mut outcomes: Vec<(usize, Outcome)> = Vec::with_capacity(edits.len());
-        let mut failed = 0;
+        let mut made = Made::new(change.client(), terms.stop_after);
+        let mut writer = Writer::new(&self.table, &described.columns, &described.dialect);
         for group in order(edits, &standings, &accounts) {
             let list: Vec<(&Edit, Option<&Account>)> = group
                 .iter()
@@ -206,15 +209,13 @@ impl PostgresStore {
                     _ => None,
                 })
                 .collect();
-            let statements = in_turn(&self.table, &described.columns, &described.dialect, &list);
-            let made = make(change.client(), &statements).await.map_err(refused)?;
-            failed += if matches!(made, Outcome::Failed(_)) { group.len() } else { 0 };
-            outcomes.extend(group.iter().map(|place| (*place, made.clone())));
-            crash::point();
-            if terms.stop_after.is_some_and(|most| failed >= most) {
+            made.add(group, writer.in_turn(&list)).await.map_err(refused)?;
+            if made.is_over() {
                 break;
             }
         }
+        made.flush().await.map_err(refused)?;
+        let mut outcomes = made.outcomes;
         let not_ready = standings.into_iter().enumerate().filter(|(_, standing)| !standing.is_ready());
         outcomes.extend(not_ready.map(|(place, standing)| (place, Outcome::from(standing))));
         change.commit().await.map_err(refused)?;
@@ -223,24 +224,141 @@ impl PostgresStore {
     }
 }
 
-/// Makes one edit, or a ring of them, wholly or not at all.
-async fn make(client: &Client, statements: &[Statement]) -> Result<Outcome, tokio_postgres::Error> {
-    client.batch_execute("SAVEPOINT edit").await?;
-    for statement in statements {
-        let texts: Vec<Option<&str>> = statement.values.iter().map(Bound::text).collect();
-        let values: Vec<&(dyn ToSql + Sync)> = texts.iter().map(|text| text as &(dyn ToSql + Sync)).collect();
-        let refused = match client.execute(&statement.text, &values).await {
-            Ok(rows) if rows == 1 || !statement.is_one => continue,
-            Ok(rows) => format!("{rows} rows would change in place of one"),
-            // Not a refusal of this edit: the connection is gone, or the whole transaction.
-            Err(error) if error.as_db_error().is_none() => return Err(error),
-            Err(error) => error.as_db_error().map(|said| said.message().to_owned()).unwrap_or_default(),
-        };
-        client.batch_execute("ROLLBACK TO SAVEPOINT edit; RELEASE SAVEPOINT edit").await?;
-        return Ok(Outcome::Failed(refused));
+/// The edits of a transaction, many of them under one savepoint. Where the database refuses one, those with it
+/// are made again one by one, so that it alone is left out.
+struct Made<'c> {
+    client: &'c Client,
+    prepared: HashMap<Arc<str>, tokio_postgres::Statement>,
+    /// Groups of edits, by their places, whose statements are still to be made.
+    waiting: Vec<(Vec<usize>, Vec<Statement>)>,
+    outcomes: Vec<(usize, Outcome)>,
+    failed: usize,
+    stop_after: Option<usize>,
+}
+
+impl<'c> Made<'c> {
+    fn new(client: &'c Client, stop_after: Option<usize>) -> Self {
+        let (prepared, waiting, outcomes) = (HashMap::new(), Vec::new(), Vec::new());
+        Self { client, prepared, waiting, outcomes, failed: 0, stop_after }
     }
-    client.batch_execute("RELEASE SAVEPOINT edit").await?;
-    Ok(Outcome::Done)
+
+    fn is_over(&self) -> bool {
+        self.stop_after.is_some_and(|most| self.failed >= most)
+    }
+
+    /// Adds a group of edits to those that wait: rows that are added wait together, and everything else.
+    async fn add(&mut self, places: Vec<usize>, statements: Vec<Statement>) -> Result<(), Error> {
+        let is_adding = |statements: &[Statement]| statements.iter().all(|one| one.text.many.is_some());
+        let is_other = self.waiting.last().is_some_and(|(_, last)| is_adding(last) != is_adding(&statements));
+        if is_other || self.waiting.len() >= BATCH {
+            self.flush().await?;
+        }
+        self.waiting.push((places, statements));
+        Ok(())
+    }
+
+    /// Makes everything that waits.
+    async fn flush(&mut self) -> Result<(), Error> {
+        let waiting = std::mem::take(&mut self.waiting);
+        if waiting.is_empty() || self.is_over() {
+            return Ok(());
+        }
+        let statements: Vec<&Statement> = waiting.iter().flat_map(|(_, statements)| statements).collect();
+        if self.within(&statements).await?.is_ok() {
+            let done = waiting.iter().flat_map(|(places, _)| places);
+            self.outcomes.extend(done.map(|place| (*place, Outcome::Done)));
+            crash::point();
+            return Ok(());
+        }
+        for (places, statements) in waiting {
+            let made = self.within(&statements.iter().collect::<Vec<_>>()).await?;
+            let outcome = made.map_or_else(Outcome::Failed, |()| Outcome::Done);
+            self.failed += if matches!(outcome, Outcome::Failed(_)) { places.len() } else { 0 };
+            self.outcomes.extend(places.into_iter().map(|place| (place, outcome.clone())));
+            crash::point();
+            if self.is_over() {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// Makes statements wholly or not at all; why not, in the database's words.
+    async fn within(&mut self, statements: &[&Statement]) -> Result<Result<(), String>, Error> {
+        self.client.batch_execute("SAVEPOINT edit").await?;
+        let made = match self.run(statements).await {
+            Ok(made) => made,
+            // Not a refusal of these: the connection is gone, or the whole transaction.
+            Err(error) if error.as_db_error().is_none() => return Err(error),
+            Err(error) => Err(error.as_db_error().map(|said| said.message().to_owned()).unwrap_or_default()),
+        };
+        let end = match &made {
+            Ok(()) => "RELEASE SAVEPOINT edit",
+            Err(_) => "ROLLBACK TO SAVEPOINT edit; RELEASE SAVEPOINT edit",
+        };
+        self.client.batch_execute(end).await?;
+        Ok(made)
+    }
+
+    /// Runs statements: rows of one kind together where they are only added, else each, in their order.
+    async fn run(&mut self, statements: &[&Statement]) -> Result<Result<(), String>, Error> {
+        let mut kinds: IndexMap<&Arc<str>, Vec<&Statement>> = IndexMap::new();
+        for statement in statements {
+            if statements.len() > 1
+                && let Some(many) = &statement.text.many
+            {
+                kinds.entry(many).or_default().push(statement);
+            }
+        }
+        let are_added = kinds.values().map(Vec::len).sum::<usize>() == statements.len();
+        let odd = |rows: u64, wanted: usize| format!("{rows} rows would change in place of {wanted}");
+        if are_added && !kinds.is_empty() {
+            kinds.sort_by_key(|_, rows| rows.iter().any(|row| row.comes_after));
+            for (text, rows) in kinds {
+                let statement = self.prepared(text).await?;
+                let column = |at: usize| -> Vec<Option<&str>> {
+                    rows.iter().map(|row| row.values.get(at).and_then(Bound::text)).collect()
+                };
+                let columns: Vec<_> = (0..statement.params().len()).map(column).collect();
+                let values: Vec<&(dyn ToSql + Sync)> =
+                    columns.iter().map(|column| column as &(dyn ToSql + Sync)).collect();
+                let changed = self.client.execute(&statement, &values).await?;
+                if changed != rows.len() as u64 {
+                    return Ok(Err(odd(changed, rows.len())));
+                }
+            }
+            return Ok(Ok(()));
+        }
+        let mut ready = Vec::with_capacity(statements.len());
+        for statement in statements {
+            let texts: Vec<Option<&str>> = statement.values.iter().map(Bound::text).collect();
+            ready.push((self.prepared(&statement.text.one).await?, texts));
+        }
+        // All are on the way at once: the server takes them in their order.
+        let client = self.client;
+        let under_way = ready.iter().map(|(statement, texts)| async move {
+            let values: Vec<&(dyn ToSql + Sync)> =
+                texts.iter().map(|text| text as &(dyn ToSql + Sync)).collect();
+            client.execute(statement, &values).await
+        });
+        let changed = futures_util::future::join_all(under_way).await;
+        for (statement, rows) in statements.iter().zip(changed) {
+            let rows = rows?;
+            if statement.is_one && rows != 1 {
+                return Ok(Err(odd(rows, 1)));
+            }
+        }
+        Ok(Ok(()))
+    }
+
+    async fn prepared(&mut self, text: &Arc<str>) -> Result<tokio_postgres::Statement, Error> {
+        if let Some(known) = self.prepared.get(text) {
+            return Ok(known.clone());
+        }
+        let statement = self.client.prepare(text).await?;
+        self.prepared.insert(Arc::clone(text), statement.clone());
+        Ok(statement)
+    }
 }
 
 impl AccountStore for PostgresStore {

@@ -3,13 +3,16 @@
 //! Names are quoted and values are bound, always: neither a name from the settings nor a value from a
 //! directory can say anything to the database.
 
-use super::StoreErrorKind;
-use std::collections::{HashMap, HashSet};
+use super::{StoreErrorKind, sound};
+use smol_str::SmolStr;
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::sync::Arc;
 use webtaxon_core::account::{Account, Fields, State};
 use webtaxon_core::apply::Edit;
 use webtaxon_core::field::LIST;
 use webtaxon_core::identity::Identity;
-use webtaxon_core::settings::SqlTable;
+use webtaxon_core::settings::{RoleTable, SqlTable};
 
 /// A column, as the database describes it.
 #[derive(Clone, Debug)]
@@ -35,11 +38,33 @@ pub(super) struct Dialect {
     /// What stands behind a login that is bound, and behind a role.
     pub(super) login_cast: String,
     pub(super) role_cast: String,
+    /// Whether many rows may come as one array for each value.
+    pub(super) takes_arrays: bool,
 }
 
 impl Dialect {
     fn mark(&self, number: usize, cast: &str) -> String {
         format!("{}{number}{cast}", self.mark)
+    }
+
+    /// A statement that adds a row: what it begins with, and each value, in which a mark stands for what is
+    /// bound. With it, where the database takes them, the same for many rows.
+    fn adding(&self, into: &str, values: &[&dyn Fn(&str) -> String]) -> Text {
+        let all = |mark: &dyn Fn(usize) -> String| -> String {
+            let values = values.iter().enumerate().map(|(at, value)| value(&mark(at + 1)));
+            values.collect::<Vec<_>>().join(", ")
+        };
+        let one = format!("{into} VALUES ({})", all(&|number| format!("{}{number}", self.mark)));
+        let many = self.takes_arrays.then(|| {
+            let numbers = || 1..=values.len();
+            let arrays: Vec<String> =
+                numbers().map(|number| format!("{}{number}::text[]", self.mark)).collect();
+            let names: Vec<String> = numbers().map(|number| format!("c{number}")).collect();
+            let (arrays, names) = (arrays.join(", "), names.join(", "));
+            let row = all(&|number| format!("many.c{number}"));
+            format!("{into} SELECT {row} FROM unnest({arrays}) AS many ({names})").into()
+        });
+        Text { one: one.into(), many }
     }
 }
 
@@ -73,10 +98,26 @@ impl Bound {
 /// A statement with its values; the mark with 1 behind it stands for the first.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Statement {
-    pub(super) text: String,
+    pub(super) text: Text,
     pub(super) values: Vec<Bound>,
     /// Whether it must change exactly one row.
     pub(super) is_one: bool,
+    /// Whether it speaks of a row that another one adds.
+    pub(super) comes_after: bool,
+}
+
+/// What a statement says.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Text {
+    pub(super) one: Arc<str>,
+    /// For many rows at once, whose values come in arrays; none where that cannot be.
+    pub(super) many: Option<Arc<str>>,
+}
+
+impl From<String> for Text {
+    fn from(one: String) -> Self {
+        Self { one: one.into(), many: None }
+    }
 }
 
 /// A name in double quotes (ISO 9075-2, delimited identifier).
@@ -96,67 +137,105 @@ fn unhex(text: &str) -> Option<Vec<u8>> {
     if rest.is_empty() { pairs.iter().map(byte).collect() } else { None }
 }
 
-/// A row as an account; a field that is null is left out.
-pub(super) fn account(
-    store: &str,
-    table: &SqlTable,
-    columns: &[Column],
-    values: Vec<Option<String>>,
-    roles: Option<&HashMap<String, Vec<String>>>,
-) -> Result<Account, StoreErrorKind> {
-    let mut own: HashMap<&str, String> = HashMap::new();
-    let mut fields = Fields::default();
-    for (column, value) in columns.iter().zip(values) {
-        match (column.field.as_str(), value) {
-            (name @ ("login" | "link" | "state"), value) => {
-                if name == "link" && value.as_deref() == Some("") {
-                    fields.insert(name.into(), Default::default()); // no link, and not null
+/// What stands in a column.
+enum Kind {
+    Login,
+    Link,
+    State,
+    Field(SmolStr),
+}
+
+/// Rows as they become accounts; a field that is null is left out.
+pub(super) struct Rows<'t> {
+    store: String,
+    table: &'t SqlTable,
+    kinds: Vec<Kind>,
+    /// The roles by the key of their account, if they have a table of their own.
+    roles: Option<HashMap<String, Vec<String>>>,
+    /// The column to which they refer.
+    key: Option<usize>,
+    accounts: Vec<Account>,
+}
+
+impl<'t> Rows<'t> {
+    pub(super) fn new(
+        store: String,
+        table: &'t SqlTable,
+        columns: &[Column],
+        roles: Option<HashMap<String, Vec<String>>>,
+    ) -> Self {
+        let kind = |column: &Column| match column.field.as_str() {
+            "login" => Kind::Login,
+            "link" => Kind::Link,
+            "state" => Kind::State,
+            field => Kind::Field(field.into()),
+        };
+        let key = table.roles.as_ref();
+        let key = key.and_then(|roles| columns.iter().position(|column| column.name == roles.key));
+        let kinds = columns.iter().map(kind).collect();
+        Self { store, table, kinds, roles, key, accounts: Vec::new() }
+    }
+
+    /// Adds a row, whose values are given by the places of their columns.
+    pub(super) fn add<'v>(
+        &mut self,
+        value: impl Fn(usize) -> Option<Cow<'v, str>>,
+    ) -> Result<(), StoreErrorKind> {
+        let (mut login, mut link, mut state) = (String::new(), None, State::Active);
+        let mut odd_state = None;
+        let mut fields = Fields::with_capacity_and_hasher(self.kinds.len(), Default::default());
+        let [active, suspended] = &self.table.states;
+        for (at, kind) in self.kinds.iter().enumerate() {
+            let said = value(at);
+            match kind {
+                Kind::Login => said.as_deref().unwrap_or_default().trim().clone_into(&mut login),
+                Kind::Link => {
+                    link = said.as_deref().and_then(Identity::from_link);
+                    if said.as_deref() == Some("") {
+                        fields.insert("link".into(), SmolStr::default()); // no link, and not null
+                    }
                 }
-                own.insert(name, value.unwrap_or_default());
+                Kind::State => match said.as_deref().unwrap_or_default().trim() {
+                    said if said == active => state = State::Active,
+                    said if said == suspended => state = State::Suspended,
+                    said => odd_state = Some(said.to_owned()),
+                },
+                Kind::Field(name) => fields.extend(said.map(|said| (name.clone(), said.into()))),
             }
-            (_, Some(value)) => {
-                fields.insert(column.field.as_str().into(), value.into());
-            }
-            (_, None) => {}
         }
-    }
-    let login = own.remove("login").unwrap_or_default().trim().to_owned();
-    let bad = |what: String, help| StoreErrorKind::BadRow {
-        store: store.to_owned(),
-        login: login.clone(),
-        what,
-        help,
-    };
-    if login.is_empty() {
-        return Err(bad(
-            "has no login".to_owned(),
-            "every account has a login, by which the person signs in",
-        ));
-    }
-    let said = own.get("state").map(|said| said.trim()).unwrap_or_default();
-    let [active, suspended] = &table.states;
-    let state = match said {
-        said if said == active => State::Active,
-        said if said == suspended => State::Suspended,
-        said => {
+        let bad = |what: String, help| StoreErrorKind::BadRow {
+            store: self.store.clone(),
+            login: login.clone(),
+            what,
+            help,
+        };
+        if login.is_empty() {
+            return Err(bad(
+                "has no login".to_owned(),
+                "every account has a login, by which the person signs in",
+            ));
+        }
+        if let Some(said) = odd_state {
             let what = format!("has the state `{said}`, which is neither `{active}` nor `{suspended}`");
             return Err(bad(
                 what,
                 "say what the column holds: states = { active = \"1\", suspended = \"0\" }",
             ));
         }
-    };
-    if let (Some(all), Some(role_table)) = (roles, &table.roles) {
-        let key = columns.iter().find(|column| column.name == role_table.key).map(|column| &column.field);
-        let key = key.and_then(|field| match field.as_str() {
-            "login" => Some(login.as_str()),
-            field => fields.get(field).map(|value| value.as_str()),
-        });
-        let list = key.and_then(|key| all.get(key)).map(|list| list.join(&LIST.to_string()));
-        fields.insert("roles".into(), list.unwrap_or_default().into());
+        if let Some(all) = &self.roles {
+            let list = self.key.and_then(&value).and_then(|key| all.get(key.trim()));
+            let list = list.map(|list| list.join(&LIST.to_string())).unwrap_or_default();
+            fields.insert("roles".into(), list.into());
+        }
+        self.accounts.push(Account { login, link, state, fields });
+        Ok(())
     }
-    let link = own.get("link").and_then(|link| Identity::from_link(link));
-    Ok(Account { login, link, state, fields })
+
+    /// The accounts, if no login and no link is there twice.
+    pub(super) fn finish(self) -> Result<Vec<Account>, StoreErrorKind> {
+        sound(&self.store, &self.accounts)?;
+        Ok(self.accounts)
+    }
 }
 
 /// What a column holds of an account.
@@ -179,143 +258,171 @@ fn items(list: &str) -> Vec<&str> {
     list.split(LIST).map(str::trim).filter(|role| !role.is_empty()).collect()
 }
 
-/// The statements that make a group of edits, each with the account that stands in the table for it. Of a ring
-/// (see [`webtaxon_core::apply::order`]) the first is put aside, and made last.
-pub(super) fn in_turn(
-    table: &SqlTable,
-    columns: &[Column],
-    dialect: &Dialect,
-    group: &[(&Edit, Option<&Account>)],
-) -> Vec<Statement> {
-    let Some(((first, there), _)) = group.split_first().filter(|(_, rest)| !rest.is_empty()) else {
-        return group
-            .iter()
-            .flat_map(|(edit, there)| statements(table, columns, dialect, edit, *there))
-            .collect();
-    };
-    let Some(there) = there else { return Vec::new() };
-    // No login has a line break in it.
-    let aside = Account { login: format!("\n{}", there.login), ..(*there).clone() };
-    let login = quoted(table.column("login"));
-    let mut all = vec![Statement {
-        text: format!(
+/// Writes the statements that make edits. What adds an account is said once for each set of columns.
+pub(super) struct Writer<'t> {
+    table: &'t SqlTable,
+    columns: &'t [Column],
+    dialect: &'t Dialect,
+    inserts: HashMap<Vec<usize>, Text>,
+    add_role: Option<Text>,
+}
+
+impl<'t> Writer<'t> {
+    pub(super) fn new(table: &'t SqlTable, columns: &'t [Column], dialect: &'t Dialect) -> Self {
+        let mut writer = Self { table, columns, dialect, inserts: HashMap::new(), add_role: None };
+        writer.add_role = table.roles.as_ref().map(|roles| {
+            let into = format!(
+                "INSERT INTO {} ({}, {})",
+                quoted(&roles.name),
+                quoted(&roles.account),
+                quoted(&roles.role)
+            );
+            let key = |mark: &str| writer.key(roles, mark);
+            let role = |mark: &str| format!("{mark}{}", dialect.role_cast);
+            dialect.adding(&into, &[&key, &role])
+        });
+        writer
+    }
+
+    /// What a row of roles has of an account, found by the login that stands at a mark.
+    fn key(&self, roles: &RoleTable, mark: &str) -> String {
+        let Dialect { table, login_cast, .. } = self.dialect;
+        let login = quoted(self.table.column("login"));
+        format!("(SELECT {} FROM {table} WHERE {login} = {mark}{login_cast})", quoted(&roles.key))
+    }
+
+    /// The statements that make a group of edits, each with the account that stands in the table for it. Of a
+    /// ring (see [`webtaxon_core::apply::order`]) the first is put aside, and made last.
+    pub(super) fn in_turn(&mut self, group: &[(&Edit, Option<&Account>)]) -> Vec<Statement> {
+        let Some(((first, there), _)) = group.split_first().filter(|(_, rest)| !rest.is_empty()) else {
+            return group.iter().flat_map(|(edit, there)| self.statements(edit, *there)).collect();
+        };
+        let Some(there) = there else { return Vec::new() };
+        // No login has a line break in it.
+        let aside = Account { login: format!("\n{}", there.login), ..(*there).clone() };
+        let login = quoted(self.table.column("login"));
+        let dialect = self.dialect;
+        let text = format!(
             "UPDATE {} SET {login} = {} WHERE {login} = {}",
             dialect.table,
             dialect.mark(1, &dialect.login_cast),
             dialect.mark(2, &dialect.login_cast)
-        ),
-        values: [&aside, *there].map(|account| Bound::Text(account.login.clone())).to_vec(),
-        is_one: true,
-    }];
-    for (edit, there) in group.iter().skip(1).rev() {
-        all.extend(statements(table, columns, dialect, edit, *there));
+        );
+        let values = [&aside, *there].map(|account| Bound::Text(account.login.clone())).to_vec();
+        let mut all = vec![Statement { text: text.into(), values, is_one: true, comes_after: false }];
+        for (edit, there) in group.iter().skip(1).rev() {
+            all.extend(self.statements(edit, *there));
+        }
+        all.extend(self.statements(first, Some(&aside)));
+        all
     }
-    all.extend(statements(table, columns, dialect, first, Some(&aside)));
-    all
+
+    /// The statements that make an edit, to the account that stands in the table as `there`.
+    fn statements(&mut self, edit: &Edit, there: Option<&Account>) -> Vec<Statement> {
+        match (&edit.after, there) {
+            (None, Some(there)) => self.removal(there),
+            (Some(after), None) => self.addition(after),
+            (Some(after), Some(there)) => self.update(edit, there, after),
+            (None, None) => Vec::new(),
+        }
+    }
+
+    /// Takes an account's roles away, those of `more` alone.
+    fn without_roles(&self, roles: &RoleTable, more: &str) -> Text {
+        let key = self.key(roles, &self.dialect.mark(1, ""));
+        format!("DELETE FROM {} WHERE {} = {key}{more}", quoted(&roles.name), quoted(&roles.account)).into()
+    }
+
+    fn removal(&self, there: &Account) -> Vec<Statement> {
+        let login = || vec![text(&there.login)];
+        let roles = self.table.roles.as_ref().map(|roles| self.without_roles(roles, ""));
+        let roles = roles.map(|text| Statement { text, values: login(), is_one: false, comes_after: false });
+        let mark = self.dialect.mark(1, &self.dialect.login_cast);
+        let column = quoted(self.table.column("login"));
+        let one = format!("DELETE FROM {} WHERE {column} = {mark}", self.dialect.table);
+        roles
+            .into_iter()
+            .chain([Statement { text: one.into(), values: login(), is_one: true, comes_after: false }])
+            .collect()
+    }
+
+    fn addition(&mut self, after: &Account) -> Vec<Statement> {
+        // A column that an account says nothing of keeps what the database puts there.
+        let has = |column: &Column| {
+            ["login", "link", "state"].contains(&column.field.as_str())
+                || after.fields.contains_key(column.field.as_str())
+                || !(column.may_be_null || column.has_default)
+        };
+        let own: Vec<usize> =
+            self.columns.iter().enumerate().filter(|(_, column)| has(column)).map(|(at, _)| at).collect();
+        let columns = || own.iter().filter_map(|at| self.columns.get(*at));
+        let values: Vec<Bound> = columns().map(|column| held(self.table, column, after)).collect();
+        let insert = self.inserts.get(&own).cloned().unwrap_or_else(|| {
+            let names: Vec<String> = columns().map(|column| quoted(&column.name)).collect();
+            let into = format!("INSERT INTO {} ({})", self.dialect.table, names.join(", "));
+            let casts: Vec<_> =
+                columns().map(|column| |mark: &str| format!("{mark}{}", column.cast)).collect();
+            let casts: Vec<&dyn Fn(&str) -> String> =
+                casts.iter().map(|cast| cast as &dyn Fn(&str) -> String).collect();
+            self.dialect.adding(&into, &casts)
+        });
+        let mut all = vec![Statement { text: insert.clone(), values, is_one: true, comes_after: false }];
+        if let Some(add) = &self.add_role {
+            for role in items(after.field("roles")) {
+                let values = vec![text(&after.login), text(role)];
+                all.push(Statement { text: add.clone(), values, is_one: true, comes_after: true });
+            }
+        }
+        self.inserts.entry(own).or_insert(insert);
+        all
+    }
+
+    fn update(&self, edit: &Edit, there: &Account, after: &Account) -> Vec<Statement> {
+        let changed = edit.fields();
+        let mut all = Vec::new();
+        if let (Some(roles), true) = (&self.table.roles, changed.contains_key("roles")) {
+            let (old, new) = (items(there.field("roles")), items(after.field("roles")));
+            let of = |role: &str| vec![text(&there.login), text(role)];
+            let role_mark = self.dialect.mark(2, &self.dialect.role_cast);
+            for role in old.iter().filter(|role| !new.contains(role)) {
+                let this = format!(" AND {} = {role_mark}", quoted(&roles.role));
+                let text = self.without_roles(roles, &this);
+                all.push(Statement { text, values: of(role), is_one: false, comes_after: false });
+            }
+            let added = new.iter().filter(|role| !old.contains(role));
+            let add = self.add_role.iter().flat_map(|add| added.clone().map(move |role| (add, role)));
+            all.extend(add.map(|(add, role)| Statement {
+                text: add.clone(),
+                values: of(role),
+                is_one: true,
+                comes_after: true,
+            }));
+        }
+        let own: Vec<&Column> =
+            self.columns.iter().filter(|column| changed.contains_key(column.field.as_str())).collect();
+        if own.is_empty() {
+            return all;
+        }
+        let set = |(at, column): (usize, &&Column)| {
+            format!("{} = {}", quoted(&column.name), self.dialect.mark(at + 1, &column.cast))
+        };
+        let sets: Vec<String> = own.iter().enumerate().map(set).collect();
+        let mut values: Vec<Bound> = own.iter().map(|column| held(self.table, column, after)).collect();
+        values.push(text(&there.login));
+        let one = format!(
+            "UPDATE {} SET {} WHERE {} = {}",
+            self.dialect.table,
+            sets.join(", "),
+            quoted(self.table.column("login")),
+            self.dialect.mark(values.len(), &self.dialect.login_cast)
+        );
+        all.push(Statement { text: one.into(), values, is_one: true, comes_after: false });
+        all
+    }
 }
 
-/// The statements that make an edit, to the account that stands in the table as `there`.
-fn statements(
-    table: &SqlTable,
-    columns: &[Column],
-    dialect: &Dialect,
-    edit: &Edit,
-    there: Option<&Account>,
-) -> Vec<Statement> {
-    let name = &dialect.table;
-    let (login_mark, role_mark) = (dialect.mark(1, &dialect.login_cast), dialect.mark(2, &dialect.role_cast));
-    let login = quoted(table.column("login"));
-    let mut statements = Vec::new();
-    let mut push = |text: String, values: Vec<Bound>, is_one| {
-        statements.push(Statement { text, values, is_one });
-    };
-    let text = |text: &str| Bound::Text(text.to_owned());
-    // The row of roles is found by what the account's own row says of it.
-    let key = |role_table: &webtaxon_core::settings::RoleTable| {
-        format!("(SELECT {} FROM {name} WHERE {login} = {login_mark})", quoted(&role_table.key))
-    };
-    let add = |role_table: &webtaxon_core::settings::RoleTable| {
-        format!(
-            "INSERT INTO {} ({}, {}) VALUES ({}, {role_mark})",
-            quoted(&role_table.name),
-            quoted(&role_table.account),
-            quoted(&role_table.role),
-            key(role_table)
-        )
-    };
-    let drop_where = |role_table: &webtaxon_core::settings::RoleTable| {
-        format!(
-            "DELETE FROM {} WHERE {} = {}",
-            quoted(&role_table.name),
-            quoted(&role_table.account),
-            key(role_table)
-        )
-    };
-    match (&edit.after, there) {
-        (None, Some(there)) => {
-            if let Some(roles) = &table.roles {
-                push(drop_where(roles), vec![text(&there.login)], false);
-            }
-            push(format!("DELETE FROM {name} WHERE {login} = {login_mark}"), vec![text(&there.login)], true);
-        }
-        (Some(after), None) => {
-            // A column that an account says nothing of keeps what the database puts there.
-            let has = |column: &&Column| {
-                ["login", "link", "state"].contains(&column.field.as_str())
-                    || after.fields.contains_key(column.field.as_str())
-                    || !(column.may_be_null || column.has_default)
-            };
-            let own: Vec<&Column> = columns.iter().filter(has).collect();
-            let names: Vec<String> = own.iter().map(|column| quoted(&column.name)).collect();
-            let marks = own.iter().enumerate().map(|(at, column)| dialect.mark(at + 1, &column.cast));
-            let marks: Vec<String> = marks.collect();
-            let values = own.iter().map(|column| held(table, column, after)).collect();
-            push(
-                format!("INSERT INTO {name} ({}) VALUES ({})", names.join(", "), marks.join(", ")),
-                values,
-                true,
-            );
-            if let Some(roles) = &table.roles {
-                for role in items(after.field("roles")) {
-                    push(add(roles), vec![text(&after.login), text(role)], true);
-                }
-            }
-        }
-        (Some(after), Some(there)) => {
-            let changed = edit.fields();
-            let own: Vec<&Column> =
-                columns.iter().filter(|column| changed.contains_key(column.field.as_str())).collect();
-            if let (Some(roles), true) = (&table.roles, changed.contains_key("roles")) {
-                let (old, new) = (items(there.field("roles")), items(after.field("roles")));
-                for role in old.iter().filter(|role| !new.contains(role)) {
-                    let sql = format!("{} AND {} = {role_mark}", drop_where(roles), quoted(&roles.role));
-                    push(sql, vec![text(&there.login), text(role)], false);
-                }
-                for role in new.iter().filter(|role| !old.contains(role)) {
-                    push(add(roles), vec![text(&there.login), text(role)], true);
-                }
-            }
-            if !own.is_empty() {
-                let sets: Vec<String> = own
-                    .iter()
-                    .enumerate()
-                    .map(|(at, column)| {
-                        format!("{} = {}", quoted(&column.name), dialect.mark(at + 1, &column.cast))
-                    })
-                    .collect();
-                let mut values: Vec<Bound> = own.iter().map(|column| held(table, column, after)).collect();
-                values.push(text(&there.login));
-                let sql = format!(
-                    "UPDATE {name} SET {} WHERE {login} = {}",
-                    sets.join(", "),
-                    dialect.mark(values.len(), &dialect.login_cast)
-                );
-                push(sql, values, true);
-            }
-        }
-        (None, None) => {}
-    }
-    statements
+fn text(text: &str) -> Bound {
+    Bound::Text(text.to_owned())
 }
 
 /// That the table has a column for everything that is needed.
@@ -348,26 +455,4 @@ pub(super) fn complete(
         }
         _ => Ok(()),
     }
-}
-
-/// That no other account has the login or the link of this one.
-pub(super) fn once(
-    store: &str,
-    account: &Account,
-    logins: &mut HashSet<String>,
-    links: &mut HashSet<Identity>,
-) -> Result<(), StoreErrorKind> {
-    let what = if !logins.insert(Account::login_key(&account.login)) {
-        "login"
-    } else if account.link.as_ref().is_some_and(|link| !links.insert(link.clone())) {
-        "link"
-    } else {
-        return Ok(());
-    };
-    Err(StoreErrorKind::BadRow {
-        store: store.to_owned(),
-        login: account.login.clone(),
-        what: format!("is there twice, by its {what}"),
-        help: "no two accounts may have one login or one link (case does not matter)",
-    })
 }

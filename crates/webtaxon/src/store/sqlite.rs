@@ -1,16 +1,20 @@
 //! The application's list as a table of an SQLite database: read as it is, changed in one transaction.
 
-use super::sql::{Bound, Column, Dialect, Statement, account, complete, hex, in_turn, once, quoted};
+use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, complete, hex, quoted};
 use super::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
 use crate::crash;
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
 use rusqlite::{Connection, OpenFlags, Row, ToSql, TransactionBehavior, params_from_iter};
-use std::collections::{HashMap, HashSet};
+use std::borrow::Cow;
+use std::collections::HashMap;
 use std::path::PathBuf;
 use std::time::Duration;
 use webtaxon_core::account::Account;
 use webtaxon_core::apply::{Edit, Standing, order, standings};
 use webtaxon_core::settings::SqlTable;
+
+/// The most edits under one savepoint.
+const BATCH: usize = 1000;
 
 /// A table of an SQLite database.
 #[derive(Debug)]
@@ -100,16 +104,11 @@ impl SqliteStore {
         let sql = format!("SELECT {} FROM {}", names.join(", "), quoted(&self.table.name));
         let mut query = db.prepare(&sql).map_err(|error| self.refused(&error))?;
         let mut rows = query.query([]).map_err(|error| self.refused(&error))?;
-        let mut accounts: Vec<Account> = Vec::new();
-        let (mut logins, mut links) = (HashSet::new(), HashSet::new());
+        let mut accounts = Rows::new(self.describe(), &self.table, columns, roles);
         while let Some(row) = rows.next().map_err(|error| self.refused(&error))? {
-            let values = (0..columns.len()).map(|at| shown(row, at)).collect::<rusqlite::Result<_>>();
-            let values = values.map_err(|error| self.refused(&error))?;
-            let one = account(&self.describe(), &self.table, columns, values, roles.as_ref())?;
-            once(&self.describe(), &one, &mut logins, &mut links)?;
-            accounts.push(one);
+            accounts.add(|at| shown(row, at))?;
         }
-        Ok(accounts)
+        Ok(accounts.finish()?)
     }
 
     /// The roles by the key of their account, in the order in which they were given.
@@ -121,8 +120,8 @@ impl SqliteStore {
         let mut rows = query.query([])?;
         let mut roles: HashMap<String, Vec<String>> = HashMap::new();
         while let Some(row) = rows.next()? {
-            if let (Some(key), Some(role)) = (shown(row, 0)?, shown(row, 1)?) {
-                roles.entry(key).or_default().push(role);
+            if let (Some(key), Some(role)) = (shown(row, 0), shown(row, 1)) {
+                roles.entry(key.into_owned()).or_default().push(role.into_owned());
             }
         }
         Ok(Some(roles))
@@ -137,65 +136,107 @@ impl SqliteStore {
         let columns = self.columns(&change)?;
         let accounts = self.read(&change, &columns, terms.fields)?;
         let dialect = Dialect { table: quoted(&self.table.name), mark: '?', ..Dialect::default() };
+        let mut writer = Writer::new(&self.table, &columns, &dialect);
         let standings = standings(edits, &accounts, terms.unique);
-        let mut outcomes: Vec<(usize, Outcome)> = Vec::with_capacity(edits.len());
-        let mut failed = 0;
+        let mut made = Made { db: &change, waiting: Vec::new(), outcomes: Vec::new(), failed: 0, terms };
         for group in order(edits, &standings, &accounts) {
-            let group: Vec<(usize, &Edit, Option<&Account>)> = group
-                .into_iter()
-                .filter_map(|place| match standings.get(place)? {
-                    Standing::Ready(at) => {
-                        Some((place, edits.get(place)?, at.and_then(|at| accounts.get(at))))
-                    }
+            let list: Vec<(&Edit, Option<&Account>)> = group
+                .iter()
+                .filter_map(|place| match standings.get(*place)? {
+                    Standing::Ready(at) => Some((edits.get(*place)?, at.and_then(|at| accounts.get(at)))),
                     _ => None,
                 })
                 .collect();
-            let list: Vec<_> = group.iter().map(|(_, edit, there)| (*edit, *there)).collect();
-            let made = self.make(&change, &in_turn(&self.table, &columns, &dialect, &list));
-            let made = made.map_err(|error| self.refused(&error))?;
-            failed += if matches!(made, Outcome::Failed(_)) { group.len() } else { 0 };
-            outcomes.extend(group.iter().map(|(place, ..)| (*place, made.clone())));
-            crash::point();
-            if terms.stop_after.is_some_and(|most| failed >= most) {
+            made.waiting.push((group, writer.in_turn(&list)));
+            if made.waiting.len() >= BATCH {
+                made.flush().map_err(|error| self.refused(&error))?;
+            }
+            if made.is_over() {
                 break;
             }
         }
+        made.flush().map_err(|error| self.refused(&error))?;
+        let mut outcomes = made.outcomes;
         let not_ready = standings.into_iter().enumerate().filter(|(_, standing)| !standing.is_ready());
         outcomes.extend(not_ready.map(|(place, standing)| (place, Outcome::from(standing))));
         change.commit().map_err(|error| self.refused(&error))?;
         crash::point();
         Ok(outcomes)
     }
+}
 
-    /// Makes one edit, or a ring of them, wholly or not at all.
-    fn make(&self, db: &Connection, statements: &[Statement]) -> rusqlite::Result<Outcome> {
-        db.execute_batch("SAVEPOINT edit")?;
-        let refused = statements.iter().find_map(|statement| {
-            let run = || db.prepare_cached(&statement.text)?.execute(params_from_iter(&statement.values));
+/// The edits of a transaction, many of them under one savepoint. Where the database refuses one, those with it
+/// are made again one by one, so that it alone is left out.
+struct Made<'d> {
+    db: &'d Connection,
+    /// Groups of edits, by their places, whose statements are still to be made.
+    waiting: Vec<(Vec<usize>, Vec<Statement>)>,
+    outcomes: Vec<(usize, Outcome)>,
+    failed: usize,
+    terms: &'d Terms<'d>,
+}
+
+impl Made<'_> {
+    fn is_over(&self) -> bool {
+        self.terms.stop_after.is_some_and(|most| self.failed >= most)
+    }
+
+    /// Makes everything that waits.
+    fn flush(&mut self) -> rusqlite::Result<()> {
+        let waiting = std::mem::take(&mut self.waiting);
+        if waiting.is_empty() || self.is_over() {
+            return Ok(());
+        }
+        if self.within(waiting.iter().flat_map(|(_, statements)| statements))?.is_ok() {
+            let done = waiting.iter().flat_map(|(places, _)| places);
+            self.outcomes.extend(done.map(|place| (*place, Outcome::Done)));
+            return Ok(());
+        }
+        for (places, statements) in waiting {
+            let made = self.within(statements.iter())?;
+            let outcome = made.map_or_else(Outcome::Failed, |()| Outcome::Done);
+            self.failed += if matches!(outcome, Outcome::Failed(_)) { places.len() } else { 0 };
+            self.outcomes.extend(places.into_iter().map(|place| (place, outcome.clone())));
+            if self.is_over() {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// Makes statements wholly or not at all; why not, in the database's words.
+    fn within<'s>(
+        &self,
+        mut statements: impl Iterator<Item = &'s Statement>,
+    ) -> rusqlite::Result<Result<(), String>> {
+        self.db.execute_batch("SAVEPOINT edit")?;
+        let refused = statements.find_map(|statement| {
+            let run =
+                || self.db.prepare_cached(&statement.text.one)?.execute(params_from_iter(&statement.values));
+            crash::point();
             match run() {
                 Ok(rows) if rows == 1 || !statement.is_one => None,
                 Ok(rows) => Some(format!("{rows} rows would change in place of one")),
                 Err(error) => Some(error.to_string()),
             }
         });
-        match refused {
-            None => db.execute_batch("RELEASE edit").map(|()| Outcome::Done),
-            Some(reason) => {
-                db.execute_batch("ROLLBACK TO edit; RELEASE edit").map(|()| Outcome::Failed(reason))
-            }
-        }
+        self.db.execute_batch(match &refused {
+            None => "RELEASE edit",
+            Some(_) => "ROLLBACK TO edit; RELEASE edit",
+        })?;
+        Ok(refused.map_or(Ok(()), Err))
     }
 }
 
-/// A value as text, without loss; none for null.
-fn shown(row: &Row<'_>, at: usize) -> rusqlite::Result<Option<String>> {
-    Ok(match row.get_ref(at)? {
+/// A value as text, without loss; none for null, and for a column that is not there.
+fn shown<'r>(row: &'r Row<'_>, at: usize) -> Option<Cow<'r, str>> {
+    match row.get_ref(at).ok()? {
         ValueRef::Null => None,
-        ValueRef::Integer(number) => Some(number.to_string()),
-        ValueRef::Real(number) => Some(number.to_string()),
-        ValueRef::Text(text) => Some(String::from_utf8_lossy(text).into_owned()),
-        ValueRef::Blob(bytes) => Some(hex(bytes)),
-    })
+        ValueRef::Integer(number) => Some(number.to_string().into()),
+        ValueRef::Real(number) => Some(number.to_string().into()),
+        ValueRef::Text(text) => Some(String::from_utf8_lossy(text)),
+        ValueRef::Blob(bytes) => Some(hex(bytes).into()),
+    }
 }
 
 impl AccountStore for SqliteStore {

@@ -19,6 +19,7 @@ mod museum;
 mod postgres;
 mod preview;
 mod scim;
+mod sequences;
 mod several;
 mod snapshots;
 mod sqlite;

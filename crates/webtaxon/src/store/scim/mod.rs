@@ -9,14 +9,13 @@ mod resource;
 mod schema;
 mod service;
 
-use super::sql::once;
-use super::{AccountStore, Answer, Record, StoreError, StoreErrorKind, Terms};
+use super::{AccountStore, Answer, Record, StoreError, StoreErrorKind, Terms, sound};
 use crate::crash;
 use resource::{find, read, text};
 use schema::{Place, Schemas};
 use serde_json::Value;
 use service::{Resource, Service};
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use webtaxon_core::account::{Account, Fields, State};
@@ -118,13 +117,11 @@ impl Session {
             }
         }
         let mut accounts = Vec::with_capacity(users.len());
-        let (mut logins, mut links) = (HashSet::new(), HashSet::new());
         for user in &users {
             let of = roles.get(text(user, "id")).map_or(&[][..], Vec::as_slice);
-            let one = self.account(user, &people, of)?;
-            once(self.service.name(), &one, &mut logins, &mut links)?;
-            accounts.push(one);
+            accounts.push(self.account(user, &people, of)?);
         }
+        sound(self.service.name(), &accounts)?;
         Ok(Everybody { users, accounts, people, groups })
     }
 

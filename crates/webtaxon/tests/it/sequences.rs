@@ -1,0 +1,289 @@
+//! Promise 4 against a model: whatever is applied, cut off, refused, applied again and taken back, in whatever
+//! order, the list is what a few lines in memory say.
+
+use proptest::prelude::*;
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use webtaxon::Workspace;
+use webtaxon::apply::{Applied, Consent, Work};
+use webtaxon::core::account::{Account, State};
+use webtaxon::core::apply::{Edit, made, standings};
+use webtaxon::store::{AccountStore, Answer, Outcome, Record, StoreErrorKind, Terms};
+use webtaxon_standin::{Directory, Options, Standin};
+
+const PEOPLE: usize = 8;
+
+/// What somebody has: their name and room, by number. None for nobody.
+type Person = Option<(u8, u8)>;
+
+/// What is done to the application or by it.
+#[derive(Clone, Debug)]
+enum Step {
+    /// The directory changes.
+    Directory([Person; PEOPLE]),
+    /// An apply, with what goes wrong at an edit.
+    Apply(Fault, usize),
+    /// The latest run that changed something is taken back, with what goes wrong.
+    Undo(Fault, usize),
+    /// Somebody gives an account another room by hand.
+    Room(usize),
+    /// Somebody removes an account by hand.
+    Remove(usize),
+}
+
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Fault {
+    None,
+    /// The program is killed before the edit.
+    KilledBefore,
+    /// The program is killed when the edit is made, and not recorded.
+    KilledAfter,
+    /// The connection is lost when the edit is made.
+    Lost,
+    /// The store refuses the edit.
+    Refused,
+}
+
+/// An application's list in memory.
+#[derive(Default)]
+struct Shelf {
+    accounts: Mutex<Vec<Account>>,
+    fault: Mutex<(Option<Fault>, usize)>,
+}
+
+impl AccountStore for Shelf {
+    fn describe(&self) -> String {
+        "the shelf".to_owned()
+    }
+
+    fn accounts<'a>(&'a self, _: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+        Box::pin(async { Ok(self.accounts.lock().unwrap().clone()) })
+    }
+
+    fn carry_out<'a>(
+        &'a self,
+        edits: &'a [Edit],
+        terms: &'a Terms<'a>,
+        record: Record<'a>,
+    ) -> Answer<'a, ()> {
+        Box::pin(async move {
+            let (fault, place) = *self.fault.lock().unwrap();
+            for (at, edit) in edits.iter().enumerate() {
+                let fault = fault.filter(|_| at == place % edits.len());
+                if fault == Some(Fault::KilledBefore) {
+                    std::future::pending::<()>().await;
+                }
+                if fault == Some(Fault::Refused) {
+                    record(at, Outcome::Failed("no".to_owned()));
+                    continue;
+                }
+                let one = std::slice::from_ref(edit);
+                let outcome = {
+                    let mut list = self.accounts.lock().unwrap();
+                    let standing = standings(one, &list, terms.unique);
+                    *list = made(one, &standing, &list);
+                    standing.into_iter().next().unwrap().into()
+                };
+                match fault {
+                    Some(Fault::KilledAfter) => std::future::pending::<()>().await,
+                    Some(Fault::Lost) => {
+                        let (store, reason) = (self.describe(), "the connection is gone".to_owned());
+                        return Err(StoreErrorKind::Database { store, reason }.into());
+                    }
+                    _ => drop(record(at, outcome)),
+                }
+            }
+            Ok(())
+        })
+    }
+}
+
+/// The list as lines, in order: login, link, state, name, room.
+fn lines(accounts: &[Account]) -> BTreeMap<String, String> {
+    let line = |one: &Account| {
+        let names = ["login", "link", "state", "name", "room"];
+        (one.login.clone(), names.map(|name| one.value(name)).join(","))
+    };
+    accounts.iter().map(line).collect()
+}
+
+fn link(person: usize) -> String {
+    format!("{person:08x}-52aa-4f0e-9b91-c6021181d5f8")
+}
+
+/// The model: everybody in the directory as it says, and the account made by hand.
+fn expected(people: &[Person; PEOPLE]) -> BTreeMap<String, String> {
+    let person = |(at, person): (usize, &Person)| {
+        let (name, room) = (*person)?;
+        Some((format!("p{at}"), format!("p{at},{},active,Name {name},Room {room}", link(at))))
+    };
+    let by_hand = ("kiosk".to_owned(), "kiosk,,active,The kiosk,Room 9".to_owned());
+    people.iter().enumerate().filter_map(person).chain([by_hand]).collect()
+}
+
+fn ldif(people: &[Person; PEOPLE]) -> String {
+    let mut text = "dn: dc=d\nobjectClass: domain\ndc: d\n\n".to_owned();
+    for (at, (name, room)) in people.iter().enumerate().filter_map(|(at, one)| Some((at, (*one)?))) {
+        text += &format!(
+            "dn: uid=p{at},dc=d\nobjectClass: person\nuid: p{at}\ncn: Name {name}\nsn: x\nroomNumber: Room {room}\nentryUUID: {}\n\n",
+            link(at)
+        );
+    }
+    text
+}
+
+async fn serve(people: &[Person; PEOPLE], port: u16) -> Standin {
+    let directory = Arc::new(Directory::from_ldif(ldif(people).as_bytes()).unwrap());
+    let options = || Options {
+        listen: ([127, 0, 0, 1], port).into(),
+        tls: false,
+        anonymous: true,
+        ..Options::default()
+    };
+    for _ in 0..50 {
+        if let Ok(standin) = Standin::start(Arc::clone(&directory), options()).await {
+            return standin;
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    panic!("port {port} stays taken");
+}
+
+fn workspace(folder: &Path, port: u16) -> Workspace {
+    let file = folder.join("webtaxon.toml");
+    let text = format!(
+        "[directory.d]\nservers = \"ldap://127.0.0.1:{port}\"\nplain = true\n[accounts]\nstore = \"csv\"\npath = \"none.csv\"\n\
+         [[intake]]\nname = \"all\"\ndirectory = \"d\"\nbases = \"dc=d\"\nfilter = \"(objectClass=person)\"\n\
+         [intake.fields]\nlogin = {{ from = \"uid\" }}\nname = {{ from = \"cn\" }}\nroom = {{ from = \"roomNumber\" }}\n\
+         [intake.leaving]\ngone = {{ do = \"remove\" }}\n[brakes]\nsettings_changed = false\n"
+    );
+    std::fs::write(&file, text).unwrap();
+    Workspace::open(file).unwrap()
+}
+
+/// Applies, unless the program is killed meanwhile.
+async fn apply(workspace: &Workspace, shelf: &Shelf, work: &Work, fault: (Fault, usize)) -> Option<Applied> {
+    *shelf.fault.lock().unwrap() = (Some(fault.0), fault.1);
+    let consent = Consent { who: "model".to_owned(), ..Consent::default() };
+    let applying = workspace.apply_with(shelf, work, &consent);
+    let is_killed = matches!(fault.0, Fault::KilledBefore | Fault::KilledAfter) && !work.edits.is_empty();
+    let wait = Duration::from_millis(if is_killed { 300 } else { 60_000 });
+    let applied = tokio::time::timeout(wait, applying).await;
+    *shelf.fault.lock().unwrap() = (None, 0);
+    match applied {
+        Ok(applied) => Some(applied.unwrap()),
+        Err(_) => {
+            assert!(is_killed, "an apply without end");
+            None
+        }
+    }
+}
+
+async fn follow(steps: &[Step]) {
+    let folder = tempfile::tempdir().unwrap();
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let mut people: [Person; PEOPLE] = [None; PEOPLE];
+    let mut standin = Some(serve(&people, port).await);
+    let workspace = workspace(folder.path(), port);
+    let shelf = Shelf::default();
+    let by_hand = [("name", "The kiosk"), ("room", "Room 9")];
+    let fields = by_hand.map(|(name, value)| (name.into(), value.into())).into_iter().collect();
+    shelf.accounts.lock().unwrap().push(Account {
+        login: "kiosk".to_owned(),
+        link: None,
+        state: State::Active,
+        fields,
+    });
+    let now = || lines(&shelf.accounts.lock().unwrap());
+    // The lists before each run that can be taken back one after the other, and the runs' numbers.
+    let mut before: Vec<(i64, BTreeMap<String, String>)> = Vec::new();
+    for step in steps {
+        match step {
+            Step::Directory(new) => {
+                people = *new;
+                drop(standin.take());
+                standin = Some(serve(&people, port).await);
+            }
+            Step::Room(at) | Step::Remove(at) => {
+                let mut list = shelf.accounts.lock().unwrap();
+                let at = at % list.len();
+                match step {
+                    _ if list[at].link.is_none() => continue,
+                    Step::Room(_) => drop(list[at].fields.insert("room".into(), "Attic".into())),
+                    _ => drop(list.remove(at)),
+                }
+                // What somebody did in between is not taken back by anybody.
+                before.clear();
+            }
+            Step::Apply(fault, place) => {
+                let (was, wanted) = (now(), expected(&people));
+                let (_, work) = workspace.work_with(&shelf).await.unwrap();
+                let applied = apply(&workspace, &shelf, &work, (*fault, *place)).await;
+                let is = now();
+                for (login, line) in &is {
+                    let known = [was.get(login), wanted.get(login)];
+                    assert!(known.contains(&Some(line)), "{login} is neither as it was nor as it should be");
+                }
+                if *fault == Fault::None || work.edits.is_empty() {
+                    assert_eq!(is, wanted, "{step:?}");
+                    assert!(applied.is_some_and(|applied| applied.is_complete()), "{step:?}");
+                }
+                if !work.edits.is_empty() {
+                    let latest = workspace.journal().unwrap().unwrap().runs().unwrap();
+                    before.push((latest.iter().map(|run| run.run).max().unwrap(), was));
+                }
+            }
+            Step::Undo(fault, place) => {
+                let Some((run, was)) = before.pop() else { continue };
+                // What was cut off is looked at by an apply of nothing new.
+                if workspace.way_back(run).is_err() {
+                    let (_, mut work) = workspace.work_with(&shelf).await.unwrap();
+                    work.edits.clear();
+                    apply(&workspace, &shelf, &work, (Fault::None, 0)).await.unwrap();
+                }
+                let work = workspace.way_back(run).unwrap();
+                apply(&workspace, &shelf, &work, (*fault, *place)).await;
+                if *fault != Fault::None && !work.edits.is_empty() {
+                    // Once more, whatever is left of it.
+                    apply(&workspace, &shelf, &work, (Fault::None, 0)).await.unwrap();
+                }
+                assert_eq!(now(), was, "{step:?}");
+            }
+        }
+    }
+    drop(standin);
+}
+
+fn any_fault() -> impl Strategy<Value = Fault> {
+    prop_oneof![
+        3 => Just(Fault::None),
+        1 => Just(Fault::KilledBefore),
+        1 => Just(Fault::KilledAfter),
+        1 => Just(Fault::Lost),
+        1 => Just(Fault::Refused),
+    ]
+}
+
+fn any_step() -> impl Strategy<Value = Step> {
+    let person = prop_oneof![1 => Just(None), 2 => (0_u8..3, 0_u8..3).prop_map(Some)];
+    prop_oneof![
+        3 => prop::array::uniform8(person).prop_map(Step::Directory),
+        4 => (any_fault(), 0_usize..PEOPLE).prop_map(|(fault, at)| Step::Apply(fault, at)),
+        3 => (any_fault(), 0_usize..PEOPLE).prop_map(|(fault, at)| Step::Undo(fault, at)),
+        1 => (0_usize..PEOPLE).prop_map(Step::Room),
+        1 => (0_usize..PEOPLE).prop_map(Step::Remove),
+    ]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, max_shrink_iters: 40, ..ProptestConfig::default() })]
+
+    /// Any sequence of what an application lives through.
+    #[test]
+    fn any_sequence_ends_where_the_model_says(steps in prop::collection::vec(any_step(), 1..12)) {
+        let runtime = tokio::runtime::Runtime::new().unwrap();
+        runtime.block_on(follow(&steps));
+    }
+}
