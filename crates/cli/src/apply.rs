@@ -2,7 +2,7 @@
 
 use crate::arguments::{Apply as Options, Common, Format, Journal as JournalOptions};
 use crate::output::{Output, width};
-use crate::run::{Exit, failed, open, same_options};
+use crate::run::{Exit, create, failed, open, same_options};
 use crate::text;
 use std::io::{self, BufRead as _, IsTerminal as _};
 use std::path::Path;
@@ -48,6 +48,9 @@ pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> 
     if let Err(error) = workspace.may_apply(&work, &consent) {
         return failed(&error, output);
     }
+    if let Some(file) = &options.statements {
+        return write_down(&workspace, (&work, &consent), file, &option, output).await;
+    }
     if !work.edits.is_empty() && !options.yes {
         match ask(&work, as_text, output).await {
             Ok(true) => {}
@@ -63,6 +66,27 @@ pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> 
         Ok(applied) => told(&work, &applied, common, &option, output),
         Err(error) => failed(&error, output),
     }
+}
+
+/// Writes the statements of an apply to a file, for somebody who runs them.
+async fn write_down(
+    workspace: &Workspace,
+    (work, consent): (&Work, &Consent),
+    file: &Path,
+    option: &str,
+    output: &Output,
+) -> Exit {
+    let script = match workspace.statements(work, consent).await {
+        Ok(script) => script,
+        Err(error) => return failed(&error, output),
+    };
+    // The accounts in it are for its owner's eyes.
+    if let Err(error) = create(file, &script, true) {
+        output.error_text(&format!("{} cannot be written: {error}", file.display()));
+        return Exit::Failed;
+    }
+    output.aside(&text::statements(work, file, option));
+    Exit::Done
 }
 
 fn told(work: &Work, applied: &Applied, common: &Common, option: &str, output: &Output) -> Exit {

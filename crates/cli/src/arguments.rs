@@ -394,6 +394,13 @@ pub(crate) struct Apply {
     /// Begin no further change after so many that the application refused.
     #[arg(long, value_name = "N")]
     pub(crate) stop_after: Option<usize>,
+
+    /// Write the SQL statements to a new file in place of running them.
+    ///
+    /// For a database administrator who wants to read them, and runs them in one transaction. The journal
+    /// knows nothing of it then, and cannot take it back. Example: --statements monday.sql
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["yes", "stop_after"])]
+    pub(crate) statements: Option<PathBuf>,
 }
 
 /// Options of `journal`.

@@ -151,6 +151,15 @@ pub(crate) fn how_to_undo(run: i64, option: &str) -> String {
     )
 }
 
+/// Where the statements are, and what to know of them.
+pub(crate) fn statements(work: &Work, file: &Path, option: &str) -> String {
+    let file = harmless(&file.display().to_string());
+    format!(
+        "Nothing was changed. {file} has the statements for {}, in one transaction.\nThey fit the list as it is now: run them before somebody changes it. The journal will know nothing of it, and cannot take it back.\nNext: webtaxon preview{option} shows afterwards what is left to do.\n",
+        counts(work)
+    )
+}
+
 /// That something was saved, and what for.
 pub(crate) fn saved(work: &Work, file: &Path, option: &str) -> String {
     let name = harmless(&file.display().to_string());

@@ -7,7 +7,9 @@ mod members;
 mod survey;
 mod why;
 
-pub(crate) use apply::{applied, apply_preview, counts, forgotten, how_to_undo, run, runs, saved, work};
+pub(crate) use apply::{
+    applied, apply_preview, counts, forgotten, how_to_undo, run, runs, saved, statements, work,
+};
 pub(crate) use compare::comparison;
 pub(crate) use filter::filter;
 pub(crate) use members::{groups, members, nest_broken, nest_tree, ways};

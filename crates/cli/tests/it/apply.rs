@@ -326,6 +326,31 @@ fn museum_runs(museum: &Museum) -> Vec<String> {
     numbers.into_iter().map(|number| number.to_string()).collect()
 }
 
+/// The statements go to a file of their own, and nothing is changed; run, they leave nothing to do.
+#[cfg(feature = "crash-points")]
+#[test]
+fn the_statements_of_an_apply_are_written_down() {
+    let museum = Museum::open(&[]);
+    let none = museum.run(&["apply", "--release", "seats", "--statements", "monday.sql"]);
+    assert!(none.code == 2 && none.err.contains("WX0611"), "{}", none.err);
+    into_a_database(&museum);
+    let held = museum.run(&["apply", "--statements", "monday.sql"]);
+    assert!(held.code == 3 && !museum.file("monday.sql").exists(), "{}", held.err);
+    let written = museum.run(&["apply", "--release", "seats", "--statements", "monday.sql"]);
+    assert!(
+        written.code == 0 && written.err.contains("monday.sql has the statements for 7 import"),
+        "{}",
+        written.err
+    );
+    assert!(!museum.file("webtaxon.state.sqlite").exists(), "no journal");
+    let script = std::fs::read_to_string(museum.file("monday.sql")).unwrap();
+    rusqlite::Connection::open(museum.file("loans.sqlite")).unwrap().execute_batch(&script).unwrap();
+    let left = museum.run(&["preview"]);
+    assert!(left.out.contains("\n  2 clash; "), "{}", left.out);
+    let again = museum.run(&["apply", "--release", "seats", "--statements", "monday.sql"]);
+    assert!(again.code == 1 && again.err.contains("monday.sql cannot be written"), "{}", again.err);
+}
+
 /// Moves the museum's accounts from their file to a table.
 #[cfg(feature = "crash-points")]
 fn into_a_database(museum: &Museum) {

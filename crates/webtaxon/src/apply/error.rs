@@ -69,6 +69,10 @@ pub enum ApplyErrorKind {
         /// The reason.
         reason: String,
     },
+    /// There is no database that takes statements.
+    #[error("{0} is no table of a database: there are no statements to write down")]
+    #[diagnostic(code(WX0611), help("leave --statements out; the preview shows what an apply would do"))]
+    NoTable(String),
     /// It was done, and the journal does not have it.
     #[error("changes were made, but what became of them could not be written to the journal: {reason}")]
     #[diagnostic(

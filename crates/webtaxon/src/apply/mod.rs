@@ -289,6 +289,26 @@ impl Workspace {
         Ok(applied)
     }
 
+    /// The SQL statements by which somebody may carry the work out themselves, where the accounts are in a
+    /// table. Nothing is changed, and the journal knows nothing of it.
+    ///
+    /// # Errors
+    /// As [`Workspace::apply`] before anything is written; the accounts are in no table.
+    pub async fn statements(&self, work: &Work, consent: &Consent) -> Result<String, Error> {
+        let store = self.store();
+        self.consider(&*store, work, consent)?;
+        let settings = self.settings();
+        let (fields, unique) = (settings.account_fields(), settings.unique_fields());
+        let terms = Terms {
+            fields: &fields,
+            unique: &unique,
+            original: work.original.as_deref(),
+            stop_after: consent.stop_after,
+        };
+        let statements = store.statements(&work.edits, &terms).await?;
+        Ok(statements.ok_or_else(|| ApplyError::from(ApplyErrorKind::NoTable(store.describe())))?)
+    }
+
     /// Forgets the runs that began before a day, but the latest, and their copies of the accounts; what
     /// is remembered of people stays. How many runs.
     ///

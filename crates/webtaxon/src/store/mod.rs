@@ -105,6 +105,16 @@ pub trait AccountStore: Send + Sync {
         Box::pin(async { Ok(None) })
     }
 
+    /// The SQL statements that would make these edits in one transaction, for somebody who reads them first
+    /// and runs them themselves; none where the list is no table of a database. Nothing is written.
+    ///
+    /// # Errors
+    /// As [`AccountStore::accounts`].
+    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> Answer<'a, Option<String>> {
+        let _ = (edits, terms);
+        Box::pin(async { Ok(None) })
+    }
+
     /// Makes edits, each once at most: what [`webtaxon_core::apply::standings`] finds stale against the
     /// list as it is now, is left out. Whatever happens, an account is either as it was or as the edit
     /// leaves it.

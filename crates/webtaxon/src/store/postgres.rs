@@ -19,7 +19,7 @@ use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Config, Error, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
 use webtaxon_core::account::Account;
-use webtaxon_core::apply::{Edit, Standing, order, standings};
+use webtaxon_core::apply::{Edit, standings};
 use webtaxon_core::settings::{Postgres, SqlTable};
 
 /// The longest wait for a connection, and for another program that holds the table.
@@ -201,15 +201,8 @@ impl PostgresStore {
         let standings = standings(edits, &accounts, terms.unique);
         let mut made = Made::new(change.client(), terms.stop_after);
         let mut writer = Writer::new(&self.table, &described.columns, &described.dialect);
-        for group in order(edits, &standings, &accounts) {
-            let list: Vec<(&Edit, Option<&Account>)> = group
-                .iter()
-                .filter_map(|place| match standings.get(*place)? {
-                    Standing::Ready(at) => Some((edits.get(*place)?, at.and_then(|at| accounts.get(at)))),
-                    _ => None,
-                })
-                .collect();
-            made.add(group, writer.in_turn(&list)).await.map_err(refused)?;
+        for (group, statements) in writer.in_order(edits, &standings, &accounts) {
+            made.add(group, statements).await.map_err(refused)?;
             if made.is_over() {
                 break;
             }
@@ -387,6 +380,16 @@ impl AccountStore for PostgresStore {
                 AND NOT pg_is_in_recovery()";
             let rows = client.query(sql, &[&self.name()]).await.map_err(|error| self.refused(&error))?;
             Ok(rows.first().and_then(|row| row.get::<_, Option<bool>>(0)).unwrap_or(false))
+        })
+    }
+
+    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> Answer<'a, Option<String>> {
+        Box::pin(async {
+            let client = self.connect().await?;
+            let described = self.describe_table(&client).await?;
+            let accounts = self.read(&client, &described.columns, terms.fields).await?;
+            let writer = Writer::new(&self.table, &described.columns, &described.dialect);
+            Ok(Some(writer.script(edits, &accounts, terms.unique)))
         })
     }
 

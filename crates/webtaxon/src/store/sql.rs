@@ -9,7 +9,7 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use std::sync::Arc;
 use webtaxon_core::account::{Account, Fields, State};
-use webtaxon_core::apply::Edit;
+use webtaxon_core::apply::{Edit, Standing, order, standings};
 use webtaxon_core::field::LIST;
 use webtaxon_core::identity::Identity;
 use webtaxon_core::settings::{RoleTable, SqlTable};
@@ -40,11 +40,35 @@ pub(super) struct Dialect {
     pub(super) role_cast: String,
     /// Whether many rows may come as one array for each value.
     pub(super) takes_arrays: bool,
+    /// What a script says first, so that it is read as it is written.
+    pub(super) preamble: &'static str,
 }
 
 impl Dialect {
     fn mark(&self, number: usize, cast: &str) -> String {
         format!("{}{number}{cast}", self.mark)
+    }
+
+    /// A statement with its values in place of its marks.
+    fn written_out(&self, statement: &Statement) -> String {
+        let mut out = String::new();
+        let mut is_name = false;
+        let mut rest = statement.text.one.chars().peekable();
+        while let Some(character) = rest.next() {
+            is_name ^= character == '"';
+            if character != self.mark || is_name {
+                out.push(character);
+                continue;
+            }
+            let mut number = 0;
+            while let Some(digit) = rest.peek().and_then(|next| next.to_digit(10)) {
+                number = number * 10 + digit as usize;
+                rest.next();
+            }
+            let value = number.checked_sub(1).and_then(|at| statement.values.get(at));
+            out += &value.map_or_else(|| "NULL".to_owned(), literal);
+        }
+        out
     }
 
     /// A statement that adds a row: what it begins with, and each value, in which a mark stands for what is
@@ -118,6 +142,23 @@ impl From<String> for Text {
     fn from(one: String) -> Self {
         Self { one: one.into(), many: None }
     }
+}
+
+/// A value as SQL writes it (ISO 9075-2, literal).
+fn literal(value: &Bound) -> String {
+    let hex = |bytes: &[u8]| bytes.iter().fold(String::new(), |text, byte| text + &format!("{byte:02x}"));
+    match value {
+        Bound::Null => "NULL".to_owned(),
+        Bound::Text(text) if text.contains('\0') => format!("CAST(X'{}' AS TEXT)", hex(text.as_bytes())),
+        Bound::Text(text) => format!("'{}'", text.replace('\'', "''")),
+        Bound::Bytes(bytes) => format!("X'{}'", hex(bytes)),
+    }
+}
+
+/// A text on one line, for a comment.
+fn plain(text: &str) -> String {
+    let is_break = |character: char| character.is_control() || matches!(character, '\u{2028}' | '\u{2029}');
+    text.chars().map(|character| if is_break(character) { ' ' } else { character }).collect()
 }
 
 /// A name in double quotes (ISO 9075-2, delimited identifier).
@@ -291,9 +332,59 @@ impl<'t> Writer<'t> {
         format!("(SELECT {} FROM {table} WHERE {login} = {mark}{login_cast})", quoted(&roles.key))
     }
 
+    /// The edits that can be made, by their places, in groups and in an order in which they can, each group
+    /// with its statements.
+    pub(super) fn in_order<'w>(
+        &'w mut self,
+        edits: &'w [Edit],
+        standings: &'w [Standing],
+        accounts: &'w [Account],
+    ) -> impl Iterator<Item = (Vec<usize>, Vec<Statement>)> + use<'w, 't> {
+        order(edits, standings, accounts).into_iter().map(move |group| {
+            let of = |place: &usize| match standings.get(*place)? {
+                Standing::Ready(at) => Some((edits.get(*place)?, at.and_then(|at| accounts.get(at)))),
+                _ => None,
+            };
+            let list: Vec<(&Edit, Option<&Account>)> = group.iter().filter_map(of).collect();
+            let statements = self.in_turn(&list);
+            (group, statements)
+        })
+    }
+
+    /// Everything that would be run, in one transaction, for somebody who reads it first and runs it
+    /// themselves. What cannot be made is a comment.
+    pub(super) fn script(mut self, edits: &[Edit], accounts: &[Account], unique: &[&str]) -> String {
+        let standings = standings(edits, accounts, unique);
+        let dialect = self.dialect;
+        let about = |place: usize| {
+            edits
+                .get(place)
+                .map_or_else(String::new, |edit| plain(&format!("{} {}", edit.kind.name(), edit.login())))
+        };
+        let mut script = format!("BEGIN;\n{}", dialect.preamble);
+        for (group, statements) in self.in_order(edits, &standings, accounts) {
+            for place in group {
+                script += &format!("-- {}\n", about(place));
+            }
+            for statement in statements {
+                script += &format!("{};\n", dialect.written_out(&statement));
+            }
+        }
+        for (place, standing) in standings.iter().enumerate() {
+            match standing {
+                Standing::Stale(words) => {
+                    script += &format!("-- left out: {}: {}\n", about(place), plain(words));
+                }
+                Standing::Made => script += &format!("-- there already: {}\n", about(place)),
+                _ => {}
+            }
+        }
+        script + "COMMIT;\n"
+    }
+
     /// The statements that make a group of edits, each with the account that stands in the table for it. Of a
     /// ring (see [`webtaxon_core::apply::order`]) the first is put aside, and made last.
-    pub(super) fn in_turn(&mut self, group: &[(&Edit, Option<&Account>)]) -> Vec<Statement> {
+    fn in_turn(&mut self, group: &[(&Edit, Option<&Account>)]) -> Vec<Statement> {
         let Some(((first, there), _)) = group.split_first().filter(|(_, rest)| !rest.is_empty()) else {
             return group.iter().flat_map(|(edit, there)| self.statements(edit, *there)).collect();
         };

@@ -10,7 +10,7 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::time::Duration;
 use webtaxon_core::account::Account;
-use webtaxon_core::apply::{Edit, Standing, order, standings};
+use webtaxon_core::apply::{Edit, standings};
 use webtaxon_core::settings::SqlTable;
 
 /// The most edits under one savepoint.
@@ -127,6 +127,10 @@ impl SqliteStore {
         Ok(Some(roles))
     }
 
+    fn dialect(&self) -> Dialect {
+        Dialect { table: quoted(&self.table.name), mark: '?', ..Dialect::default() }
+    }
+
     /// Makes the edits that hold, in one transaction; what became of each.
     fn change(&self, edits: &[Edit], terms: &Terms<'_>) -> Result<Vec<(usize, Outcome)>, StoreError> {
         let mut db = self.open()?;
@@ -135,19 +139,12 @@ impl SqliteStore {
         let change = change.map_err(|error| self.refused(&error))?;
         let columns = self.columns(&change)?;
         let accounts = self.read(&change, &columns, terms.fields)?;
-        let dialect = Dialect { table: quoted(&self.table.name), mark: '?', ..Dialect::default() };
+        let dialect = self.dialect();
         let mut writer = Writer::new(&self.table, &columns, &dialect);
         let standings = standings(edits, &accounts, terms.unique);
         let mut made = Made { db: &change, waiting: Vec::new(), outcomes: Vec::new(), failed: 0, terms };
-        for group in order(edits, &standings, &accounts) {
-            let list: Vec<(&Edit, Option<&Account>)> = group
-                .iter()
-                .filter_map(|place| match standings.get(*place)? {
-                    Standing::Ready(at) => Some((edits.get(*place)?, at.and_then(|at| accounts.get(at)))),
-                    _ => None,
-                })
-                .collect();
-            made.waiting.push((group, writer.in_turn(&list)));
+        for planned in writer.in_order(edits, &standings, &accounts) {
+            made.waiting.push(planned);
             if made.waiting.len() >= BATCH {
                 made.flush().map_err(|error| self.refused(&error))?;
             }
@@ -260,6 +257,16 @@ impl AccountStore for SqliteStore {
         Box::pin(async {
             let db = self.open()?;
             Ok(!db.is_readonly("main").map_err(|error| self.refused(&error))?)
+        })
+    }
+
+    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> Answer<'a, Option<String>> {
+        Box::pin(async {
+            let db = self.open()?;
+            let (columns, dialect) = (self.columns(&db)?, self.dialect());
+            let accounts = self.read(&db, &columns, terms.fields)?;
+            let writer = Writer::new(&self.table, &columns, &dialect);
+            Ok(Some(writer.script(edits, &accounts, terms.unique)))
         })
     }
 

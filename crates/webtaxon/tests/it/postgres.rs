@@ -25,6 +25,15 @@ async fn postgres_lets_logins_change_hands() {
 
 #[tokio::test]
 #[ignore = "needs PostgreSQL"]
+async fn statements_of_postgres_do_what_an_apply_does() {
+    let run = |museum: &stores::Prepared, script: &str| {
+        museum.cluster.as_ref().unwrap().run(script);
+    };
+    stores::statements_do_what_an_apply_does(Kind::Postgres, run).await;
+}
+
+#[tokio::test]
+#[ignore = "needs PostgreSQL"]
 async fn postgres_refuses_one_change_and_the_rest_goes_on() {
     let museum = museum(Kind::Postgres).await;
     let cluster = museum.cluster.as_ref().unwrap();

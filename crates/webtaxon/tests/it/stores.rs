@@ -451,3 +451,50 @@ pub(crate) async fn logins_change_hands(kind: Kind) {
     assert!(back.is_complete(), "{kind:?}: {back:?}");
     assert!(dump(&museum, kind) == before, "{kind:?}");
 }
+
+/// The statements, run by hand, do what an apply does, also where columns and values are hostile.
+pub(crate) async fn statements_do_what_an_apply_does(kind: Kind, run: impl Fn(&Prepared, &str)) {
+    let ldif = crate::museum::DIRECTORY
+        .replace("displayName: Emeka Carrick", "displayName: $1 ?1 'x\\'); DROP TABLE loan; -- \"");
+    let (applied, by_hand) = (prepared(kind, &ldif).await, prepared(kind, &ldif).await);
+    let workspace = applied.workspace().unwrap();
+    let (_, work) = workspace.work().await.unwrap();
+    assert!(workspace.apply(&work, &agreed()).await.unwrap().is_complete());
+    let workspace = by_hand.workspace().unwrap();
+    let (_, work) = workspace.work().await.unwrap();
+    let braked = Consent { release: Vec::new(), ..agreed() };
+    assert!(workspace.statements(&work, &braked).await.is_err(), "a brake holds it");
+    let before = dump(&by_hand, kind);
+    let script = workspace.statements(&work, &agreed()).await.unwrap();
+    assert_eq!(dump(&by_hand, kind), before, "writing them down changes nothing");
+    assert_eq!(script.lines().filter(|line| line.starts_with("-- ")).count(), 25, "{script}");
+    run(&by_hand, &script);
+    let rows = |museum: &Prepared| {
+        // A new row's time is the moment at which it was made.
+        let row = |row: String| row.split("|2026").next().unwrap_or_default().to_owned();
+        dump(museum, kind).into_iter().map(row).collect::<Vec<_>>()
+    };
+    assert_eq!(rows(&by_hand), rows(&applied), "{script}");
+    assert_eq!(by_hand.preview().await.unwrap().kinds, [(ChangeKind::Clash, 2)]);
+}
+
+#[tokio::test]
+async fn statements_of_a_table_do_what_an_apply_does() {
+    for kind in [Kind::Plain, Kind::Own] {
+        let run = |museum: &Prepared, script: &str| {
+            Connection::open(database(museum)).unwrap().execute_batch(script).unwrap();
+        };
+        statements_do_what_an_apply_does(kind, run).await;
+    }
+}
+
+#[tokio::test]
+async fn a_file_and_a_service_take_no_statements() {
+    for kind in [Kind::Csv, Kind::Scim] {
+        let museum = museum(kind).await;
+        let workspace = museum.workspace().unwrap();
+        let (_, work) = workspace.work().await.unwrap();
+        let error = workspace.statements(&work, &agreed()).await.unwrap_err();
+        assert_eq!(crate::museum::told(&error).1, "WX0611");
+    }
+}
