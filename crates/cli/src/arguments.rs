@@ -227,6 +227,12 @@ pub(crate) struct Browse {
     /// Example: webtaxon browse --find ibbotson
     #[arg(long, value_name = "TEXT", conflicts_with = "dn")]
     pub(crate) find: Option<String>,
+
+    /// Look at this intake; left out: the first of the settings.
+    ///
+    /// Example: --intake contractors
+    #[arg(long, value_name = "NAME")]
+    pub(crate) intake: Option<String>,
 }
 
 /// Options of `filter`.
@@ -248,8 +254,10 @@ pub(crate) struct Filter {
     pub(crate) ldif: Option<PathBuf>,
 
     /// Try it on everything under the bases of the settings' intake (or of --from's snapshot).
-    #[arg(long)]
-    pub(crate) intake: bool,
+    ///
+    /// Of several intakes, the first is meant, or the one that is named: --intake=contractors
+    #[arg(long, value_name = "NAME", num_args = 0..=1, require_equals = true, default_missing_value = "")]
+    pub(crate) intake: Option<String>,
 
     /// Judge each clause for this entry: a DN, or a login or name that one entry has.
     ///
@@ -287,6 +295,12 @@ pub(crate) struct Members {
     /// Example: webtaxon members "Loans Desk Users" --as svg > nest.svg
     #[arg(long = "as", value_name = "KIND", conflicts_with_all = ["tree", "broken", "format"])]
     pub(crate) drawn: Option<Drawn>,
+
+    /// Look at this intake; left out: the first of the settings.
+    ///
+    /// Example: --intake contractors
+    #[arg(long, value_name = "NAME")]
+    pub(crate) intake: Option<String>,
 }
 
 /// What `members --as` writes.
@@ -306,6 +320,12 @@ pub(crate) struct Fields {
     /// Show no values, so that the answer can be passed on.
     #[arg(long)]
     pub(crate) mask: bool,
+
+    /// Look at this intake; left out: the first of the settings.
+    ///
+    /// Example: --intake contractors
+    #[arg(long, value_name = "NAME")]
+    pub(crate) intake: Option<String>,
 }
 
 /// Options of `check`.
@@ -504,6 +524,12 @@ pub(crate) struct Snapshot {
     /// filters compare with stays. Places in the tree and groups keep their names.
     #[arg(long)]
     pub(crate) mask: bool,
+
+    /// Look at this intake; left out: the first of the settings.
+    ///
+    /// Example: --intake contractors
+    #[arg(long, value_name = "NAME")]
+    pub(crate) intake: Option<String>,
 }
 
 /// Options of `standin`.

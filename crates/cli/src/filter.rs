@@ -2,7 +2,7 @@
 
 use crate::arguments::{Common, Filter as Options, Format};
 use crate::output::{Output, width};
-use crate::run::{Exit, failed, open, same_options};
+use crate::run::{Exit, failed, open_for, same_options};
 use crate::text;
 use std::collections::BTreeSet;
 use std::io::Read as _;
@@ -45,12 +45,19 @@ pub(crate) struct Answer {
     pub(crate) judged: Option<(String, Vec<Judged>)>,
 }
 
+/// The intake that is named, if one is.
+fn named(options: &Options) -> Option<&str> {
+    options.intake.as_deref().filter(|name| !name.is_empty())
+}
+
 pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> Exit {
-    let workspace =
-        match (options.intake || needs_settings(options)).then(|| open(common, output)).transpose() {
-            Ok(workspace) => workspace,
-            Err(exit) => return exit,
-        };
+    let workspace = match (options.intake.is_some() || needs_settings(options))
+        .then(|| open_for(named(options), common, output))
+        .transpose()
+    {
+        Ok(workspace) => workspace,
+        Err(exit) => return exit,
+    };
     let text = match written(options, workspace.as_ref()) {
         Ok(text) => text,
         Err(reason) => {

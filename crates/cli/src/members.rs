@@ -2,7 +2,7 @@
 
 use crate::arguments::{Common, Drawn, Format, Members as Options};
 use crate::output::{Output, harmless, width};
-use crate::run::{Exit, failed, open, same_options};
+use crate::run::{Exit, failed, open_for, same_options};
 use crate::text;
 use webtaxon::core::membership::{Nest, Ways};
 use webtaxon::core::name::{Dn, short};
@@ -17,7 +17,7 @@ const FOUND: usize = 200;
 const MOST_WAYS: usize = 20;
 
 pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> Exit {
-    let workspace = match open(common, output) {
+    let workspace = match open_for(options.intake.as_deref(), common, output) {
         Ok(workspace) => workspace,
         Err(exit) => return exit,
     };

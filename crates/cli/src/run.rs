@@ -87,7 +87,11 @@ async fn carry_out(command: Command, common: &Common, output: &Output) -> Exit {
 pub(crate) fn failed(error: &Error, output: &Output) -> Exit {
     output.error(error);
     match error {
-        Error::NoSettings { .. } | Error::Settings(_) | Error::NoSnapshot { .. } => Exit::Wrong,
+        Error::NoSettings { .. }
+        | Error::SeveralIntakes(_)
+        | Error::NoIntake { .. }
+        | Error::Settings(_)
+        | Error::NoSnapshot { .. } => Exit::Wrong,
         Error::State(state) => match state.kind() {
             StateErrorKind::Busy { .. } => Exit::Failed,
             _ => Exit::Wrong,
@@ -110,6 +114,24 @@ pub(crate) fn open(common: &Common, output: &Output) -> Result<Workspace, Exit> 
     }
     for warning in workspace.warnings() {
         output.warning(&warning);
+    }
+    Ok(workspace)
+}
+
+/// The same for what looks at one intake: the one that is named, or the first.
+pub(crate) fn open_for(intake: Option<&str>, common: &Common, output: &Output) -> Result<Workspace, Exit> {
+    let workspace = open(common, output)?;
+    if let Some(name) = intake {
+        return workspace.for_intake(name).map_err(|error| failed(&error, output));
+    }
+    let settings = workspace.settings();
+    if !settings.further.is_empty() {
+        let others: Vec<&str> = settings.further.iter().map(|intake| intake.name.as_str()).collect();
+        output.aside(&format!(
+            "This looks at the intake {}; --intake NAME looks at another: {}\n",
+            harmless(&settings.intake.name),
+            harmless(&others.join(", "))
+        ));
     }
     Ok(workspace)
 }
@@ -156,7 +178,11 @@ async fn snapshot(options: &SnapshotOptions, common: &Common, output: &Output) -
         output.error_text(&format!("{} exists already, and nothing is overwritten", options.file.display()));
         return Exit::Failed;
     }
-    let workspace = match open(common, output) {
+    let opened = match &options.intake {
+        Some(name) => open_for(Some(name), common, output),
+        None => open(common, output),
+    };
+    let workspace = match opened {
         Ok(workspace) => workspace,
         Err(exit) => return exit,
     };

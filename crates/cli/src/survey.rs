@@ -2,7 +2,7 @@
 
 use crate::arguments::{Browse, Common, Fields, Format};
 use crate::output::{Output, width};
-use crate::run::{Exit, failed, open, same_options};
+use crate::run::{Exit, failed, open_for, same_options};
 use crate::text;
 use webtaxon::core::name::Dn;
 use webtaxon::directory::survey::{self, Tree};
@@ -14,8 +14,8 @@ const FOUND: usize = 100;
 
 /// Opens the settings and the directory, and gives the answer of `ask`.
 macro_rules! with_directory {
-    ($common:expr, $output:expr, |$workspace:ident, $connection:ident| $ask:expr) => {{
-        let $workspace = match open($common, $output) {
+    ($intake:expr, $common:expr, $output:expr, |$workspace:ident, $connection:ident| $ask:expr) => {{
+        let $workspace = match open_for($intake.as_deref(), $common, $output) {
             Ok(workspace) => workspace,
             Err(exit) => return exit,
         };
@@ -35,7 +35,7 @@ macro_rules! with_directory {
 pub(crate) async fn browse(options: &Browse, common: &Common, output: &Output) -> Exit {
     let option = same_options(common);
     if let Some(wanted) = &options.find {
-        let (found, more) = with_directory!(common, output, |workspace, connection| {
+        let (found, more) = with_directory!(options.intake, common, output, |workspace, connection| {
             survey::find(&mut connection, wanted, FOUND).await
         });
         output.answer(&match common.format {
@@ -54,8 +54,11 @@ pub(crate) async fn browse(options: &Browse, common: &Common, output: &Output) -
             return Exit::Wrong;
         }
     };
-    let (trees, entry) =
-        with_directory!(common, output, |workspace, connection| look(&mut connection, base.as_ref()).await);
+    let (trees, entry) = with_directory!(options.intake, common, output, |workspace, connection| look(
+        &mut connection,
+        base.as_ref()
+    )
+    .await);
     output.answer(&match common.format {
         Format::Text => text::trees(&trees, entry.get(0), width(), &option),
         Format::Json => format!("{:#}\n", report::browse(&trees, entry.get(0))),
@@ -81,7 +84,7 @@ async fn look(
 }
 
 pub(crate) async fn fields(options: &Fields, common: &Common, output: &Output) -> Exit {
-    let survey = with_directory!(common, output, |workspace, connection| {
+    let survey = with_directory!(options.intake, common, output, |workspace, connection| {
         let intake = &workspace.settings().intake;
         survey::fields(&mut connection, &intake.bases, &intake.filter, options.mask).await
     });

@@ -39,8 +39,17 @@ pub enum Error {
     },
     /// Something that is done for one intake alone.
     #[error("a snapshot holds what one intake reads, and the settings have several")]
-    #[diagnostic(code(WX0109), help("keep a settings file with the one [[intake]] that it is wanted for"))]
-    SeveralIntakes,
+    #[diagnostic(code(WX0109), help("say which with --intake NAME: {}", .0.join(", ")))]
+    SeveralIntakes(Vec<String>),
+    /// An intake that the settings do not have.
+    #[error("the settings have no intake {name}")]
+    #[diagnostic(code(WX0110), help("the intakes are {}", known.join(", ")))]
+    NoIntake {
+        /// The name.
+        name: String,
+        /// Those that there are.
+        known: Vec<String>,
+    },
     /// What was remembered cannot be used.
     #[error(transparent)]
     #[diagnostic(transparent)]

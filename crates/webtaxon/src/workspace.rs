@@ -117,6 +117,20 @@ impl Workspace {
         self.snapshot.clone()
     }
 
+    fn intake_names(&self) -> Vec<String> {
+        self.settings.intakes().map(|intake| intake.name.clone()).collect()
+    }
+
+    /// The same with one of the intakes alone, to look at what it reads. A preview of it would take everybody
+    /// away whom the others bring in, so that its list of accounts is not for changing.
+    ///
+    /// # Errors
+    /// The settings have no intake of this name.
+    pub fn for_intake(&self, name: &str) -> Result<Self, Error> {
+        let one = self.each().find(|one| one.settings.intake.name == name);
+        one.ok_or_else(|| Error::NoIntake { name: name.to_owned(), known: self.intake_names() })
+    }
+
     /// The same with each of the intakes alone.
     pub(crate) fn each(&self) -> impl Iterator<Item = Self> {
         self.settings.each().map(|settings| Self {
@@ -183,7 +197,7 @@ impl Workspace {
     /// As [`Workspace::preview`].
     pub async fn take_snapshot(&self, mask: bool) -> Result<Snapshot, Error> {
         if !self.settings.further.is_empty() {
-            return Err(Error::SeveralIntakes);
+            return Err(Error::SeveralIntakes(self.intake_names()));
         }
         let accounts = self.store().accounts(&self.settings.account_fields()).await?;
         let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();

@@ -226,3 +226,34 @@ fn the_other_kind_of_server_is_simulated_on_request() {
     let wrong = run(&mut webtaxon(&["standin", "--ldif", "x", "--manner", "royal"]));
     assert!(wrong.code == 2 && wrong.err.contains("neither plain nor controller"), "{}", wrong.err);
 }
+
+/// What looks at one intake looks at the first, and says so, or at the one that is named.
+#[test]
+fn of_several_intakes_the_one_that_is_named_is_looked_at() {
+    let museum = Museum::open(&[]);
+    let second = "[[intake]]\nname = \"volunteers\"\ndirectory = \"museum\"\n\
+        bases = [\"OU=Volunteers,OU=People,DC=quillmere,DC=example\"]\nfilter = \"(objectClass=user)\"\n\n\
+        [intake.fields]\nlogin = { from = \"sAMAccountName\" }\n\n[brakes]";
+    museum.change("[brakes]", second);
+    for (arguments, code, told) in [
+        (&["fields"][..], 0, "What 244 people have"),
+        (&["fields", "--intake", "volunteers"], 0, "What 22 people have"),
+        (&["filter", "--intake"], 0, "selects 244 of 260"),
+        (&["filter", "--intake=volunteers"], 0, "selects 22 of 23"),
+        (&["members", "Curators", "--intake", "volunteers"], 0, "0 people are in"),
+        (&["snapshot", "all.ldif"], 2, "--intake NAME: staff, volunteers"),
+        (&["snapshot", "some.ldif", "--intake", "volunteers"], 0, "22 entries in some.ldif"),
+        (&["fields", "--intake", "nobody"], 2, "the intakes are staff, volunteers"),
+    ] {
+        let run = museum.run(arguments);
+        let all = format!("{}{}", run.out, run.err);
+        assert!(run.code == code && all.contains(told), "{arguments:?}: {} {all}", run.code);
+        let is_first = code == 0 && !arguments.last().unwrap().contains("volunteers");
+        let says_so =
+            all.contains("This looks at the intake staff; --intake NAME looks at another: volunteers");
+        assert_eq!(says_so, is_first, "{arguments:?}: {all}");
+    }
+    // Half of what the settings read removes nobody.
+    let half = museum.run(&["preview", "--from", "some.ldif"]);
+    assert!(half.code == 4 && !half.out.contains("Remove ("), "{} {}", half.code, half.out);
+}
