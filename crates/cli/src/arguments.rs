@@ -214,6 +214,16 @@ pub(crate) struct Draft {
     pub(crate) accounts: String,
 }
 
+/// Which intake a command looks at.
+#[derive(Args, Debug)]
+pub(crate) struct LookedAt {
+    /// Look at this intake; left out: the first of the settings.
+    ///
+    /// Example: --intake contractors
+    #[arg(long, value_name = "NAME")]
+    pub(crate) intake: Option<String>,
+}
+
 /// Options of `browse`.
 #[derive(Args, Debug)]
 pub(crate) struct Browse {
@@ -228,11 +238,8 @@ pub(crate) struct Browse {
     #[arg(long, value_name = "TEXT", conflicts_with = "dn")]
     pub(crate) find: Option<String>,
 
-    /// Look at this intake; left out: the first of the settings.
-    ///
-    /// Example: --intake contractors
-    #[arg(long, value_name = "NAME")]
-    pub(crate) intake: Option<String>,
+    #[command(flatten)]
+    pub(crate) looked_at: LookedAt,
 }
 
 /// Options of `filter`.
@@ -296,11 +303,8 @@ pub(crate) struct Members {
     #[arg(long = "as", value_name = "KIND", conflicts_with_all = ["tree", "broken", "format"])]
     pub(crate) drawn: Option<Drawn>,
 
-    /// Look at this intake; left out: the first of the settings.
-    ///
-    /// Example: --intake contractors
-    #[arg(long, value_name = "NAME")]
-    pub(crate) intake: Option<String>,
+    #[command(flatten)]
+    pub(crate) looked_at: LookedAt,
 }
 
 /// What `members --as` writes.
@@ -321,11 +325,8 @@ pub(crate) struct Fields {
     #[arg(long)]
     pub(crate) mask: bool,
 
-    /// Look at this intake; left out: the first of the settings.
-    ///
-    /// Example: --intake contractors
-    #[arg(long, value_name = "NAME")]
-    pub(crate) intake: Option<String>,
+    #[command(flatten)]
+    pub(crate) looked_at: LookedAt,
 }
 
 /// Options of `check`.
@@ -525,11 +526,8 @@ pub(crate) struct Snapshot {
     #[arg(long)]
     pub(crate) mask: bool,
 
-    /// Look at this intake; left out: the first of the settings.
-    ///
-    /// Example: --intake contractors
-    #[arg(long, value_name = "NAME")]
-    pub(crate) intake: Option<String>,
+    #[command(flatten)]
+    pub(crate) looked_at: LookedAt,
 }
 
 /// Options of `standin`.
@@ -588,9 +586,9 @@ pub(crate) struct Standin {
     #[arg(long, value_name = "N")]
     pub(crate) size_limit: Option<usize>,
 
-    /// Which kind of server it is: plain (entryUUID, who-am-I) or controller (a domain controller).
+    /// Which kind of server it is: plain (entryUUID, who-am-I) or controller; else what the entries look like.
     ///
-    /// What the entries look like unless said otherwise. Example: --manner plain
+    /// Example: --manner plain
     #[arg(long, value_name = "KIND")]
     pub(crate) manner: Option<Manner>,
 

@@ -17,7 +17,7 @@ const FOUND: usize = 200;
 const MOST_WAYS: usize = 20;
 
 pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> Exit {
-    let workspace = match open_for(options.intake.as_deref(), common, output) {
+    let workspace = match open_for(options.looked_at.intake.as_deref(), common, output) {
         Ok(workspace) => workspace,
         Err(exit) => return exit,
     };

@@ -178,7 +178,7 @@ async fn snapshot(options: &SnapshotOptions, common: &Common, output: &Output) -
         output.error_text(&format!("{} exists already, and nothing is overwritten", options.file.display()));
         return Exit::Failed;
     }
-    let opened = match &options.intake {
+    let opened = match &options.looked_at.intake {
         Some(name) => open_for(Some(name), common, output),
         None => open(common, output),
     };

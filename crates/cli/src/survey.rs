@@ -35,9 +35,10 @@ macro_rules! with_directory {
 pub(crate) async fn browse(options: &Browse, common: &Common, output: &Output) -> Exit {
     let option = same_options(common);
     if let Some(wanted) = &options.find {
-        let (found, more) = with_directory!(options.intake, common, output, |workspace, connection| {
-            survey::find(&mut connection, wanted, FOUND).await
-        });
+        let (found, more) =
+            with_directory!(options.looked_at.intake, common, output, |workspace, connection| {
+                survey::find(&mut connection, wanted, FOUND).await
+            });
         output.answer(&match common.format {
             Format::Text => text::found(&found, more, wanted, &option),
             Format::Json => format!("{:#}\n", report::found(&found, more)),
@@ -54,11 +55,12 @@ pub(crate) async fn browse(options: &Browse, common: &Common, output: &Output) -
             return Exit::Wrong;
         }
     };
-    let (trees, entry) = with_directory!(options.intake, common, output, |workspace, connection| look(
-        &mut connection,
-        base.as_ref()
-    )
-    .await);
+    let (trees, entry) = with_directory!(
+        options.looked_at.intake,
+        common,
+        output,
+        |workspace, connection| look(&mut connection, base.as_ref()).await
+    );
     output.answer(&match common.format {
         Format::Text => text::trees(&trees, entry.get(0), width(), &option),
         Format::Json => format!("{:#}\n", report::browse(&trees, entry.get(0))),
@@ -84,7 +86,7 @@ async fn look(
 }
 
 pub(crate) async fn fields(options: &Fields, common: &Common, output: &Output) -> Exit {
-    let survey = with_directory!(options.intake, common, output, |workspace, connection| {
+    let survey = with_directory!(options.looked_at.intake, common, output, |workspace, connection| {
         let intake = &workspace.settings().intake;
         survey::fields(&mut connection, &intake.bases, &intake.filter, options.mask).await
     });

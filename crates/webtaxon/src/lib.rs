@@ -16,6 +16,9 @@
 //! reads from LDAP servers, [`mod@file`] from LDIF files, [`store`] from the application's own
 //! list, [`apply`] carries out what was previewed, [`state`] is the journal and what is remembered from
 //! run to run, and [`report`] renders results.
+//!
+//! Each kind of account store is a feature, and all are on unless turned off: `csv`, `postgres`, `scim`,
+//! `sqlite`.
 
 pub mod apply;
 mod crash;

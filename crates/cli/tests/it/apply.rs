@@ -178,6 +178,17 @@ fn killed_anywhere_in_a_database_it_ends_the_same() {
     dies_everywhere("loans.sqlite", 30);
 }
 
+/// Applies a saved preview, and has the program die at one of its points.
+#[cfg(feature = "crash-points")]
+fn apply_until(museum: &Museum, file: &str, die_at: Option<usize>) -> std::process::Output {
+    let mut command = crate::command::webtaxon(&["apply", file, "--yes", "--release", "seats"]);
+    command.current_dir(museum.file(""));
+    if let Some(point) = die_at {
+        command.env("WEBTAXON_DIE_AT", point.to_string());
+    }
+    command.output().unwrap()
+}
+
 /// Kills an apply at each of its points, `least` or more, and looks at the list before and after.
 #[cfg(feature = "crash-points")]
 fn dies_everywhere(file: &str, least: usize) {
@@ -204,14 +215,7 @@ fn dies_everywhere(file: &str, least: usize) {
         museum.write(file, &bytes);
     };
     museum.run(&["preview", "--save", "monday.json"]);
-    let apply = |file: &str, die_at: Option<usize>| {
-        let mut command = crate::command::webtaxon(&["apply", file, "--yes", "--release", "seats"]);
-        command.current_dir(museum.file(""));
-        if let Some(point) = die_at {
-            command.env("WEBTAXON_DIE_AT", point.to_string());
-        }
-        command.output().unwrap()
-    };
+    let apply = |file: &str, die_at| apply_until(&museum, file, die_at);
     assert!(apply("monday.json", None).status.success());
     let after = state();
     assert_ne!(after, before);
@@ -273,14 +277,7 @@ fn killed_anywhere_at_a_service_it_ends_the_same() {
         list.users().into_iter().map(user).collect()
     };
     museum.run(&["preview", "--save", "monday.json"]);
-    let apply = |file: &str, die_at: Option<usize>| {
-        let mut command = crate::command::webtaxon(&["apply", file, "--yes", "--release", "seats"]);
-        command.current_dir(museum.file(""));
-        if let Some(point) = die_at {
-            command.env("WEBTAXON_DIE_AT", point.to_string());
-        }
-        command.output().unwrap()
-    };
+    let apply = |file: &str, die_at| apply_until(&museum, file, die_at);
     assert!(apply("monday.json", None).status.success());
     let after = users(&application.list());
     let (mut points, mut halves) = (0, 0);

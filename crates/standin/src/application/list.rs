@@ -16,6 +16,8 @@ pub struct List {
     groups: IndexMap<String, Stored>,
     /// How many resources were ever made; their ids are counted.
     made: u64,
+    /// Whether each address gets a `display`.
+    pub(super) adorns: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -202,6 +204,11 @@ impl List {
             meta.insert("version".to_owned(), Value::String(version(stored.version)));
         }
         resource.insert("meta".to_owned(), meta);
+        let addresses = resource.get_mut("emails").and_then(Value::as_array_mut).filter(|_| self.adorns);
+        for address in addresses.into_iter().flatten().filter_map(Value::as_object_mut) {
+            let value = address.get("value").cloned().unwrap_or_default();
+            address.insert("display".to_owned(), value);
+        }
         if kind == Kind::User {
             let has = |group: &Stored| {
                 let members = group.resource.get("members").and_then(Value::as_array);

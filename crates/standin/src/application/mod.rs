@@ -41,6 +41,8 @@ pub struct ApplicationOptions {
     pub filter: bool,
     /// Whether it tells its schemas (RFC 7644 §4).
     pub schemas: bool,
+    /// Whether it gives each address a `display` of its own, which nobody wrote.
+    pub adorns: bool,
     /// The most resources in one answer.
     pub page: usize,
     /// How long each answer takes.
@@ -60,6 +62,7 @@ impl Default for ApplicationOptions {
             etag: true,
             filter: true,
             schemas: true,
+            adorns: false,
             page: 1000,
             latency: Duration::ZERO,
             trouble: None,
@@ -112,6 +115,8 @@ impl Application {
         let cannot_listen = |error| StandinErrorKind::Listen(options.listen, error);
         let listener = TcpListener::bind(options.listen).await.map_err(cannot_listen)?;
         let address = listener.local_addr().map_err(cannot_listen)?;
+        let mut list = list;
+        list.adorns = options.adorns;
         let shared = Arc::new(Shared { options, list: Mutex::new(list), counts: Mutex::default() });
         let router = service::router(Arc::clone(&shared));
         let serving = tokio::spawn(async move {

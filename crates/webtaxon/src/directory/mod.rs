@@ -32,6 +32,7 @@ pub use certificate::Certificate;
 pub use check::{CheckStep, Outcome, check};
 pub use connection::Connection;
 pub use error::{CertificateFault, DirectoryError, DirectoryErrorKind, RefusedCertificate};
+#[cfg(any(feature = "postgres", feature = "scim"))]
 pub(crate) use password::fetch as fetch_password;
 pub use password::{Prompt, password, password_warning};
 pub use progress::{Progress, Watch};
@@ -43,4 +44,5 @@ pub use snapshot::take_snapshot;
 pub use sweep::read;
 pub(crate) use sweep::{Links, entry, read_with};
 pub use transport::Milestone;
+#[cfg(any(feature = "postgres", feature = "scim"))]
 pub(crate) use trust::TlsRules;

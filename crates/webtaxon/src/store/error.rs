@@ -250,6 +250,13 @@ pub enum StoreErrorKind {
         /// What is wrong.
         what: String,
     },
+    /// A kind of store that this build was made without.
+    #[error("this build cannot keep accounts in a store of the kind {0}")]
+    #[diagnostic(
+        code(WX0519),
+        help("the application's developer must turn on the feature `{0}` of the library")
+    )]
+    NotBuilt(&'static str),
     /// Something else that the reader of CSV refuses.
     #[error("{} cannot be read as CSV: {reason}", file.display())]
     #[diagnostic(code(WX0503), help("export the file again as CSV with commas and UTF-8"))]

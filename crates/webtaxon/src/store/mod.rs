@@ -1,23 +1,33 @@
 //! Account stores: where the application keeps its own list of accounts.
 
+#[cfg(feature = "csv")]
 mod csv;
 mod error;
+#[cfg(not(all(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite")))]
+mod missing;
+#[cfg(feature = "postgres")]
 mod postgres;
+#[cfg(feature = "scim")]
 mod scim;
+#[cfg(any(feature = "postgres", feature = "sqlite"))]
 mod sql;
+#[cfg(feature = "sqlite")]
 mod sqlite;
 
+#[cfg(feature = "csv")]
 pub use csv::CsvStore;
 pub use error::{StoreError, StoreErrorKind};
+#[cfg(feature = "postgres")]
 pub use postgres::PostgresStore;
+#[cfg(feature = "scim")]
 pub use scim::ScimStore;
+#[cfg(feature = "sqlite")]
 pub use sqlite::SqliteStore;
 
-use foldhash::HashSet;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::pin::Pin;
-use webtaxon_core::account::{Account, folded};
+use webtaxon_core::account::Account;
 use webtaxon_core::apply::{Edit, Standing};
 use webtaxon_core::settings::StoreSettings;
 
@@ -133,26 +143,37 @@ pub trait AccountStore: Send + Sync {
     }
 }
 
-/// The store that the settings name; relative paths start from `folder`.
+/// The store that the settings name; relative paths start from `folder`. One of a kind that this build was made
+/// without says so when it is asked.
 #[must_use]
 pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
     match settings {
+        #[cfg(feature = "csv")]
         StoreSettings::Csv { path, columns } => Box::new(CsvStore::new(folder.join(path), columns.clone())),
+        #[cfg(feature = "postgres")]
         StoreSettings::Postgres { server, table } => {
             Box::new(PostgresStore::new(server.clone(), table.clone(), folder))
         }
+        #[cfg(feature = "scim")]
         StoreSettings::Scim(service) => Box::new(ScimStore::new(service.clone(), folder)),
+        #[cfg(feature = "sqlite")]
         StoreSettings::Sqlite { path, table } => Box::new(SqliteStore::new(folder.join(path), table.clone())),
+        #[cfg(not(all(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite")))]
+        other => {
+            let _ = folder;
+            Box::new(missing::MissingStore(missing::kind(other)))
+        }
     }
 }
 
+#[cfg(any(feature = "postgres", feature = "scim", feature = "sqlite"))]
 /// That no two accounts have one login or one link.
 fn sound(store: &str, accounts: &[Account]) -> Result<(), StoreErrorKind> {
-    let (mut logins, mut links) = (HashSet::default(), HashSet::default());
+    let (mut logins, mut links) = (foldhash::HashSet::default(), foldhash::HashSet::default());
     logins.reserve(accounts.len());
     links.reserve(accounts.len());
     for account in accounts {
-        let what = if !logins.insert(folded(&account.login)) {
+        let what = if !logins.insert(webtaxon_core::account::folded(&account.login)) {
             "login"
         } else if account.link.as_ref().is_some_and(|link| !links.insert(link)) {
             "link"

@@ -111,6 +111,7 @@ pub(super) enum Bound {
 
 impl Bound {
     /// The value as text; none for null, and for bytes, which a text does not hold.
+    #[cfg(feature = "postgres")]
     pub(super) fn text(&self) -> Option<&str> {
         match self {
             Self::Text(text) => Some(text),
@@ -167,6 +168,7 @@ pub(super) fn quoted(name: &str) -> String {
 }
 
 /// Bytes as text that is no text: a mark, then digits.
+#[cfg(feature = "sqlite")]
 pub(super) fn hex(bytes: &[u8]) -> String {
     bytes.iter().fold("\\x".to_owned(), |text, byte| text + &format!("{byte:02x}"))
 }

@@ -41,6 +41,7 @@ impl Kind {
                 etag: false,
                 filter: false,
                 schemas: false,
+                adorns: true,
                 page: 7,
                 ..ApplicationOptions::default()
             },

@@ -131,7 +131,7 @@ impl Service {
 
     /// Reads one document.
     pub(super) async fn get(&self, path: &str, query: &[(&str, String)]) -> Result<Value, Fault> {
-        self.request(&Method::GET, path, query, None, None).await
+        self.request(&Request { method: &Method::GET, path, query, body: None, version: None }).await
     }
 
     /// Every resource of an endpoint, page by page (RFC 7644 §3.4.2.4). One that changes meanwhile is read
@@ -233,7 +233,9 @@ impl Service {
 
     /// Asks for one change; the resource as it is then, if the service says.
     pub(super) async fn ask(&self, wish: &Wish) -> Result<Value, Fault> {
-        self.request(&wish.method, &wish.path, &[], wish.body.as_ref(), wish.version.as_deref()).await
+        let Wish { method, path, body, version } = wish;
+        let (body, version) = (body.as_ref(), version.as_deref());
+        self.request(&Request { method, path, query: &[], body, version }).await
     }
 
     /// Asks for several changes that do not depend on each other, in one request if the service offers that.
@@ -257,9 +259,11 @@ impl Service {
     /// One bulk request (RFC 7644 §3.7).
     async fn ask_in_bulk(&self, wishes: &[Wish]) -> Vec<Result<Value, Fault>> {
         let operations: Vec<Value> =
-            wishes.iter().enumerate().map(|(at, wish)| operation(at, wish)).collect();
+            wishes.iter().enumerate().map(|(at, wish)| operation(at, wish, self.offer.etag)).collect();
         let body = json!({"schemas": [BULK], "Operations": operations});
-        let answer = match self.request(&Method::POST, "Bulk", &[], Some(&body), None).await {
+        let body = Some(&body);
+        let request = Request { method: &Method::POST, path: "Bulk", query: &[], body, version: None };
+        let answer = match self.request(&request).await {
             Ok(answer) => answer,
             Err(Fault::Fatal(error)) => return vec![Err(Fault::Fatal(error))],
             Err(Fault::Refused { status, words }) => {
@@ -299,17 +303,10 @@ impl Service {
     }
 
     /// One request, made again where the service has no time yet (RFC 6585 §4).
-    async fn request(
-        &self,
-        method: &Method,
-        path: &str,
-        query: &[(&str, String)],
-        body: Option<&Value>,
-        version: Option<&str>,
-    ) -> Result<Value, Fault> {
+    async fn request(&self, request: &Request<'_>) -> Result<Value, Fault> {
         let mut waited = Duration::ZERO;
         for _ in 0..REQUESTS {
-            let answer = self.once(method, path, query, body, version).await;
+            let answer = self.once(request).await;
             let Err(Later(wait, fault)) = answer else {
                 return answer.map_err(|later| later.1);
             };
@@ -321,14 +318,8 @@ impl Service {
         Err(Fault::Refused { status: 429, words })
     }
 
-    async fn once(
-        &self,
-        method: &Method,
-        path: &str,
-        query: &[(&str, String)],
-        body: Option<&Value>,
-        version: Option<&str>,
-    ) -> Result<Value, Later> {
+    async fn once(&self, request: &Request<'_>) -> Result<Value, Later> {
+        let Request { method, path, query, body, version } = *request;
         let never = |fault: Fault| Later(None, fault);
         let mut url = format!("{}/{path}", self.base);
         for (at, (name, value)) in query.iter().enumerate() {
@@ -380,7 +371,7 @@ impl Service {
                         kind => format!("answers with {kind} in place of JSON, as a page for people does"),
                     };
                     // What was to be changed, may have been.
-                    Err(never(match *method == Method::GET {
+                    Err(never(match method == Method::GET {
                         true => StoreErrorKind::NotScim { store: store(), what }.into(),
                         false => Fault::Unclear(format!("it {what}")),
                     }))
@@ -395,6 +386,16 @@ impl Service {
             status => Err(never(Fault::Refused { status, words: words() })),
         }
     }
+}
+
+/// One request, as it is made.
+struct Request<'a> {
+    method: &'a Method,
+    path: &'a str,
+    query: &'a [(&'a str, String)],
+    body: Option<&'a Value>,
+    /// The version that is changed.
+    version: Option<&'a str>,
 }
 
 /// A fault, and how long to wait before the request is made again; none where that is of no use.
@@ -456,12 +457,12 @@ fn offer(config: &Value) -> Offer {
 }
 
 /// One operation of a bulk request.
-fn operation(at: usize, wish: &Wish) -> Value {
+fn operation(at: usize, wish: &Wish, has_versions: bool) -> Value {
     let mut one = json!({
         "method": wish.method.as_str(), "path": format!("/{}", wish.path), "bulkId": bulk_id(at),
     });
     if let Some(object) = one.as_object_mut() {
-        if let Some(version) = &wish.version {
+        if let Some(version) = wish.version.as_ref().filter(|_| has_versions) {
             object.insert("version".to_owned(), json!(version));
         }
         if let Some(body) = &wish.body {
@@ -477,7 +478,7 @@ fn bulk_id(at: usize) -> String {
 
 /// How many bytes a change takes in a bulk request.
 pub(super) fn bytes_of(wish: &Wish) -> usize {
-    operation(0, wish).to_string().len() + 16
+    operation(0, wish, true).to_string().len() + 16
 }
 
 /// What a service says of a refusal (RFC 7644 §3.12).

@@ -1,0 +1,336 @@
+//! Making edits in a SCIM service, where no transaction holds several of them together.
+//!
+//! Edits that do not depend on each other go in one request, if the service offers that. What is refused is
+//! told and the rest goes on; where an answer is lost, the user is looked at before anything is said of it.
+
+mod prepare;
+mod ring;
+mod roles;
+
+use super::resource::{find, sendable, text};
+use super::service::{Fault, Resource, Wish, bytes_of, escaped};
+use super::{Everybody, Group, Session};
+use crate::crash;
+use crate::store::{Outcome, Record, StoreError, Terms};
+use reqwest::Method;
+use serde_json::Value;
+use std::collections::{HashMap, HashSet};
+use std::sync::{Mutex, PoisonError};
+use webtaxon_core::account::Account;
+use webtaxon_core::apply::{Edit, Standing, order, standings};
+
+/// The most changes of one bulk request, whatever more the service takes: so many answers can be lost at once.
+const BATCH: usize = 100;
+
+/// The edits under way.
+struct Work<'a> {
+    session: &'a Session,
+    everybody: Everybody,
+    edits: &'a [Edit],
+    standings: Vec<Standing>,
+    /// Users as they were before the edits that these take back, by link and by login.
+    originals: HashMap<String, Resource>,
+    /// Never waited for: it only makes this a value that several threads may look at.
+    record: Mutex<Record<'a>>,
+    stop_after: Option<usize>,
+    failed: usize,
+    is_over: bool,
+}
+
+/// A change that is ready to be asked for.
+struct Prepared {
+    place: usize,
+    /// The user before and after; none where it comes or goes.
+    before: Option<Resource>,
+    after: Option<Resource>,
+    /// None where only groups change.
+    wish: Option<Wish>,
+}
+
+/// Why a change cannot be asked for.
+enum Hindrance {
+    /// What becomes of it.
+    Told(Outcome),
+    /// It names a person who may come in yet.
+    Later(String),
+}
+
+impl From<String> for Hindrance {
+    fn from(words: String) -> Self {
+        Self::Told(Outcome::Failed(words))
+    }
+}
+
+pub(super) async fn carry_out(
+    session: &Session,
+    everybody: Everybody,
+    edits: &[Edit],
+    terms: &Terms<'_>,
+    record: Record<'_>,
+) -> Result<(), StoreError> {
+    let standings = standings(edits, &everybody.accounts, terms.unique);
+    let groups = order(edits, &standings, &everybody.accounts);
+    let mut work = Work {
+        session,
+        everybody,
+        edits,
+        standings,
+        originals: terms.original.map(prepare::originals).unwrap_or_default(),
+        record: Mutex::new(record),
+        stop_after: terms.stop_after,
+        failed: 0,
+        is_over: false,
+    };
+    let idle: Vec<(usize, Outcome)> = work
+        .standings
+        .iter()
+        .enumerate()
+        .filter(|(_, standing)| !standing.is_ready())
+        .map(|(place, standing)| (place, Outcome::from(standing.clone())))
+        .collect();
+    for (place, outcome) in idle {
+        work.tell(place, outcome);
+    }
+    let mut waiting = work.make(groups).await?;
+    // Who waits for somebody goes on once that person is there; the last round says of whom nobody came.
+    while !waiting.is_empty() && !work.is_over {
+        let before = waiting.len();
+        let again = waiting.iter().map(|(place, _)| vec![*place]).collect();
+        waiting = work.make(again).await?;
+        if waiting.len() == before {
+            for (place, words) in std::mem::take(&mut waiting) {
+                work.tell(place, Outcome::Failed(words));
+            }
+        }
+    }
+    Ok(())
+}
+
+impl Work<'_> {
+    fn tell(&mut self, place: usize, outcome: Outcome) {
+        self.failed += usize::from(matches!(outcome, Outcome::Failed(_)));
+        let record = self.record.get_mut().unwrap_or_else(PoisonError::into_inner);
+        self.is_over |= !record(place, outcome);
+        self.is_over |= self.stop_after.is_some_and(|most| self.failed >= most);
+    }
+
+    fn edit(&self, place: usize) -> Option<&Edit> {
+        self.edits.get(place)
+    }
+
+    /// Makes groups of edits, one after the other; those who wait for a person, with the reason.
+    async fn make(&mut self, groups: Vec<Vec<usize>>) -> Result<Vec<(usize, String)>, StoreError> {
+        let mut waiting = Vec::new();
+        let mut batch: Vec<Prepared> = Vec::new();
+        let mut bytes = 0;
+        // Logins that are left within the batch, and may be taken only behind it.
+        let mut left: HashSet<String> = HashSet::new();
+        let (most, most_bytes) = self.session.service.offer.bulk.unwrap_or((1, usize::MAX));
+        for group in groups {
+            if self.is_over {
+                return Ok(waiting);
+            }
+            let &[place] = group.as_slice() else {
+                self.flush(&mut batch).await?;
+                self.ring(&group).await?;
+                continue;
+            };
+            let takes =
+                self.edit(place).and_then(|edit| Some(Account::login_key(&edit.after.as_ref()?.login)));
+            if takes.is_some_and(|login| left.contains(&login)) {
+                self.flush(&mut batch).await?;
+                (bytes, left) = (0, HashSet::new());
+            }
+            let prepared = match self.prepare(place).await? {
+                Ok(prepared) => prepared,
+                Err(Hindrance::Told(outcome)) => {
+                    self.tell(place, outcome);
+                    continue;
+                }
+                Err(Hindrance::Later(words)) => {
+                    waiting.push((place, words));
+                    continue;
+                }
+            };
+            let size = prepared.wish.as_ref().map_or(0, bytes_of);
+            if !batch.is_empty() && (batch.len() >= most.min(BATCH) || bytes + size > most_bytes / 2) {
+                self.flush(&mut batch).await?;
+                (bytes, left) = (0, HashSet::new());
+            }
+            left.extend(prepared.before.as_ref().map(|user| Account::login_key(text(user, "userName"))));
+            bytes += size;
+            batch.push(prepared);
+        }
+        self.flush(&mut batch).await?;
+        Ok(waiting)
+    }
+
+    /// Asks for what was gathered, and tells what became of it.
+    async fn flush(&mut self, batch: &mut Vec<Prepared>) -> Result<(), StoreError> {
+        if self.is_over {
+            batch.clear();
+        }
+        let batch = std::mem::take(batch);
+        let wishes: Vec<Wish> = batch.iter().filter_map(|one| one.wish.clone()).collect();
+        let mut answers = self.session.service.ask_all(&wishes).await.into_iter();
+        if !wishes.is_empty() {
+            crash::point();
+        }
+        for prepared in batch {
+            let place = prepared.place;
+            let answer = match prepared.wish {
+                Some(_) => match answers.next() {
+                    Some(answer) => answer,
+                    None => return Ok(()), // behind one that ended everything, which was told of
+                },
+                None => Ok(Value::Null),
+            };
+            let outcome = self.settle(prepared, answer).await?;
+            self.tell(place, outcome);
+        }
+        Ok(())
+    }
+
+    /// What became of an edit after its answer; its groups are set then.
+    async fn settle(
+        &mut self,
+        prepared: Prepared,
+        answer: Result<Value, Fault>,
+    ) -> Result<Outcome, StoreError> {
+        let Some(edit) = self.edits.get(prepared.place) else { return Ok(Outcome::Made) };
+        let answer = match answer {
+            Ok(answer) => answer,
+            Err(Fault::Fatal(error)) => return Err(error),
+            Err(Fault::Refused { status: 404 | 410, .. }) if edit.after.is_none() => {
+                return Ok(Outcome::Made);
+            }
+            Err(Fault::Refused { status: 412, .. }) => {
+                // Somebody changed something; it may be nothing that the edit is about.
+                let before = prepared.before.as_ref().map(|user| text(user, "id")).unwrap_or_default();
+                let there = self.session.service.user(before).await?;
+                let again = match (self.judge(edit, there.as_ref())?, there) {
+                    (Standing::Ready(_), Some(user)) => self.changed_user(prepared.place, edit, user),
+                    (other, _) => return Ok(other.into()),
+                };
+                let again = match again {
+                    Ok(Prepared { wish: Some(wish), .. }) => wish,
+                    Ok(_) => return Ok(Outcome::Made),
+                    Err(Hindrance::Told(outcome)) => return Ok(outcome),
+                    Err(Hindrance::Later(words)) => return Ok(Outcome::Failed(words)),
+                };
+                match self.session.service.ask(&again).await {
+                    Ok(answer) => answer,
+                    Err(Fault::Fatal(error)) => return Err(error),
+                    Err(Fault::Refused { status: 412, .. }) => {
+                        return Ok(Outcome::Left("somebody is changing it at this moment".to_owned()));
+                    }
+                    Err(Fault::Refused { words, .. }) => return Ok(Outcome::Failed(words)),
+                    Err(Fault::Unclear(words)) => match self.look(edit, &prepared).await? {
+                        Ok(()) => Value::Null,
+                        Err(why) => return Ok(Outcome::Failed(format!("{words}{why}"))),
+                    },
+                }
+            }
+            Err(Fault::Refused { words, .. }) => return Ok(Outcome::Failed(words)),
+            Err(Fault::Unclear(words)) => match self.look(edit, &prepared).await? {
+                Ok(()) => Value::Null,
+                Err(why) => return Ok(Outcome::Failed(format!("{words}{why}"))),
+            },
+        };
+        let Some(account) = &edit.after else { return Ok(Outcome::Done) };
+        let id = match &prepared.before {
+            Some(user) => text(user, "id").to_owned(),
+            None => match id_of(&answer) {
+                Some(id) => id,
+                None => match self.session.service.called(&account.login).await? {
+                    Some(user) => text(&user, "id").to_owned(),
+                    None => return Ok(Outcome::Failed("it said yes, and has no such user".to_owned())),
+                },
+            },
+        };
+        self.everybody.people.add(&id, &account.login);
+        let is_about_roles = self.session.role_groups && edit.fields().contains_key("roles");
+        if !is_about_roles && edit.before.is_some() || !self.session.role_groups {
+            return Ok(Outcome::Done);
+        }
+        match self.set_roles(&id, account).await? {
+            Ok(()) => Ok(Outcome::Done),
+            Err(words) => {
+                let back = self.take_back(&id, &prepared).await;
+                Ok(Outcome::Failed(match back {
+                    Ok(()) => words,
+                    Err(why) => format!("{words}; the rest of the change stands, since {why}"),
+                }))
+            }
+        }
+    }
+
+    /// How an edit stands to the user as it is now.
+    fn judge(&self, edit: &Edit, there: Option<&Resource>) -> Result<Standing, StoreError> {
+        let account = match there {
+            None => None,
+            Some(user) => {
+                let id = text(user, "id");
+                let is_in = |group: &&Group| group.members.iter().any(|member| member == id);
+                let groups = self.everybody.groups.iter().filter(is_in);
+                let roles: Vec<&str> = groups.map(|group| group.name.as_str()).collect();
+                Some(self.session.account(user, &self.everybody.people, &roles)?)
+            }
+        };
+        let found = standings(std::slice::from_ref(edit), account.as_slice(), &[]);
+        Ok(found.into_iter().next().unwrap_or(Standing::Made))
+    }
+
+    /// Looks whether a change was made of which no answer came; if not, what else there is to say.
+    async fn look(&self, edit: &Edit, prepared: &Prepared) -> Result<Result<(), String>, StoreError> {
+        let service = &self.session.service;
+        let there = match (&prepared.before, &prepared.after) {
+            (Some(user), _) => service.user(text(user, "id")).await?,
+            (None, Some(user)) => service.called(text(user, "userName")).await?,
+            (None, None) => None,
+        };
+        let is_made = match (&there, &prepared.after, &edit.after) {
+            // Groups are set afterwards, so that of a new user only the link is looked at.
+            (Some(user), _, Some(account)) if prepared.before.is_none() => {
+                let link = account.link.as_ref().map(ToString::to_string).unwrap_or_default();
+                text(user, "externalId").eq_ignore_ascii_case(&link)
+            }
+            // What no field is about, a service may write in a way of its own.
+            (Some(user), Some(after), _) => {
+                let account = |user| self.session.account(user, &self.everybody.people, &[]);
+                account(user)? == account(after)?
+            }
+            (there, _, _) => there.is_none() && edit.after.is_none(),
+        };
+        Ok(if is_made { Ok(()) } else { Err("; it was not made".to_owned()) })
+    }
+
+    /// Takes a change of a user back, of which the rest was refused.
+    async fn take_back(&self, id: &str, prepared: &Prepared) -> Result<(), String> {
+        let service = &self.session.service;
+        let words = |fault: Fault| match fault {
+            Fault::Refused { words, .. } | Fault::Unclear(words) => words,
+            Fault::Fatal(error) => error.to_string(),
+        };
+        let Some(before) = &prepared.before else {
+            let path = format!("Users/{}", escaped(id));
+            let wish = Wish { method: Method::DELETE, path, body: None, version: None };
+            return service.ask(&wish).await.map(|_| ()).map_err(words);
+        };
+        let Ok(Some(now)) = service.user(id).await else { return Err("the user cannot be read".to_owned()) };
+        if sendable(&now) == sendable(before) {
+            return Ok(());
+        }
+        service.ask(&self.wish(&now, before)).await.map(|_| ()).map_err(words)
+    }
+}
+
+/// The id of a user who was made, in the answer to one request or to many.
+fn id_of(answer: &Value) -> Option<String> {
+    let object = answer.as_object()?;
+    if let Some(id) = find(object, "id").and_then(Value::as_str) {
+        return Some(id.to_owned());
+    }
+    let location = find(object, "location").and_then(Value::as_str)?;
+    location.rsplit('/').next().filter(|id| !id.is_empty()).map(str::to_owned)
+}

@@ -1,0 +1,156 @@
+//! From an edit to the request that makes it.
+
+use super::super::resource::{find, patch, sendable, text, write};
+use super::super::service::{Resource, Wish, escaped};
+use super::{Hindrance, Prepared, Work};
+use crate::store::{Outcome, StoreError};
+use reqwest::Method;
+use serde_json::{Value, json};
+use std::collections::HashMap;
+use std::path::Path;
+use webtaxon_core::account::{Account, State};
+use webtaxon_core::apply::{Edit, Standing};
+
+impl Work<'_> {
+    /// What an edit asks for.
+    pub(super) async fn prepare(&self, place: usize) -> Result<Result<Prepared, Hindrance>, StoreError> {
+        let gone = || Hindrance::Told(Outcome::Left("the account is not there any more".to_owned()));
+        let (Some(edit), Some(Standing::Ready(at))) = (self.edit(place), self.standings.get(place)) else {
+            return Ok(Err(gone()));
+        };
+        let Some(at) = at else { return Ok(self.new_user(place, edit)) };
+        let Some(known) = self.everybody.users.get(*at) else { return Ok(Err(gone())) };
+        // A service that gives no versions is asked once more, so that little time is left in between.
+        if version(known).is_some_and(|_| self.session.service.offer.etag) {
+            return Ok(self.changed_user(place, edit, known.clone()));
+        }
+        let there = self.session.service.user(text(known, "id")).await?;
+        match self.judge(edit, there.as_ref())? {
+            Standing::Ready(_) => {
+                Ok(there.ok_or_else(gone).and_then(|user| self.changed_user(place, edit, user)))
+            }
+            other => Ok(Err(Hindrance::Told(other.into()))),
+        }
+    }
+
+    fn new_user(&self, place: usize, edit: &Edit) -> Result<Prepared, Hindrance> {
+        let Some(account) = &edit.after else { return Err(Hindrance::Told(Outcome::Made)) };
+        let link = account.link.as_ref().map(ToString::to_string);
+        let original = link.and_then(|link| self.originals.get(&link));
+        let original = original.or_else(|| self.originals.get(&Account::login_key(&account.login)));
+        let mut user = original.cloned().unwrap_or_default();
+        if user.is_empty() {
+            user.insert("active".to_owned(), Value::Bool(true));
+        }
+        self.fill(&mut user, account, account.fields.keys().map(|name| name.as_str()))?;
+        let all = ["login", "link", "state"].into_iter();
+        self.fill(&mut user, account, all)?;
+        let wish = Wish {
+            method: Method::POST,
+            path: "Users".to_owned(),
+            body: Some(sendable(&user)),
+            version: None,
+        };
+        Ok(Prepared { place, before: None, after: Some(user), wish: Some(wish) })
+    }
+
+    pub(super) fn changed_user(
+        &self,
+        place: usize,
+        edit: &Edit,
+        user: Resource,
+    ) -> Result<Prepared, Hindrance> {
+        let Some(account) = &edit.after else {
+            let wish = Wish {
+                method: Method::DELETE,
+                path: path_of(&user),
+                body: None,
+                version: version(&user).map(str::to_owned),
+            };
+            return Ok(Prepared { place, before: Some(user), after: None, wish: Some(wish) });
+        };
+        let mut after = user.clone();
+        self.fill(&mut after, account, edit.fields().keys().map(String::as_str))?;
+        let wish = (after != user).then(|| self.wish(&user, &after));
+        Ok(Prepared { place, before: Some(user), after: Some(after), wish })
+    }
+
+    /// Gives a user these fields of an account.
+    fn fill<'n>(
+        &self,
+        user: &mut Resource,
+        account: &Account,
+        names: impl Iterator<Item = &'n str>,
+    ) -> Result<(), Hindrance> {
+        let set = |user: &mut Resource, name: &str, value: Option<Value>| {
+            let known = user.keys().find(|known| known.eq_ignore_ascii_case(name)).cloned();
+            let name = known.unwrap_or_else(|| name.to_owned());
+            match value {
+                Some(value) => drop(user.insert(name, value)),
+                None => drop(user.shift_remove(&name)),
+            }
+        };
+        for name in names {
+            match name {
+                "login" => set(user, "userName", Some(json!(account.login))),
+                "link" => set(user, "externalId", account.link.as_ref().map(|link| json!(link.as_str()))),
+                "state" => set(user, "active", Some(Value::Bool(account.state == State::Active))),
+                "roles" if self.session.role_groups => self.known_roles(account)?,
+                name => {
+                    let place = self.session.places.iter().find(|(field, _)| field == name);
+                    let Some((_, place)) = place else { continue };
+                    let value = account.value(name);
+                    let id = (place.is_person && !value.is_empty()).then(|| self.everybody.people.id(value));
+                    let value = match id {
+                        None => value,
+                        Some(Some(id)) => id,
+                        Some(None) => {
+                            let words = format!("{name} is {value}, who is no user of the service");
+                            return Err(Hindrance::Later(words));
+                        }
+                    };
+                    write(user, place, value).map_err(|words| format!("{name}: {words}"))?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The request that turns a user into another.
+    pub(super) fn wish(&self, before: &Resource, after: &Resource) -> Wish {
+        let (method, body) = match self.session.service.offer.patch {
+            true => (Method::PATCH, patch(before, after)),
+            false => (Method::PUT, sendable(after)),
+        };
+        Wish { method, path: path_of(before), body: Some(body), version: version(before).map(str::to_owned) }
+    }
+}
+
+/// Where a user is.
+fn path_of(user: &Resource) -> String {
+    format!("Users/{}", escaped(text(user, "id")))
+}
+
+/// The version that a service gave of a user (RFC 7644 §3.14).
+fn version(user: &Resource) -> Option<&str> {
+    find(find(user, "meta")?.as_object()?, "version")?.as_str()
+}
+
+/// The users in a copy, by link and by login; none where it cannot be read.
+pub(super) fn originals(file: &Path) -> HashMap<String, Resource> {
+    let copy = std::fs::read_to_string(file).unwrap_or_default();
+    let users = copy.lines().filter_map(|line| serde_json::from_str::<Resource>(line).ok());
+    let mut all = HashMap::new();
+    for mut user in users {
+        for name in ["id", "meta", "groups"] {
+            user.shift_remove(name);
+        }
+        let link = webtaxon_core::identity::Identity::from_link(text(&user, "externalId"));
+        let login = Account::login_key(text(&user, "userName"));
+        if let Some(link) = link {
+            all.insert(link.to_string(), user.clone());
+        }
+        all.insert(login, user);
+    }
+    all
+}

@@ -1,0 +1,95 @@
+//! People who take each other's logins: no order makes that, where no two may have one login at any moment.
+
+use super::super::resource::{find, text};
+use super::super::service::{Fault, Resource};
+use super::{Hindrance, Work};
+use crate::crash;
+use crate::store::{Outcome, StoreError};
+use serde_json::{Value, json};
+use std::collections::HashMap;
+
+impl Work<'_> {
+    /// Makes a ring of people who take each other's logins: the first is put aside, under a name of its own.
+    pub(super) async fn ring(&mut self, group: &[usize]) -> Result<(), StoreError> {
+        // What is changed, and what it was before, in the order in which it was done.
+        let mut done: Vec<(Resource, Resource)> = Vec::new();
+        let mut prepared = Vec::new();
+        let mut hindered = None;
+        for place in group {
+            match self.prepare(*place).await? {
+                Ok(one) => prepared.push(one),
+                Err(Hindrance::Told(Outcome::Failed(words)) | Hindrance::Later(words)) => {
+                    hindered = Some(words)
+                }
+                Err(Hindrance::Told(_)) => {
+                    hindered = Some("another of the same ring was left out".to_owned())
+                }
+            }
+        }
+        let mut steps: Vec<(Option<usize>, Resource)> = Vec::new();
+        if let Some(first) = prepared.first().and_then(|first| first.before.clone()) {
+            let mut aside = first.clone();
+            let name = format!("{}.{}", text(&first, "userName"), text(&first, "id"));
+            aside.insert("userName".to_owned(), json!(name));
+            steps.push((None, aside));
+        }
+        let others = prepared.iter().enumerate().skip(1).rev();
+        for (at, one) in others.chain(prepared.iter().enumerate().take(1)) {
+            steps.extend(one.after.clone().map(|after| (Some(at), after)));
+        }
+        let mut now: HashMap<usize, Resource> =
+            prepared.iter().enumerate().filter_map(|(at, one)| Some((at, one.before.clone()?))).collect();
+        for (at, after) in steps {
+            if hindered.is_some() {
+                break;
+            }
+            let Some(before) = now.get(&at.unwrap_or(0)).cloned() else { continue };
+            match self.turn(&before, &after).await {
+                Ok(user) => {
+                    now.insert(at.unwrap_or(0), user.clone());
+                    done.push((user, before));
+                }
+                Err(Fault::Fatal(error)) => return Err(error),
+                Err(Fault::Refused { words, .. } | Fault::Unclear(words)) => hindered = Some(words),
+            }
+        }
+        let Some(mut words) = hindered else {
+            for one in prepared {
+                let place = one.place;
+                let mut one = one;
+                one.wish = None;
+                let outcome = self.settle(one, Ok(Value::Null)).await?;
+                self.tell(place, outcome);
+            }
+            return Ok(());
+        };
+        for (user, before) in done.into_iter().rev() {
+            let there = self.session.service.user(text(&user, "id")).await?.unwrap_or(user);
+            if self.turn(&there, &before).await.is_err() {
+                words += &format!("; {} could not be put back", text(&before, "userName"));
+            }
+        }
+        for place in group {
+            self.tell(*place, Outcome::Failed(words.clone()));
+        }
+        Ok(())
+    }
+
+    /// Turns a user into another at once, and gives it as it is then.
+    async fn turn(&self, before: &Resource, after: &Resource) -> Result<Resource, Fault> {
+        let service = &self.session.service;
+        let answer = service.ask(&self.wish(before, after)).await;
+        crash::point();
+        let lost = match answer {
+            Ok(Value::Object(user)) if find(&user, "userName").is_some() => return Ok(user),
+            Ok(_) => None,
+            Err(Fault::Unclear(words)) => Some(words),
+            Err(fault) => return Err(fault),
+        };
+        match (service.user(text(before, "id")).await.map_err(Fault::Fatal)?, lost) {
+            (Some(user), None) => Ok(user),
+            (Some(user), Some(_)) if text(&user, "userName") == text(after, "userName") => Ok(user),
+            (_, words) => Err(Fault::Unclear(words.unwrap_or_else(|| "the user is gone".to_owned()))),
+        }
+    }
+}
