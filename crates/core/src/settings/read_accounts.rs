@@ -3,8 +3,8 @@
 use super::read_directory::{password, trust};
 use super::table::{Table, Text, Value};
 use super::{
-    Accounts, AttributePath, Credentials, Postgres, RoleTable, Scim, SettingsError, SqlTable, StoreSettings,
-    Trust,
+    Accounts, AttributePath, Credentials, PasswordSource, Postgres, RoleTable, Scim, SettingsError, SqlTable,
+    StoreSettings, Trust,
 };
 use indexmap::IndexMap;
 use std::path::PathBuf;
@@ -112,10 +112,23 @@ fn postgres(table: &mut Table<'_>) -> Result<Postgres, SettingsError> {
     let host = host.trim_start_matches('[').trim_end_matches(']').to_owned();
     let database = filled(table.require("database", "name the database: database = \"loans\"")?.text()?)?;
     let user = filled(table.require("user", "say who asks: user = \"loansdesk\"")?.text()?)?;
-    let password = table.take("password").map(password).transpose()?;
+    let password = table.take("password").map(secret).transpose()?;
     let trust = table.take("trust").map(trust).transpose()?.unwrap_or(Trust::System);
     let plain = table.take("plain").map(Value::boolean).transpose()?.unwrap_or(false);
     Ok(Postgres { host, port, database, user, password, trust, plain })
+}
+
+/// Where the secret of a store comes from. The list is read and written several times in a run, and nobody is
+/// asked each time.
+fn secret(value: Value<'_>) -> Result<PasswordSource, SettingsError> {
+    let place = value.place();
+    match password(value)? {
+        PasswordSource::Ask => Err(place.bad(
+            "nobody is asked for this one",
+            "name another source: { env = \"…\" }, { file = \"…\" }, { command = […] } or { credential = \"…\" }",
+        )),
+        source => Ok(source),
+    }
 }
 
 /// Where a SCIM service is, and who asks it.
@@ -138,12 +151,12 @@ fn scim(table: &mut Table<'_>) -> Result<Scim, SettingsError> {
     }
     let token = table.take("token");
     let unclear = token.as_ref().map(Value::place);
-    let token = token.map(password).transpose()?;
+    let token = token.map(secret).transpose()?;
     let user = table.take("user").map(|value| filled(value.text()?)).transpose()?;
-    let secret = table.take("password");
-    let alone = secret.as_ref().map(Value::place);
-    let secret = secret.map(password).transpose()?;
-    let credentials = match (token, user, secret, unclear, alone) {
+    let password = table.take("password");
+    let alone = password.as_ref().map(Value::place);
+    let password = password.map(secret).transpose()?;
+    let credentials = match (token, user, password, unclear, alone) {
         (None, None, None, ..) => Credentials::None,
         (Some(token), None, None, ..) => Credentials::Token(token),
         (None, Some(user), Some(password), ..) => Credentials::Basic { user, password },

@@ -424,6 +424,8 @@ fn the_list_of_accounts_is_a_file_or_a_table() {
         (&postgres.replace("database = \"loans\"\n", ""), "accounts.database"),
         (&format!("{postgres}\npassword = \"geheim\""), "may not stand in the settings"),
         (&format!("{postgres}\npath = \"x\""), "has none"),
+        (&format!("{postgres}\npassword = {{ ask = true }}"), "nobody is asked"),
+        (&format!("{scim}\ntoken = {{ ask = true }}"), "nobody is asked"),
         ("store = \"ldap\"", "none of the words"),
         ("store = \"scim\"", "accounts.service"),
         (&scim.replace("https", "http"), "plain text"),

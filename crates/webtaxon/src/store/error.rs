@@ -250,6 +250,15 @@ pub enum StoreErrorKind {
         /// What is wrong.
         what: String,
     },
+    /// The secret that a store wants cannot be had.
+    #[error("{store} was not asked: {reason}")]
+    #[diagnostic(code(WX0520), help("`token` or `password` in [accounts] names where it comes from"))]
+    NoSecret {
+        /// The store.
+        store: String,
+        /// Why not.
+        reason: String,
+    },
     /// A kind of store that this build was made without.
     #[error("this build cannot keep accounts in a store of the kind {0}")]
     #[diagnostic(

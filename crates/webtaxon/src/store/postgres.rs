@@ -75,7 +75,8 @@ impl PostgresStore {
         let unusable = |reason: String| StoreErrorKind::Database { store: self.describe(), reason };
         if let Some(source) = &server.password {
             let password = fetch_password(source, &server.user, &self.folder, WAIT, None).await;
-            let password = password.map_err(|error| unusable(error.to_string()))?;
+            let secretless = |reason: String| StoreErrorKind::NoSecret { store: self.describe(), reason };
+            let password = password.map_err(|error| secretless(error.to_string()))?;
             config.password(password.expose_secret());
         }
         let is_local = server.host.starts_with('/');

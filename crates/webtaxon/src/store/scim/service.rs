@@ -94,7 +94,12 @@ impl Service {
         // Without encryption, too, the library wants to know how it would be done.
         let rules = TlsRules::of(&settings.service, &settings.trust, None, folder);
         let rules = rules.map_err(|error| unusable(error.to_string()))?;
-        let http = Client::builder()
+        let mut builder = Client::builder();
+        if is_here(&settings.service) {
+            // What the environment says of proxies is for what lies beyond them.
+            builder = builder.no_proxy();
+        }
+        let http = builder
             .tls_backend_preconfigured((*rules.config).clone())
             .redirect(redirect::Policy::none())
             .connect_timeout(CONNECT)
@@ -104,7 +109,9 @@ impl Service {
             .map_err(|error| unusable(causes(&error)))?;
         let authorization = match authorization(&settings.credentials, folder).await {
             Ok(authorization) => authorization,
-            Err(reason) => return Err(unusable(reason).into()),
+            Err(reason) => {
+                return Err(StoreErrorKind::NoSecret { store: settings.service.clone(), reason }.into());
+            }
         };
         let base = settings.service.clone();
         let mut service = Self { http, base, authorization, offer: Offer::default() };
@@ -398,6 +405,19 @@ struct Request<'a> {
     version: Option<&'a str>,
 }
 
+/// Whether an address is one of this machine's own.
+fn is_here(service: &str) -> bool {
+    let address = service.split_once("://").map_or(service, |(_, rest)| rest);
+    let authority = address.split('/').next().unwrap_or_default();
+    let host = match authority.rsplit_once(':') {
+        Some((host, port)) if port.bytes().all(|byte| byte.is_ascii_digit()) => host,
+        _ => authority,
+    };
+    let host = host.trim_start_matches('[').trim_end_matches(']');
+    host.eq_ignore_ascii_case("localhost")
+        || host.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback())
+}
+
 /// A fault, and how long to wait before the request is made again; none where that is of no use.
 struct Later(Option<Duration>, Fault);
 
@@ -535,4 +555,38 @@ fn causes(error: &reqwest::Error) -> String {
         cause = inner.source();
     }
     words
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_address_of_this_machine_is_told_from_others() {
+        for (service, here) in [
+            ("http://127.0.0.1:6370/scim/v2", true),
+            ("http://LOCALHOST/x", true),
+            ("https://[::1]:8443/x", true),
+            ("https://[::1]/x", true),
+            ("https://localhost.quillmere.example/x", false),
+            ("https://loans.quillmere.example:443/127.0.0.1", false),
+            ("https://10.0.0.1/x", false),
+        ] {
+            assert_eq!(is_here(service), here, "{service}");
+        }
+    }
+
+    #[test]
+    fn a_wait_is_read_as_seconds_or_as_a_moment() {
+        let later = Timestamp::now() + jiff::SignedDuration::from_secs(100);
+        let moment = later.strftime("%a, %d %b %Y %H:%M:%S GMT").to_string();
+        for (text, least, most) in
+            [("7", 7, 7), (moment.as_str(), 98, 100), ("Wed, 21 Oct 2015 07:28:00 GMT", 0, 0)]
+        {
+            let mut headers = header::HeaderMap::new();
+            headers.insert(header::RETRY_AFTER, HeaderValue::from_str(text).unwrap());
+            let seconds = retry_after(&headers).unwrap().as_secs();
+            assert!((least..=most).contains(&seconds), "{text}: {seconds}");
+        }
+    }
 }
