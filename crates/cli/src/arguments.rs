@@ -553,9 +553,8 @@ pub(crate) struct Standin {
 
     /// Also run a simulated application: a SCIM service with the accounts of this CSV file.
     ///
-    /// The list is kept in memory, and the file stays as it is. Settings that use it say under [accounts]:
-    /// store = "scim", service = "http://127.0.0.1:6370/scim/v2", plain = true.
-    /// Example: --application demo/accounts.csv
+    /// It is kept in memory. In the settings: store = "scim", service = "http://127.0.0.1:6370/scim/v2",
+    /// plain = true. Example: --application demo/accounts.csv
     #[arg(long, value_name = "FILE")]
     pub(crate) application: Option<PathBuf>,
 

@@ -147,7 +147,6 @@ impl From<String> for Text {
 
 /// A value as SQL writes it (ISO 9075-2, literal).
 fn literal(value: &Bound) -> String {
-    let hex = |bytes: &[u8]| bytes.iter().fold(String::new(), |text, byte| text + &format!("{byte:02x}"));
     match value {
         Bound::Null => "NULL".to_owned(),
         Bound::Text(text) if text.contains('\0') => format!("CAST(X'{}' AS TEXT)", hex(text.as_bytes())),
@@ -167,10 +166,15 @@ pub(super) fn quoted(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }
 
+/// Two digits for each byte.
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
 /// Bytes as text that is no text: a mark, then digits.
 #[cfg(feature = "sqlite")]
-pub(super) fn hex(bytes: &[u8]) -> String {
-    bytes.iter().fold("\\x".to_owned(), |text, byte| text + &format!("{byte:02x}"))
+pub(super) fn marked(bytes: &[u8]) -> String {
+    format!("\\x{}", hex(bytes))
 }
 
 fn unhex(text: &str) -> Option<Vec<u8>> {
@@ -266,7 +270,8 @@ impl<'t> Rows<'t> {
             ));
         }
         if let Some(all) = &self.roles {
-            let list = self.key.and_then(&value).and_then(|key| all.get(key.trim()));
+            let key = self.key.and_then(&value);
+            let list = key.and_then(|key| all.get(&*key).or_else(|| all.get(key.trim())));
             let list = list.map(|list| list.join(&LIST.to_string())).unwrap_or_default();
             fields.insert("roles".into(), list.into());
         }
@@ -547,5 +552,39 @@ pub(super) fn complete(
             Err(StoreErrorKind::NoTableColumn { store, table, column, help })
         }
         _ => Ok(()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use indexmap::IndexMap;
+
+    /// Two keys that differ by a blank are two keys, and a login is found without the blanks around it.
+    #[test]
+    fn roles_are_found_by_the_key_as_it_stands() {
+        let role_table = |key: &str| RoleTable {
+            name: "role".to_owned(),
+            account: "account".to_owned(),
+            key: key.to_owned(),
+            role: "role".to_owned(),
+        };
+        for (key, kept, row, roles) in [
+            ("code", "a ", ["ada", "a "], "keeper"),
+            ("code", "a ", ["ada", "b "], ""),
+            ("login", "ada", [" ada ", "a"], "keeper"),
+        ] {
+            let table = SqlTable {
+                name: "account".to_owned(),
+                columns: IndexMap::new(),
+                states: ["active", "suspended"].map(str::to_owned),
+                roles: Some(role_table(key)),
+            };
+            let columns = ["login", "code"].map(|name| Column::new(&table, name.to_owned()));
+            let all = HashMap::from([(kept.to_owned(), vec!["keeper".to_owned()])]);
+            let mut rows = Rows::new("a store".to_owned(), &table, &columns, Some(all));
+            rows.add(|at| row.get(at).map(|text| Cow::Borrowed(*text))).unwrap();
+            assert_eq!(rows.finish().unwrap()[0].field("roles"), roles, "{key} {row:?}");
+        }
     }
 }

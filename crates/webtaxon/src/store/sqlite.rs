@@ -1,6 +1,6 @@
 //! The application's list as a table of an SQLite database: read as it is, changed in one transaction.
 
-use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, complete, hex, quoted};
+use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, complete, marked, quoted};
 use super::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
 use crate::crash;
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
@@ -232,7 +232,7 @@ fn shown<'r>(row: &'r Row<'_>, at: usize) -> Option<Cow<'r, str>> {
         ValueRef::Integer(number) => Some(number.to_string().into()),
         ValueRef::Real(number) => Some(number.to_string().into()),
         ValueRef::Text(text) => Some(String::from_utf8_lossy(text)),
-        ValueRef::Blob(bytes) => Some(hex(bytes).into()),
+        ValueRef::Blob(bytes) => Some(marked(bytes).into()),
     }
 }
 

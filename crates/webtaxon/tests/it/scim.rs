@@ -384,3 +384,53 @@ async fn what_somebody_writes_at_that_very_moment_is_not_lost() {
         assert_eq!(user[attribute], value);
     }
 }
+
+/// Two who swap their logins, and something goes wrong at any of the steps: both have one of the two, none is left
+/// under the name by which one was put aside, and another apply carries it out.
+#[tokio::test]
+async fn a_swap_that_goes_wrong_leaves_nobody_aside() {
+    let swapped = DIRECTORY
+        .replace("sAMAccountName: aibbotson\n", "sAMAccountName: <a>\n")
+        .replace("sAMAccountName: ecarrick\n", "sAMAccountName: aibbotson\n")
+        .replace("sAMAccountName: <a>\n", "sAMAccountName: ecarrick\n");
+    let offer = |trouble| ApplicationOptions { bulk: None, trouble, ..Kind::Scim.offer() };
+    let whole = offering(Kind::Scim, &swapped, offer(None)).await;
+    let workspace = whole.workspace().unwrap();
+    let (_, work) = workspace.work().await.unwrap();
+    assert!(workspace.apply(&work, &agreed()).await.unwrap().is_complete());
+    let (after, writes) = (dump(&whole, Kind::Scim), whole.application().requests().1);
+    let mut broken = 0;
+    for kind in [TroubleKind::Conflict, TroubleKind::Cut, TroubleKind::CutBefore] {
+        for at in 1..=writes {
+            let told = format!("{kind:?} at {at} of {writes}");
+            let trouble = Some(Trouble::at(kind.clone(), at));
+            let mut museum = offering(Kind::Scim, &swapped, offer(trouble)).await;
+            let workspace = museum.workspace().unwrap();
+            let (_, work) = workspace.work().await.unwrap();
+            let applied = workspace.apply(&work, &agreed()).await.unwrap();
+            let rows = dump(&museum, Kind::Scim);
+            let both = ["\"aibbotson\"", "\"ecarrick\""];
+            assert!(both.iter().all(|login| rows.iter().any(|row| row.contains(login))), "{told}: {rows:?}");
+            assert!(
+                !rows.iter().any(|row| row.contains("aibbotson.u") || row.contains("ecarrick.u")),
+                "{told}"
+            );
+            let is_swap = |login: &str| login == "aibbotson" || login == "ecarrick";
+            let swaps = work.edits.iter().zip(&applied.outcomes).filter(|(edit, _)| is_swap(edit.login()));
+            let outcomes: Vec<_> = swaps.map(|(_, outcome)| outcome.clone().unwrap()).collect();
+            let is_done = outcomes.iter().all(|one| *one == Outcome::Done);
+            broken += usize::from(!is_done);
+            assert!(
+                is_done || outcomes.iter().all(|one| matches!(one, Outcome::Failed(_))),
+                "{told}: {outcomes:?}"
+            );
+            healed(&mut museum, Kind::Scim).await;
+            std::fs::remove_file(museum.path().join("webtaxon.state.sqlite")).unwrap();
+            let workspace = museum.workspace().unwrap();
+            let (_, rest) = workspace.work().await.unwrap();
+            assert!(workspace.apply(&rest, &agreed()).await.unwrap().is_complete(), "{told}");
+            assert_eq!(dump(&museum, Kind::Scim), after, "{told}");
+        }
+    }
+    assert_eq!(broken, 6, "three steps, refused or cut off before");
+}

@@ -15,7 +15,7 @@ use resource::{find, read, text};
 use schema::{Place, Schemas};
 use serde_json::Value;
 use service::{Resource, Service};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use webtaxon_core::account::{Account, Fields, State};
@@ -70,7 +70,7 @@ impl People {
 struct Group {
     id: String,
     name: String,
-    members: Vec<String>,
+    members: HashSet<String>,
 }
 
 impl ScimStore {

@@ -112,7 +112,7 @@ fn write_in(holder: &mut Map<String, Value>, place: &Place, text: &str) -> Resul
 }
 
 /// Puts a value in place, or takes it away.
-fn put(object: &mut Map<String, Value>, name: &str, value: Option<Value>) {
+pub(super) fn put(object: &mut Map<String, Value>, name: &str, value: Option<Value>) {
     let name = key(object, name);
     match value {
         Some(value) => drop(object.insert(name, value)),

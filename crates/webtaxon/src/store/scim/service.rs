@@ -8,6 +8,7 @@ use super::super::{StoreError, StoreErrorKind};
 use crate::directory::{TlsRules, fetch_password};
 use jiff::Timestamp;
 use jiff::fmt::rfc2822;
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::header::{self, HeaderValue};
 use reqwest::{Client, Method, redirect};
 use secrecy::ExposeSecret as _;
@@ -525,17 +526,12 @@ fn retry_after(headers: &header::HeaderMap) -> Option<Duration> {
     Some(Duration::from_secs(u64::try_from(left).unwrap_or(0)))
 }
 
-/// A text inside an address (RFC 3986 §2.1).
+/// What stands for itself inside an address (RFC 3986 §2.3).
+const UNRESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+
+/// A text inside an address.
 pub(super) fn escaped(text: &str) -> String {
-    let mut safe = String::with_capacity(text.len());
-    for byte in text.bytes() {
-        if byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b'_' | b'~') {
-            safe.push(char::from(byte));
-        } else {
-            safe += &format!("%{byte:02X}");
-        }
-    }
-    safe
+    utf8_percent_encode(text, UNRESERVED).to_string()
 }
 
 /// An error with what caused it, without the address, in which a secret might be.

@@ -271,7 +271,7 @@ impl Work<'_> {
             None => None,
             Some(user) => {
                 let id = text(user, "id");
-                let is_in = |group: &&Group| group.members.iter().any(|member| member == id);
+                let is_in = |group: &&Group| group.members.contains(id);
                 let groups = self.everybody.groups.iter().filter(is_in);
                 let roles: Vec<&str> = groups.map(|group| group.name.as_str()).collect();
                 Some(self.session.account(user, &self.everybody.people, &roles)?)
@@ -289,18 +289,20 @@ impl Work<'_> {
             (None, Some(user)) => service.called(text(user, "userName")).await?,
             (None, None) => None,
         };
-        let is_made = match (&there, &prepared.after, &edit.after) {
+        let is_made = match (&there, &edit.after) {
             // Groups are set afterwards, so that of a new user only the link is looked at.
-            (Some(user), _, Some(account)) if prepared.before.is_none() => {
+            (Some(user), Some(account)) if prepared.before.is_none() => {
                 let link = account.link.as_ref().map(ToString::to_string).unwrap_or_default();
                 text(user, "externalId").eq_ignore_ascii_case(&link)
             }
-            // What no field is about, a service may write in a way of its own.
-            (Some(user), Some(after), _) => {
-                let account = |user| self.session.account(user, &self.everybody.people, &[]);
-                account(user)? == account(after)?
+            // Only by what the edit is about: the rest somebody else may have written.
+            (Some(user), Some(account)) => {
+                let there = self.session.account(user, &self.everybody.people, &[])?;
+                let changed = edit.fields();
+                let names = changed.keys().filter(|name| !(self.session.role_groups && *name == "roles"));
+                names.into_iter().all(|name| there.value(name) == account.value(name))
             }
-            (there, _, _) => there.is_none() && edit.after.is_none(),
+            (there, _) => there.is_none() && edit.after.is_none(),
         };
         Ok(if is_made { Ok(()) } else { Err("; it was not made".to_owned()) })
     }

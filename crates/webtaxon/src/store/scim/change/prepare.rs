@@ -1,6 +1,6 @@
 //! From an edit to the request that makes it.
 
-use super::super::resource::{find, patch, sendable, text, write};
+use super::super::resource::{find, patch, put, sendable, text, write};
 use super::super::service::{Resource, Wish, escaped};
 use super::{Hindrance, Prepared, Work};
 use crate::store::{Outcome, StoreError};
@@ -82,19 +82,11 @@ impl Work<'_> {
         account: &Account,
         names: impl Iterator<Item = &'n str>,
     ) -> Result<(), Hindrance> {
-        let set = |user: &mut Resource, name: &str, value: Option<Value>| {
-            let known = user.keys().find(|known| known.eq_ignore_ascii_case(name)).cloned();
-            let name = known.unwrap_or_else(|| name.to_owned());
-            match value {
-                Some(value) => drop(user.insert(name, value)),
-                None => drop(user.shift_remove(&name)),
-            }
-        };
         for name in names {
             match name {
-                "login" => set(user, "userName", Some(json!(account.login))),
-                "link" => set(user, "externalId", account.link.as_ref().map(|link| json!(link.as_str()))),
-                "state" => set(user, "active", Some(Value::Bool(account.state == State::Active))),
+                "login" => put(user, "userName", Some(json!(account.login))),
+                "link" => put(user, "externalId", account.link.as_ref().map(|link| json!(link.as_str()))),
+                "state" => put(user, "active", Some(Value::Bool(account.state == State::Active))),
                 "roles" if self.session.role_groups => self.known_roles(account)?,
                 name => {
                     let place = self.session.places.iter().find(|(field, _)| field == name);

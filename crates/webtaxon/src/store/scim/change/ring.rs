@@ -1,6 +1,6 @@
 //! People who take each other's logins: no order makes that, where no two may have one login at any moment.
 
-use super::super::resource::{find, text};
+use super::super::resource::{find, put, text};
 use super::super::service::{Fault, Resource};
 use super::{Hindrance, Work};
 use crate::crash;
@@ -30,7 +30,7 @@ impl Work<'_> {
         if let Some(first) = prepared.first().and_then(|first| first.before.clone()) {
             let mut aside = first.clone();
             let name = format!("{}.{}", text(&first, "userName"), text(&first, "id"));
-            aside.insert("userName".to_owned(), json!(name));
+            put(&mut aside, "userName", Some(json!(name)));
             steps.push((None, aside));
         }
         let others = prepared.iter().enumerate().skip(1).rev();

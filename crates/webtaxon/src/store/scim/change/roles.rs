@@ -35,7 +35,7 @@ impl Work<'_> {
         let mut done: Vec<(usize, bool)> = Vec::new();
         for at in 0..self.everybody.groups.len() {
             let Some(group) = self.everybody.groups.get(at) else { continue };
-            let is_in = group.members.iter().any(|member| member == id);
+            let is_in = group.members.contains(id);
             let wants = wanted.contains(group.name.as_str());
             if is_in == wants {
                 continue;
@@ -91,13 +91,15 @@ impl Work<'_> {
                 Value::Object(there) => read_group(&there),
                 _ => return Err(Fault::Unclear(words)),
             };
-            if there.members.iter().any(|member| member == id) != is_in {
+            if there.members.contains(id) != is_in {
                 return Err(Fault::Unclear(words));
             }
         }
         if let Some(group) = self.everybody.groups.get_mut(at) {
-            group.members.retain(|member| member != id);
-            group.members.extend(is_in.then(|| id.to_owned()));
+            match is_in {
+                true => group.members.insert(id.to_owned()),
+                false => group.members.remove(id),
+            };
         }
         Ok(())
     }
