@@ -182,6 +182,7 @@ impl Workspace {
         let accesses = self.accesses().await?;
         let fields = self.settings.account_fields();
         let (tell, links) = Links::later();
+        let store = self.linked(store);
         let accounts = async {
             let accounts = store.accounts(&fields).await?;
             tell.send_replace(Some(accounts.iter().filter_map(|one| one.link.clone()).collect()));
@@ -199,7 +200,7 @@ impl Workspace {
         if !self.settings.further.is_empty() {
             return Err(Error::SeveralIntakes(self.intake_names()));
         }
-        let accounts = self.store().accounts(&self.settings.account_fields()).await?;
+        let accounts = self.accounts().await?;
         let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
         Ok(directory::take_snapshot(&self.access().await?, &self.settings, &links, mask).await?)
     }
@@ -229,10 +230,26 @@ impl Workspace {
         self.settings.directory().ok_or_else(|| DirectoryErrorKind::NoServer.into())
     }
 
-    /// The application's own list.
+    /// The application's own list, as its store gives it.
     #[must_use]
     pub fn store(&self) -> Box<dyn AccountStore> {
         store::open(&self.settings.accounts.store, &self.folder)
+    }
+
+    /// Every account of the application's own list, with its link, wherever that is kept.
+    ///
+    /// # Errors
+    /// The list cannot be read, or the state that has the links.
+    pub async fn accounts(&self) -> Result<Vec<Account>, Error> {
+        self.accounts_with(&*self.store()).await
+    }
+
+    /// As [`Workspace::accounts`], of a list that the application keeps in a place of its own.
+    ///
+    /// # Errors
+    /// As [`Workspace::accounts`].
+    pub async fn accounts_with(&self, store: &dyn AccountStore) -> Result<Vec<Account>, Error> {
+        Ok(self.linked(store).accounts(&self.settings.account_fields()).await?)
     }
 
     /// What an administrator should hear at every run, whatever its outcome.
@@ -330,8 +347,9 @@ impl Workspace {
     pub async fn compare(&self, other: &Self) -> Result<Comparison, Error> {
         let (one, two) = (&self.settings, &other.settings);
         let memory = state::memory(&self.file)?;
-        let before = self.store().accounts(&one.account_fields()).await?;
-        let after = other.store().accounts(&two.account_fields()).await?;
+        let before = self.accounts().await?;
+        let after = other.store();
+        let after = self.linked_by(&two.accounts.store, &*after).accounts(&two.account_fields()).await?;
         let mut links: Vec<_> =
             before.iter().chain(&after).filter_map(|account| account.link.clone()).collect();
         links.sort();

@@ -246,7 +246,7 @@ fn name_in_application(change: &Change) -> Option<String> {
 /// What happens to one account, and why.
 fn what(change: &Change) -> String {
     if let Some(clash) = &change.clash {
-        return format!("{}\nTo do: {}", harmless(&clash.message()), clash.remedy());
+        return format!("{}\nTo do: {}", harmless(&clash.message()), harmless(&change.remedy()));
     }
     if let Some(cause) = change.cause {
         let detail =

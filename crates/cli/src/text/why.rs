@@ -77,7 +77,7 @@ fn outcome(why: &Why) -> (Tone, String) {
             _ => {
                 let clash = change.clash.as_ref();
                 let message = clash.map(|clash| harmless(&clash.message())).unwrap_or_default();
-                let remedy = clash.map(|clash| clash.remedy()).unwrap_or_default();
+                let remedy = harmless(&change.remedy());
                 format!("Nothing, until you decide a clash: {message}.\nTo do: {remedy}")
             }
         };
@@ -163,7 +163,7 @@ fn account(text: &mut String, why: &Why, width: usize) {
             "A clash: {} ({}) has {message}.\nTo do: {}",
             harmless(&clash.login),
             harmless(who),
-            claim.map_or("", |claim| claim.remedy())
+            harmless(&clash.remedy())
         )]);
         text.push_str(&lines(&table));
     }

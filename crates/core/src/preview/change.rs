@@ -235,30 +235,53 @@ impl Clash {
             Self::SameIdentity { other } => format!("the same lasting identity as {other}"),
         }
     }
+}
 
-    /// The ways out, in words.
+impl Change {
+    /// The ways out of a clash, in words; nothing for another change.
     #[must_use]
-    pub fn remedy(&self) -> &'static str {
-        match self {
-            Self::SameLogin { .. } => "draw login from an attribute that is different for each of them",
-            Self::HandMade { .. } => {
-                "if it is the same person, set adopt = \"same-login\" or write the link into the account; otherwise rename one of the two"
+    pub fn remedy(&self) -> String {
+        let Some(clash) = &self.clash else { return String::new() };
+        let link = self.link.as_ref().map(ToString::to_string).unwrap_or_default();
+        let whose = |account: &str| {
+            let [account, link] = [account, &link].map(|text| toml::Value::from(text).to_string());
+            format!("write whose = {{ {account} = {link} }} in [accounts]")
+        };
+        match clash {
+            Clash::SameLogin { .. } => {
+                "draw login from an attribute that is different for each of them".to_owned()
             }
-            Self::Protected { .. } => "rename one of the two, or take the login out of protected",
-            Self::LinkedElsewhere { .. } => {
-                "if the person's entry was made anew, write the new link into the account; otherwise give one of them another login"
+            Clash::HandMade { account } => format!(
+                "if it is the same person, {}, or set adopt = \"same-login\" for everybody; otherwise rename one of the two",
+                whose(account)
+            ),
+            Clash::Protected { .. } => "rename one of the two, or take the login out of protected".to_owned(),
+            Clash::LinkedElsewhere { account, .. } => format!(
+                "if the person's entry was made anew, {}; otherwise give one of them another login",
+                whose(account)
+            ),
+            Clash::SameValue { field, .. } => match clash.account() {
+                Some(account) => format!(
+                    "if it is the same person, {}, or have all matched and adopted by {field}; otherwise give one of them another value",
+                    whose(account)
+                ),
+                None => "give one of them another value".to_owned(),
+            },
+            Clash::MayBeTheirs { account, .. } => format!(
+                "if it is the same person, {}; otherwise give one of them another value",
+                whose(account)
+            ),
+            Clash::SeveralPeople { account, .. } => {
+                format!("if it is this person's, {}", whose(account))
             }
-            Self::SameValue { .. } => {
-                "if it is the same person, write the link into the account, or have accounts matched and adopted by this field; otherwise give one of them another value"
+            Clash::SeveralAccounts { accounts } => format!(
+                "if {} is theirs, {}, and likewise for another; and remove or rename the rest",
+                accounts.first().map_or("", String::as_str),
+                whose(accounts.first().map_or("", String::as_str))
+            ),
+            Clash::SameIdentity { .. } => {
+                "choose another identity attribute: this one is not unique".to_owned()
             }
-            Self::MayBeTheirs { .. } => {
-                "if it is the same person, write the link into the account; otherwise give one of them another value"
-            }
-            Self::SeveralPeople { .. } => "write the link of the one whose it is into the account",
-            Self::SeveralAccounts { .. } => {
-                "write the person's link into the account that is theirs, and remove or rename the other"
-            }
-            Self::SameIdentity { .. } => "choose another identity attribute: this one is not unique",
         }
     }
 }

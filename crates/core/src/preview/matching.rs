@@ -1,12 +1,13 @@
 //! Which candidate is which account, and what follows for both.
 
+use super::adoption::told_whose;
 use super::{Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Memory};
 use crate::account::{Account, State, folded};
 use crate::field::{LIST, Proposal, Write};
 use crate::identity::Identity;
 use crate::reading::Reading;
 use crate::selection::{Candidate, Selection};
-use crate::settings::{Adopt, Intake, MatchBy, OtherRoles, Settings};
+use crate::settings::{Intake, OtherRoles, Settings};
 use fixedbitset::FixedBitSet;
 use foldhash::{HashMap, HashSet};
 use indexmap::IndexMap;
@@ -25,7 +26,7 @@ pub(super) struct Part<'a> {
 }
 
 /// A candidate, and the part that selects them.
-type Chosen<'a> = (Part<'a>, &'a Candidate<'a>);
+pub(super) type Chosen<'a> = (Part<'a>, &'a Candidate<'a>);
 
 /// Everything that deciding looks at, indexed. Most people have the account that they had, under the login
 /// that it has; what only the others need is indexed when the first of them comes.
@@ -33,10 +34,10 @@ pub(super) struct Matching<'a> {
     pub(super) settings: &'a Settings,
     pub(super) parts: &'a [Part<'a>],
     /// Those of all parts, in order.
-    candidates: Vec<Chosen<'a>>,
+    pub(super) candidates: Vec<Chosen<'a>>,
     pub(super) accounts: &'a [Account],
     pub(super) memory: &'a Memory,
-    /// For each candidate: the account with their link.
+    /// For each candidate: the account with their link, or the one that the settings say is theirs.
     linked: Vec<Option<usize>>,
     /// The candidates whose account has the login already that they would have.
     settled: FixedBitSet,
@@ -46,15 +47,15 @@ pub(super) struct Matching<'a> {
     /// Candidates by the login that they would have, without those who have it already.
     wanted_logins: Index<'a>,
     /// Each field that must be unique.
-    unique: Vec<Unique<'a>>,
+    pub(super) unique: Vec<Unique<'a>>,
     protected: HashSet<Folded<'a>>,
     /// Linked accounts that get another login, so that theirs is free.
     moving: HashSet<usize>,
 }
 
 /// A field that must be unique: who has a value, and who would have it.
-struct Unique<'a> {
-    field: &'a str,
+pub(super) struct Unique<'a> {
+    pub(super) field: &'a str,
     accounts: OnceCell<Index<'a>>,
     candidates: OnceCell<Index<'a>>,
 }
@@ -98,8 +99,9 @@ impl<'a> Matching<'a> {
         let mut by_link: HashMap<&Identity, usize> = HashMap::default();
         by_link.reserve(accounts.len());
         by_link.extend(accounts.iter().enumerate().filter_map(|(at, one)| Some((one.link.as_ref()?, at))));
-        let linked: Vec<Option<usize>> =
+        let mut linked: Vec<Option<usize>> =
             candidates.iter().map(|(_, one)| by_link.get(&one.identity).copied()).collect();
+        told_whose(settings, accounts, &candidates, &mut linked);
         let mut holder = vec![None; accounts.len()];
         for (index, at) in linked.iter().enumerate().filter_map(|(index, at)| Some((index, (*at)?))) {
             if let Some(holder @ None) = holder.get_mut(at) {
@@ -136,8 +138,8 @@ impl<'a> Matching<'a> {
         matching
     }
 
-    /// The account with a candidate's link.
-    fn linked(&self, index: usize) -> Option<usize> {
+    /// The account that is a candidate's beyond doubt.
+    pub(super) fn linked(&self, index: usize) -> Option<usize> {
         self.linked.get(index).copied().flatten()
     }
 
@@ -159,7 +161,7 @@ impl<'a> Matching<'a> {
     }
 
     /// The account with the login that a candidate would have.
-    fn named(&self, index: usize) -> Option<usize> {
+    pub(super) fn named(&self, index: usize) -> Option<usize> {
         if self.is_settled(index) {
             return self.linked(index);
         }
@@ -171,7 +173,7 @@ impl<'a> Matching<'a> {
     }
 
     /// The accounts that have a value of a field that must be unique.
-    fn having<'m>(&'m self, unique: &'m Unique<'a>, value: &str) -> &'m [usize] {
+    pub(super) fn having<'m>(&'m self, unique: &'m Unique<'a>, value: &str) -> &'m [usize] {
         let index = unique
             .accounts
             .get_or_init(|| index(self.accounts.iter().map(|one| one.field(unique.field)).enumerate()));
@@ -259,7 +261,7 @@ impl<'a> Matching<'a> {
         !self.protected.is_empty() && self.protected.contains(&folded(&account.login))
     }
 
-    fn dn_of(&self, candidate: usize) -> Option<String> {
+    pub(super) fn dn_of(&self, candidate: usize) -> Option<String> {
         self.candidates.get(candidate).and_then(|chosen| dn(*chosen))
     }
 
@@ -300,7 +302,7 @@ impl<'a> Matching<'a> {
             linked.or(matched.unwrap_or_default()).and_then(|at| Some((at, self.accounts.get(at)?)));
         let kind = match account {
             None => ChangeKind::Import,
-            Some(_) if linked.is_none() => ChangeKind::Adopt,
+            Some((_, account)) if account.link.as_ref() != Some(&candidate.identity) => ChangeKind::Adopt,
             Some((_, account)) if account.state == State::Suspended => ChangeKind::Restore,
             Some(_) => ChangeKind::Update,
         };
@@ -367,74 +369,6 @@ impl<'a> Matching<'a> {
         Some(Clash::HandMade { account })
     }
 
-    /// For each candidate without an account of their own: the one made by hand that becomes theirs, or
-    /// the clash about it. None becomes two people's.
-    fn adoptions(&self) -> HashMap<usize, Result<Option<usize>, Clash>> {
-        let mut wanted: HashMap<usize, Vec<usize>> = HashMap::default();
-        let mut matched = HashMap::default();
-        for (index, chosen) in self.candidates.iter().enumerate() {
-            if self.linked(index).is_none() {
-                let found = self.by_hand(*chosen, self.named(index));
-                if let Ok(Some(account)) = found {
-                    wanted.entry(account).or_default().push(index);
-                }
-                matched.insert(index, found);
-            }
-        }
-        for (account, people) in wanted.iter().filter(|(_, people)| people.len() > 1) {
-            let account = self.accounts.get(*account).map(|one| one.login.clone()).unwrap_or_default();
-            for person in people {
-                let others = people.iter().filter(|other| *other != person);
-                let others = others.filter_map(|other| self.dn_of(*other)).collect();
-                matched.insert(*person, Err(Clash::SeveralPeople { account: account.clone(), others }));
-            }
-        }
-        matched
-    }
-
-    /// The account made by hand that becomes the candidate's, if the settings say so; a clash where a
-    /// person must decide.
-    fn by_hand(&self, (part, candidate): Chosen<'_>, named: Option<usize>) -> Result<Option<usize>, Clash> {
-        let intake = part.intake;
-        let mut found: Vec<(usize, &MatchBy)> = Vec::new();
-        for by in &intake.matching {
-            let at: Vec<usize> = match by {
-                MatchBy::Link => Vec::new(),
-                MatchBy::Login => named.into_iter().collect(),
-                MatchBy::Field(field) => {
-                    let unique = self.unique.iter().find(|unique| unique.field == field);
-                    let value = drawn(part, candidate, field);
-                    let with = unique.filter(|_| !value.trim().is_empty());
-                    with.map(|unique| self.having(unique, value).to_vec()).unwrap_or_default()
-                }
-            };
-            let is_free = |at: &usize| {
-                self.accounts.get(*at).is_some_and(|one| one.link.is_none() && !self.is_protected(one))
-            };
-            found.extend(at.into_iter().filter(is_free).map(|at| (at, by)));
-        }
-        let Some((first, by)) = found.first().copied() else { return Ok(None) };
-        let login = |at: usize| self.accounts.get(at).map(|one| one.login.clone()).unwrap_or_default();
-        match &intake.adopt {
-            Adopt::Never => Ok(None),
-            Adopt::Ask => {
-                let by = match by {
-                    MatchBy::Field(field) => field.clone(),
-                    MatchBy::Link | MatchBy::Login => "login".to_owned(),
-                };
-                Err(Clash::MayBeTheirs { account: login(first), by })
-            }
-            Adopt::Same(ways) => {
-                found.retain(|(_, by)| ways.contains(by));
-                let Some((account, _)) = found.first().copied() else { return Ok(None) };
-                if let Some((other, _)) = found.iter().find(|(at, _)| *at != account) {
-                    return Err(Clash::SeveralAccounts { accounts: vec![login(account), login(*other)] });
-                }
-                Ok(Some(account))
-            }
-        }
-    }
-
     /// Whether somebody else has, or would have, a value that must be unique.
     fn value_clash(
         &self,
@@ -476,7 +410,7 @@ fn dn((part, candidate): Chosen<'_>) -> Option<String> {
 }
 
 /// What a part's rules draw for a field; nothing where they have none for it.
-fn drawn<'c>(part: Part<'_>, candidate: &'c Candidate<'_>, field: &str) -> &'c str {
+pub(super) fn drawn<'c>(part: Part<'_>, candidate: &'c Candidate<'_>, field: &str) -> &'c str {
     part.intake.fields.get_index_of(field).map_or("", |rule| candidate.proposal.value(rule))
 }
 

@@ -5,6 +5,7 @@
 //! leaves; accounts without a link are never changed; a person is found by the link first, so that
 //! a new name is still the same person. No I/O, no recursion; memory is linear in the accounts.
 
+mod adoption;
 mod change;
 pub mod compare;
 mod found;

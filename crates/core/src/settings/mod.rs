@@ -23,6 +23,7 @@ pub use server::{Scheme, Server};
 
 use crate::field::{Condition, FieldRule, RoleRule};
 use crate::filter::Filter;
+use crate::identity::Identity;
 use crate::name::Dn;
 use crate::reading::Purpose;
 use indexmap::IndexMap;
@@ -207,6 +208,8 @@ pub struct Accounts {
     pub protected: Vec<String>,
     /// How many active accounts the licence allows.
     pub seats: Option<u64>,
+    /// From logins of accounts to the link of the person whose they are.
+    pub whose: IndexMap<String, Identity>,
 }
 
 /// Where the list is kept. Exhaustive on purpose: whoever opens one must know every kind.
@@ -219,6 +222,8 @@ pub enum StoreSettings {
         /// The columns' names where they are not the usual ones: from `login`, `link`, `state`,
         /// `roles` to the column.
         columns: IndexMap<String, String>,
+        /// Whether it has a column for the link.
+        has_links: bool,
     },
     /// A table of an SQLite database.
     Sqlite {
@@ -236,6 +241,18 @@ pub enum StoreSettings {
     },
     /// A SCIM service (RFC 7644).
     Scim(Scim),
+}
+
+impl StoreSettings {
+    /// Whether the list has a place for links; where it has none, they are kept apart from it.
+    #[must_use]
+    pub fn has_links(&self) -> bool {
+        match self {
+            Self::Csv { has_links, .. } => *has_links,
+            Self::Sqlite { table, .. } | Self::Postgres { table, .. } => table.has_links,
+            Self::Scim(_) => true,
+        }
+    }
 }
 
 /// Where a PostgreSQL database is, and who asks it.
@@ -269,6 +286,8 @@ pub struct SqlTable {
     pub states: [String; 2],
     /// The table that has the roles, one a row, where they are not in a column.
     pub roles: Option<RoleTable>,
+    /// Whether it has a column for the link.
+    pub has_links: bool,
 }
 
 impl SqlTable {

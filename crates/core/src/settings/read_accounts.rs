@@ -6,11 +6,12 @@ use super::{
     Accounts, AttributePath, Credentials, PasswordSource, Postgres, RoleTable, Scim, SettingsError, SqlTable,
     StoreSettings, Trust,
 };
+use crate::identity::Identity;
 use indexmap::IndexMap;
 use std::path::PathBuf;
 
 /// Which kinds of stores have each key, where not all have it.
-const KEYS: [(&str, &[&str]); 15] = [
+const KEYS: [(&str, &[&str]); 16] = [
     ("path", &["csv", "sqlite"]),
     ("server", &["postgres"]),
     ("database", &["postgres"]),
@@ -20,6 +21,7 @@ const KEYS: [(&str, &[&str]); 15] = [
     ("plain", &["postgres", "scim"]),
     ("table", &["sqlite", "postgres"]),
     ("columns", &["csv", "sqlite", "postgres"]),
+    ("links", &["csv", "sqlite", "postgres"]),
     ("states", &["sqlite", "postgres"]),
     ("role_table", &["sqlite", "postgres"]),
     ("service", &["scim"]),
@@ -40,6 +42,7 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
         "plain",
         "table",
         "columns",
+        "links",
         "states",
         "role_table",
         "service",
@@ -48,6 +51,7 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
         "role_groups",
         "protected",
         "seats",
+        "whose",
     ])?;
     let store =
         table.require("store", "write store = \"csv\", \"sqlite\", \"postgres\" or \"scim\"")?.text()?;
@@ -62,6 +66,9 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
             );
         }
     }
+    let links = table.take("links").map(Value::text).transpose()?;
+    let words = [("list", true), ("apart", false)];
+    let has_links = links.map(|links| links.word(&words)).transpose()?.unwrap_or(true);
     let file = |table: &mut Table<'_>, name: &str| -> Result<PathBuf, SettingsError> {
         let help = format!("name the file: path = \"{name}\"");
         let path = table.require("path", &help)?.text()?;
@@ -75,24 +82,38 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
                 let mut named = value.table(&["login", "link", "state", "roles"])?;
                 for key in ["login", "link", "state", "roles"] {
                     if let Some(column) = named.take(key) {
-                        columns.insert(key.to_owned(), column.text()?.text);
+                        let column = column.text()?;
+                        no_link(key, has_links, &column)?;
+                        columns.insert(key.to_owned(), column.text);
                     }
                 }
             }
-            StoreSettings::Csv { path, columns }
+            StoreSettings::Csv { path, columns, has_links }
         }
         "sqlite" => {
             let path = file(&mut table, "loans.sqlite")?;
-            StoreSettings::Sqlite { path, table: sql_table(&mut table)? }
+            StoreSettings::Sqlite { path, table: sql_table(&mut table, has_links)? }
         }
         "postgres" => {
-            StoreSettings::Postgres { server: postgres(&mut table)?, table: sql_table(&mut table)? }
+            let server = postgres(&mut table)?;
+            StoreSettings::Postgres { server, table: sql_table(&mut table, has_links)? }
         }
         _ => StoreSettings::Scim(scim(&mut table)?),
     };
     let protected = table.take("protected").map(Value::texts).transpose()?.unwrap_or_default();
     let seats = table.take("seats").map(|value| value.number(0)).transpose()?;
-    Ok(Accounts { store, protected: protected.into_iter().map(|login| login.text).collect(), seats })
+    let mut whose = IndexMap::new();
+    if let Some(value) = table.take("whose") {
+        for (login, link) in value.entries("a table from login to link")? {
+            let link = link.text()?;
+            let identity = Identity::from_link(&link.text).ok_or_else(|| {
+                link.bad("it is empty", "write the person's link, as webtaxon why shows it")
+            })?;
+            whose.insert(login, identity);
+        }
+    }
+    let protected = protected.into_iter().map(|login| login.text).collect();
+    Ok(Accounts { store, protected, seats, whose })
 }
 
 /// Where a PostgreSQL database is, and who asks it.
@@ -194,13 +215,26 @@ fn scim(table: &mut Table<'_>) -> Result<Scim, SettingsError> {
 /// What every user of a SCIM service has in one place (RFC 7643 §3.1, §4.1).
 const FIXED: [(&str, &str); 3] = [("login", "userName"), ("link", "externalId"), ("state", "active")];
 
+/// A list whose links are kept apart from it has no column for them.
+fn no_link(key: &str, has_links: bool, column: &Text<'_>) -> Result<(), SettingsError> {
+    if key == "link" && !has_links {
+        return Err(column.bad(
+            "the links are kept apart from the list, and need no column",
+            "keep this line, or links = \"apart\"; not both",
+        ));
+    }
+    Ok(())
+}
+
 /// The table of a database, and what its columns are called and say.
-fn sql_table(table: &mut Table<'_>) -> Result<SqlTable, SettingsError> {
+fn sql_table(table: &mut Table<'_>, has_links: bool) -> Result<SqlTable, SettingsError> {
     let name = filled(table.require("table", "name the table: table = \"account\"")?.text()?)?;
     let mut columns = IndexMap::new();
     if let Some(value) = table.take("columns") {
         for (field, column) in value.entries("a table from field to column")? {
-            columns.insert(field, filled(column.text()?)?);
+            let column = column.text()?;
+            no_link(&field, has_links, &column)?;
+            columns.insert(field, filled(column)?);
         }
     }
     let mut states = ["active".to_owned(), "suspended".to_owned()];
@@ -232,7 +266,7 @@ fn sql_table(table: &mut Table<'_>) -> Result<SqlTable, SettingsError> {
             })
         }
     };
-    Ok(SqlTable { name, columns, states, roles })
+    Ok(SqlTable { name, columns, states, roles, has_links })
 }
 
 /// A name that is there.

@@ -21,7 +21,7 @@ fn the_museums_settings_are_read_whole() {
         (museum.page, museum.timeout, museum.deadline),
         (100, Duration::from_secs(10), Duration::from_secs(600))
     );
-    let StoreSettings::Csv { path, columns } = &settings.accounts.store else { panic!() };
+    let StoreSettings::Csv { path, columns, has_links: true } = &settings.accounts.store else { panic!() };
     assert_eq!((path.to_str(), columns.len(), settings.accounts.seats), (Some("accounts.csv"), 0, Some(75)));
     let intake = &settings.intake;
     assert_eq!(intake.fields.keys().collect::<Vec<_>>(), ["login", "name", "email", "department", "room"]);
@@ -411,6 +411,11 @@ fn the_list_of_accounts_is_a_file_or_a_table() {
     let StoreSettings::Postgres { server, .. } = with(postgres).unwrap().accounts.store else { panic!() };
     assert_eq!((server.host.as_str(), server.port, server.plain), ("::1", 5433, false));
     assert_eq!(server.trust, Trust::System);
+    for kind in [csv, sqlite, postgres] {
+        assert!(with(kind).unwrap().accounts.store.has_links(), "{kind}");
+        let apart = with(&format!("{kind}\nlinks = \"apart\"")).unwrap();
+        assert!(!apart.accounts.store.has_links(), "{kind}");
+    }
     for (accounts, message) in [
         ("store = \"csv\"\npath = \"a.csv\"\ntable = \"account\"", "has none"),
         ("store = \"csv\"\npath = \"\"", "empty"),
@@ -426,6 +431,11 @@ fn the_list_of_accounts_is_a_file_or_a_table() {
         (&format!("{postgres}\npath = \"x\""), "has none"),
         (&format!("{postgres}\npassword = {{ ask = true }}"), "nobody is asked"),
         (&format!("{scim}\ntoken = {{ ask = true }}"), "nobody is asked"),
+        (&format!("{sqlite}\nlinks = \"state\""), "none of the words"),
+        (&format!("{sqlite}\nlinks = \"apart\"\ncolumns = {{ link = \"x\" }}"), "need no column"),
+        (&format!("{csv}\nlinks = \"apart\"\ncolumns = {{ link = \"x\" }}"), "need no column"),
+        (&format!("{scim}\nlinks = \"apart\""), "has none"),
+        (&format!("{csv}\nwhose = {{ old = \" \" }}"), "it is empty"),
         ("store = \"ldap\"", "none of the words"),
         ("store = \"scim\"", "accounts.service"),
         (&scim.replace("https", "http"), "plain text"),

@@ -73,6 +73,17 @@ pub enum ApplyErrorKind {
     #[error("{0} is no table of a database: there are no statements to write down")]
     #[diagnostic(code(WX0611), help("leave --statements out; the preview shows what an apply would do"))]
     NoTable(String),
+    /// The list is not all that would change.
+    #[error(
+        "statements would leave the links behind, which are kept apart from the list (links = \"apart\")"
+    )]
+    #[diagnostic(
+        code(WX0612),
+        help(
+            "leave --statements out and let webtaxon apply make the changes; or give the table a column for the link"
+        )
+    )]
+    LinksApart,
     /// It was done, and the journal does not have it.
     #[error("changes were made, but what became of them could not be written to the journal: {reason}")]
     #[diagnostic(

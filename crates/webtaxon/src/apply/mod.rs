@@ -1,6 +1,7 @@
 //! Carrying out what was previewed: the journal first, then a copy of what is there, then the edits, and
 //! what became of each. It may be cut off anywhere: the next apply looks what had been done.
 
+mod apart;
 mod error;
 mod saved;
 
@@ -10,6 +11,7 @@ use crate::directory::Progress;
 use crate::state::{Begun, Ending, Journal, Remembered, Run, StateError, backups_of};
 use crate::store::{AccountStore, Outcome, Terms};
 use crate::{Error, Workspace, crash, state};
+use apart::Linked;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use ring::digest::{SHA256, digest};
@@ -211,6 +213,7 @@ impl Workspace {
         consent: &Consent,
     ) -> Result<Applied, Error> {
         self.consider(store, work, consent)?;
+        let store = &self.linked(store).applying();
         let settings = self.settings();
         let (fields, unique) = (settings.account_fields(), settings.unique_fields());
         let mut journal = Journal::write(&self.file, &consent.who)?;
@@ -228,10 +231,15 @@ impl Workspace {
             Applied { run: None, outcomes: Vec::new(), backup: None, interrupted, stopped: None };
         if work.edits.is_empty() {
             if is_preview {
-                remembered.known = Some(links(&store.accounts(&fields).await?));
+                remember_links(&mut remembered, store, links(&store.accounts(&fields).await?));
                 journal.end(None, &remembered)?;
             }
             return Ok(applied);
+        }
+        if store.is_apart() {
+            // From here on the links are those of accounts that are there.
+            let kept = Some(links(&store.accounts(&fields).await?));
+            journal.end(None, &Remembered { kept, ..Remembered::default() })?;
         }
         let begun = Begun {
             who: &consent.who,
@@ -253,7 +261,7 @@ impl Workspace {
                 let nothing: Vec<_> = (0..work.edits.len())
                     .map(|at| (at, Outcome::Left("no copy could be made first".to_owned())))
                     .collect();
-                journal.record(run, &nothing)?;
+                journal.record(run, &nothing, None)?;
                 journal.end(Some((run, Ending::Stopped)), &Remembered::default())?;
                 return Err(error);
             }
@@ -270,7 +278,8 @@ impl Workspace {
         }
         let ending = if applied.stopped.is_some() { Ending::Stopped } else { Ending::Done };
         if let Ok(accounts) = store.accounts(&fields).await {
-            let mut known = links(&accounts);
+            remember_links(&mut remembered, store, links(&accounts));
+            let known = remembered.known.get_or_insert_default();
             for (edit, outcome) in work.edits.iter().zip(&applied.outcomes) {
                 let link = edit.after.as_ref().and_then(|account| account.link.as_ref());
                 if edit.kind == ChangeKind::Import
@@ -280,7 +289,6 @@ impl Workspace {
                     known.insert(link.clone(), login.clone());
                 }
             }
-            remembered.known = Some(known);
         }
         if ending == Ending::Stopped {
             remembered.applied = None;
@@ -297,6 +305,9 @@ impl Workspace {
     pub async fn statements(&self, work: &Work, consent: &Consent) -> Result<String, Error> {
         let store = self.store();
         self.consider(&*store, work, consent)?;
+        if self.linked(&*store).is_apart() {
+            return Err(ApplyError::from(ApplyErrorKind::LinksApart).into());
+        }
         let settings = self.settings();
         let (fields, unique) = (settings.account_fields(), settings.unique_fields());
         let terms = Terms {
@@ -366,7 +377,7 @@ impl Workspace {
     /// Makes the edits, and says whether it is known what became of each.
     async fn carry_out(
         &self,
-        store: &dyn AccountStore,
+        store: &Linked<'_>,
         work: &Work,
         terms: &Terms<'_>,
         journal: &mut Journal,
@@ -378,6 +389,7 @@ impl Workspace {
         let (mut failed, mut done) = (0, 0);
         let mut waiting: Vec<(usize, Outcome)> = Vec::new();
         let mut unwritten = None;
+        let kept = store.is_apart().then_some(work.edits.as_slice());
         let outcomes = &mut applied.outcomes;
         let ended = store
             .carry_out(&work.edits, terms, &mut |at, outcome| {
@@ -390,18 +402,18 @@ impl Workspace {
                 waiting.push((at, outcome));
                 // What follows a fault is not written: the next apply looks at it, with the rest.
                 if waiting.len() >= BATCH && unwritten.is_none() {
-                    unwritten = journal.record(run, &std::mem::take(&mut waiting)).err();
+                    unwritten = journal.record(run, &std::mem::take(&mut waiting), kept).err();
                 }
                 unwritten.is_none()
             })
             .await;
-        let written = unwritten.map_or_else(|| journal.record(run, &waiting), Err);
+        let written = unwritten.map_or_else(|| journal.record(run, &waiting, kept), Err);
         written.map_err(unrecorded)?;
         if let Err(error) = ended {
             applied.stopped = Some(error.to_string());
             // Some may have been made without a word: the list is looked at.
             let Ok(accounts) = store.accounts(terms.fields).await else { return Ok(false) };
-            for (at, outcome) in look(journal, run, &accounts).map_err(unrecorded)? {
+            for (at, outcome) in look(journal, run, store, &accounts).map_err(unrecorded)? {
                 if let Some(slot) = applied.outcomes.get_mut(at) {
                     *slot = Some(outcome);
                 }
@@ -415,7 +427,7 @@ impl Workspace {
                 })
                 .collect();
             if !left.is_empty() {
-                journal.record(run, &left).map_err(unrecorded)?;
+                journal.record(run, &left, None).map_err(unrecorded)?;
                 applied.stopped = Some(format!("{failed} changes were refused"));
             }
         }
@@ -425,7 +437,7 @@ impl Workspace {
     /// Copies the list, or the accounts concerned, to a new file.
     async fn copy(
         &self,
-        store: &dyn AccountStore,
+        store: &Linked<'_>,
         fields: &[&str],
         run: i64,
         edits: &[Edit],
@@ -472,37 +484,48 @@ impl Workspace {
 /// Looks what a run that was cut off had done, and ends it.
 async fn take_up(
     journal: &mut Journal,
-    store: &dyn AccountStore,
+    store: &Linked<'_>,
     fields: &[&str],
 ) -> Result<Option<Interrupted>, Error> {
     let Some(run) = journal.unfinished()? else { return Ok(None) };
     let accounts = store.accounts(fields).await?;
-    look(journal, run, &accounts)?;
+    look(journal, run, store, &accounts)?;
     let entries = journal.entries(run)?;
     let done = entries.iter().filter(|entry| entry.outcome == Some(Outcome::Done)).count();
     // What it would have remembered, the next preview finds again, but for the links.
-    let remembered = Remembered { known: Some(links(&accounts)), ..Remembered::default() };
+    let mut remembered = Remembered::default();
+    let accounts = if store.is_apart() { store.accounts(fields).await? } else { accounts };
+    remember_links(&mut remembered, store, links(&accounts));
     journal.end(Some((run, Ending::Interrupted)), &remembered)?;
     Ok(Some(Interrupted { run, done, open: entries.len() - done }))
 }
 
 /// Looks in the list which edits of a run were made without a word in the journal, and writes it there.
-fn look(journal: &mut Journal, run: i64, accounts: &[Account]) -> Result<Vec<(usize, Outcome)>, StateError> {
-    let (places, edits): (Vec<usize>, Vec<Edit>) = journal
-        .entries(run)?
-        .into_iter()
-        .filter(|entry| entry.outcome.is_none())
-        .map(|entry| (entry.place, entry.edit))
-        .unzip();
+fn look(
+    journal: &mut Journal,
+    run: i64,
+    store: &Linked<'_>,
+    accounts: &[Account],
+) -> Result<Vec<(usize, Outcome)>, StateError> {
+    let entries = journal.entries(run)?;
+    let open = entries.iter().enumerate().filter(|(_, entry)| entry.outcome.is_none());
+    let (places, edits): (Vec<usize>, Vec<Edit>) = open.map(|(at, entry)| (at, entry.edit.clone())).unzip();
     let outcome = |standing| match standing {
         Standing::Made => Outcome::Done,
         Standing::Stale(words) => Outcome::Left(words),
         _ => Outcome::Left("it was not done: the run ended before".to_owned()),
     };
     let found: Vec<_> =
-        places.into_iter().zip(standings(&edits, accounts, &[]).into_iter().map(outcome)).collect();
-    journal.record(run, &found)?;
+        places.into_iter().zip(store.standings(&edits, accounts).into_iter().map(outcome)).collect();
+    let all: Vec<Edit> = entries.into_iter().map(|entry| entry.edit).collect();
+    journal.record(run, &found, store.is_apart().then_some(&all))?;
     Ok(found)
+}
+
+/// What the next run must know of the links that there are.
+fn remember_links(remembered: &mut Remembered, store: &Linked<'_>, links: BTreeMap<Identity, String>) {
+    remembered.kept = store.is_apart().then(|| links.clone());
+    remembered.known = Some(links);
 }
 
 /// Something was done, and cannot be written down.

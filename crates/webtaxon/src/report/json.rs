@@ -112,7 +112,7 @@ pub fn why(why: &Why) -> Value {
 
 fn change(change: &Change) -> Value {
     let clash =
-        change.clash.as_ref().map(|clash| json!({ "message": clash.message(), "remedy": clash.remedy() }));
+        change.clash.as_ref().map(|clash| json!({ "message": clash.message(), "remedy": change.remedy() }));
     json!({
         "kind": change.kind,
         "login": change.login,

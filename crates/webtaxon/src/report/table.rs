@@ -24,7 +24,7 @@ pub fn preview_csv(preview: &Preview) -> String {
     let person = |dn: &Option<String>| dn.as_deref().map(short).unwrap_or_default();
     for change in &preview.changes {
         let why = match (&change.clash, &change.detail, change.cause) {
-            (Some(clash), _, _) => format!("{}; to do: {}", clash.message(), clash.remedy()),
+            (Some(clash), _, _) => format!("{}; to do: {}", clash.message(), change.remedy()),
             (None, Some(detail), _) => detail.clone(),
             (None, None, Some(cause)) => words::cause(cause).to_owned(),
             (None, None, None) => String::new(),

@@ -11,6 +11,7 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
+use webtaxon_core::account::Account;
 use webtaxon_core::apply::Edit;
 use webtaxon_core::identity::Identity;
 use webtaxon_core::preview::Memory;
@@ -98,6 +99,8 @@ pub(crate) struct Remembered {
     pub(crate) missed: Option<BTreeMap<Identity, Date>>,
     pub(crate) known: Option<BTreeMap<Identity, String>>,
     pub(crate) applied: Option<BTreeMap<String, String>>,
+    /// The links that are kept apart from the list.
+    pub(crate) kept: Option<BTreeMap<Identity, String>>,
 }
 
 /// The file, open.
@@ -222,6 +225,19 @@ impl Journal {
         Ok(memory)
     }
 
+    /// The links that are kept apart from the list, each with the login of its account as it is compared.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub(crate) fn kept(&self) -> Result<Vec<(Identity, String)>, StateError> {
+        if self.form()? < 2 {
+            return Ok(Vec::new());
+        }
+        let rows = self.all("SELECT link, login FROM kept", [], |row| Ok((row.get(0)?, row.get(1)?)))?;
+        let pair = |(link, login): (String, String)| Some((Identity::from_link(&link)?, login));
+        Ok(rows.into_iter().filter_map(pair).collect())
+    }
+
     /// Every run, the latest first.
     ///
     /// # Errors
@@ -328,9 +344,33 @@ impl Journal {
         })
     }
 
-    /// Writes down what became of edits.
-    pub(crate) fn record(&mut self, run: i64, outcomes: &[(usize, Outcome)]) -> Result<(), StateError> {
+    /// Writes down what became of edits. Where the links are kept here, `kept` has all edits of the run, and
+    /// what was done to the links is written with it: both or neither.
+    pub(crate) fn record(
+        &mut self,
+        run: i64,
+        outcomes: &[(usize, Outcome)],
+        kept: Option<&[Edit]>,
+    ) -> Result<(), StateError> {
         self.change(|change| {
+            let is_made = |outcome: &Outcome| matches!(outcome, Outcome::Done | Outcome::Made);
+            let made = outcomes.iter().filter(|(_, outcome)| is_made(outcome));
+            if let Some(edits) = kept {
+                let mut take = change.prepare("DELETE FROM kept WHERE link = ? OR login = ?")?;
+                let mut put = change.prepare("INSERT INTO kept (link, login) VALUES (?, ?)")?;
+                let names = |account: &Account| {
+                    let link = account.link.as_ref().map(ToString::to_string);
+                    (link, Account::login_key(&account.login))
+                };
+                for edit in made.filter_map(|(place, _)| edits.get(*place)) {
+                    for (link, login) in [&edit.before, &edit.after].into_iter().flatten().map(names) {
+                        take.execute(params![link, login])?;
+                    }
+                    if let Some((link @ Some(_), login)) = edit.after.as_ref().map(names) {
+                        put.execute(params![link, login])?;
+                    }
+                }
+            }
             let sql = "UPDATE edit SET outcome = ?, reason = ? WHERE run = ? AND place = ?";
             let mut update = change.prepare(sql)?;
             for (place, outcome) in outcomes {
@@ -371,6 +411,10 @@ impl Journal {
             if let Some(known) = &remembered.known {
                 let rows = known.iter().map(|(link, login)| (link.to_string(), login.clone()));
                 put("known", "link, login", Box::new(rows))?;
+            }
+            if let Some(kept) = &remembered.kept {
+                let rows = kept.iter().map(|(link, login)| (link.to_string(), Account::login_key(login)));
+                put("kept", "link, login", Box::new(rows))?;
             }
             if let Some(applied) = &remembered.applied {
                 put("applied", "setting, says", Box::new(applied.clone().into_iter()))?;

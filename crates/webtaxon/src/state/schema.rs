@@ -6,7 +6,8 @@ use rusqlite::Connection;
 pub(super) const APPLICATION: i64 = 0x5774_786e;
 
 /// Each step makes the next form; the count of them is the newest.
-const STEPS: [&str; 1] = ["
+const STEPS: [&str; 2] = [
+    "
 CREATE TABLE missed (link TEXT PRIMARY KEY, since TEXT NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE known (link TEXT PRIMARY KEY, login TEXT NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE applied (setting TEXT PRIMARY KEY, says TEXT NOT NULL) STRICT, WITHOUT ROWID;
@@ -30,7 +31,11 @@ CREATE TABLE edit (
   reason TEXT,
   PRIMARY KEY (run, place)
 ) STRICT, WITHOUT ROWID;
-"];
+",
+    "
+CREATE TABLE kept (link TEXT PRIMARY KEY, login TEXT NOT NULL UNIQUE) STRICT, WITHOUT ROWID;
+",
+];
 
 /// The newest form.
 pub(super) const NEWEST: usize = STEPS.len();

@@ -158,6 +158,22 @@ pub enum StoreErrorKind {
         /// The way out.
         help: String,
     },
+    /// A list that keeps its links itself, though they are said to be kept apart from it.
+    #[error("{store} has a column for the link, though links = \"apart\" says that it has none")]
+    #[diagnostic(
+        code(WX0521),
+        help(
+            "take links = \"apart\" out of [accounts]: the list is the better place for them; if the column is another's, give it another name"
+        )
+    )]
+    HasLinks {
+        /// The list.
+        store: String,
+    },
+    /// The links that are kept apart from the list cannot be read.
+    #[error(transparent)]
+    #[diagnostic(transparent)]
+    Links(#[from] crate::state::StateError),
     /// A row that cannot be an account.
     #[error("{store}: the account `{login}` {what}")]
     #[diagnostic(code(WX0512), help("{help}"))]

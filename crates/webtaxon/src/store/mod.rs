@@ -149,7 +149,10 @@ pub trait AccountStore: Send + Sync {
 pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
     match settings {
         #[cfg(feature = "csv")]
-        StoreSettings::Csv { path, columns } => Box::new(CsvStore::new(folder.join(path), columns.clone())),
+        StoreSettings::Csv { path, columns, has_links } => {
+            let store = CsvStore::new(folder.join(path), columns.clone());
+            Box::new(if *has_links { store } else { store.without_links() })
+        }
         #[cfg(feature = "postgres")]
         StoreSettings::Postgres { server, table } => {
             Box::new(PostgresStore::new(server.clone(), table.clone(), folder))
@@ -164,6 +167,12 @@ pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
             Box::new(missing::MissingStore(missing::kind(other)))
         }
     }
+}
+
+/// What else can be done about a list without a column for the link.
+#[cfg(any(feature = "csv", feature = "postgres", feature = "sqlite"))]
+fn apart(column: &str) -> &'static str {
+    if column == "link" { "; where it may have none: links = \"apart\" in [accounts]" } else { "" }
 }
 
 #[cfg(any(feature = "postgres", feature = "scim", feature = "sqlite"))]

@@ -3,7 +3,7 @@
 //! Names are quoted and values are bound, always: neither a name from the settings nor a value from a
 //! directory can say anything to the database.
 
-use super::{StoreErrorKind, sound};
+use super::{StoreErrorKind, apart, sound};
 use smol_str::SmolStr;
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -532,14 +532,20 @@ pub(super) fn complete(
 ) -> Result<(), StoreErrorKind> {
     let own = ["login", "link", "state"];
     for field in own.into_iter().chain(fields.iter().copied().filter(|field| !own.contains(field))) {
-        let is_there =
-            columns.iter().any(|column| column.field == field) || (field == "roles" && table.roles.is_some());
-        if is_there {
+        let is_there = columns.iter().any(|column| column.field == field);
+        if field == "link" && !table.has_links {
+            if is_there {
+                return Err(StoreErrorKind::HasLinks { store: store.to_owned() });
+            }
+            continue;
+        }
+        if is_there || (field == "roles" && table.roles.is_some()) {
             continue;
         }
         let has: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
         let help = format!(
-            "say what it is called: [accounts.columns] {field} = \"…\", or add a column; the table has {}",
+            "say what it is called: [accounts.columns] {field} = \"…\", or add a column{}; the table has {}",
+            apart(field),
             has.join(", ")
         );
         let (store, table, column) = (store.to_owned(), table.name.clone(), table.column(field).to_owned());
@@ -579,6 +585,7 @@ mod tests {
                 columns: IndexMap::new(),
                 states: ["active", "suspended"].map(str::to_owned),
                 roles: Some(role_table(key)),
+                has_links: true,
             };
             let columns = ["login", "code"].map(|name| Column::new(&table, name.to_owned()));
             let all = HashMap::from([(kept.to_owned(), vec!["keeper".to_owned()])]);

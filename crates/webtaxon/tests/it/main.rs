@@ -5,6 +5,7 @@
     reason = "a test that panics has failed, as it should"
 )]
 
+mod apart;
 mod applying;
 mod certificates;
 mod checking;

@@ -99,6 +99,41 @@ fn what_the_settings_say_decides_whose_an_account_becomes() {
 }
 
 #[test]
+fn the_settings_can_say_whose_one_account_is() {
+    let linked_to = |login: &str, link: &str| Account { link: Identity::from_link(link), ..by_hand(login) };
+    for (people, accounts, whose, expected, why) in [
+        (vec![person("ada")], vec![by_hand("old")], "old", "adopt old login name email link", "by hand"),
+        (vec![person("ada")], vec![by_hand("old")], "OLD", "adopt old login name email link", "in any case"),
+        (vec![person("ada")], vec![by_hand("ada")], "ada", "adopt ada link", "no word of adopt is needed"),
+        (vec![person("ada")], vec![linked_to("ada", "gone")], "ada", "adopt ada link", "made anew"),
+        (
+            vec![person("ada"), person("ben")],
+            vec![linked_to("old", "ben")],
+            "old",
+            "import ada login name email, update old login name email",
+            "not from somebody who has it",
+        ),
+        (
+            vec![person("ada")],
+            vec![account("ada"), by_hand("old")],
+            "old",
+            "",
+            "not for somebody who has one",
+        ),
+        (vec![person("ada")], vec![by_hand("root")], "root", "import ada login name email", "protected"),
+        (vec![person("ada")], vec![], "old", "import ada login name email", "no such account"),
+        (vec![], vec![by_hand("old")], "old", "", "no such person"),
+    ] {
+        let mut settings = by(Adopt::Never);
+        settings.accounts.whose =
+            [(whose.to_owned(), Identity::from_link("ada").unwrap())].into_iter().collect();
+        let reading = whole(&people, &["gone"], &[]);
+        let preview = Preview::new(&settings, &reading, &accounts, &today());
+        assert_eq!(words(&preview).join(", "), expected, "{why}");
+    }
+}
+
+#[test]
 fn each_question_names_both_sides() {
     let mail = "ada@quillmere.example";
     let both = Adopt::Same(vec![MatchBy::Login, MatchBy::Field("email".into())]);
@@ -121,7 +156,7 @@ fn each_question_names_both_sides() {
     ] {
         let preview = Preview::new(&by(adopt), &whole(&[person("ada")], &[], &[]), &accounts, &today());
         assert_eq!(preview.changes[0].clash.as_ref(), Some(&expected));
-        assert!(!expected.remedy().is_empty());
+        assert!(preview.changes[0].remedy().contains("whose = { "), "{}", preview.changes[0].remedy());
     }
 }
 
@@ -137,6 +172,11 @@ proptest! {
             }
         }
         let settings = by(Adopt::Same(vec![MatchBy::Login, MatchBy::Field("email".into())]));
+        let mut settings = settings;
+        let told = accounts.iter().zip(people.iter().rev()).step_by(2);
+        settings.accounts.whose = told
+            .filter_map(|(account, person)| Some((account.login.to_uppercase(), Identity::from_link(&person.id)?)))
+            .collect();
         let first = Preview::new(&settings, &read_all(&people, &accounts), &accounts, &today());
         let mut adopted: Vec<&str> = first.of(ChangeKind::Adopt).map(|change| change.login.as_str()).collect();
         let all = adopted.len();

@@ -11,6 +11,7 @@ use crate::Workspace;
 use miette::Diagnostic;
 use serde::Serialize;
 use std::time::{Duration, Instant};
+use webtaxon_core::account::folded;
 use webtaxon_core::settings::Bind;
 
 /// How a step ended.
@@ -199,13 +200,21 @@ async fn offline(workspace: &Workspace, steps: &mut Steps<'_>) -> Result<(), Dir
 async fn accounts(workspace: &Workspace, steps: &mut Steps<'_>) {
     let began = Instant::now();
     let store = workspace.store();
-    let fields = workspace.settings().account_fields();
-    let finding = match store.accounts(&fields).await {
+    let finding = match workspace.accounts().await {
         Err(error) => bad(&error),
         Ok(accounts) => {
             let linked = accounts.iter().filter(|account| account.link.is_some()).count();
+            let settings = &workspace.settings().accounts;
+            let place = if settings.store.has_links() { "" } else { " in Webtaxon's own state" };
             let message =
-                format!("{}: {} accounts, {linked} of them linked", store.describe(), accounts.len());
+                format!("{}: {} accounts, {linked} of them linked{place}", store.describe(), accounts.len());
+            let known = |login: &str| accounts.iter().any(|one| folded(&one.login) == folded(login));
+            if let Some(login) = settings.whose.keys().find(|login| !known(login)) {
+                let remedy = "correct the login, or take it out of whose";
+                let finding =
+                    warning(format!("{message}; whose names {login}, which is none of them"), remedy);
+                return steps.end("accounts", began, finding);
+            }
             match store.is_writable().await {
                 Ok(true) => good(message),
                 Ok(false) => warning(

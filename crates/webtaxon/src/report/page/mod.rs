@@ -238,7 +238,7 @@ fn what(change: &Change) -> Markup {
     html! {
         @if let Some(clash) = &change.clash {
             p { (text(&clash.message())) }
-            p.todo { "To do: " (clash.remedy()) }
+            p.todo { "To do: " (change.remedy()) }
         }
         @if let Some(cause) = cause { p { (text(&cause)) } }
         @else if let Some(detail) = &change.detail { p.todo { (text(detail)) } }

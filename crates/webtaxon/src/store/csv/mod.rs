@@ -16,10 +16,11 @@ use webtaxon_core::account::Account;
 use webtaxon_core::apply::{Edit, Standing, standings};
 
 /// A CSV file.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct CsvStore {
     file: PathBuf,
     columns: IndexMap<String, String>,
+    has_links: bool,
 }
 
 impl CsvStore {
@@ -27,7 +28,13 @@ impl CsvStore {
     /// `roles`.
     #[must_use]
     pub fn new(file: PathBuf, columns: IndexMap<String, String>) -> Self {
-        Self { file, columns }
+        Self { file, columns, has_links: true }
+    }
+
+    /// The same without a column for the link.
+    #[must_use]
+    pub fn without_links(self) -> Self {
+        Self { has_links: false, ..self }
     }
 
     fn bytes(&self) -> Result<Vec<u8>, StoreError> {
@@ -36,7 +43,7 @@ impl CsvStore {
     }
 
     fn sheet<'a>(&'a self, bytes: &'a [u8], fields: &[&str]) -> Result<Sheet<'a>, StoreError> {
-        Sheet::read(&self.file, &self.columns, bytes, fields)
+        Sheet::read(self, bytes, fields)
     }
 
     /// The file as it would be, and how each edit stood to it.
@@ -73,7 +80,7 @@ impl AccountStore for CsvStore {
     }
 
     fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
-        let store = Self::new(self.file.clone(), self.columns.clone());
+        let store = self.clone();
         let fields: Vec<String> = fields.iter().map(|field| (*field).to_owned()).collect();
         // Beside whatever else goes on: a directory is read meanwhile.
         let read = move || {

@@ -1,9 +1,9 @@
 //! Reading the file: its accounts, and where each row stands in its bytes.
 
-use super::{StoreError, StoreErrorKind};
+use super::super::apart;
+use super::{CsvStore, StoreError, StoreErrorKind};
 use csv::{ByteRecord, ErrorKind, ReaderBuilder};
 use foldhash::HashMap;
-use indexmap::IndexMap;
 use smol_str::SmolStr;
 use std::ops::Range;
 use std::path::Path;
@@ -29,17 +29,11 @@ pub(super) struct Sheet<'a> {
 }
 
 impl<'a> Sheet<'a> {
-    /// Reads a file's bytes; `called` are the names of the columns that have names of their own, and
-    /// `fields` the fields that must have a column.
-    pub(super) fn read(
-        file: &Path,
-        called: &IndexMap<String, String>,
-        bytes: &'a [u8],
-        fields: &[&str],
-    ) -> Result<Self, StoreError> {
-        let path = file;
+    /// Reads a file's bytes; `fields` are those that must have a column.
+    pub(super) fn read(store: &CsvStore, bytes: &'a [u8], fields: &[&str]) -> Result<Self, StoreError> {
+        let path = store.file.as_path();
         let file = || path.to_owned();
-        let column = |own: &str| called.get(own).cloned().unwrap_or_else(|| own.to_owned());
+        let column = |own: &str| store.columns.get(own).cloned().unwrap_or_else(|| own.to_owned());
         // Spreadsheets put a mark in front of UTF-8.
         let mark = if bytes.starts_with(MARK) { MARK.len() } else { 0 };
         let rest = bytes.get(mark..).unwrap_or_default();
@@ -55,14 +49,18 @@ impl<'a> Sheet<'a> {
             let column = column(own);
             header.iter().position(|name| *name == column).ok_or_else(|| {
                 let help = if ["login", "link", "state", "roles"].contains(&own) {
-                    format!("add the column, or say what it is called: [accounts.columns] {own} = \"…\"; the file has {}", header.join(", "))
+                    format!("add the column, or say what it is called: [accounts.columns] {own} = \"…\"{}; the file has {}", apart(own), header.join(", "))
                 } else {
                     format!("add the column, or take `{column}` out of [intake.fields]; the file has {}", header.join(", "))
                 };
                 StoreErrorKind::NoColumn { file: file(), column, help }
             })
         };
-        let (login_at, link_at, state_at) = (place("login")?, place("link")?, place("state")?);
+        let (login_at, state_at) = (place("login")?, place("state")?);
+        let link_at = if store.has_links { Some(place("link")?) } else { None };
+        if !store.has_links && header.iter().any(|name| name == "link") {
+            return Err(StoreErrorKind::HasLinks { store: path.display().to_string() }.into());
+        }
         for field in fields.iter().filter(|field| **field != "login") {
             place(field)?;
         }
@@ -72,7 +70,7 @@ impl<'a> Sheet<'a> {
             .enumerate()
             .map(|(at, name)| match at {
                 at if at == login_at => Column::Login,
-                at if at == link_at => Column::Link,
+                at if Some(at) == link_at => Column::Link,
                 at if at == state_at => Column::State,
                 _ if *name == roles => Column::Field("roles".into()),
                 _ => Column::Field(name.into()),

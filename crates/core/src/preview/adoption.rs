@@ -1,0 +1,109 @@
+//! Whose an account becomes that is nobody's yet: by what the settings say of it alone, or of all.
+
+use super::Clash;
+use super::matching::{Chosen, Matching, drawn};
+use crate::account::{Account, folded};
+use crate::identity::Identity;
+use crate::settings::{Adopt, MatchBy, Settings};
+use foldhash::{HashMap, HashSet};
+
+/// Gives each account of which the settings say whose it is to that candidate, unless they have one already, or it
+/// is another candidate's.
+pub(super) fn told_whose(
+    settings: &Settings,
+    accounts: &[Account],
+    candidates: &[Chosen<'_>],
+    linked: &mut [Option<usize>],
+) {
+    let whose = &settings.accounts.whose;
+    if whose.is_empty() {
+        return;
+    }
+    let protected = |login: &str| settings.accounts.protected.iter().any(|one| folded(one) == folded(login));
+    let accounts: HashMap<_, usize> =
+        accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect();
+    let mut people: HashMap<&Identity, usize> = HashMap::default();
+    for (index, (_, candidate)) in candidates.iter().enumerate() {
+        people.entry(&candidate.identity).or_insert(index);
+    }
+    let mut taken: HashSet<usize> = linked.iter().copied().flatten().collect();
+    for (login, link) in whose.iter().filter(|(login, _)| !protected(login)) {
+        let account = accounts.get(&folded(login)).copied();
+        let person = people.get(link).and_then(|index| linked.get_mut(*index));
+        if let (Some(account), Some(own @ None)) = (account, person)
+            && taken.insert(account)
+        {
+            *own = Some(account);
+        }
+    }
+}
+
+impl Matching<'_> {
+    /// For each candidate without an account of their own: the one made by hand that becomes theirs, or
+    /// the clash about it. None becomes two people's.
+    pub(super) fn adoptions(&self) -> HashMap<usize, Result<Option<usize>, Clash>> {
+        let mut wanted: HashMap<usize, Vec<usize>> = HashMap::default();
+        let mut matched = HashMap::default();
+        for (index, chosen) in self.candidates.iter().enumerate() {
+            if self.linked(index).is_none() {
+                let found = self.by_hand(*chosen, self.named(index));
+                if let Ok(Some(account)) = found {
+                    wanted.entry(account).or_default().push(index);
+                }
+                matched.insert(index, found);
+            }
+        }
+        for (account, people) in wanted.iter().filter(|(_, people)| people.len() > 1) {
+            let account = self.accounts.get(*account).map(|one| one.login.clone()).unwrap_or_default();
+            for person in people {
+                let others = people.iter().filter(|other| *other != person);
+                let others = others.filter_map(|other| self.dn_of(*other)).collect();
+                matched.insert(*person, Err(Clash::SeveralPeople { account: account.clone(), others }));
+            }
+        }
+        matched
+    }
+
+    /// The account made by hand that becomes the candidate's, if the settings say so; a clash where a
+    /// person must decide.
+    fn by_hand(&self, (part, candidate): Chosen<'_>, named: Option<usize>) -> Result<Option<usize>, Clash> {
+        let intake = part.intake;
+        let mut found: Vec<(usize, &MatchBy)> = Vec::new();
+        for by in &intake.matching {
+            let at: Vec<usize> = match by {
+                MatchBy::Link => Vec::new(),
+                MatchBy::Login => named.into_iter().collect(),
+                MatchBy::Field(field) => {
+                    let unique = self.unique.iter().find(|unique| unique.field == field);
+                    let value = drawn(part, candidate, field);
+                    let with = unique.filter(|_| !value.trim().is_empty());
+                    with.map(|unique| self.having(unique, value).to_vec()).unwrap_or_default()
+                }
+            };
+            let is_free = |at: &usize| {
+                self.accounts.get(*at).is_some_and(|one| one.link.is_none() && !self.is_protected(one))
+            };
+            found.extend(at.into_iter().filter(is_free).map(|at| (at, by)));
+        }
+        let Some((first, by)) = found.first().copied() else { return Ok(None) };
+        let login = |at: usize| self.accounts.get(at).map(|one| one.login.clone()).unwrap_or_default();
+        match &intake.adopt {
+            Adopt::Never => Ok(None),
+            Adopt::Ask => {
+                let by = match by {
+                    MatchBy::Field(field) => field.clone(),
+                    MatchBy::Link | MatchBy::Login => "login".to_owned(),
+                };
+                Err(Clash::MayBeTheirs { account: login(first), by })
+            }
+            Adopt::Same(ways) => {
+                found.retain(|(_, by)| ways.contains(by));
+                let Some((account, _)) = found.first().copied() else { return Ok(None) };
+                if let Some((other, _)) = found.iter().find(|(at, _)| *at != account) {
+                    return Err(Clash::SeveralAccounts { accounts: vec![login(account), login(*other)] });
+                }
+                Ok(Some(account))
+            }
+        }
+    }
+}

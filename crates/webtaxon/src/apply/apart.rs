@@ -1,0 +1,231 @@
+//! Lists without a place for links: the links stand in the state, each by the login of its account.
+//!
+//! Since only the login says which account is meant, no login goes from one account to another within one
+//! run: after a run that was cut off, what is found under a login is what was there before, or is new.
+
+use crate::Workspace;
+use crate::state::{Journal, StateError};
+use crate::store::{AccountStore, Answer, Outcome, Record, StoreErrorKind, Terms};
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use webtaxon_core::account::{Account, folded};
+use webtaxon_core::apply::{Edit, Standing, standings};
+use webtaxon_core::identity::Identity;
+use webtaxon_core::settings::StoreSettings;
+
+/// A list whose accounts have their links, wherever those are kept.
+pub(crate) struct Linked<'s> {
+    store: &'s dyn AccountStore,
+    /// The settings beside which the links stand; none where the list has them.
+    apart: Option<&'s Path>,
+    /// Whether an apply has the journal open, so that what it says is all that there is.
+    is_applying: bool,
+}
+
+/// The links that are kept apart, as they are found and as they are changed.
+#[derive(Default)]
+struct Kept {
+    by_login: HashMap<String, Identity>,
+    logins: HashMap<Identity, String>,
+}
+
+impl Kept {
+    fn tie(&mut self, link: Identity, login: String) {
+        self.logins.insert(link.clone(), login.clone());
+        self.by_login.insert(login, link);
+    }
+
+    /// Follows an edit that was made.
+    fn follow(&mut self, edit: &Edit) {
+        for account in [&edit.before, &edit.after].into_iter().flatten() {
+            self.by_login.remove(folded(&account.login).as_ref());
+            let login = account.link.as_ref().and_then(|link| self.logins.remove(link));
+            login.and_then(|login| self.by_login.remove(&login));
+        }
+        if let Some(account) = &edit.after
+            && let Some(link) = &account.link
+        {
+            self.tie(link.clone(), Account::login_key(&account.login));
+        }
+    }
+}
+
+impl Workspace {
+    /// A list whose accounts have their links, wherever the settings say that those are kept.
+    pub(crate) fn linked<'s>(&'s self, store: &'s dyn AccountStore) -> Linked<'s> {
+        self.linked_by(&self.settings().accounts.store, store)
+    }
+
+    /// As [`Workspace::linked`], for the list of other settings; links that are kept apart are these settings'.
+    pub(crate) fn linked_by<'s>(
+        &'s self,
+        settings: &StoreSettings,
+        store: &'s dyn AccountStore,
+    ) -> Linked<'s> {
+        let apart = (!settings.has_links()).then_some(self.file.as_path());
+        Linked { store, apart, is_applying: false }
+    }
+}
+
+impl Linked<'_> {
+    /// The same for an apply, which has looked at what was cut off before.
+    pub(super) fn applying(self) -> Self {
+        Self { is_applying: true, ..self }
+    }
+
+    /// Gives accounts the links that are kept for them.
+    fn tie(&self, settings: &Path, accounts: &mut [Account]) -> Result<(), StateError> {
+        let Some(journal) = Journal::read(settings)? else { return Ok(()) };
+        let mut kept = Kept::default();
+        for (link, login) in journal.kept()? {
+            kept.tie(link, login);
+        }
+        tie(accounts, &kept);
+        // What a run that was cut off has done counts, before the next one writes it down.
+        if let Some(run) = journal.unfinished()?.filter(|_| !self.is_applying) {
+            let open = journal.entries(run)?.into_iter().filter(|entry| entry.outcome.is_none());
+            let edits: Vec<Edit> = open.map(|entry| entry.edit).collect();
+            for (edit, standing) in edits.iter().zip(self.standings(&edits, accounts)) {
+                if standing == Standing::Made {
+                    kept.follow(edit);
+                }
+            }
+            tie(accounts, &kept);
+        }
+        Ok(())
+    }
+
+    /// Whether the links are not in the list.
+    pub(super) fn is_apart(&self) -> bool {
+        self.apart.is_some()
+    }
+
+    /// How edits that were begun stand to the list.
+    pub(super) fn standings(&self, edits: &[Edit], accounts: &[Account]) -> Vec<Standing> {
+        if !self.is_apart() {
+            return standings(edits, accounts, &[]);
+        }
+        let tied: HashMap<Cow<'_, str>, &Identity> =
+            accounts.iter().filter_map(|one| Some((folded(&one.login), one.link.as_ref()?))).collect();
+        // An account that is another person's is not the one that was to be made.
+        let is_another = |edit: &Edit| match (&edit.before, &edit.after) {
+            (None, Some(after)) => {
+                tied.get(&folded(&after.login)).is_some_and(|tied| after.link.as_ref() != Some(*tied))
+            }
+            _ => false,
+        };
+        let bare_edits: Vec<Edit> = edits.iter().map(bare).collect();
+        let bare_accounts: Vec<Account> = accounts.iter().map(without_link).collect();
+        let found = standings(&bare_edits, &bare_accounts, &[]);
+        let found = edits.iter().zip(found);
+        found.map(|(edit, found)| if is_another(edit) { Standing::Ready(None) } else { found }).collect()
+    }
+
+    /// Makes edits in a list without links: what is left of them there.
+    async fn carry_out_bare(
+        &self,
+        edits: &[Edit],
+        terms: &Terms<'_>,
+        record: Record<'_>,
+    ) -> Result<(), crate::store::StoreError> {
+        let accounts = self.accounts(terms.fields).await?;
+        let held: HashMap<Cow<'_, str>, usize> =
+            accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect();
+        let (mut places, mut rest, mut ties) = (Vec::new(), Vec::new(), Vec::new());
+        for (at, (edit, standing)) in edits.iter().zip(standings(edits, &accounts, terms.unique)).enumerate()
+        {
+            let Standing::Ready(own) = standing else {
+                record(at, standing.into());
+                continue;
+            };
+            let login = edit.after.as_ref().map(|after| &after.login);
+            if let Some(login) =
+                login.filter(|login| held.get(&folded(login)).copied().is_some_and(|at| Some(at) != own))
+            {
+                record(
+                    at,
+                    Outcome::Left(format!(
+                        "another account is called {login}, and logins change hands only where the list has the links; apply once more when it is free"
+                    )),
+                );
+                continue;
+            }
+            let left = bare(edit);
+            if left.before == left.after {
+                ties.push(at);
+            } else {
+                places.push(at);
+                rest.push(left);
+            }
+        }
+        if !rest.is_empty() {
+            let mut record = |at: usize, outcome| places.get(at).is_some_and(|at| record(*at, outcome));
+            self.store.carry_out(&rest, terms, &mut record).await?;
+        }
+        for at in ties {
+            record(at, Outcome::Done);
+        }
+        Ok(())
+    }
+}
+
+impl AccountStore for Linked<'_> {
+    fn describe(&self) -> String {
+        self.store.describe()
+    }
+
+    fn place(&self) -> String {
+        self.store.place()
+    }
+
+    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+        Box::pin(async move {
+            let mut accounts = self.store.accounts(fields).await?;
+            if let Some(settings) = self.apart {
+                self.tie(settings, &mut accounts).map_err(StoreErrorKind::from)?;
+            }
+            Ok(accounts)
+        })
+    }
+
+    fn is_writable(&self) -> Answer<'_, bool> {
+        self.store.is_writable()
+    }
+
+    fn copy<'a>(&'a self, stem: &'a Path) -> Answer<'a, Option<PathBuf>> {
+        self.store.copy(stem)
+    }
+
+    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> Answer<'a, Option<String>> {
+        self.store.statements(edits, terms)
+    }
+
+    fn carry_out<'a>(
+        &'a self,
+        edits: &'a [Edit],
+        terms: &'a Terms<'a>,
+        record: Record<'a>,
+    ) -> Answer<'a, ()> {
+        match self.apart {
+            None => self.store.carry_out(edits, terms, record),
+            Some(_) => Box::pin(self.carry_out_bare(edits, terms, record)),
+        }
+    }
+}
+
+fn tie(accounts: &mut [Account], kept: &Kept) {
+    for account in accounts {
+        account.link = kept.by_login.get(folded(&account.login).as_ref()).cloned();
+    }
+}
+
+fn without_link(account: &Account) -> Account {
+    Account { link: None, ..account.clone() }
+}
+
+/// What an edit does to a list without links.
+fn bare(edit: &Edit) -> Edit {
+    let side = |side: &Option<Account>| side.as_ref().map(without_link);
+    Edit { before: side(&edit.before), after: side(&edit.after), ..edit.clone() }
+}
