@@ -25,6 +25,8 @@ mod crash;
 pub mod directory;
 mod error;
 pub mod file;
+#[cfg(feature = "postgres")]
+mod postgres;
 pub mod report;
 pub mod state;
 pub mod store;

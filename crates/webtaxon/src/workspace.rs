@@ -219,6 +219,12 @@ impl Workspace {
         &self.settings
     }
 
+    /// Where what is remembered from run to run is.
+    pub(crate) fn state(&self) -> state::Place<'_> {
+        let server = self.settings.state.as_ref();
+        state::Place { settings: &self.file, server, folder: &self.folder }
+    }
+
     /// The folder that paths in the settings start from.
     #[must_use]
     pub fn folder(&self) -> &Path {
@@ -329,7 +335,7 @@ impl Workspace {
         &self,
         store: &dyn AccountStore,
     ) -> Result<(Preview, Vec<Account>), Error> {
-        let memory = state::memory(&self.file)?;
+        let memory = state::memory(self.state())?;
         let (accounts, readings) = self.accounts_and_readings(store, &[]).await?;
         Ok((Preview::new(&self.settings, &readings, &accounts, &memory), accounts))
     }
@@ -346,7 +352,7 @@ impl Workspace {
     /// As [`Workspace::preview`], for either of the two.
     pub async fn compare(&self, other: &Self) -> Result<Comparison, Error> {
         let (one, two) = (&self.settings, &other.settings);
-        let memory = state::memory(&self.file)?;
+        let memory = state::memory(self.state())?;
         let before = self.accounts().await?;
         let after = other.store();
         let after = self.linked_by(&two.accounts.store, &*after).accounts(&two.account_fields()).await?;
@@ -381,7 +387,7 @@ impl Workspace {
     /// # Errors
     /// As [`Workspace::preview`].
     pub async fn why(&self, text: &str) -> Result<Answer, Error> {
-        let memory = state::memory(&self.file)?;
+        let memory = state::memory(self.state())?;
         let mut more: Vec<String> = why::CALLED.map(str::to_owned).to_vec();
         for intake in self.settings.intakes() {
             more.extend(intake.filter.attributes().map(str::to_owned));

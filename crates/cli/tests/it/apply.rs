@@ -1,12 +1,10 @@
-//! `webtaxon apply` and `journal` as they are typed; and killed at every place at which they write.
+//! `webtaxon apply` and `journal` as they are typed.
 
 use crate::command::Museum;
-#[cfg(feature = "crash-points")]
-use std::path::Path;
 
 const SEATS: [&str; 2] = ["--release", "seats"];
 
-fn list(museum: &Museum) -> String {
+pub(crate) fn list(museum: &Museum) -> String {
     std::fs::read_to_string(museum.file("accounts.csv")).unwrap()
 }
 
@@ -157,7 +155,7 @@ fn a_full_disk_leaves_nothing_half_done() {
 }
 
 /// As if nothing had ever been applied.
-fn clean(museum: &Museum, accounts: &str) {
+pub(crate) fn clean(museum: &Museum, accounts: &str) {
     for name in ["webtaxon.state.sqlite", "webtaxon.state.sqlite-journal", "webtaxon.state.lock"] {
         let _ = std::fs::remove_file(museum.file(name));
     }
@@ -165,197 +163,7 @@ fn clean(museum: &Museum, accounts: &str) {
     museum.write("accounts.csv", accounts);
 }
 
-/// Promise 4: killed at any place at which it writes, and run again, an apply ends in the same state.
-#[cfg(feature = "crash-points")]
-#[test]
-fn killed_anywhere_and_run_again_it_ends_the_same() {
-    dies_everywhere("accounts.csv", 12, 25);
-}
-
-#[cfg(feature = "crash-points")]
-#[test]
-fn killed_anywhere_with_links_apart_from_the_list_it_ends_the_same() {
-    dies_everywhere("bare.csv", 12, 72);
-}
-
-#[cfg(feature = "crash-points")]
-#[test]
-fn killed_anywhere_in_a_database_it_ends_the_same() {
-    dies_everywhere("loans.sqlite", 30, 25);
-}
-
-/// Applies a saved preview, and has the program die at one of its points.
-#[cfg(feature = "crash-points")]
-fn apply_until(museum: &Museum, file: &str, die_at: Option<usize>) -> std::process::Output {
-    let mut command = crate::command::webtaxon(&["apply", file, "--yes", "--release", "seats"]);
-    command.current_dir(museum.file(""));
-    if let Some(point) = die_at {
-        command.env("WEBTAXON_DIE_AT", point.to_string());
-    }
-    command.output().unwrap()
-}
-
-/// Moves the museum's accounts to a file without links, which are kept apart from it.
-#[cfg(feature = "crash-points")]
-fn into_a_list_without_links(museum: &Museum) {
-    let mut reader =
-        csv::ReaderBuilder::new().has_headers(false).from_path(museum.file("accounts.csv")).unwrap();
-    let mut writer = csv::Writer::from_path(museum.file("bare.csv")).unwrap();
-    for row in reader.records() {
-        let row = row.unwrap();
-        writer.write_record(row.iter().enumerate().filter(|(at, _)| *at != 1).map(|(_, cell)| cell)).unwrap();
-    }
-    writer.flush().unwrap();
-    museum.change("\"csv\"", "\"csv\"\nlinks = \"apart\"");
-    museum.change("accounts.csv", "bare.csv");
-}
-
-/// The links that are kept apart from the list.
-#[cfg(feature = "crash-points")]
-fn kept(museum: &Museum) -> i64 {
-    let db = rusqlite::Connection::open(museum.file("webtaxon.state.sqlite")).unwrap();
-    db.query_row("SELECT count(*) FROM kept", [], |row| row.get(0)).unwrap()
-}
-
-/// Kills an apply of so many changes at each of its points, `least` or more, and looks at the list before and
-/// after.
-#[cfg(feature = "crash-points")]
-fn dies_everywhere(file: &str, least: usize, changes: i64) {
-    let museum = Museum::open(&[]);
-    match file {
-        "loans.sqlite" => into_a_database(&museum),
-        "bare.csv" => into_a_list_without_links(&museum),
-        _ => {}
-    }
-    let tied = if file == "bare.csv" { changes } else { 0 };
-    let state = || -> String {
-        if file != "loans.sqlite" {
-            return std::fs::read_to_string(museum.file(file)).unwrap();
-        }
-        let db = rusqlite::Connection::open(museum.file(file)).unwrap();
-        let mut query = db.prepare("SELECT * FROM account ORDER BY login").unwrap();
-        let row = |row: &rusqlite::Row<'_>| {
-            Ok((0..8).map(|at| format!("{:?}", row.get_ref(at))).collect::<Vec<_>>().join(" "))
-        };
-        let rows: Vec<String> = query.query_map([], row).unwrap().map(Result::unwrap).collect();
-        rows.join("\n")
-    };
-    let (before, bytes) = (state(), std::fs::read(museum.file(file)).unwrap());
-    let fresh = || {
-        clean(&museum, &list(&museum));
-        let _ = std::fs::remove_file(museum.file("loans.sqlite-journal"));
-        museum.write(file, &bytes);
-    };
-    museum.run(&["preview", "--save", "monday.json"]);
-    let apply = |file: &str, die_at| apply_until(&museum, file, die_at);
-    assert!(apply("monday.json", None).status.success());
-    let after = state();
-    assert_ne!(after, before);
-    let mut points = 0;
-    loop {
-        fresh();
-        let killed = apply("monday.json", Some(points + 1));
-        if killed.status.success() {
-            break;
-        }
-        points += 1;
-        let now = state();
-        assert!(now == before || now == after, "point {points}: half of it was done");
-        // Looking is not hindered by what was left behind, and changes nothing.
-        let journal = museum.run(&["journal"]);
-        assert_eq!(journal.code, 0, "point {points}: {}", journal.err);
-        assert!(state() == now, "point {points}: looking changed something");
-        let again = apply("monday.json", None);
-        let out = String::from_utf8_lossy(&again.stdout);
-        assert!(again.status.success(), "point {points}: {out}{}", String::from_utf8_lossy(&again.stderr));
-        assert!(state() == after, "point {points}");
-        let all = (done_in_all(&museum.file("webtaxon.state.sqlite")), kept(&museum));
-        assert_eq!(all, ((changes, 0), tied), "point {points}: each once");
-        leaves_nothing_behind(&museum, points);
-        // And back again, run by run.
-        for number in museum_runs(&museum) {
-            museum.run(&["journal", &number, "--undo", "--save", "undo.json"]);
-            assert!(apply("undo.json", None).status.success(), "point {points}");
-            std::fs::remove_file(museum.file("undo.json")).unwrap();
-        }
-        assert!(state() == before && kept(&museum) == 0, "point {points}: undone, byte for byte");
-    }
-    assert!(points >= least, "only {points} points");
-}
-
-/// Behind a service there are no transactions: each account is as it was or as it will be, and run again, the
-/// apply ends the same, with each change done once.
-#[cfg(feature = "crash-points")]
-#[test]
-fn killed_anywhere_at_a_service_it_ends_the_same() {
-    use webtaxon_standin::{Application, ApplicationOptions, List};
-    let runtime = tokio::runtime::Runtime::new().unwrap();
-    let museum = Museum::open(&[]);
-    let before = List::from_csv(&list(&museum), false).unwrap();
-    // One request for each change, so that there is a point at each.
-    let offer = ApplicationOptions { bulk: None, ..ApplicationOptions::default() };
-    let application = runtime.block_on(Application::start(before.clone(), offer)).unwrap();
-    let service = format!("\"scim\"\nservice = \"{}\"\nplain = true", application.url());
-    museum.change("\"csv\"", &service);
-    museum.change("path      = \"accounts.csv\"", "attributes.room = \"urn:quillmere:loans:2.0:User:room\"");
-    let users = |list: &List| -> std::collections::BTreeMap<String, String> {
-        let user = |user: serde_json::Value| {
-            let mut user = user.as_object().unwrap().clone();
-            user.remove("id");
-            user.remove("meta");
-            (user["userName"].as_str().unwrap().to_owned(), format!("{user:?}"))
-        };
-        list.users().into_iter().map(user).collect()
-    };
-    museum.run(&["preview", "--save", "monday.json"]);
-    let apply = |file: &str, die_at| apply_until(&museum, file, die_at);
-    assert!(apply("monday.json", None).status.success());
-    let after = users(&application.list());
-    let (mut points, mut halves) = (0, 0);
-    loop {
-        clean(&museum, &list(&museum));
-        application.set_list(before.clone());
-        if apply("monday.json", Some(points + 1)).status.success() {
-            break;
-        }
-        points += 1;
-        let now = users(&application.list());
-        let was = users(&before);
-        for (login, user) in &now {
-            assert!(
-                was.get(login) == Some(user) || after.get(login) == Some(user),
-                "point {points}: {login}"
-            );
-        }
-        halves += usize::from(now != was && now != after);
-        let again = apply("monday.json", None);
-        assert!(again.status.success(), "point {points}: {}", String::from_utf8_lossy(&again.stdout));
-        assert_eq!(users(&application.list()), after, "point {points}");
-        assert_eq!(done_in_all(&museum.file("webtaxon.state.sqlite")), (25, 0), "point {points}: each once");
-        // And back, run by run.
-        for run in museum_runs(&museum) {
-            museum.run(&["journal", &run, "--undo", "--save", "undo.json"]);
-            assert!(apply("undo.json", None).status.success(), "point {points}: run {run}");
-            std::fs::remove_file(museum.file("undo.json")).unwrap();
-        }
-        assert_eq!(users(&application.list()), was, "point {points}: undone");
-    }
-    assert!(points >= 30 && halves >= 20, "{points} points, {halves} of them in the middle");
-}
-
-/// The numbers of the runs that changed something, the latest first.
-#[cfg(feature = "crash-points")]
-fn museum_runs(museum: &Museum) -> Vec<String> {
-    let runs = museum.run(&["journal", "--format", "json"]);
-    let runs: serde_json::Value = serde_json::from_str(&runs.out).unwrap();
-    let mut numbers: Vec<i64> =
-        runs["runs"].as_array().unwrap().iter().map(|run| run["run"].as_i64().unwrap()).collect();
-    numbers.sort_unstable_by(|one, other| other.cmp(one));
-    numbers.into_iter().map(|number| number.to_string()).collect()
-}
-
 /// The statements go to a file of their own, and nothing is changed; run, they leave nothing to do.
-#[cfg(feature = "crash-points")]
 #[test]
 fn the_statements_of_an_apply_are_written_down() {
     let museum = Museum::open(&[]);
@@ -380,8 +188,7 @@ fn the_statements_of_an_apply_are_written_down() {
 }
 
 /// Moves the museum's accounts from their file to a table.
-#[cfg(feature = "crash-points")]
-fn into_a_database(museum: &Museum) {
+pub(crate) fn into_a_database(museum: &Museum) {
     let columns = "login, link, state, name, email, department, room, roles";
     let db = rusqlite::Connection::open(museum.file("loans.sqlite")).unwrap();
     db.execute_batch(&format!("CREATE TABLE account ({columns}, UNIQUE (login))")).unwrap();
@@ -393,23 +200,4 @@ fn into_a_database(museum: &Museum) {
     }
     museum.change("\"csv\"", "\"sqlite\"\ntable = \"account\"");
     museum.change("accounts.csv", "loans.sqlite");
-}
-
-/// How many edits the journal has as done, and how many of which nobody knows.
-#[cfg(feature = "crash-points")]
-fn done_in_all(state: &Path) -> (i64, i64) {
-    let db = rusqlite::Connection::open(state).unwrap();
-    let count =
-        |what: &str| db.query_row(&format!("SELECT count(*) FROM edit WHERE {what}"), [], |row| row.get(0));
-    (count("outcome = 'done'").unwrap(), count("outcome IS NULL").unwrap())
-}
-
-#[cfg(feature = "crash-points")]
-fn leaves_nothing_behind(museum: &Museum, point: usize) {
-    let left: Vec<String> = std::fs::read_dir(museum.file(""))
-        .unwrap()
-        .map(|file| file.unwrap().file_name().to_string_lossy().into_owned())
-        .filter(|name| name.ends_with(".new") || name.ends_with("-journal"))
-        .collect();
-    assert!(left.is_empty(), "point {point}: {left:?}");
 }

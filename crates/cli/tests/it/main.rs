@@ -6,7 +6,12 @@
 )]
 
 mod apply;
+#[cfg(feature = "crash-points")]
+#[path = "../../../webtaxon/tests/it/cluster.rs"]
+mod cluster;
 mod command;
+#[cfg(feature = "crash-points")]
+mod crash;
 mod demo;
 mod documents;
 mod faults;

@@ -43,6 +43,9 @@ pub struct Settings {
     pub further: Vec<Intake>,
     /// What stops an apply.
     pub brakes: Brakes,
+    /// The database that has what is remembered from run to run; none where that is a file beside the
+    /// settings.
+    pub state: Option<StateDatabase>,
 }
 
 impl Settings {
@@ -272,6 +275,15 @@ pub struct Postgres {
     pub trust: Trust,
     /// Whether it may go over the network without encryption.
     pub plain: bool,
+}
+
+/// The schema of a PostgreSQL database that has what is remembered from run to run.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StateDatabase {
+    /// The database.
+    pub server: Postgres,
+    /// The schema, which is Webtaxon's alone.
+    pub schema: String,
 }
 
 /// A table of the application's own, one account a row.

@@ -1,6 +1,6 @@
 //! From the TOML text to [`Settings`]: one function for each table of the file.
 
-use super::read_accounts::accounts;
+use super::read_accounts::{accounts, state};
 use super::read_directory::directory;
 use super::read_fields::{fields, roles};
 use super::table::{Source, Table, Text, Value};
@@ -46,7 +46,7 @@ impl Settings {
             };
             source.error(SettingsErrorKind::Syntax(message.clone()), span, message, help)
         })?;
-        let mut top = Table::new(source, "", table, &["directory", "accounts", "intake", "brakes"])?;
+        let mut top = Table::new(source, "", table, &["directory", "accounts", "intake", "brakes", "state"])?;
         let directories = top
             .require("directory", "add a table [directory.NAME] with servers, bind and password")?
             .entries("tables of the form [directory.NAME]")?
@@ -73,7 +73,8 @@ impl Settings {
         }
         let intake = intakes.remove(0);
         let brakes = top.take("brakes").map(brakes).transpose()?.unwrap_or_default();
-        Ok(Self { directories, accounts, intake, further: intakes, brakes })
+        let state = top.take("state").map(state).transpose()?;
+        Ok(Self { directories, accounts, intake, further: intakes, brakes, state })
     }
 }
 

@@ -4,7 +4,7 @@ use super::read_directory::{password, trust};
 use super::table::{Table, Text, Value};
 use super::{
     Accounts, AttributePath, Credentials, PasswordSource, Postgres, RoleTable, Scim, SettingsError, SqlTable,
-    StoreSettings, Trust,
+    StateDatabase, StoreSettings, Trust,
 };
 use crate::identity::Identity;
 use indexmap::IndexMap;
@@ -114,6 +114,17 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
     }
     let protected = protected.into_iter().map(|login| login.text).collect();
     Ok(Accounts { store, protected, seats, whose })
+}
+
+/// Where what is remembered from run to run is, where that is no file: `[state]`.
+pub(super) fn state(value: Value<'_>) -> Result<StateDatabase, SettingsError> {
+    let mut table =
+        value.table(&["store", "server", "database", "user", "password", "trust", "plain", "schema"])?;
+    let help = "write store = \"postgres\"; or leave [state] out: then it is a file beside the settings";
+    table.require("store", help)?.text()?.word(&[("postgres", ())])?;
+    let server = postgres(&mut table)?;
+    let schema = table.take("schema").map(|value| filled(value.text()?)).transpose()?;
+    Ok(StateDatabase { server, schema: schema.unwrap_or_else(|| "webtaxon".to_owned()) })
 }
 
 /// Where a PostgreSQL database is, and who asks it.

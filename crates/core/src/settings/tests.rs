@@ -393,6 +393,28 @@ fn every_way_to_reach_and_to_bind_is_read() {
 }
 
 #[test]
+fn the_state_is_a_file_or_in_a_database() {
+    let with = |state: &str| parse(&format!("{DEMO}\n[state]\n{state}"));
+    assert_eq!(parse(DEMO).unwrap().state, None);
+    let postgres = "store = \"postgres\"\nserver = \"/run/postgresql\"\ndatabase = \"ops\"\nuser = \"w\"";
+    let state = with(postgres).unwrap().state.unwrap();
+    assert_eq!((state.schema.as_str(), state.server.host.as_str()), ("webtaxon", "/run/postgresql"));
+    let named = with(&format!("{postgres}\nschema = \"loans\"")).unwrap().state.unwrap();
+    assert_eq!(named.schema, "loans");
+    for (state, message) in [
+        ("store = \"sqlite\"", "none of the words"),
+        ("server = \"db\"", "state.store"),
+        (&postgres.replace("database", "# database"), "state.database"),
+        (&format!("{postgres}\nschema = \"\""), "no name"),
+        (&format!("{postgres}\ntable = \"x\""), "unknown key"),
+        (&format!("{postgres}\npassword = {{ ask = true }}"), "nobody is asked"),
+    ] {
+        let error = with(state).unwrap_err();
+        assert!(error.to_string().contains(message), "{message}: {error}");
+    }
+}
+
+#[test]
 fn the_list_of_accounts_is_a_file_or_a_table() {
     let csv = "store     = \"csv\"\npath      = \"accounts.csv\"";
     let with = |accounts: &str| parse(&DEMO.replacen(csv, accounts, 1));

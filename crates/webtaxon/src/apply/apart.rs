@@ -4,7 +4,7 @@
 //! run: after a run that was cut off, what is found under a login is what was there before, or is new.
 
 use crate::Workspace;
-use crate::state::{Journal, StateError};
+use crate::state::{Journal, Place, StateError};
 use crate::store::{AccountStore, Answer, Outcome, Record, StoreErrorKind, Terms};
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -17,8 +17,8 @@ use webtaxon_core::settings::StoreSettings;
 /// A list whose accounts have their links, wherever those are kept.
 pub(crate) struct Linked<'s> {
     store: &'s dyn AccountStore,
-    /// The settings beside which the links stand; none where the list has them.
-    apart: Option<&'s Path>,
+    /// The state that has the links; none where the list has them.
+    apart: Option<Place<'s>>,
     /// Whether an apply has the journal open, so that what it says is all that there is.
     is_applying: bool,
 }
@@ -63,7 +63,7 @@ impl Workspace {
         settings: &StoreSettings,
         store: &'s dyn AccountStore,
     ) -> Linked<'s> {
-        let apart = (!settings.has_links()).then_some(self.file.as_path());
+        let apart = (!settings.has_links()).then_some(self.state());
         Linked { store, apart, is_applying: false }
     }
 }
@@ -75,8 +75,8 @@ impl Linked<'_> {
     }
 
     /// Gives accounts the links that are kept for them.
-    fn tie(&self, settings: &Path, accounts: &mut [Account]) -> Result<(), StateError> {
-        let Some(journal) = Journal::read(settings)? else { return Ok(()) };
+    fn tie(&self, state: Place<'_>, accounts: &mut [Account]) -> Result<(), StateError> {
+        let Some(journal) = Journal::read(state)? else { return Ok(()) };
         let mut kept = Kept::default();
         for (link, login) in journal.kept()? {
             kept.tie(link, login);
@@ -182,8 +182,8 @@ impl AccountStore for Linked<'_> {
     fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
         Box::pin(async move {
             let mut accounts = self.store.accounts(fields).await?;
-            if let Some(settings) = self.apart {
-                self.tie(settings, &mut accounts).map_err(StoreErrorKind::from)?;
+            if let Some(state) = self.apart {
+                self.tie(state, &mut accounts).map_err(StoreErrorKind::from)?;
             }
             Ok(accounts)
         })

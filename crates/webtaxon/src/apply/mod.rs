@@ -137,7 +137,7 @@ impl Workspace {
     /// # Errors
     /// As [`Workspace::preview`].
     pub async fn work_with(&self, store: &dyn AccountStore) -> Result<(Preview, Work), Error> {
-        let latest = match Journal::read(&self.file)? {
+        let latest = match Journal::read(self.state())? {
             Some(journal) => journal.latest()?,
             None => 0,
         };
@@ -164,7 +164,7 @@ impl Workspace {
     /// # Errors
     /// The journal cannot be read, or has no such run.
     pub fn way_back(&self, run: i64) -> Result<Work, Error> {
-        let journal = Journal::read(&self.file)?.ok_or_else(|| ApplyError::no_run(run))?;
+        let journal = Journal::read(self.state())?.ok_or_else(|| ApplyError::no_run(run))?;
         let of = journal.runs()?.into_iter().find(|one| one.run == run);
         let of: Run = of.ok_or_else(|| ApplyError::no_run(run))?;
         let mut edits: Vec<Edit> = Vec::new();
@@ -216,7 +216,7 @@ impl Workspace {
         let store = &self.linked(store).applying();
         let settings = self.settings();
         let (fields, unique) = (settings.account_fields(), settings.unique_fields());
-        let mut journal = Journal::write(&self.file, &consent.who)?;
+        let mut journal = Journal::write(self.state(), &consent.who)?;
         let interrupted = take_up(&mut journal, store, &fields).await?;
         let memory = journal.memory()?;
         let latest = journal.latest()?;
@@ -326,10 +326,10 @@ impl Workspace {
     /// # Errors
     /// The journal cannot be written, or another apply has it.
     pub fn forget_before(&self, day: Date, who: &str) -> Result<usize, Error> {
-        if Journal::read(&self.file)?.is_none() {
+        if Journal::read(self.state())?.is_none() {
             return Ok(0);
         }
-        let forgotten = Journal::write(&self.file, who)?.forget_before(day)?;
+        let forgotten = Journal::write(self.state(), who)?.forget_before(day)?;
         for backup in forgotten.iter().flatten() {
             // A copy that somebody took away already is gone as well.
             let _ = std::fs::remove_file(self.folder().join(backup));
@@ -342,7 +342,7 @@ impl Workspace {
     /// # Errors
     /// It cannot be read, or a newer version wrote it.
     pub fn journal(&self) -> Result<Option<Journal>, Error> {
-        Ok(Journal::read(&self.file)?)
+        Ok(Journal::read(self.state())?)
     }
 
     /// Whether the work may be begun: before anybody is asked.

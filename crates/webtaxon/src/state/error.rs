@@ -29,16 +29,36 @@ pub enum StateErrorKind {
         reason: String,
     },
     /// A newer Webtaxon wrote it.
-    #[error("{} was written by a newer Webtaxon (its form is {found}, this one knows {known})", file.display())]
+    #[error("{place} was written by a newer Webtaxon (its form is {found}, this one knows {known})")]
     #[diagnostic(code(WX0601), help("install the newer Webtaxon here, too; nothing was changed"))]
     Newer {
-        /// The file.
-        file: PathBuf,
+        /// Where it is.
+        place: String,
         /// Its form.
-        found: i64,
+        found: usize,
         /// The newest form that this version knows.
-        known: i64,
+        known: usize,
     },
+    /// The database that has it cannot be used.
+    #[error("what is remembered in {place} cannot be used: {reason}")]
+    #[diagnostic(code(WX0613), help("{help}"))]
+    Server {
+        /// The database.
+        place: String,
+        /// The reason.
+        reason: String,
+        /// The way out.
+        help: &'static str,
+    },
+    /// This build has no place for it there.
+    #[error("[state] names a PostgreSQL database, and this build of Webtaxon has no PostgreSQL in it")]
+    #[diagnostic(
+        code(WX0519),
+        help(
+            "build it with the feature postgres, or take [state] out: then it is a file beside the settings"
+        )
+    )]
+    NotBuilt,
     /// Another apply is going on.
     #[error("another apply is going on: {holder}")]
     #[diagnostic(

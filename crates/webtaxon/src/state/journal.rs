@@ -1,16 +1,14 @@
 //! The journal: what each apply was to do, written before, and what became of it, written after.
 
-use super::lock::{self, Lock};
-use super::{StateError, StateErrorKind, file_of, schema, today};
-use crate::crash;
+use super::database::{Cell, Database, Statement};
+use super::file::StateFile;
+use super::{NEWEST, Place, StateError, StateErrorKind, today};
 use crate::store::Outcome;
 use jiff::Timestamp;
 use jiff::civil::Date;
-use rusqlite::{Connection, OpenFlags, OptionalExtension as _, Row, params};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 use webtaxon_core::account::Account;
 use webtaxon_core::apply::Edit;
 use webtaxon_core::identity::Identity;
@@ -103,104 +101,64 @@ pub(crate) struct Remembered {
     pub(crate) kept: Option<BTreeMap<Identity, String>>,
 }
 
-/// The file, open.
+/// The journal, open.
 #[derive(Debug)]
 pub struct Journal {
-    db: Connection,
-    file: PathBuf,
-    _lock: Option<Lock>,
+    db: Box<dyn Database>,
 }
 
 impl Journal {
-    /// Opens the journal that belongs to a settings file, to be read; none if there is none yet.
-    ///
-    /// # Errors
-    /// The file is there and cannot be read, is another program's, or of a newer version.
-    pub fn read(settings: &Path) -> Result<Option<Self>, StateError> {
-        let file = file_of(settings);
-        if !file.exists() {
-            return Ok(None);
-        }
-        // Not for reading alone: what a run that was cut off had begun to write is taken back first.
-        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let journal = Self::open(file, flags, None)?;
-        // A file that was made and not yet filled is as good as none.
+    /// Opens the journal, to be read; none if there is none yet.
+    pub(crate) fn read(place: Place<'_>) -> Result<Option<Self>, StateError> {
+        let db: Option<Box<dyn Database>> = match place.server {
+            None => StateFile::read(place.settings)?.map(|file| Box::new(file) as _),
+            #[cfg(feature = "postgres")]
+            Some(server) => Some(Box::new(super::server::StateServer::read(server, place.folder)?)),
+            #[cfg(not(feature = "postgres"))]
+            Some(_) => return Err(StateErrorKind::NotBuilt.into()),
+        };
+        let Some(db) = db else { return Ok(None) };
+        let journal = Self { db };
+        // What was made and not yet filled is as good as none.
         Ok((journal.form()? > 0).then_some(journal))
     }
 
     /// Opens it to be written, and makes it if need be; nobody else can until it is closed.
-    ///
-    /// # Errors
-    /// As [`Journal::read`]; it cannot be written; another apply has it.
-    pub(crate) fn write(settings: &Path, who: &str) -> Result<Self, StateError> {
-        let file = file_of(settings);
-        let lock = lock::take(&file, who)?;
-        #[cfg(unix)]
-        {
-            use std::os::unix::fs::OpenOptionsExt as _;
-            // The accounts in it are for its owner's eyes only, from the first byte on.
-            let mut options = std::fs::OpenOptions::new();
-            let made = options.append(true).create(true).mode(0o600).open(&file);
-            made.map_err(|error| broken(&file, &error))?;
-        }
-        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
-            | OpenFlags::SQLITE_OPEN_CREATE
-            | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let mut journal = Self::open(file, flags, Some(lock))?;
-        let form = journal.form()?;
-        if form < schema::NEWEST {
-            schema::migrate(&mut journal.db, form).map_err(|error| broken(&journal.file, &error))?;
-        }
-        Ok(journal)
-    }
-
-    fn open(file: PathBuf, flags: OpenFlags, lock: Option<Lock>) -> Result<Self, StateError> {
-        let opened = Connection::open_with_flags(&file, flags).and_then(|db| {
-            db.busy_timeout(Duration::from_secs(10))?;
-            db.execute_batch("PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;")?;
-            let ours = schema::is_ours(&db)?;
-            Ok((db, ours))
-        });
-        let (db, ours) = opened.map_err(|error| broken(&file, &error))?;
-        if !ours {
-            return Err(broken(&file, &"it is another program's file").into());
-        }
-        Ok(Self { db, file, _lock: lock })
+    pub(crate) fn write(place: Place<'_>, who: &str) -> Result<Self, StateError> {
+        Ok(match place.server {
+            None => {
+                let mut file = StateFile::write(place.settings, who)?;
+                let form = known(&file)?;
+                if form < NEWEST {
+                    file.migrate(form)?;
+                }
+                Self { db: Box::new(file) }
+            }
+            #[cfg(feature = "postgres")]
+            Some(server) => {
+                let mut server = super::server::StateServer::write(server, place.folder, who)?;
+                let form = known(&server)?;
+                if form < NEWEST {
+                    server.migrate(form)?;
+                }
+                Self { db: Box::new(server) }
+            }
+            #[cfg(not(feature = "postgres"))]
+            Some(_) => return Err(StateErrorKind::NotBuilt.into()),
+        })
     }
 
     fn form(&self) -> Result<usize, StateError> {
-        let found = schema::form(&self.db).map_err(|error| broken(&self.file, &error))?;
-        match usize::try_from(found) {
-            Ok(form) if form <= schema::NEWEST => Ok(form),
-            _ => {
-                let known = i64::try_from(schema::NEWEST).unwrap_or(i64::MAX);
-                Err(StateErrorKind::Newer { file: self.file.clone(), found, known }.into())
-            }
-        }
+        known(&*self.db)
     }
 
-    fn all<T>(
-        &self,
-        sql: &str,
-        by: impl rusqlite::Params,
-        read: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
-    ) -> Result<Vec<T>, StateError> {
-        let rows = || -> rusqlite::Result<Vec<T>> { self.db.prepare(sql)?.query_map(by, read)?.collect() };
-        rows().map_err(|error| broken(&self.file, &error).into())
-    }
-
-    fn change<T>(
-        &mut self,
-        work: impl FnOnce(&rusqlite::Transaction<'_>) -> rusqlite::Result<T>,
-    ) -> Result<T, StateError> {
-        let done = self.db.transaction().and_then(|change| {
-            let made = work(&change)?;
-            crash::point();
-            change.commit()?;
-            Ok(made)
-        });
-        crash::point();
-        done.map_err(|error| broken(&self.file, &error).into())
+    /// The rows of two texts.
+    fn pairs(&self, sql: &str) -> Result<Vec<(String, String)>, StateError> {
+        let rows = self.db.all(sql, Vec::new())?.into_iter();
+        Ok(rows
+            .map(|row| text_cells(row).map(Option::unwrap_or_default))
+            .map(|[key, value]| (key, value))
+            .collect())
     }
 
     /// What earlier runs left behind, on the day that it is.
@@ -208,34 +166,25 @@ impl Journal {
     /// # Errors
     /// It cannot be read.
     pub fn memory(&self) -> Result<Memory, StateError> {
-        let pair = |row: &Row<'_>| Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?));
-        let missed = self.all("SELECT link, since FROM missed", [], pair)?;
-        let known = self.all("SELECT link, login FROM known", [], pair)?;
-        let applied = self.all("SELECT setting, says FROM applied", [], pair)?;
         let mut memory = Memory::on(today());
-        for (link, since) in missed {
-            let day = since.parse::<Date>().map_err(|error| broken(&self.file, &error))?;
+        for (link, since) in self.pairs("SELECT link, since FROM missed")? {
+            let day = since.parse::<Date>().map_err(|error| self.db.broken(&error))?;
             memory.missed.extend(Identity::from_link(&link).map(|link| (link, day)));
         }
-        memory.known = known
-            .into_iter()
-            .filter_map(|(link, login)| Some((Identity::from_link(&link)?, login)))
-            .collect();
+        let known = self.pairs("SELECT link, login FROM known")?.into_iter();
+        memory.known = known.filter_map(|(link, login)| Some((Identity::from_link(&link)?, login))).collect();
+        let applied = self.pairs("SELECT setting, says FROM applied")?;
         memory.applied = (!applied.is_empty()).then(|| applied.into_iter().collect());
         Ok(memory)
     }
 
     /// The links that are kept apart from the list, each with the login of its account as it is compared.
-    ///
-    /// # Errors
-    /// It cannot be read.
     pub(crate) fn kept(&self) -> Result<Vec<(Identity, String)>, StateError> {
         if self.form()? < 2 {
             return Ok(Vec::new());
         }
-        let rows = self.all("SELECT link, login FROM kept", [], |row| Ok((row.get(0)?, row.get(1)?)))?;
-        let pair = |(link, login): (String, String)| Some((Identity::from_link(&link)?, login));
-        Ok(rows.into_iter().filter_map(pair).collect())
+        let rows = self.pairs("SELECT link, login FROM kept")?.into_iter();
+        Ok(rows.filter_map(|(link, login)| Some((Identity::from_link(&link)?, login))).collect())
     }
 
     /// Every run, the latest first.
@@ -243,33 +192,40 @@ impl Journal {
     /// # Errors
     /// It cannot be read.
     pub fn runs(&self) -> Result<Vec<Run>, StateError> {
-        let sql = "SELECT run, begun, ended, who, undoes, settings, store, released, backup, ending,
+        let sql = "SELECT begun, ended, who, settings, store, released, backup, ending, run, undoes,
             (SELECT max(later.run) FROM run AS later WHERE later.undoes = run.run) FROM run ORDER BY run DESC";
-        let mut runs = self.all(sql, [], |row| {
+        let mut runs = Vec::new();
+        for row in self.db.all(sql, Vec::new())? {
+            let numbers = [8, 9, 10].map(|at| row.get(at).and_then(Cell::int));
+            let [begun, ended, who, settings, store, released, backup, ending] = text_cells(row);
             let time = |text: Option<String>| text.and_then(|text| text.parse::<Timestamp>().ok());
-            let released: String = row.get(7)?;
-            Ok(Run {
-                run: row.get(0)?,
-                at: time(row.get(1)?).unwrap_or_default(),
-                ended: time(row.get(2)?),
-                who: row.get(3)?,
-                undoes: row.get(4)?,
-                settings: row.get(5)?,
-                store: row.get(6)?,
-                released: released.split_whitespace().map(str::to_owned).collect(),
-                backup: row.get::<_, Option<String>>(8)?.map(PathBuf::from),
-                ending: row.get::<_, Option<String>>(9)?.and_then(|text| Ending::read(&text)),
-                undone: row.get(10)?,
+            let [run, undoes, undone] = numbers;
+            runs.push(Run {
+                run: run.unwrap_or_default(),
+                at: time(begun).unwrap_or_default(),
+                ended: time(ended),
+                who: who.unwrap_or_default(),
+                undoes,
+                settings: settings.unwrap_or_default(),
+                store: store.unwrap_or_default(),
+                released: released.unwrap_or_default().split_whitespace().map(str::to_owned).collect(),
+                backup: backup.map(PathBuf::from),
+                ending: ending.and_then(|text| Ending::read(&text)),
+                undone,
                 counts: BTreeMap::new(),
-            })
-        })?;
-        let sql = "SELECT run, CASE coalesce(outcome, 'open') WHEN 'done' THEN json_extract(edit, '$.kind')
-            ELSE coalesce(outcome, 'open') END AS what, count(*) FROM edit GROUP BY run, what";
-        let counts =
-            self.all(sql, [], |row| Ok((row.get::<_, i64>(0)?, row.get::<_, String>(1)?, row.get(2)?)))?;
-        for (number, what, count) in counts {
+            });
+        }
+        let sql = format!(
+            "SELECT CASE coalesce(outcome, 'open') WHEN 'done' THEN {} ELSE coalesce(outcome, 'open') END AS what,
+            run, count(*) FROM edit GROUP BY run, what",
+            self.db.kind_of_edit()
+        );
+        for row in self.db.all(&sql, Vec::new())? {
+            let [number, count] = [1, 2].map(|at| row.get(at).and_then(Cell::int).unwrap_or_default());
+            let [what] = text_cells(row);
             if let Some(run) = runs.iter_mut().find(|run| run.run == number) {
-                run.counts.insert(what, count);
+                let count = u64::try_from(count).unwrap_or_default();
+                run.counts.insert(what.unwrap_or_default(), count);
             }
         }
         Ok(runs)
@@ -280,24 +236,27 @@ impl Journal {
     /// # Errors
     /// It cannot be read.
     pub fn entries(&self, run: i64) -> Result<Vec<Recorded>, StateError> {
-        let sql = "SELECT place, edit, outcome, reason FROM edit WHERE run = ? ORDER BY place";
-        let rows = self.all(sql, [run], |row| {
-            let (outcome, reason): (Option<String>, Option<String>) = (row.get(2)?, row.get(3)?);
-            Ok((row.get::<_, usize>(0)?, row.get::<_, String>(1)?, outcome, reason.unwrap_or_default()))
-        })?;
-        rows.into_iter()
-            .map(|(place, edit, outcome, reason)| {
-                let edit = serde_json::from_str(&edit).map_err(|error| broken(&self.file, &error))?;
-                let outcome = match outcome.as_deref() {
-                    Some("done") => Some(Outcome::Done),
-                    Some("made") => Some(Outcome::Made),
-                    Some("left") => Some(Outcome::Left(reason)),
-                    Some("failed") => Some(Outcome::Failed(reason)),
-                    _ => None,
-                };
-                Ok(Recorded { place, edit, outcome })
+        let sql = "SELECT edit, outcome, reason, place FROM edit WHERE run = ?1 ORDER BY place";
+        let rows = self.db.all(sql, vec![run.into()])?.into_iter();
+        rows.map(|row| {
+            let place = row.get(3).and_then(Cell::int).unwrap_or_default();
+            let [edit, outcome, reason] = text_cells(row);
+            let edit = serde_json::from_str(&edit.unwrap_or_default());
+            let reason = reason.unwrap_or_default();
+            let outcome = match outcome.as_deref() {
+                Some("done") => Some(Outcome::Done),
+                Some("made") => Some(Outcome::Made),
+                Some("left") => Some(Outcome::Left(reason)),
+                Some("failed") => Some(Outcome::Failed(reason)),
+                _ => None,
+            };
+            Ok(Recorded {
+                place: usize::try_from(place).unwrap_or_default(),
+                edit: edit.map_err(|error| self.db.broken(&error))?,
+                outcome,
             })
-            .collect()
+        })
+        .collect()
     }
 
     /// The number of the latest run; 0 if there was none.
@@ -305,43 +264,49 @@ impl Journal {
     /// # Errors
     /// It cannot be read.
     pub fn latest(&self) -> Result<i64, StateError> {
-        let sql = "SELECT coalesce(max(run), 0) FROM run";
-        self.db.query_row(sql, [], |row| row.get(0)).map_err(|error| broken(&self.file, &error).into())
+        Ok(self.number("SELECT max(run) FROM run")?.unwrap_or(0))
     }
 
     /// The run that was cut off, if one was.
     pub(crate) fn unfinished(&self) -> Result<Option<i64>, StateError> {
-        let sql = "SELECT run FROM run WHERE ending IS NULL ORDER BY run LIMIT 1";
-        let found = self.db.query_row(sql, [], |row| row.get(0)).optional();
-        found.map_err(|error| broken(&self.file, &error).into())
+        self.number("SELECT min(run) FROM run WHERE ending IS NULL")
+    }
+
+    fn number(&self, sql: &str) -> Result<Option<i64>, StateError> {
+        let rows = self.db.all(sql, Vec::new())?;
+        Ok(rows.first().and_then(|row| row.first()).and_then(Cell::int))
     }
 
     /// Writes down what will be done, before it is.
     pub(crate) fn begin(&mut self, begun: &Begun<'_>, edits: &[Edit]) -> Result<i64, StateError> {
-        let texts: Result<Vec<String>, _> = edits.iter().map(serde_json::to_string).collect();
-        let texts = texts.map_err(|error| broken(&self.file, &error))?;
-        self.change(|change| {
-            let released = begun.released.join(" ");
-            change.execute(
-                "INSERT INTO run (begun, who, undoes, settings, store, released) VALUES (?, ?, ?, ?, ?, ?)",
-                params![now(), begun.who, begun.undoes, begun.settings, begun.store, released],
-            )?;
-            let run = change.last_insert_rowid();
-            let mut insert = change.prepare("INSERT INTO edit (run, place, edit) VALUES (?, ?, ?)")?;
-            for (place, text) in texts.iter().enumerate() {
-                insert.execute(params![run, place, text])?;
-            }
-            Ok(run)
-        })
+        // Nobody else writes meanwhile, so that the number is still free; the latest run is never forgotten.
+        let run = self.latest()? + 1;
+        let edits = edits.iter().enumerate().map(|(place, edit)| {
+            let text = serde_json::to_string(edit).map_err(|error| self.db.broken(&error))?;
+            Ok(vec![run.into(), number(place), text.into()])
+        });
+        let rows = edits.collect::<Result<Vec<_>, StateError>>()?;
+        let values = vec![
+            run.into(),
+            now().into(),
+            begun.who.into(),
+            begun.undoes.map_or(Cell::Null, Cell::Int),
+            begun.settings.into(),
+            begun.store.into(),
+            begun.released.join(" ").into(),
+        ];
+        let sql = "INSERT INTO run (run, begun, who, undoes, settings, store, released) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
+        self.db.change(vec![
+            Statement::once(sql, values),
+            Statement { sql: "INSERT INTO edit (run, place, edit) VALUES (?1, ?2, ?3)", rows },
+        ])?;
+        Ok(run)
     }
 
     /// Says where the accounts stand as they were before.
     pub(crate) fn backed_up(&mut self, run: i64, backup: &Path) -> Result<(), StateError> {
-        let backup = backup.display().to_string();
-        self.change(|change| {
-            change.execute("UPDATE run SET backup = ? WHERE run = ?", params![backup, run])?;
-            Ok(())
-        })
+        let values = vec![backup.display().to_string().into(), run.into()];
+        self.db.change(vec![Statement::once("UPDATE run SET backup = ?1 WHERE run = ?2", values)])
     }
 
     /// Writes down what became of edits. Where the links are kept here, `kept` has all edits of the run, and
@@ -352,38 +317,33 @@ impl Journal {
         outcomes: &[(usize, Outcome)],
         kept: Option<&[Edit]>,
     ) -> Result<(), StateError> {
-        self.change(|change| {
-            let is_made = |outcome: &Outcome| matches!(outcome, Outcome::Done | Outcome::Made);
-            let made = outcomes.iter().filter(|(_, outcome)| is_made(outcome));
-            if let Some(edits) = kept {
-                let mut take = change.prepare("DELETE FROM kept WHERE link = ? OR login = ?")?;
-                let mut put = change.prepare("INSERT INTO kept (link, login) VALUES (?, ?)")?;
-                let names = |account: &Account| {
-                    let link = account.link.as_ref().map(ToString::to_string);
-                    (link, Account::login_key(&account.login))
-                };
-                for edit in made.filter_map(|(place, _)| edits.get(*place)) {
-                    for (link, login) in [&edit.before, &edit.after].into_iter().flatten().map(names) {
-                        take.execute(params![link, login])?;
-                    }
-                    if let Some((link @ Some(_), login)) = edit.after.as_ref().map(names) {
-                        put.execute(params![link, login])?;
-                    }
-                }
-            }
-            let sql = "UPDATE edit SET outcome = ?, reason = ? WHERE run = ? AND place = ?";
-            let mut update = change.prepare(sql)?;
-            for (place, outcome) in outcomes {
-                let (word, reason) = match outcome {
-                    Outcome::Done => ("done", None),
-                    Outcome::Made => ("made", None),
-                    Outcome::Left(reason) => ("left", Some(reason)),
-                    Outcome::Failed(reason) => ("failed", Some(reason)),
-                };
-                update.execute(params![word, reason, run, place])?;
-            }
-            Ok(())
-        })
+        let is_made = |outcome: &Outcome| matches!(outcome, Outcome::Done | Outcome::Made);
+        let made = outcomes.iter().filter(|(_, outcome)| is_made(outcome));
+        let (mut gone, mut tied) = (Vec::new(), Vec::new());
+        for edit in made.filter_map(|(place, _)| kept?.get(*place)) {
+            let names = |account: &Account| -> Vec<Cell> {
+                let link = account.link.as_ref().map(ToString::to_string);
+                vec![link.into(), Account::login_key(&account.login).into()]
+            };
+            gone.extend([&edit.before, &edit.after].into_iter().flatten().map(names));
+            tied.extend(edit.after.as_ref().filter(|account| account.link.is_some()).map(names));
+        }
+        let rows = outcomes.iter().map(|(place, outcome)| {
+            let (word, reason) = match outcome {
+                Outcome::Done => ("done", None),
+                Outcome::Made => ("made", None),
+                Outcome::Left(reason) => ("left", Some(reason.as_str())),
+                Outcome::Failed(reason) => ("failed", Some(reason.as_str())),
+            };
+            vec![word.into(), reason.into(), run.into(), number(*place)]
+        });
+        let sql = "UPDATE edit SET outcome = ?1, reason = ?2 WHERE run = ?3 AND place = ?4";
+        // No login goes from one account to another within a run, so that the order among them is all one.
+        self.db.change(vec![
+            Statement { sql: "DELETE FROM kept WHERE link = ?1 OR login = ?2", rows: gone },
+            Statement { sql: "INSERT INTO kept (link, login) VALUES (?1, ?2)", rows: tied },
+            Statement { sql, rows: rows.collect() },
+        ])
     }
 
     /// Ends a run, if there was one, and remembers what the next must know: both or neither.
@@ -392,52 +352,68 @@ impl Journal {
         run: Option<(i64, Ending)>,
         remembered: &Remembered,
     ) -> Result<(), StateError> {
-        self.change(|change| {
-            if let Some((run, ending)) = run {
-                let sql = "UPDATE run SET ended = ?, ending = ? WHERE run = ?";
-                change.execute(sql, params![now(), ending.name(), run])?;
-            }
-            let put = |table: &str,
-                       columns: &str,
-                       mut rows: Box<dyn Iterator<Item = (String, String)> + '_>| {
-                change.execute(&format!("DELETE FROM {table}"), [])?;
-                let mut insert = change.prepare(&format!("INSERT INTO {table} ({columns}) VALUES (?, ?)"))?;
-                rows.try_for_each(|(key, value)| insert.execute(params![key, value]).map(drop))
+        let mut all = Vec::new();
+        if let Some((run, ending)) = run {
+            let values = vec![now().into(), ending.name().into(), run.into()];
+            all.push(Statement::once("UPDATE run SET ended = ?1, ending = ?2 WHERE run = ?3", values));
+        }
+        let mut put = |clear, sql, rows: Vec<Vec<Cell>>| {
+            all.extend([Statement::once(clear, Vec::new()), Statement { sql, rows }]);
+        };
+        if let Some(missed) = &remembered.missed {
+            let rows = missed.iter().map(|(link, day)| vec![link.to_string().into(), day.to_string().into()]);
+            put("DELETE FROM missed", "INSERT INTO missed (link, since) VALUES (?1, ?2)", rows.collect());
+        }
+        if let Some(known) = &remembered.known {
+            let rows = known.iter().map(|(link, login)| vec![link.to_string().into(), login.as_str().into()]);
+            put("DELETE FROM known", "INSERT INTO known (link, login) VALUES (?1, ?2)", rows.collect());
+        }
+        if let Some(kept) = &remembered.kept {
+            let row = |(link, login): (&Identity, &String)| {
+                vec![link.to_string().into(), Account::login_key(login).into()]
             };
-            if let Some(missed) = &remembered.missed {
-                let rows = missed.iter().map(|(link, day)| (link.to_string(), day.to_string()));
-                put("missed", "link, since", Box::new(rows))?;
-            }
-            if let Some(known) = &remembered.known {
-                let rows = known.iter().map(|(link, login)| (link.to_string(), login.clone()));
-                put("known", "link, login", Box::new(rows))?;
-            }
-            if let Some(kept) = &remembered.kept {
-                let rows = kept.iter().map(|(link, login)| (link.to_string(), Account::login_key(login)));
-                put("kept", "link, login", Box::new(rows))?;
-            }
-            if let Some(applied) = &remembered.applied {
-                put("applied", "setting, says", Box::new(applied.clone().into_iter()))?;
-            }
-            Ok(())
-        })
+            let rows = kept.iter().map(row).collect();
+            put("DELETE FROM kept", "INSERT INTO kept (link, login) VALUES (?1, ?2)", rows);
+        }
+        if let Some(applied) = &remembered.applied {
+            let rows = applied.iter().map(|(name, says)| vec![name.as_str().into(), says.as_str().into()]);
+            put("DELETE FROM applied", "INSERT INTO applied (setting, says) VALUES (?1, ?2)", rows.collect());
+        }
+        self.db.change(all)
     }
 
     /// Forgets the runs that began before a day, but the latest. How many, and their backups.
     pub(crate) fn forget_before(&mut self, day: Date) -> Result<Vec<Option<PathBuf>>, StateError> {
-        self.change(|change| {
-            let sql = "DELETE FROM run WHERE begun < ? AND run < (SELECT max(run) FROM run) RETURNING backup";
-            let mut delete = change.prepare(sql)?;
-            let rows = delete.query_map([day.to_string()], |row| row.get::<_, Option<String>>(0))?;
-            rows.map(|row| Ok(row?.map(PathBuf::from))).collect()
-        })
+        let old = "SELECT backup, run FROM run WHERE begun < ?1 AND run < (SELECT max(run) FROM run)";
+        let rows = self.db.all(old, vec![day.to_string().into()])?;
+        let runs = rows.iter().filter_map(|row| Some(vec![row.get(1)?.clone()])).collect();
+        self.db.change(vec![Statement { sql: "DELETE FROM run WHERE run = ?1", rows: runs }])?;
+        let backup = |row| {
+            let [backup] = text_cells(row);
+            backup.map(PathBuf::from)
+        };
+        Ok(rows.into_iter().map(backup).collect())
     }
+}
+
+/// The form of a database's tables, if this version knows it.
+fn known(db: &dyn Database) -> Result<usize, StateError> {
+    match db.form()? {
+        form if form <= NEWEST => Ok(form),
+        found => Err(StateErrorKind::Newer { place: db.place(), found, known: NEWEST }.into()),
+    }
+}
+
+/// The first cells of a row as texts.
+fn text_cells<const N: usize>(row: Vec<Cell>) -> [Option<String>; N] {
+    let mut cells = row.into_iter();
+    std::array::from_fn(|_| cells.next().and_then(Cell::text))
+}
+
+fn number(place: usize) -> Cell {
+    Cell::Int(i64::try_from(place).unwrap_or(i64::MAX))
 }
 
 fn now() -> String {
     format!("{:.3}", Timestamp::now())
-}
-
-fn broken(file: &Path, reason: &dyn std::fmt::Display) -> StateErrorKind {
-    StateErrorKind::Broken { file: file.to_owned(), reason: reason.to_string() }
 }

@@ -21,6 +21,8 @@ pub use error::{StoreError, StoreErrorKind};
 pub use postgres::PostgresStore;
 #[cfg(feature = "scim")]
 pub use scim::ScimStore;
+#[cfg(feature = "postgres")]
+pub(crate) use sql::quoted;
 #[cfg(feature = "sqlite")]
 pub use sqlite::SqliteStore;
 

@@ -6,24 +6,19 @@
 use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, complete, quoted};
 use super::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
 use crate::crash;
-use crate::directory::{TlsRules, fetch_password};
+use crate::postgres::{Unconnected, WAIT, connect, in_words};
 use futures_util::TryStreamExt as _;
 use indexmap::IndexMap;
-use secrecy::ExposeSecret as _;
 use std::borrow::Cow;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::Duration;
 use tokio_postgres::types::ToSql;
-use tokio_postgres::{Client, Config, Error, NoTls};
-use tokio_postgres_rustls::MakeRustlsConnect;
+use tokio_postgres::{Client, Error};
 use webtaxon_core::account::Account;
 use webtaxon_core::apply::{Edit, standings};
 use webtaxon_core::settings::{Postgres, SqlTable};
 
-/// The longest wait for a connection, and for another program that holds the table.
-const WAIT: Duration = Duration::from_secs(10);
 /// The most edits under one savepoint.
 const BATCH: usize = 1000;
 
@@ -53,51 +48,19 @@ impl PostgresStore {
         self.table.name.split('.').map(quoted).collect::<Vec<_>>().join(".")
     }
 
-    fn refused(&self, error: &tokio_postgres::Error) -> StoreError {
-        let reason = error.as_db_error().map_or_else(
-            || {
-                std::error::Error::source(error)
-                    .map_or_else(|| error.to_string(), |why| format!("{error}: {why}"))
-            },
-            |said| match said.detail() {
-                Some(detail) => format!("{} ({detail})", said.message()),
-                None => said.message().to_owned(),
-            },
-        );
-        StoreErrorKind::Database { store: self.describe(), reason }.into()
+    fn refused(&self, error: &Error) -> StoreError {
+        StoreErrorKind::Database { store: self.describe(), reason: in_words(error) }.into()
     }
 
     async fn connect(&self) -> Result<Client, StoreError> {
-        let server = &self.server;
-        let mut config = Config::new();
-        config.dbname(&server.database).user(&server.user).port(server.port).connect_timeout(WAIT);
-        config.application_name("webtaxon");
-        let unusable = |reason: String| StoreErrorKind::Database { store: self.describe(), reason };
-        if let Some(source) = &server.password {
-            let password = fetch_password(source, &server.user, &self.folder, WAIT, None).await;
-            let secretless = |reason: String| StoreErrorKind::NoSecret { store: self.describe(), reason };
-            let password = password.map_err(|error| secretless(error.to_string()))?;
-            config.password(password.expose_secret());
-        }
-        let is_local = server.host.starts_with('/');
-        if is_local {
-            config.host_path(&server.host)
-        } else {
-            config.host(&server.host)
-        };
-        if is_local || server.plain {
-            config.ssl_mode(tokio_postgres::config::SslMode::Disable);
-            let (client, connection) = config.connect(NoTls).await.map_err(|error| self.refused(&error))?;
-            tokio::spawn(connection);
-            return Ok(client);
-        }
-        config.ssl_mode(tokio_postgres::config::SslMode::Require);
-        let rules = TlsRules::of(&server.host, &server.trust, None, &self.folder);
-        let rules = rules.map_err(|error| unusable(error.to_string()))?;
-        let tls = MakeRustlsConnect::new((*rules.config).clone());
-        let (client, connection) = config.connect(tls).await.map_err(|error| self.refused(&error))?;
-        tokio::spawn(connection);
-        Ok(client)
+        let store = self.describe();
+        connect(&self.server, &self.folder).await.map_err(|error| {
+            match error {
+                Unconnected::NoSecret(reason) => StoreErrorKind::NoSecret { store, reason },
+                Unconnected::Refused(reason) => StoreErrorKind::Database { store, reason },
+            }
+            .into()
+        })
     }
 
     async fn describe_table(&self, client: &Client) -> Result<Described, StoreError> {

@@ -162,7 +162,7 @@ fn plain(text: &str) -> String {
 }
 
 /// A name in double quotes (ISO 9075-2, delimited identifier).
-pub(super) fn quoted(name: &str) -> String {
+pub(crate) fn quoted(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }
 

@@ -39,7 +39,7 @@ async fn undo(workspace: &Workspace, run: i64) -> Applied {
 }
 
 fn journal(museum: &Museum) -> Journal {
-    Journal::read(&museum.path().join("webtaxon.toml")).unwrap().unwrap()
+    museum.workspace().unwrap().journal().unwrap().unwrap()
 }
 
 #[tokio::test]
@@ -321,7 +321,7 @@ async fn an_apply_remembers_who_was_missed_what_there_was_and_the_settings() {
     let museum = Museum::open().await;
     museum.change("gone       = { do = \"remove\" }", "gone       = { do = \"remove\", after_days = 14 }");
     assert!(apply(&museum).await.unwrap().is_complete());
-    let memory = webtaxon::state::memory(&museum.path().join("webtaxon.toml")).unwrap();
+    let memory = journal(&museum).memory().unwrap();
     let waiting: Vec<_> = memory.missed.values().collect();
     assert!(waiting.iter().filter(|day| ***day == memory.today).count() >= 3, "{waiting:?}");
     assert_eq!(memory.known.len(), 84);

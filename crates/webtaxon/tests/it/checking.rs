@@ -39,7 +39,8 @@ async fn every_step_is_reported_as_it_ends_in_the_order_of_the_work() {
             "attribute",
             "active",
             "group",
-            "accounts"
+            "accounts",
+            "state"
         ]
     );
     let strange: Vec<_> = steps.iter().filter(|step| step.outcome != Outcome::Good).collect();

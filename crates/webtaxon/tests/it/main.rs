@@ -18,6 +18,7 @@ mod fields;
 mod membership;
 mod museum;
 mod postgres;
+mod postgres_state;
 mod preview;
 mod scim;
 mod sequences;

@@ -1,6 +1,7 @@
 //! Promise 4 against a model: whatever is applied, cut off, refused, applied again and taken back, in whatever
 //! order, the list is what a few lines in memory say.
 
+use crate::cluster::Cluster;
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -151,13 +152,13 @@ async fn serve(people: &[Person; PEOPLE], port: u16) -> Standin {
     panic!("port {port} stays taken");
 }
 
-fn workspace(folder: &Path, port: u16, links: &str) -> Workspace {
+fn workspace(folder: &Path, port: u16, links: &str, state: &str) -> Workspace {
     let file = folder.join("webtaxon.toml");
     let text = format!(
         "[directory.d]\nservers = \"ldap://127.0.0.1:{port}\"\nplain = true\n[accounts]\nstore = \"csv\"\npath = \"none.csv\"\nlinks = \"{links}\"\n\
          [[intake]]\nname = \"all\"\ndirectory = \"d\"\nbases = \"dc=d\"\nfilter = \"(objectClass=person)\"\n\
          [intake.fields]\nlogin = {{ from = \"uid\" }}\nname = {{ from = \"cn\" }}\nroom = {{ from = \"roomNumber\" }}\n\
-         [intake.leaving]\ngone = {{ do = \"remove\" }}\n[brakes]\nsettings_changed = false\n"
+         [intake.leaving]\ngone = {{ do = \"remove\" }}\n[brakes]\nsettings_changed = false\n{state}"
     );
     std::fs::write(&file, text).unwrap();
     Workspace::open(file).unwrap()
@@ -181,12 +182,12 @@ async fn apply(workspace: &Workspace, shelf: &Shelf, work: &Work, fault: (Fault,
     }
 }
 
-async fn follow(steps: &[Step], links: &str) {
+async fn follow(steps: &[Step], links: &str, state: &str) {
     let folder = tempfile::tempdir().unwrap();
     let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     let mut people: [Person; PEOPLE] = [None; PEOPLE];
     let mut standin = Some(serve(&people, port).await);
-    let workspace = workspace(folder.path(), port, links);
+    let workspace = workspace(folder.path(), port, links, state);
     let shelf = Shelf::default();
     let by_hand = [("name", "The kiosk"), ("room", "Room 9")];
     let fields = by_hand.map(|(name, value)| (name.into(), value.into())).into_iter().collect();
@@ -288,6 +289,22 @@ proptest! {
         links in prop_oneof![Just("list"), Just("apart")],
     ) {
         let runtime = tokio::runtime::Runtime::new().unwrap();
-        runtime.block_on(follow(&steps, links));
+        runtime.block_on(follow(&steps, links, ""));
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 6, max_shrink_iters: 10, ..ProptestConfig::default() })]
+
+    /// The same with the state on a server.
+    #[test]
+    #[ignore = "needs PostgreSQL"]
+    fn any_sequence_ends_there_with_its_state_in_postgres(
+        steps in prop::collection::vec(any_step(), 1..12),
+        links in prop_oneof![Just("list"), Just("apart")],
+    ) {
+        let cluster = Cluster::start();
+        let runtime = tokio::runtime::Runtime::new().unwrap();
+        runtime.block_on(follow(&steps, links, &crate::postgres_state::settings(&cluster)));
     }
 }

@@ -128,7 +128,25 @@ pub async fn check(
     }
     steps.intake = None;
     accounts(workspace, &mut steps).await;
+    state(workspace, &mut steps);
     steps.steps
+}
+
+/// What is remembered from run to run.
+fn state(workspace: &Workspace, steps: &mut Steps<'_>) {
+    let began = Instant::now();
+    let place = workspace.state().describe();
+    let runs =
+        workspace.journal().and_then(|journal| Ok(journal.map(|journal| journal.runs()).transpose()?));
+    let finding = match runs {
+        Err(error) => bad(&error),
+        Ok(None) => good(format!("nothing is remembered yet: the first apply makes {place}")),
+        Ok(Some(runs)) => good(match runs.first() {
+            None => format!("{place}: no apply that changed anything"),
+            Some(latest) => format!("{place}: {} applies, the latest at {:.0}", runs.len(), latest.at),
+        }),
+    };
+    steps.end("state", began, finding);
 }
 
 /// The steps that need the directory; an error is one that a step has told already.

@@ -1,0 +1,313 @@
+//! Promise 4: killed at any place at which it writes, and run again, an apply ends in the same state.
+
+use crate::apply::{clean, into_a_database, list};
+use crate::cluster::Cluster;
+use crate::command::Museum;
+
+/// Where the accounts are.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Accounts {
+    Csv,
+    /// A file without links, which are kept apart from it.
+    Bare,
+    Sqlite,
+    Postgres,
+}
+
+#[test]
+fn killed_anywhere_and_run_again_it_ends_the_same() {
+    assert!(dies_everywhere(Accounts::Csv, false) >= 12);
+}
+
+#[test]
+fn killed_anywhere_with_links_apart_from_the_list_it_ends_the_same() {
+    assert!(dies_everywhere(Accounts::Bare, false) >= 12);
+}
+
+#[test]
+fn killed_anywhere_in_a_database_it_ends_the_same() {
+    assert!(dies_everywhere(Accounts::Sqlite, false) >= 30);
+}
+
+#[test]
+#[ignore = "needs PostgreSQL"]
+fn killed_anywhere_in_postgres_it_ends_the_same() {
+    assert!(dies_everywhere(Accounts::Postgres, false) >= 12);
+}
+
+#[test]
+#[ignore = "needs PostgreSQL"]
+fn killed_anywhere_with_its_state_in_postgres_it_ends_the_same() {
+    assert!(dies_everywhere(Accounts::Bare, true) >= 12);
+}
+
+/// A museum whose accounts and whose state are somewhere.
+struct Scene {
+    museum: Museum,
+    accounts: Accounts,
+    cluster: Option<Cluster>,
+    has_state_there: bool,
+    /// The file with the accounts, as it is at first.
+    bytes: Vec<u8>,
+}
+
+impl Scene {
+    fn open(accounts: Accounts, has_state_there: bool) -> Self {
+        let museum = Museum::open(&[]);
+        let cluster = (has_state_there || accounts == Accounts::Postgres).then(Cluster::start);
+        match accounts {
+            Accounts::Csv => {}
+            Accounts::Bare => into_a_list_without_links(&museum),
+            Accounts::Sqlite => into_a_database(&museum),
+            Accounts::Postgres => into_postgres(&museum, cluster.as_ref().unwrap()),
+        }
+        if has_state_there {
+            let socket = cluster.as_ref().unwrap().socket().display().to_string();
+            let state = format!(
+                "[state]\nstore = \"postgres\"\nserver = \"{socket}\"\ndatabase = \"loans\"\nuser = \"postgres\"\n"
+            );
+            museum.change("[brakes]", &format!("{state}[brakes]"));
+        }
+        let mut scene = Self { museum, accounts, cluster, has_state_there, bytes: Vec::new() };
+        scene.bytes = std::fs::read(scene.museum.file(scene.file())).unwrap();
+        scene
+    }
+
+    fn file(&self) -> &'static str {
+        match self.accounts {
+            Accounts::Csv | Accounts::Postgres => "accounts.csv",
+            Accounts::Bare => "bare.csv",
+            Accounts::Sqlite => "loans.sqlite",
+        }
+    }
+
+    fn psql(&self, sql: &str) -> String {
+        self.cluster.as_ref().unwrap().run(sql)
+    }
+
+    /// The list, row by row or byte by byte.
+    fn rows(&self) -> String {
+        match self.accounts {
+            Accounts::Csv | Accounts::Bare => std::fs::read_to_string(self.museum.file(self.file())).unwrap(),
+            Accounts::Postgres => self.psql("SELECT * FROM account ORDER BY login"),
+            Accounts::Sqlite => {
+                let db = rusqlite::Connection::open(self.museum.file(self.file())).unwrap();
+                let mut query = db.prepare("SELECT * FROM account ORDER BY login").unwrap();
+                let row = |row: &rusqlite::Row<'_>| {
+                    Ok((0..8).map(|at| format!("{:?}", row.get_ref(at))).collect::<Vec<_>>().join(" "))
+                };
+                let rows: Vec<String> = query.query_map([], row).unwrap().map(Result::unwrap).collect();
+                rows.join("\n")
+            }
+        }
+    }
+
+    /// As if nothing had ever been applied.
+    fn fresh(&self) {
+        clean(&self.museum, &list(&self.museum));
+        let _ = std::fs::remove_file(self.museum.file("loans.sqlite-journal"));
+        self.museum.write(self.file(), &self.bytes);
+        if self.has_state_there {
+            self.psql("DROP SCHEMA IF EXISTS webtaxon CASCADE");
+        }
+        if self.accounts == Accounts::Postgres {
+            self.psql("DELETE FROM account; INSERT INTO account SELECT * FROM before");
+        }
+    }
+
+    /// What the state says to a question about a number.
+    fn asked(&self, what: &str) -> i64 {
+        if self.has_state_there {
+            return self.psql(&format!("SELECT count(*) FROM webtaxon.{what}")).trim().parse().unwrap();
+        }
+        count(&self.museum, what)
+    }
+
+    /// Applies a saved preview. A server sees only after a moment that whoever had the lock has died.
+    fn apply(&self, file: &str, die_at: Option<usize>) -> std::process::Output {
+        let began = std::time::Instant::now();
+        loop {
+            let run = apply_until(&self.museum, file, die_at);
+            let is_busy = String::from_utf8_lossy(&run.stderr).contains("WX0602");
+            if !is_busy || !self.has_state_there || began.elapsed().as_secs() > 20 {
+                return run;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(50));
+        }
+    }
+}
+
+/// Applies a saved preview, and has the program die at one of its points.
+fn apply_until(museum: &Museum, file: &str, die_at: Option<usize>) -> std::process::Output {
+    let mut command = crate::command::webtaxon(&["apply", file, "--yes", "--release", "seats"]);
+    command.current_dir(museum.file(""));
+    if let Some(point) = die_at {
+        command.env("WEBTAXON_DIE_AT", point.to_string());
+    }
+    command.output().unwrap()
+}
+
+/// Moves the museum's accounts to a file without links, which are kept apart from it.
+fn into_a_list_without_links(museum: &Museum) {
+    let mut reader =
+        csv::ReaderBuilder::new().has_headers(false).from_path(museum.file("accounts.csv")).unwrap();
+    let mut writer = csv::Writer::from_path(museum.file("bare.csv")).unwrap();
+    for row in reader.records() {
+        let row = row.unwrap();
+        writer.write_record(row.iter().enumerate().filter(|(at, _)| *at != 1).map(|(_, cell)| cell)).unwrap();
+    }
+    writer.flush().unwrap();
+    museum.change("\"csv\"", "\"csv\"\nlinks = \"apart\"");
+    museum.change("accounts.csv", "bare.csv");
+}
+
+/// Moves the museum's accounts to a table of PostgreSQL.
+fn into_postgres(museum: &Museum, cluster: &Cluster) {
+    let columns = "login text UNIQUE, link text, state text, name text, email text, department text, room text, roles text";
+    let mut sql = format!("CREATE TABLE account ({columns});\n");
+    let mut reader = csv::Reader::from_path(museum.file("accounts.csv")).unwrap();
+    for row in reader.records() {
+        let row = row.unwrap();
+        let cells: Vec<String> = row.iter().map(|cell| format!("'{}'", cell.replace('\'', "''"))).collect();
+        sql += &format!("INSERT INTO account VALUES ({});\n", cells.join(", "));
+    }
+    cluster.run(&(sql + "CREATE TABLE before AS TABLE account;"));
+    let server = cluster.socket().display();
+    museum.change(
+        "\"csv\"",
+        &format!("\"postgres\"\nserver = \"{server}\"\ndatabase = \"loans\"\nuser = \"postgres\"\ntable = \"account\""),
+    );
+    museum.change("path      = \"accounts.csv\"", "");
+}
+
+/// Kills an apply at each of its points, and looks at the list before and after. How many points there were.
+fn dies_everywhere(accounts: Accounts, has_state_there: bool) -> usize {
+    let scene = Scene::open(accounts, has_state_there);
+    let museum = &scene.museum;
+    let before = scene.rows();
+    museum.run(&["preview", "--save", "monday.json"]);
+    assert!(scene.apply("monday.json", None).status.success());
+    let after = scene.rows();
+    assert_ne!(after, before);
+    let (changes, tied) = (scene.asked("edit"), scene.asked("kept"));
+    assert_eq!((changes, tied), if accounts == Accounts::Bare { (72, 72) } else { (25, 0) });
+    let mut points = 0;
+    loop {
+        scene.fresh();
+        let killed = scene.apply("monday.json", Some(points + 1));
+        if killed.status.success() {
+            return points;
+        }
+        points += 1;
+        let now = scene.rows();
+        assert!(now == before || now == after, "point {points}: half of it was done");
+        // Looking is not hindered by what was left behind, and changes nothing.
+        let journal = museum.run(&["journal"]);
+        assert_eq!(journal.code, 0, "point {points}: {}", journal.err);
+        assert!(scene.rows() == now, "point {points}: looking changed something");
+        let again = scene.apply("monday.json", None);
+        let out = String::from_utf8_lossy(&again.stdout);
+        assert!(again.status.success(), "point {points}: {out}{}", String::from_utf8_lossy(&again.stderr));
+        assert!(scene.rows() == after, "point {points}");
+        let [done, open] =
+            ["edit WHERE outcome = 'done'", "edit WHERE outcome IS NULL"].map(|what| scene.asked(what));
+        assert_eq!((done, open, scene.asked("kept")), (changes, 0, tied), "point {points}: each once");
+        leaves_nothing_behind(museum, points);
+        // And back again, run by run.
+        for number in museum_runs(museum) {
+            museum.run(&["journal", &number, "--undo", "--save", "undo.json"]);
+            assert!(scene.apply("undo.json", None).status.success(), "point {points}");
+            std::fs::remove_file(museum.file("undo.json")).unwrap();
+        }
+        assert!(scene.rows() == before && scene.asked("kept") == 0, "point {points}: undone, byte for byte");
+    }
+}
+
+/// Behind a service there are no transactions: each account is as it was or as it will be, and run again, the
+/// apply ends the same, with each change done once.
+#[test]
+fn killed_anywhere_at_a_service_it_ends_the_same() {
+    use webtaxon_standin::{Application, ApplicationOptions, List};
+    let runtime = tokio::runtime::Runtime::new().unwrap();
+    let museum = Museum::open(&[]);
+    let before = List::from_csv(&list(&museum), false).unwrap();
+    // One request for each change, so that there is a point at each.
+    let offer = ApplicationOptions { bulk: None, ..ApplicationOptions::default() };
+    let application = runtime.block_on(Application::start(before.clone(), offer)).unwrap();
+    let service = format!("\"scim\"\nservice = \"{}\"\nplain = true", application.url());
+    museum.change("\"csv\"", &service);
+    museum.change("path      = \"accounts.csv\"", "attributes.room = \"urn:quillmere:loans:2.0:User:room\"");
+    let users = |list: &List| -> std::collections::BTreeMap<String, String> {
+        let user = |user: serde_json::Value| {
+            let mut user = user.as_object().unwrap().clone();
+            user.remove("id");
+            user.remove("meta");
+            (user["userName"].as_str().unwrap().to_owned(), format!("{user:?}"))
+        };
+        list.users().into_iter().map(user).collect()
+    };
+    museum.run(&["preview", "--save", "monday.json"]);
+    let apply = |file: &str, die_at| apply_until(&museum, file, die_at);
+    assert!(apply("monday.json", None).status.success());
+    let after = users(&application.list());
+    let (mut points, mut halves) = (0, 0);
+    loop {
+        clean(&museum, &list(&museum));
+        application.set_list(before.clone());
+        if apply("monday.json", Some(points + 1)).status.success() {
+            break;
+        }
+        points += 1;
+        let now = users(&application.list());
+        let was = users(&before);
+        for (login, user) in &now {
+            assert!(
+                was.get(login) == Some(user) || after.get(login) == Some(user),
+                "point {points}: {login}"
+            );
+        }
+        halves += usize::from(now != was && now != after);
+        let again = apply("monday.json", None);
+        assert!(again.status.success(), "point {points}: {}", String::from_utf8_lossy(&again.stdout));
+        assert_eq!(users(&application.list()), after, "point {points}");
+        assert_eq!(done_in_all(&museum), (25, 0), "point {points}: each once");
+        // And back, run by run.
+        for run in museum_runs(&museum) {
+            museum.run(&["journal", &run, "--undo", "--save", "undo.json"]);
+            assert!(apply("undo.json", None).status.success(), "point {points}: run {run}");
+            std::fs::remove_file(museum.file("undo.json")).unwrap();
+        }
+        assert_eq!(users(&application.list()), was, "point {points}: undone");
+    }
+    assert!(points >= 30 && halves >= 20, "{points} points, {halves} of them in the middle");
+}
+
+/// The numbers of the runs that changed something, the latest first.
+fn museum_runs(museum: &Museum) -> Vec<String> {
+    let runs = museum.run(&["journal", "--format", "json"]);
+    let runs: serde_json::Value = serde_json::from_str(&runs.out).unwrap();
+    let mut numbers: Vec<i64> =
+        runs["runs"].as_array().unwrap().iter().map(|run| run["run"].as_i64().unwrap()).collect();
+    numbers.sort_unstable_by(|one, other| other.cmp(one));
+    numbers.into_iter().map(|number| number.to_string()).collect()
+}
+
+/// How many there are in the state's file of what a question names.
+fn count(museum: &Museum, what: &str) -> i64 {
+    let db = rusqlite::Connection::open(museum.file("webtaxon.state.sqlite")).unwrap();
+    db.query_row(&format!("SELECT count(*) FROM {what}"), [], |row| row.get(0)).unwrap()
+}
+
+/// How many edits the journal has as done, and how many of which nobody knows.
+fn done_in_all(museum: &Museum) -> (i64, i64) {
+    (count(museum, "edit WHERE outcome = 'done'"), count(museum, "edit WHERE outcome IS NULL"))
+}
+
+fn leaves_nothing_behind(museum: &Museum, point: usize) {
+    let left: Vec<String> = std::fs::read_dir(museum.file(""))
+        .unwrap()
+        .map(|file| file.unwrap().file_name().to_string_lossy().into_owned())
+        .filter(|name| name.ends_with(".new") || name.ends_with("-journal"))
+        .collect();
+    assert!(left.is_empty(), "point {point}: {left:?}");
+}

@@ -1,0 +1,66 @@
+//! Connecting to a PostgreSQL database, whatever is kept there.
+
+use crate::directory::{TlsRules, fetch_password};
+use secrecy::ExposeSecret as _;
+use std::path::Path;
+use std::time::Duration;
+use tokio_postgres::{Client, Config, NoTls};
+use tokio_postgres_rustls::MakeRustlsConnect;
+use webtaxon_core::settings::Postgres;
+
+/// The longest wait for a connection, and for another program that holds a table.
+pub(crate) const WAIT: Duration = Duration::from_secs(10);
+
+/// Why there is no connection.
+pub(crate) enum Unconnected {
+    /// The password cannot be had.
+    NoSecret(String),
+    /// The server is not there, is not trusted, or lets nobody in.
+    Refused(String),
+}
+
+/// Connects; paths in the settings start from `folder`.
+pub(crate) async fn connect(server: &Postgres, folder: &Path) -> Result<Client, Unconnected> {
+    let mut config = Config::new();
+    config.dbname(&server.database).user(&server.user).port(server.port).connect_timeout(WAIT);
+    config.application_name("webtaxon");
+    if let Some(source) = &server.password {
+        let password = fetch_password(source, &server.user, folder, WAIT, None).await;
+        let password = password.map_err(|error| Unconnected::NoSecret(error.to_string()))?;
+        config.password(password.expose_secret());
+    }
+    let is_local = server.host.starts_with('/');
+    if is_local {
+        config.host_path(&server.host)
+    } else {
+        config.host(&server.host)
+    };
+    let refused = |error: tokio_postgres::Error| Unconnected::Refused(in_words(&error));
+    if is_local || server.plain {
+        config.ssl_mode(tokio_postgres::config::SslMode::Disable);
+        let (client, connection) = config.connect(NoTls).await.map_err(refused)?;
+        tokio::spawn(connection);
+        return Ok(client);
+    }
+    config.ssl_mode(tokio_postgres::config::SslMode::Require);
+    let rules = TlsRules::of(&server.host, &server.trust, None, folder);
+    let rules = rules.map_err(|error| Unconnected::Refused(error.to_string()))?;
+    let tls = MakeRustlsConnect::new((*rules.config).clone());
+    let (client, connection) = config.connect(tls).await.map_err(refused)?;
+    tokio::spawn(connection);
+    Ok(client)
+}
+
+/// What the server says of a failure, or what kept it from saying anything.
+pub(crate) fn in_words(error: &tokio_postgres::Error) -> String {
+    error.as_db_error().map_or_else(
+        || {
+            std::error::Error::source(error)
+                .map_or_else(|| error.to_string(), |why| format!("{error}: {why}"))
+        },
+        |said| match said.detail() {
+            Some(detail) => format!("{} ({detail})", said.message()),
+            None => said.message().to_owned(),
+        },
+    )
+}
