@@ -3,7 +3,7 @@
 //! Every value goes as text and is cast to its column's type by the database, so that a number, a date or a
 //! type of the application's own is written as the database reads it.
 
-use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, complete, quoted};
+use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned, quoted};
 use super::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
 use crate::crash;
 use crate::postgres::{Unconnected, WAIT, connect, in_words};
@@ -108,22 +108,31 @@ impl PostgresStore {
         Ok(rows.iter().map(column).collect())
     }
 
-    /// Every account, one row at a time.
+    /// Every account, or those with these logins, one row at a time.
     async fn read(
         &self,
         client: &Client,
-        columns: &[Column],
+        described: &Described,
         fields: &[&str],
+        logins: Option<&[&str]>,
     ) -> Result<Vec<Account>, StoreError> {
+        let columns = described.columns.as_slice();
         complete(&self.describe(), &self.table, columns, fields)?;
         let refused = |error: tokio_postgres::Error| self.refused(&error);
-        let none: [&(dyn ToSql + Sync); 0] = [];
+        let bound = || logins.as_ref().map(|logins| logins as &(dyn ToSql + Sync));
+        let of_logins = |_: &&[&str]| {
+            let (login, cast) = (quoted(self.table.column("login")), &described.dialect.login_cast);
+            format!(" WHERE {login} = ANY(ARRAY(SELECT one{cast} FROM unnest($1::text[]) AS all_of (one)))")
+        };
+        let of_logins = logins.as_ref().map(of_logins).unwrap_or_default();
         let mut roles: Option<HashMap<String, Vec<String>>> = None;
         if let Some(table) = &self.table.roles {
-            let names = [&table.account, &table.role].map(|name| format!("{}::text", quoted(name)));
-            let sql = format!("SELECT {} FROM {}", names.join(", "), quoted(&table.name));
+            let [account, role] = [&table.account, &table.role].map(|name| quoted(name));
+            let keys = format!("SELECT {} FROM {}{of_logins}", quoted(&table.key), self.name());
+            let of = logins.map(|_| format!(" WHERE {account} IN ({keys})")).unwrap_or_default();
+            let sql = format!("SELECT {account}::text, {role}::text FROM {}{of}", quoted(&table.name));
             let all = roles.insert(HashMap::new());
-            let mut rows = Box::pin(client.query_raw(&sql, none).await.map_err(refused)?);
+            let mut rows = Box::pin(client.query_raw(&sql, bound()).await.map_err(refused)?);
             while let Some(row) = rows.try_next().await.map_err(refused)? {
                 if let (Some(key), Some(role)) = (
                     row.try_get::<_, Option<String>>(0).map_err(refused)?,
@@ -135,8 +144,8 @@ impl PostgresStore {
         }
         let names: Vec<String> =
             columns.iter().map(|column| format!("{}::text", quoted(&column.name))).collect();
-        let sql = format!("SELECT {} FROM {}", names.join(", "), self.name());
-        let mut rows = Box::pin(client.query_raw(&sql, none).await.map_err(refused)?);
+        let sql = format!("SELECT {} FROM {}{of_logins}", names.join(", "), self.name());
+        let mut rows = Box::pin(client.query_raw(&sql, bound()).await.map_err(refused)?);
         let mut accounts = Rows::new(self.describe(), &self.table, columns, roles);
         while let Some(row) = rows.try_next().await.map_err(refused)? {
             // A database without an encoding may hold what is no text.
@@ -161,7 +170,11 @@ impl PostgresStore {
             self.name()
         );
         change.batch_execute(&lock).await.map_err(refused)?;
-        let accounts = self.read(change.client(), &described.columns, terms.fields).await?;
+        let logins = concerned(edits, terms.unique);
+        let mut accounts = self.read(change.client(), &described, terms.fields, logins.as_deref()).await?;
+        if logins.is_some() && !are_all(&accounts, edits) {
+            accounts = self.read(change.client(), &described, terms.fields, None).await?;
+        }
         let standings = standings(edits, &accounts, terms.unique);
         let mut made = Made::new(change.client(), terms.stop_after);
         let mut writer = Writer::new(&self.table, &described.columns, &described.dialect);
@@ -332,7 +345,7 @@ impl AccountStore for PostgresStore {
         Box::pin(async {
             let client = self.connect().await?;
             let described = self.describe_table(&client).await?;
-            self.read(&client, &described.columns, fields).await
+            self.read(&client, &described, fields, None).await
         })
     }
 
@@ -351,7 +364,7 @@ impl AccountStore for PostgresStore {
         Box::pin(async {
             let client = self.connect().await?;
             let described = self.describe_table(&client).await?;
-            let accounts = self.read(&client, &described.columns, terms.fields).await?;
+            let accounts = self.read(&client, &described, terms.fields, None).await?;
             let writer = Writer::new(&self.table, &described.columns, &described.dialect);
             Ok(Some(writer.script(edits, &accounts, terms.unique)))
         })

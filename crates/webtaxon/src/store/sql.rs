@@ -302,6 +302,31 @@ fn held(table: &SqlTable, column: &Column, account: &Account) -> Bound {
     }
 }
 
+/// The logins of the accounts that edits are about, where no other has to be looked at: nobody comes in, and
+/// nothing changes of which no two accounts may have one value.
+pub(super) fn concerned<'e>(edits: &'e [Edit], unique: &[&str]) -> Option<Vec<&'e str>> {
+    let is_unique =
+        |name: &String| ["login", "link"].contains(&name.as_str()) || unique.contains(&name.as_str());
+    let login = |edit: &'e Edit| {
+        let before = edit.before.as_ref()?;
+        let is_alone = edit.after.is_none() || !edit.fields().keys().any(is_unique);
+        is_alone.then_some(before.login.as_str())
+    };
+    edits.iter().map(login).collect()
+}
+
+/// Whether these are the accounts of all these edits, as they were known. Where one is not, the whole list is
+/// looked at.
+pub(super) fn are_all(accounts: &[Account], edits: &[Edit]) -> bool {
+    let by_login: HashMap<&str, &Account> = accounts.iter().map(|one| (one.login.as_str(), one)).collect();
+    let is_there = |edit: &Edit| {
+        edit.before.as_ref().is_some_and(|before| {
+            by_login.get(before.login.as_str()).is_some_and(|there| there.link == before.link)
+        })
+    };
+    accounts.len() == edits.len() && by_login.len() == edits.len() && edits.iter().all(is_there)
+}
+
 fn items(list: &str) -> Vec<&str> {
     list.split(LIST).map(str::trim).filter(|role| !role.is_empty()).collect()
 }

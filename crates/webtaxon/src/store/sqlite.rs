@@ -1,6 +1,8 @@
 //! The application's list as a table of an SQLite database: read as it is, changed in one transaction.
 
-use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, complete, marked, quoted};
+use super::sql::{
+    Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned, marked, quoted,
+};
 use super::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
 use crate::crash;
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
@@ -96,14 +98,22 @@ impl SqliteStore {
         StoreErrorKind::NoTable { store: self.describe(), table: self.table.name.clone(), help }.into()
     }
 
-    /// Every account, one row at a time.
-    fn read(&self, db: &Connection, columns: &[Column], fields: &[&str]) -> Result<Vec<Account>, StoreError> {
+    /// Every account, or those with these logins, one row at a time.
+    fn read(
+        &self,
+        db: &Connection,
+        columns: &[Column],
+        fields: &[&str],
+        logins: Option<&[&str]>,
+    ) -> Result<Vec<Account>, StoreError> {
         complete(&self.describe(), &self.table, columns, fields)?;
-        let roles = self.roles(db).map_err(|error| self.refused(&error))?;
+        let logins = logins.map(|logins| serde_json::Value::from(logins).to_string());
+        let roles = self.roles(db, logins.as_deref()).map_err(|error| self.refused(&error))?;
         let names: Vec<String> = columns.iter().map(|column| quoted(&column.name)).collect();
-        let sql = format!("SELECT {} FROM {}", names.join(", "), quoted(&self.table.name));
+        let of = logins.as_ref().map(|_| self.of_logins()).unwrap_or_default();
+        let sql = format!("SELECT {} FROM {}{of}", names.join(", "), quoted(&self.table.name));
         let mut query = db.prepare(&sql).map_err(|error| self.refused(&error))?;
-        let mut rows = query.query([]).map_err(|error| self.refused(&error))?;
+        let mut rows = query.query(params_from_iter(logins)).map_err(|error| self.refused(&error))?;
         let mut accounts = Rows::new(self.describe(), &self.table, columns, roles);
         while let Some(row) = rows.next().map_err(|error| self.refused(&error))? {
             accounts.add(|at| shown(row, at))?;
@@ -111,13 +121,28 @@ impl SqliteStore {
         Ok(accounts.finish()?)
     }
 
+    /// Only the accounts whose logins are in a list, as JSON.
+    fn of_logins(&self) -> String {
+        format!(" WHERE {} IN (SELECT value FROM json_each(?1))", quoted(self.table.column("login")))
+    }
+
     /// The roles by the key of their account, in the order in which they were given.
-    fn roles(&self, db: &Connection) -> rusqlite::Result<Option<HashMap<String, Vec<String>>>> {
+    fn roles(
+        &self,
+        db: &Connection,
+        logins: Option<&str>,
+    ) -> rusqlite::Result<Option<HashMap<String, Vec<String>>>> {
         let Some(table) = &self.table.roles else { return Ok(None) };
-        let names = [&table.account, &table.role].map(|name| quoted(name));
-        let sql = format!("SELECT {} FROM {}", names.join(", "), quoted(&table.name));
+        let [account, role] = [&table.account, &table.role].map(|name| quoted(name));
+        let own = quoted(&self.table.name);
+        let of = logins.map(|_| {
+            let keys = format!("SELECT {} FROM {own}{}", quoted(&table.key), self.of_logins());
+            format!(" WHERE {account} IN ({keys})")
+        });
+        let from = quoted(&table.name);
+        let sql = format!("SELECT {account}, {role} FROM {from}{}", of.unwrap_or_default());
         let mut query = db.prepare(&sql)?;
-        let mut rows = query.query([])?;
+        let mut rows = query.query(params_from_iter(logins))?;
         let mut roles: HashMap<String, Vec<String>> = HashMap::new();
         while let Some(row) = rows.next()? {
             if let (Some(key), Some(role)) = (shown(row, 0), shown(row, 1)) {
@@ -138,7 +163,11 @@ impl SqliteStore {
         let change = db.transaction_with_behavior(TransactionBehavior::Immediate);
         let change = change.map_err(|error| self.refused(&error))?;
         let columns = self.columns(&change)?;
-        let accounts = self.read(&change, &columns, terms.fields)?;
+        let logins = concerned(edits, terms.unique);
+        let mut accounts = self.read(&change, &columns, terms.fields, logins.as_deref())?;
+        if logins.is_some() && !are_all(&accounts, edits) {
+            accounts = self.read(&change, &columns, terms.fields, None)?;
+        }
         let dialect = self.dialect();
         let mut writer = Writer::new(&self.table, &columns, &dialect);
         let standings = standings(edits, &accounts, terms.unique);
@@ -249,7 +278,7 @@ impl AccountStore for SqliteStore {
     fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
         Box::pin(async {
             let db = self.open()?;
-            self.read(&db, &self.columns(&db)?, fields)
+            self.read(&db, &self.columns(&db)?, fields, None)
         })
     }
 
@@ -264,7 +293,7 @@ impl AccountStore for SqliteStore {
         Box::pin(async {
             let db = self.open()?;
             let (columns, dialect) = (self.columns(&db)?, self.dialect());
-            let accounts = self.read(&db, &columns, terms.fields)?;
+            let accounts = self.read(&db, &columns, terms.fields, None)?;
             let writer = Writer::new(&self.table, &columns, &dialect);
             Ok(Some(writer.script(edits, &accounts, terms.unique)))
         })
