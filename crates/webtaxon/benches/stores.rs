@@ -283,14 +283,22 @@ fn main() {
     if !std::env::args().any(|argument| argument == "--bench") {
         return;
     }
+    // `cargo bench --bench stores -- csv` measures that one alone.
+    let named: Vec<String> = std::env::args().skip(1).filter(|argument| !argument.starts_with('-')).collect();
+    let is_wanted = |kind: &str| named.is_empty() || named.iter().any(|name| name == kind);
     let runtime = tokio::runtime::Runtime::new().unwrap();
     let (edits, moved) = (imports(), updates());
     println!("{:<44} {:>11}   {:<36} {:>11}   {:>6}", "what", "median", "floor", "median", "ratio");
     runtime.block_on(async {
-        sqlite(&edits, &moved).await;
-        csv(&edits).await;
+        if is_wanted("sqlite") {
+            sqlite(&edits, &moved).await;
+        }
+        if is_wanted("csv") {
+            csv(&edits).await;
+        }
         match std::env::var("WEBTAXON_BENCH_POSTGRES") {
-            Ok(socket) => postgres(&socket, &edits, &moved).await,
+            Ok(socket) if is_wanted("postgres") => postgres(&socket, &edits, &moved).await,
+            Ok(_) => {}
             Err(_) => println!("PostgreSQL was not run: WEBTAXON_BENCH_POSTGRES names no socket"),
         }
     });

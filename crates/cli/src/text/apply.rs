@@ -68,7 +68,7 @@ fn row(edit: &Edit, outcome: Option<&str>) -> [String; 3] {
     let what = match edit.kind {
         ChangeKind::Import | ChangeKind::Remove => {
             let side = edit.after.as_ref().or(edit.before.as_ref());
-            let fields = side.into_iter().flat_map(|account| &account.fields);
+            let fields = side.into_iter().flat_map(|account| account.fields.iter());
             let told = fields.filter(|(name, value)| *name != "name" && !value.is_empty());
             let told: Vec<String> = told.map(|(name, value)| harmless(&format!("{name}: {value}"))).collect();
             let cause = edit.cause.map(|cause| format!("{}; ", cause.name())).unwrap_or_default();

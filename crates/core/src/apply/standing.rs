@@ -3,10 +3,12 @@
 use super::Edit;
 use crate::account::{Account, folded};
 use crate::identity::Identity;
+use foldhash::quality::RandomState;
 use foldhash::{HashMap, HashMapExt as _};
 use smallvec::SmallVec;
 use smol_str::SmolStr;
 use std::borrow::Cow;
+use std::hash::BuildHasher as _;
 
 /// How an edit stands to a list of accounts.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -69,7 +71,7 @@ pub fn made(edits: &[Edit], standings: &[Standing], accounts: &[Account]) -> Vec
                 let Account { login, link, state, fields } = after;
                 let changed = edit.fields();
                 for name in changed.keys().filter(|name| !fields.contains_key(name.as_str())) {
-                    there.fields.shift_remove(name.as_str());
+                    there.fields.remove(name);
                 }
                 there.fields.extend(fields.iter().map(|(name, value)| (name.clone(), value.clone())));
                 if changed.contains_key("login") {
@@ -154,6 +156,27 @@ fn now(name: &str, there: &Account) -> String {
 /// Who would have a value once everything is done: the edit that gives it, if one does, and the login.
 type Holders<'a> = SmallVec<[(Option<usize>, &'a str); 1]>;
 
+/// The value of a field as it is compared, if an edit gives it to an account that did not have it.
+fn gives<'e>(edit: &'e Edit, name: &str) -> Option<Cow<'e, str>> {
+    let value = folded(edit.after.as_ref()?.value(name));
+    let old = edit.before.as_ref().map(|before| before.value(name));
+    (!value.is_empty() && old.is_none_or(|old| folded(old) != value)).then_some(value)
+}
+
+/// Whether the values of a field that edits give are all different, and no account has one of them: by their
+/// hashes, so that what is true is at times not seen, and what is seen is always true.
+fn surely_without_rivals(edits: &[Edit], accounts: &[Account], name: &str, standings: &[Standing]) -> bool {
+    let state = RandomState::default();
+    let ready = edits.iter().zip(standings).filter(|(_, standing)| standing.is_ready());
+    let given = ready.filter_map(|(edit, _)| gives(edit, name));
+    let mut hashes: Vec<u64> = given.map(|value| state.hash_one(value)).collect();
+    hashes.sort_unstable();
+    let are_different = hashes.is_sorted_by(|one, next| one < next);
+    let is_given =
+        |account: &Account| hashes.binary_search(&state.hash_one(folded(account.value(name)))).is_ok();
+    are_different && (hashes.is_empty() || !accounts.iter().any(is_given))
+}
+
 /// Marks every edit that would give an account a value which another has or gets. Whether there was one.
 fn leave_out_rivals(
     edits: &[Edit],
@@ -169,15 +192,11 @@ fn leave_out_rivals(
     }
     let mut rivals: Vec<(usize, String)> = Vec::new();
     for name in names {
+        if surely_without_rivals(edits, accounts, name, standings) {
+            continue;
+        }
         // Who has each value that an edit gives, once everything is done.
         let mut given: HashMap<Cow<'_, str>, Holders<'_>> = HashMap::new();
-        fn gives<'e>(edit: &'e Edit, name: &str) -> Option<Cow<'e, str>> {
-            let after = edit.after.as_ref()?;
-            let value = after.value(name);
-            let old = edit.before.as_ref().map(|before| before.value(name));
-            let key = folded(value);
-            (!key.is_empty() && old.is_none_or(|old| folded(old) != key)).then_some(key)
-        }
         for (at, edit) in edits.iter().enumerate() {
             if standings.get(at).is_some_and(Standing::is_ready)
                 && let Some(key) = gives(edit, name)

@@ -149,10 +149,9 @@ impl PostgresStore {
         let mut accounts = Rows::new(self.describe(), &self.table, columns, roles);
         while let Some(row) = rows.try_next().await.map_err(refused)? {
             // A database without an encoding may hold what is no text.
-            for at in 0..columns.len() {
-                row.try_get::<_, Option<&str>>(at).map_err(refused)?;
-            }
-            accounts.add(|at| row.try_get::<_, Option<&str>>(at).ok().flatten().map(Cow::Borrowed))?;
+            let values = (0..columns.len()).map(|at| row.try_get(at));
+            let values = values.collect::<Result<Vec<Option<&str>>, Error>>().map_err(refused)?;
+            accounts.add(|at| values.get(at).copied().flatten().map(Cow::Borrowed))?;
         }
         Ok(accounts.finish()?)
     }

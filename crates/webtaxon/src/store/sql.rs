@@ -230,7 +230,7 @@ impl<'t> Rows<'t> {
     ) -> Result<(), StoreErrorKind> {
         let (mut login, mut link, mut state) = (String::new(), None, State::Active);
         let mut odd_state = None;
-        let mut fields = Fields::with_capacity_and_hasher(self.kinds.len(), Default::default());
+        let mut fields = Fields::with_capacity(self.kinds.len().saturating_sub(2));
         let [active, suspended] = &self.table.states;
         for (at, kind) in self.kinds.iter().enumerate() {
             let said = value(at);

@@ -89,14 +89,14 @@ impl<'a> Sheet<'a> {
             let halved = bytes.get(start.saturating_sub(1)..=start) == Some(b"\r\n");
             starts.push(start + usize::from(halved));
             let (mut login, mut link, mut state) = ("", "", "");
-            let mut fields = Fields::with_capacity_and_hasher(columns.len(), Default::default());
+            let mut fields = Fields::with_capacity(columns.len());
             for (column, value) in columns.iter().zip(&row) {
                 let value = text(path, value, line)?;
                 match column {
                     Column::Login => login = value.trim(),
                     Column::Link => link = value.trim(),
                     Column::State => state = value.trim(),
-                    Column::Field(name) => drop(fields.insert(name.clone(), value.into())),
+                    Column::Field(name) => fields.push(name.clone(), value.into()),
                 }
             }
             if login.is_empty() {

@@ -1,7 +1,10 @@
 //! The application's own list of accounts, as an account store gives it.
 
+mod fields;
+
+pub use fields::Fields;
+
 use crate::identity::Identity;
-use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 use smol_str::SmolStr;
 use std::borrow::Cow;
@@ -14,10 +17,6 @@ pub fn folded(text: &str) -> Cow<'_, str> {
     let is_folded = text.bytes().all(|byte| byte.is_ascii() && !byte.is_ascii_uppercase());
     if is_folded { Cow::Borrowed(text) } else { Cow::Owned(text.to_lowercase()) }
 }
-
-/// Fields by name, in the order in which they were put in. A short name needs no place of its own: every
-/// account has the same.
-pub type Fields = IndexMap<SmolStr, SmolStr, foldhash::fast::RandomState>;
 
 /// Whether the application lets an account in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -66,13 +65,7 @@ impl Account {
         if name == "login" {
             return &self.login;
         }
-        // A few are sooner looked at one by one than found by a hash.
-        let value = if self.fields.len() <= 8 {
-            self.fields.iter().find(|(known, _)| *known == name).map(|(_, value)| value)
-        } else {
-            self.fields.get(name)
-        };
-        value.map_or("", SmolStr::as_str)
+        self.fields.get(name).map_or("", SmolStr::as_str)
     }
 
     /// As [`Account::field`], with `link` and `state` among the names.
