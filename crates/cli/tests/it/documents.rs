@@ -17,6 +17,7 @@ const LEAVING: &str = include_str!("../../../../docs/when-people-leave.md");
 const LIVING: &str = include_str!("../../../../docs/where-accounts-live.md");
 const APPLYING: &str = include_str!("../../../../docs/applying.md");
 const MESSAGES: &str = include_str!("../../../../docs/messages.md");
+const SETTINGS: &str = include_str!("../../../../docs/settings.md");
 const HOW_CARGO_RUNS_IT: &str = "cargo run --release -p webtaxon-cli -- ";
 
 fn root() -> std::path::PathBuf {
@@ -195,6 +196,32 @@ fn the_guides_settings_are_valid() {
             }
         }
     }
+}
+
+/// The reference has every key that a settings file may have: each is read somewhere by its name.
+#[test]
+fn every_setting_is_in_the_reference() {
+    let readers = [
+        include_str!("../../../core/src/settings/read.rs"),
+        include_str!("../../../core/src/settings/read_accounts.rs"),
+        include_str!("../../../core/src/settings/read_directory.rs"),
+        include_str!("../../../core/src/settings/read_fields.rs"),
+    ];
+    let source = readers.join("\n");
+    let keys = keys_in(&source);
+    assert!(keys.len() > 80, "{keys:?}");
+    for key in keys {
+        let forms = [format!("`{key}`"), format!("{key} = "), format!("{key}]`")];
+        assert!(forms.iter().any(|form| SETTINGS.contains(form)), "{key}");
+    }
+}
+
+/// The names that stand in lists of keys.
+fn keys_in(source: &str) -> Vec<&str> {
+    let lists = ["table(&[", "known = &[", "FIELD: [&str; 20] = [", "CHOOSING: [&str; 6] = ["];
+    let lists = lists.into_iter().flat_map(|start| source.split(start).skip(1));
+    let lists = lists.filter_map(|rest| rest.split(']').next());
+    lists.flat_map(|list| list.split('"').skip(1).step_by(2)).collect()
 }
 
 #[test]

@@ -163,18 +163,33 @@ fn gives<'e>(edit: &'e Edit, name: &str) -> Option<Cow<'e, str>> {
     (!value.is_empty() && old.is_none_or(|old| folded(old) != value)).then_some(value)
 }
 
-/// Whether the values of a field that edits give are all different, and no account has one of them: by their
-/// hashes, so that what is true is at times not seen, and what is seen is always true.
-fn surely_without_rivals(edits: &[Edit], accounts: &[Account], name: &str, standings: &[Standing]) -> bool {
+/// The fields of which two accounts might have one value, once everything is done: told by hashes, in one look
+/// at everything, so that one may be named without need and none is missed.
+fn doubtful<'n>(
+    edits: &[Edit],
+    accounts: &[Account],
+    names: &[&'n str],
+    standings: &[Standing],
+) -> Vec<&'n str> {
     let state = RandomState::default();
-    let ready = edits.iter().zip(standings).filter(|(_, standing)| standing.is_ready());
-    let given = ready.filter_map(|(edit, _)| gives(edit, name));
-    let mut hashes: Vec<u64> = given.map(|value| state.hash_one(value)).collect();
-    hashes.sort_unstable();
-    let are_different = hashes.is_sorted_by(|one, next| one < next);
-    let is_given =
-        |account: &Account| hashes.binary_search(&state.hash_one(folded(account.value(name)))).is_ok();
-    are_different && (hashes.is_empty() || !accounts.iter().any(is_given))
+    let mut given: Vec<(&str, Vec<u64>)> = names.iter().map(|name| (*name, Vec::new())).collect();
+    for (edit, _) in edits.iter().zip(standings).filter(|(_, standing)| standing.is_ready()) {
+        for (name, hashes) in &mut given {
+            hashes.extend(gives(edit, name).map(|value| state.hash_one(value)));
+        }
+    }
+    let mut is_doubtful = vec![false; names.len()];
+    for ((_, hashes), is_doubtful) in given.iter_mut().zip(&mut is_doubtful) {
+        hashes.sort_unstable();
+        *is_doubtful = !hashes.is_sorted_by(|one, next| one < next);
+    }
+    for account in accounts {
+        for ((name, hashes), is_doubtful) in given.iter().zip(&mut is_doubtful) {
+            let is_given = || hashes.binary_search(&state.hash_one(folded(account.value(name)))).is_ok();
+            *is_doubtful = *is_doubtful || (!hashes.is_empty() && is_given());
+        }
+    }
+    names.iter().zip(is_doubtful).filter_map(|(name, is_doubtful)| is_doubtful.then_some(*name)).collect()
 }
 
 /// Marks every edit that would give an account a value which another has or gets. Whether there was one.
@@ -184,6 +199,10 @@ fn leave_out_rivals(
     names: &[&str],
     standings: &mut [Standing],
 ) -> bool {
+    let doubtful = doubtful(edits, accounts, names, standings);
+    if doubtful.is_empty() {
+        return false;
+    }
     let mut of_account: HashMap<usize, usize> = HashMap::new();
     for (edit, standing) in standings.iter().enumerate() {
         if let Standing::Ready(Some(account)) = standing {
@@ -191,10 +210,7 @@ fn leave_out_rivals(
         }
     }
     let mut rivals: Vec<(usize, String)> = Vec::new();
-    for name in names {
-        if surely_without_rivals(edits, accounts, name, standings) {
-            continue;
-        }
+    for name in doubtful {
         // Who has each value that an edit gives, once everything is done.
         let mut given: HashMap<Cow<'_, str>, Holders<'_>> = HashMap::new();
         for (at, edit) in edits.iter().enumerate() {
