@@ -2,6 +2,7 @@
 
 use crate::{Directory, Manner, Options};
 use webtaxon_core::entry::Entries;
+use webtaxon_core::name::Dn;
 use webtaxon_core::{ldif, schema};
 use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS, START_TLS, WHO_AM_I};
 
@@ -52,6 +53,22 @@ pub(crate) fn root_dse(directory: &Directory, options: &Options, searches: u64) 
         }
     }
     one("", attributes)
+}
+
+/// The domains of a controller's forest, which are its own alone ([MS-ADTS] §6.1.1.2.1.1.4).
+pub(crate) fn partitions(directory: &Directory, base: &Dn) -> Option<Entries> {
+    let top = directory.top().filter(|_| directory.manner() == Manner::Controller)?;
+    let name = Dn::parse(&format!("CN=Partitions,CN=Configuration,{top}")).ok()?;
+    if name.key() != base.key() || directory.at(&name).is_some() {
+        return None;
+    }
+    let domain = top.to_string();
+    let attributes = vec![
+        ("objectClass", vec!["top", "crossRef"]),
+        ("nCName", vec![domain.as_str()]),
+        ("systemFlags", vec!["3"]),
+    ];
+    Some(one(&format!("CN={},{name}", directory.first_label().unwrap_or_default()), attributes))
 }
 
 /// The subschema, as a server of this manner publishes it.

@@ -92,13 +92,14 @@ impl<'s> Search<'s> {
 
     async fn answer(&mut self, base: Dn, filter: Filter) -> io::Result<()> {
         let directory = Arc::clone(&self.session.directory);
-        let root;
+        let (root, partitions);
         let is_root = base.first().is_none() && self.request.scope == Scope::Base;
         let own = if is_root {
             root = root::root_dse(&directory, &self.session.options, self.session.searches);
             Some(&root)
         } else {
-            directory.subschema(&base)
+            partitions = root::partitions(&directory, &base).filter(|_| self.session.bound.is_some());
+            partitions.as_ref().or_else(|| directory.subschema(&base))
         };
         if let Some(entries) = own {
             return self.about_itself(entries, &filter, directory.schema()).await;

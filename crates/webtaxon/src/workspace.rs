@@ -493,6 +493,7 @@ impl Workspace {
     async fn nests(&self, groups: Vec<Dn>) -> Result<Reading, Error> {
         let mut settings = Settings { further: Vec::new(), ..self.settings.clone() };
         settings.intake.groups = groups;
+        settings.intake.strategy = settings.intake.strategy.by_lists();
         settings.intake.not_in_group.clear();
         settings.intake.group_bases.clear();
         settings.intake.fields.clear();

@@ -79,6 +79,24 @@ impl Roll {
         })
     }
 
+    /// The SIDs of the people's primary groups, each once, in order: of their own domain, with the number that
+    /// they have. Who shows no SID is taken to be of the domain of `group`, the SID of a group.
+    #[must_use]
+    pub fn primary_groups(&self, people: &Entries, group: Option<&[u8]>) -> Vec<Vec<u8>> {
+        let mut sids: Vec<Vec<u8>> = Vec::new();
+        for (number, members) in &self.by_number {
+            for person in members {
+                let own = people.get(*person).and_then(|entry| entry.values("objectSid").next()).or(group);
+                sids.extend(
+                    own.and_then(value::domain_of).map(|domain| [domain, &number.to_le_bytes()].concat()),
+                );
+            }
+        }
+        sids.sort_unstable();
+        sids.dedup();
+        sids
+    }
+
     /// Whether there are people, on a server that need not give them a primary group, and none of
     /// them shows one.
     #[must_use]

@@ -446,7 +446,7 @@ pub enum MatchBy {
     Field(String),
 }
 
-/// How nests of groups are read. Each way finds the same.
+/// How nests of groups are read. Each way finds the same people; what one cannot see, it says.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Strategy {
@@ -457,6 +457,25 @@ pub enum Strategy {
     Downwards,
     /// All groups are read with one search first.
     Sweep,
+    /// From the people upwards, by what they and their groups say they are in (`memberOf`).
+    Upwards,
+    /// A domain controller is asked who is in each group, through any nesting (the rule
+    /// 1.2.840.113556.1.4.1941).
+    Chain,
+    /// A domain controller is asked of each person which groups they are in (`tokenGroups`).
+    Tokens,
+}
+
+impl Strategy {
+    /// The same, if it reads the groups' own lists, which a snapshot keeps and a look into a group needs; else
+    /// one that does.
+    #[must_use]
+    pub fn by_lists(self) -> Self {
+        match self {
+            Self::Auto | Self::Downwards | Self::Sweep => self,
+            Self::Upwards | Self::Chain | Self::Tokens => Self::Auto,
+        }
+    }
 }
 
 /// Whether people count as active who are locked out after wrong passwords, which passes.

@@ -159,11 +159,24 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
     let member_login = table.take("member_login").map(|value| attribute(&value.text()?)).transpose()?;
     let strategy = match table.take("strategy") {
         None => Strategy::Auto,
-        Some(value) => value.text()?.word(&[
-            ("auto", Strategy::Auto),
-            ("downwards", Strategy::Downwards),
-            ("sweep", Strategy::Sweep),
-        ])?,
+        Some(value) => {
+            let text = value.text()?;
+            let strategy = text.word(&[
+                ("auto", Strategy::Auto),
+                ("downwards", Strategy::Downwards),
+                ("sweep", Strategy::Sweep),
+                ("upwards", Strategy::Upwards),
+                ("chain", Strategy::Chain),
+                ("tokens", Strategy::Tokens),
+            ])?;
+            if matches!(strategy, Strategy::Chain | Strategy::Tokens) && !group_bases.is_empty() {
+                return Err(text.bad(
+                    "the server follows groups everywhere, not only under group_bases",
+                    "take group_bases out, or write another strategy",
+                ));
+            }
+            strategy
+        }
     };
     let (match_by, adopt) = (table.take("match"), table.take("adopt"));
     let new = table.take("new").map(Value::boolean).transpose()?.unwrap_or(true);

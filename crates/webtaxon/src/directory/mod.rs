@@ -16,6 +16,8 @@ mod offline;
 mod password;
 mod progress;
 mod root;
+mod roots;
+mod ruled;
 mod schema;
 mod search;
 mod snapshot;
@@ -25,6 +27,7 @@ mod sweep;
 mod swept;
 mod transport;
 mod trust;
+mod upwards;
 
 pub use access::Access;
 pub use bind::SubCode;

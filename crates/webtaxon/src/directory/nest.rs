@@ -11,7 +11,7 @@ use super::progress::Progress;
 use super::search::{Found, Query};
 use super::sweep::member_login;
 use super::swept::Swept;
-use super::{DirectoryError, DirectoryErrorKind};
+use super::{DirectoryError, DirectoryErrorKind, roots, ruled, upwards};
 use std::collections::{HashMap, HashSet};
 use std::ops::ControlFlow;
 use webtaxon_core::entry::Entry;
@@ -19,12 +19,12 @@ use webtaxon_core::filter::Filter;
 use webtaxon_core::membership::{Foreign, NodeId, Roll};
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::reading::{Ended, Part, PartId, ServerKind, Sweep};
-use webtaxon_core::settings::Intake;
+use webtaxon_core::settings::{Intake, Strategy};
 use webtaxon_core::url::{LdapUrl, UrlScope};
 use webtaxon_wire::message::{LdapResult, ResultCode, Scope};
 
 /// Look-ups under way at once.
-const WINDOW: usize = 64;
+pub(super) const WINDOW: usize = 64;
 
 /// Members of one group at most, so that a server that gives ranges without end is left.
 const MOST: usize = 50_000_000;
@@ -104,6 +104,13 @@ pub(super) async fn read(
     let nests = intake.nests();
     if nests.iter().all(|(groups, _)| groups.is_empty()) {
         return Ok(());
+    }
+    match intake.strategy {
+        // A file has the lists, and no server that would work anything out.
+        _ if connection.snapshot().is_some() => {}
+        Strategy::Upwards => return upwards::read(connection, sweep, intake).await,
+        Strategy::Chain | Strategy::Tokens => return ruled::read(connection, sweep, intake).await,
+        _ => {}
     }
     let kind = connection.root().kind;
     let attribute = member_login(intake, kind);
@@ -192,7 +199,7 @@ pub(super) async fn read(
 }
 
 /// Whether everybody shows their primary group.
-fn shown(hidden: usize) -> Ended {
+pub(super) fn shown(hidden: usize) -> Ended {
     match hidden {
         0 => Ended::Complete,
         _ => Ended::Short(format!(
@@ -271,7 +278,10 @@ fn take(
         ));
     };
     let more = match members(entry, begun, logins.attribute.is_some()) {
-        Members::Unit if lookup.named => return Some(unit(sweep, lookup)),
+        Members::Unit if lookup.named => {
+            unit(sweep, &lookup.key, &lookup.dn);
+            return Some(Ended::Complete);
+        }
         Members::None | Members::Unit if begun > 0 => return Some(Ended::Short(not_the_rest(begun))),
         Members::None | Members::Unit if lookup.named => {
             return Some(Ended::Short("it is not a group".to_owned()));
@@ -298,13 +308,12 @@ fn take(
 }
 
 /// Puts a unit into the graph, with everybody below it.
-fn unit(sweep: &mut Sweep, lookup: &Lookup) -> Ended {
+pub(super) fn unit(sweep: &mut Sweep, unit: &DnKey, dn: &str) {
     let names = (0..sweep.people().len()).filter_map(|person| sweep.name_of(person));
-    let below = names.filter(|(key, _)| key.is_within(&lookup.key));
+    let below = names.filter(|(key, _)| key.is_within(unit));
     let below: Vec<(DnKey, String)> = below.map(|(key, dn)| (key.clone(), dn.to_owned())).collect();
     let members = below.iter().map(|(key, dn)| (key.clone(), dn.as_str()));
-    sweep.graph_mut().add_group(lookup.key.clone(), &lookup.dn, members);
-    Ended::Complete
+    sweep.graph_mut().add_group(unit.clone(), dn, members);
 }
 
 /// Puts a group whose members are known into the graph.
@@ -349,10 +358,7 @@ fn listed(sweep: &mut Sweep, lookup: &mut Lookup, logins: &Logins<'_>, met: &mut
     if strange {
         Ended::Short("it lists a member that is not a distinguished name".to_owned())
     } else if let Some((sid, called)) = everybody {
-        let called = called.unwrap_or("a principal that is not known here");
-        Ended::Short(format!(
-            "{called} ({sid}) is a member of it, which stands for people whom no list shows"
-        ))
+        Ended::Short(roots::unlisted(&sid, called))
     } else if nobody {
         Ended::Short("nobody is in it, unless by gidNumber, which none of the people shows".to_owned())
     } else if doubtful {

@@ -25,7 +25,9 @@ pub async fn take_snapshot(
     links: &[Identity],
     mask: bool,
 ) -> Result<Snapshot, DirectoryError> {
-    let intake = &settings.intake;
+    let mut settings = settings.clone();
+    settings.intake.strategy = settings.intake.strategy.by_lists();
+    let (settings, intake) = (&settings, &settings.intake);
     let mut more: BTreeSet<String> = intake.filter.attributes().map(str::to_owned).collect();
     more.insert("objectClass".to_owned());
     let more: Vec<String> = more.into_iter().collect();
@@ -62,6 +64,7 @@ pub(crate) async fn read_for_both(
     let (one, two) = (&settings.intake, &other.intake);
     let mut both = settings.clone();
     let intake = &mut both.intake;
+    intake.strategy = intake.strategy.by_lists();
     let add = |list: &mut Vec<Dn>, more: &[Dn]| {
         for name in more {
             if !list.iter().any(|known| known.key() == name.key()) {

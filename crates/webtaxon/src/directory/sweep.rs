@@ -23,7 +23,7 @@ use webtaxon_core::name::Dn;
 use webtaxon_core::reading::{Ended, Part, PartId, Reading, ServerKind, Source, Sweep};
 use webtaxon_core::schema::Schema;
 use webtaxon_core::selection::active_filter;
-use webtaxon_core::settings::{Intake, Settings};
+use webtaxon_core::settings::{Intake, Settings, Strategy};
 use webtaxon_core::snapshot::Snapshot;
 use webtaxon_wire::entry::ReceivedEntry;
 
@@ -567,6 +567,7 @@ pub(super) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String
         wanted.insert(primary_group(kind).to_owned());
         wanted.extend(member_login(intake, kind).map(str::to_owned));
         wanted.extend((kind == ServerKind::Controller).then(|| "objectSid".to_owned()));
+        wanted.extend((intake.strategy == Strategy::Upwards).then(|| "memberOf".to_owned()));
     }
     match &intake.identity {
         Some(identity) => drop(wanted.insert(identity.clone())),

@@ -294,3 +294,133 @@ async fn member_login_says_which_attribute_memberuid_speaks_of() {
     let known = museum.preview().await.unwrap();
     assert!(known.is_whole() && known.first.funnel[1].left == 81, "Ada was in already: {:?}", known.gaps);
 }
+
+/// What comes of a way to read nests: the funnel, the changes with or without paths, and what is missing.
+async fn outcome(museum: &Museum, strategy: &str, paths: bool) -> (Vec<usize>, Vec<String>, Vec<String>) {
+    let settings = std::fs::read_to_string(museum.path().join("webtaxon.toml")).unwrap();
+    let line = format!("strategy = \"{strategy}\"\n[intake.fields]");
+    museum.write("webtaxon.toml", settings.replace("[intake.fields]", &line));
+    let preview = museum.preview().await.unwrap();
+    museum.write("webtaxon.toml", settings);
+    let funnel = preview.first.funnel.iter().map(|step| step.left).collect();
+    let change = |change: &webtaxon::core::preview::Change| {
+        let path = if paths { change.path.join(" > ") } else { String::new() };
+        format!("{} {} {:?} {:?} {path}", change.kind.name(), change.login, change.cause, change.fields)
+    };
+    (
+        funnel,
+        preview.changes.iter().map(change).collect(),
+        preview.gaps.iter().map(|gap| gap.reason.clone()).collect(),
+    )
+}
+
+/// From the people upwards, and by what a controller works out: the same people, each through the same groups
+/// where they are known, and nobody else.
+#[tokio::test]
+async fn ways_that_read_no_lists_find_the_same() {
+    let everywhere = ("group_bases  = [\"OU=Groups,DC=quillmere,DC=example\"]", "");
+    for (change, why) in [
+        (("", ""), "the museum"),
+        (
+            ("CN=Loans Desk Users,OU=Groups", "CN=Loans Desk Terminal Users,OU=Groups"),
+            "by primary group alone",
+        ),
+        (("CN=Loans Desk Users,OU=Groups", "OU=Botany,OU=People"), "a unit"),
+        (("[\"CN=Loans Desk Users,OU=Groups,DC=quillmere,DC=example\"]", "[]"), "only to keep people out"),
+    ] {
+        let museum = Museum::with(DIRECTORY, Options::default()).await;
+        let settings = museum.settings();
+        assert!(settings.contains(change.0) && settings.contains(everywhere.0), "{why}");
+        let settings = settings.replace(change.0, change.1);
+        for (strategy, settings, paths) in [
+            ("upwards", settings.clone(), true),
+            ("upwards", settings.replace(everywhere.0, everywhere.1), true),
+            ("chain", settings.replace(everywhere.0, everywhere.1), false),
+            ("tokens", settings.replace(everywhere.0, everywhere.1), false),
+        ] {
+            museum.write("webtaxon.toml", settings);
+            let expected = outcome(&museum, "downwards", paths).await;
+            assert_eq!(expected.2, [""; 0], "{why}");
+            assert_eq!(outcome(&museum, strategy, paths).await, expected, "{strategy}, {why}");
+        }
+    }
+}
+
+/// What such a way cannot see, it says, and takes nobody's account away.
+#[tokio::test]
+async fn ways_that_read_no_lists_say_what_they_cannot_see() {
+    let group = |name: &str, more: &str| {
+        format!("\n\ndn: CN={name},OU=Groups,{TOP}\nobjectClass: top\nobjectClass: group\ncn: {name}\n{more}")
+    };
+    let partitions = format!("CN=Partitions,CN=Configuration,{TOP}");
+    let domain = |name: &str| {
+        format!("\n\ndn: CN={name},{partitions}\nobjectClass: crossRef\ncn: {name}\nsystemFlags: 3\n")
+    };
+    let two = format!("\n\ndn: {partitions}\nobjectClass: top\n{}{}", domain("A"), domain("B"));
+    let signed_in = format!(
+        "\n\ndn: CN=S-1-5-11,CN=ForeignSecurityPrincipals,{TOP}\nobjectClass: foreignSecurityPrincipal\n{}",
+        group("Deep", &format!("member: CN=S-1-5-11,CN=ForeignSecurityPrincipals,{TOP}\nmember: {ADA}\n"))
+    );
+    let sid = "objectSid:: AQUAAAAAAAUVAAAA3PTcO4M9K0aCi6YoEBcAAA==\n";
+    let wide = group("Wide", &format!("{sid}member: CN=Deep,OU=Groups,{TOP}\nmember: {ADA}\n"));
+    let mail = group("Deep", &format!("groupType: 2\nmember: {ADA}\n"));
+    let hidden = |name: &str| Options { hidden: vec![name.to_owned()], ..Options::default() };
+    for (more, options, strategies, told, why) in [
+        (two, Options::default(), &["upwards", "chain", "tokens"][..], "the forest has 2 domains", "domains"),
+        (
+            format!("{signed_in}{wide}"),
+            Options::default(),
+            &["upwards", "chain"],
+            "Authenticated Users (S-1-5-11)",
+            "all who signed in",
+        ),
+        (format!("{mail}{wide}"), Options::default(), &["tokens"], "is for mail alone", "a group for mail"),
+        (String::new(), hidden("primaryGroupID"), &["upwards", "chain"], "do not show it", "primary groups"),
+        (String::new(), hidden("objectSid"), &["tokens"], "does not show its objectSid", "no SIDs"),
+    ] {
+        let museum = Museum::with(&format!("{}{more}", DIRECTORY.trim_end()), options).await;
+        let name = if more.contains("CN=Wide") { "CN=Wide" } else { "CN=Loans Desk Users" };
+        let settings = museum.settings().replace("CN=Loans Desk Users", name);
+        let settings = settings.replace("group_bases  = [\"OU=Groups,DC=quillmere,DC=example\"]", "");
+        for strategy in strategies {
+            museum.write("webtaxon.toml", &settings);
+            let (_, changes, gaps) = outcome(&museum, strategy, false).await;
+            assert!(gaps.iter().any(|gap| gap.contains(told)), "{strategy}, {why}: {gaps:?}");
+            let leaves = |change: &&String| change.starts_with("suspend") || change.starts_with("remove");
+            assert_eq!(changes.iter().filter(leaves).count(), 0, "{strategy}, {why}");
+        }
+    }
+}
+
+/// Where no controller works membership out, people come in by `memberOf`, and nobody leaves.
+#[tokio::test]
+async fn another_kind_of_server_gives_no_proof_upwards() {
+    let of = "objectClass: groupOfNames\nmember: uid=ada,OU=People,DC=quillmere,DC=example\n";
+    let museum = posix(of, &[], true).await;
+    for (strategy, told) in [
+        ("upwards", "need not keep up"),
+        ("chain", "only a domain controller"),
+        ("tokens", "only a domain controller"),
+    ] {
+        let (_, _, gaps) = outcome(&museum, strategy, false).await;
+        assert!(gaps.iter().any(|gap| gap.contains(told)), "{strategy}: {gaps:?}");
+    }
+}
+
+/// A connection that is cut at any moment of it gives no proof.
+#[tokio::test]
+async fn a_cut_on_the_way_up_takes_nobodys_account_away() {
+    for strategy in ["upwards", "chain", "tokens"] {
+        for after in [244, 245, 247, 250, 254, 260] {
+            let fault = Some(Fault { kind: FaultKind::Cut, after });
+            let museum = Museum::with(DIRECTORY, Options { fault, ..Options::default() }).await;
+            let settings =
+                museum.settings().replace("group_bases  = [\"OU=Groups,DC=quillmere,DC=example\"]", "");
+            museum.write("webtaxon.toml", settings);
+            let (_, changes, gaps) = outcome(&museum, strategy, false).await;
+            let leaves = |change: &&String| change.starts_with("suspend") || change.starts_with("remove");
+            assert!(!gaps.is_empty(), "{strategy} after {after}");
+            assert_eq!(changes.iter().filter(leaves).count(), 0, "{strategy} after {after}");
+        }
+    }
+}

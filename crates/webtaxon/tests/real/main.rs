@@ -217,6 +217,53 @@ async fn every_strategy_finds_the_same_on_each_server() {
     }
 }
 
+/// A real controller works out itself who is in which group, and says the same as the lists do.
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn what_a_domain_controller_works_out_is_what_the_lists_say() {
+    let told = |preview: &Preview| -> Vec<String> {
+        preview.changes.iter().map(|one| format!("{} {}", one.kind.name(), one.login)).collect()
+    };
+    for (group, why) in [
+        ("CN=Loans Desk Users,OU=Groups", "the museum's nest"),
+        ("CN=Loans Desk Terminal Users,OU=Groups", "the primary group"),
+        ("CN=Domain Users,CN=Users", "everybody's primary group"),
+    ] {
+        let desk = |strategy: &str| {
+            let line = format!("strategy = \"{strategy}\"\n[intake.fields]");
+            let desk = Desk::samba().with("CN=Loans Desk Users,OU=Groups", group);
+            desk.with("group_bases  = ", "# group_bases = ").with("[intake.fields]", &line)
+        };
+        let expected = desk("downwards").preview().await.unwrap();
+        assert!(expected.is_whole(), "{why}: {:?}", expected.gaps);
+        for strategy in ["upwards", "chain", "tokens"] {
+            let preview = desk(strategy).preview().await.unwrap();
+            assert!(preview.is_whole(), "{strategy}, {why}: {:?}", preview.gaps);
+            assert_eq!(preview.first.funnel, expected.first.funnel, "{strategy}, {why}");
+            assert_eq!(told(&preview), told(&expected), "{strategy}, {why}");
+        }
+    }
+}
+
+/// slapd keeps `memberOf` by an overlay, which does nothing about what was loaded without it: most people seem to
+/// be in no group, and nobody leaves on its word.
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn what_slapd_says_upwards_lets_in_and_takes_nobody_away() {
+    let expected = Desk::slapd().is_read("by lists").await;
+    let desk = Desk::slapd().with("[intake.fields]", "strategy = \"upwards\"\n[intake.fields]");
+    let preview = desk.preview().await.unwrap();
+    assert!(preview.first.funnel[1].left < expected.first.funnel[1].left, "{:?}", preview.first.funnel);
+    assert!(preview.gaps.iter().all(|gap| gap.reason.contains("need not keep up")), "{:?}", preview.gaps);
+    assert!(preview.changes.iter().all(|one| !["suspend", "remove"].contains(&one.kind.name())));
+    for strategy in ["chain", "tokens"] {
+        let line = format!("strategy = \"{strategy}\"\n[intake.fields]");
+        let desk = Desk::slapd().with("group_bases", "# group_bases").with("[intake.fields]", &line);
+        let preview = desk.preview().await.unwrap();
+        assert!(preview.gaps.iter().any(|gap| gap.reason.contains("only a domain controller")), "{strategy}");
+    }
+}
+
 #[tokio::test]
 #[ignore = "needs scripts/real-directories up"]
 async fn a_server_with_a_hard_limit_is_read_in_parts() {

@@ -1,0 +1,213 @@
+//! The groups that settings name, each looked up by itself: what the ways have in common that read no lists
+//! of members.
+
+use super::connection::Connection;
+use super::group::{Members, members};
+use super::nest::WINDOW;
+use super::search::{Found, Query};
+use super::{DirectoryError, DirectoryErrorKind};
+use webtaxon_core::entry::Entry;
+use webtaxon_core::filter::{Filter, Item};
+use webtaxon_core::membership::{Foreign, NodeId};
+use webtaxon_core::name::{Dn, DnKey};
+use webtaxon_core::reading::{Ended, Part, PartId, ServerKind, Sweep};
+use webtaxon_core::settings::Intake;
+use webtaxon_wire::message::{LdapResult, ResultCode};
+
+/// A group that the settings name.
+pub(super) struct Root {
+    pub(super) dn: String,
+    pub(super) key: DnKey,
+    /// Each purpose for which it is named.
+    parts: Vec<PartId>,
+    pub(super) sid: Option<Vec<u8>>,
+    /// The number by which people have it as their primary group.
+    pub(super) number: Option<u32>,
+    /// What it says that it is in itself.
+    pub(super) above: Vec<String>,
+    /// Whether it is a unit, which has everybody below it.
+    pub(super) is_unit: bool,
+    /// Why it cannot be told who is in it.
+    pub(super) fault: Option<String>,
+}
+
+/// Looks the named groups up.
+pub(super) async fn look_up(
+    connection: &mut Connection,
+    sweep: &mut Sweep,
+    intake: &Intake,
+) -> Result<Vec<Root>, DirectoryError> {
+    let mut roots: Vec<Root> = Vec::new();
+    for (groups, purpose) in intake.nests() {
+        for dn in groups {
+            let (key, part) = (dn.key(), sweep.open(Part::Group { dn: dn.clone(), purpose }));
+            match roots.iter_mut().find(|root| root.key == key) {
+                Some(root) => root.parts.push(part),
+                None => roots.push(Root::new(dn, key, part)),
+            }
+        }
+    }
+    let attributes = ["objectClass", "primaryGroupToken", "objectSid", "memberOf"];
+    let queries: Vec<Query> = roots.iter().map(|root| Query::base(&root.dn, &attributes)).collect();
+    let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
+        if let Some(root) = roots.get_mut(number) {
+            root.take(&found, &result);
+        }
+    };
+    connection.pipeline(&queries, WINDOW, answer).await?;
+    for root in roots.iter().filter(|root| root.is_unit) {
+        super::nest::unit(sweep, &root.key, &root.dn);
+    }
+    Ok(roots)
+}
+
+impl Root {
+    fn new(dn: &Dn, key: DnKey, part: PartId) -> Self {
+        let (sid, number, above) = (None, None, Vec::new());
+        Self { dn: dn.to_string(), key, parts: vec![part], sid, number, above, is_unit: false, fault: None }
+    }
+
+    fn take(&mut self, found: &[Found], result: &LdapResult) {
+        let entry = found.iter().find_map(|found| match found {
+            Found::Entry(entry) => Some(entry),
+            Found::Reference(_) => None,
+        });
+        let Some(entry) = entry.filter(|_| result.code == ResultCode::SUCCESS) else {
+            self.fault = Some(not_shown(&self.dn, result));
+            return;
+        };
+        match members(entry, 0, false) {
+            Members::Unit => self.is_unit = true,
+            Members::None => self.fault = Some("it is not a group".to_owned()),
+            Members::Unreadable(why) => self.fault = Some(why),
+            Members::Listed(listed) => {
+                self.number = listed.number;
+                self.sid = listed.sid.map(<[u8]>::to_vec);
+            }
+        }
+        self.above = texts(entry, "memberOf");
+    }
+}
+
+/// Ends each root's parts: `missing` is what cannot be known of any of them.
+pub(super) fn close(sweep: &mut Sweep, roots: Vec<Root>, missing: Option<&str>) {
+    for root in roots {
+        let why = root.fault.or_else(|| missing.filter(|_| !root.is_unit).map(str::to_owned));
+        for part in root.parts {
+            sweep.close(part, why.clone().map_or(Ended::Complete, Ended::Short));
+        }
+    }
+}
+
+/// The values of an attribute that are text.
+pub(super) fn texts(entry: &webtaxon_wire::entry::ReceivedEntry, attribute: &str) -> Vec<String> {
+    let own = entry.attributes_as_text().filter(|(name, _)| name.eq_ignore_ascii_case(attribute));
+    own.flat_map(|(_, values)| values.filter_map(|value| std::str::from_utf8(value).ok()).map(str::to_owned))
+        .collect()
+}
+
+/// Why an entry that was looked up did not come.
+pub(super) fn not_shown(dn: &str, result: &LdapResult) -> String {
+    match result.code {
+        ResultCode::SUCCESS => {
+            "the server shows nothing of it; the bind account may lack the right to read it".to_owned()
+        }
+        _ => {
+            let (base, result) = (dn.to_owned(), Box::new(result.clone()));
+            DirectoryErrorKind::Search { base, result }.to_string()
+        }
+    }
+}
+
+/// Why nobody's account may be taken away on the word of a server that works membership out itself; none where
+/// it may: on a domain controller of a forest that has no other domain, of whose groups it would not know.
+pub(super) async fn doubt(connection: &mut Connection) -> Result<Option<String>, DirectoryError> {
+    if connection.root().kind != ServerKind::Controller {
+        return Ok(Some(
+            "this kind of server need not keep up what people and groups say they are in (memberOf); strategy = \"auto\" reads the groups' own lists"
+                .to_owned(),
+        ));
+    }
+    let Some(top) = connection.root().default_naming_context.clone() else {
+        return Ok(Some("the server does not say which domain it has".to_owned()));
+    };
+    let partitions = format!("CN=Partitions,CN=Configuration,{top}");
+    let query = Query::subtree(&partitions, Filter::present("objectClass"), &["objectClass", "systemFlags"]);
+    let unseen = "groups of another one would not be seen";
+    let domains = match connection.entries(query).await {
+        Ok((references, _)) => references.iter().filter(|one| is_domain(*one)).count(),
+        Err(error) if error.is_fatal() => return Err(error),
+        Err(error) => {
+            return Ok(Some(format!(
+                "which domains the forest has could not be read, and {unseen}: {error}"
+            )));
+        }
+    };
+    Ok(match domains {
+        1 => None,
+        0 => Some(format!("the server does not show which domains the forest has, and {unseen}")),
+        many => Some(format!(
+            "the forest has {many} domains, and what is in groups of another one is not seen; strategy = \"auto\" reads the groups' own lists"
+        )),
+    })
+}
+
+/// Whether a cross reference is a domain's ([MS-ADTS] §6.1.1.2.1.1.4).
+fn is_domain(reference: Entry<'_>) -> bool {
+    let flags = reference.text("systemFlags").and_then(|flags| flags.parse::<i64>().ok());
+    reference.values("objectClass").any(|class| class.eq_ignore_ascii_case(b"crossRef"))
+        && flags.is_some_and(|flags| flags & 2 != 0)
+}
+
+/// Whom a member stands for whom no list shows: why the group counts as not read.
+pub(super) fn unlisted(sid: &str, called: Option<&str>) -> String {
+    let called = called.unwrap_or("a principal that is not known here");
+    format!("{called} ({sid}) is a member of it, which stands for people whom no list shows")
+}
+
+/// Principals from elsewhere that stand for people whom nothing shows, with what each says it is in.
+pub(super) async fn foreign(
+    connection: &mut Connection,
+    more: Option<Filter>,
+) -> Result<Vec<(Foreign, String, Vec<String>)>, DirectoryError> {
+    let mut all = Vec::new();
+    let filter = Filter::all(
+        [Some(Filter::equal("objectClass", "foreignSecurityPrincipal")), more].into_iter().flatten(),
+    );
+    let Some(top) = connection.root().default_naming_context.clone() else { return Ok(all) };
+    let take = |entry: Entry<'_>| {
+        let foreign = Dn::parse(entry.dn()).ok().and_then(|dn| Foreign::of(&dn));
+        if let Some(foreign @ Foreign::Unlisted(..)) = foreign {
+            let above = entry.values("memberOf").filter_map(|value| std::str::from_utf8(value).ok());
+            all.push((foreign, entry.dn().to_owned(), above.map(str::to_owned).collect()));
+        }
+        std::ops::ControlFlow::Continue(())
+    };
+    connection.each(Query::subtree(&top.to_string(), filter, &["memberOf"]), take).await?;
+    Ok(all)
+}
+
+/// A comparison by a rule of the server's.
+pub(super) fn rule(attribute: &str, rule: &str, value: &[u8]) -> Filter {
+    Filter::Item(Item::Extensible {
+        attribute: Some(attribute.into()),
+        rule: Some(rule.into()),
+        dn: false,
+        value: value.into(),
+    })
+}
+
+/// The people who have a group as their primary one, put into a list of its members.
+pub(super) fn add_primary(
+    sweep: &mut Sweep,
+    roll: &webtaxon_core::membership::Roll,
+    number: Option<u32>,
+    sid: Option<&[u8]>,
+    list: &mut Vec<NodeId>,
+) -> Vec<NodeId> {
+    let Some(number) = number else { return Vec::new() };
+    let people: Vec<usize> = roll.with_primary_group(sweep.people(), number, sid).collect();
+    let people: Vec<NodeId> = people.into_iter().filter_map(|person| sweep.node_of(person)).collect();
+    list.extend(&people);
+    people
+}

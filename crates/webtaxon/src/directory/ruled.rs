@@ -1,0 +1,229 @@
+//! Who is in which group, as a domain controller works it out itself: by its rule for chains of members, or by
+//! the groups that it computes for each person.
+//!
+//! It does not say through which groups, so that a path has the named group alone. Everything is inside the
+//! controller's own domain; `tokenGroups` leaves out groups that are for mail only ([MS-ADTS] §3.1.1.4.5.19).
+
+use super::DirectoryError;
+use super::connection::Connection;
+use super::nest::{WINDOW, shown};
+use super::progress::Progress;
+use super::roots::{self, Root, add_primary, rule, texts};
+use super::search::{Found, Query};
+use std::ops::ControlFlow;
+use webtaxon_core::entry::Entry;
+use webtaxon_core::filter::Filter;
+use webtaxon_core::membership::{Foreign, NodeId, Roll};
+use webtaxon_core::name::Dn;
+use webtaxon_core::reading::{Part, ServerKind, Sweep};
+use webtaxon_core::settings::{Intake, Strategy};
+use webtaxon_wire::message::{LdapResult, ResultCode};
+
+/// The rule for chains of members ([MS-ADTS] §3.1.1.3.4.4.3).
+const CHAIN: &str = "1.2.840.113556.1.4.1941";
+
+/// A bit of `groupType`: the group counts for rights, and not for mail alone ([MS-ADTS] §2.2.12).
+const SECURITY: u32 = 0x8000_0000;
+
+/// Reads who is in each group that the intake names, and closes its parts.
+///
+/// # Errors
+/// The connection is of no use any more; the sweep knows what was not read.
+pub(super) async fn read(
+    connection: &mut Connection,
+    sweep: &mut Sweep,
+    intake: &Intake,
+) -> Result<(), DirectoryError> {
+    let kind = connection.root().kind;
+    let roll = Roll::of(sweep.people(), kind, None);
+    let part = sweep.open(Part::PrimaryGroups);
+    sweep.close(part, shown(roll.hidden()));
+    let mut roots = roots::look_up(connection, sweep, intake).await?;
+    if kind != ServerKind::Controller {
+        // Others know neither, and answer with nobody, as if nobody were in.
+        let why = "only a domain controller works out who is in a group; strategy = \"auto\" reads the groups' own lists";
+        roots::close(sweep, roots, Some(why));
+        return Ok(());
+    }
+    let doubt = roots::doubt(connection).await?;
+    let tokens = match intake.strategy {
+        Strategy::Tokens => Some(tokens(connection, sweep).await?),
+        _ => None,
+    };
+    for (number, root) in roots.iter_mut().enumerate() {
+        if root.is_unit || root.fault.is_some() {
+            continue;
+        }
+        let mut list = Vec::new();
+        let inner = inner_groups(connection, &root.dn).await?;
+        let ended = match &tokens {
+            Some(tokens) => by_tokens(sweep, root, tokens, &inner, &mut list),
+            None => {
+                let ended = by_chain(connection, sweep, intake, root, &mut list).await?;
+                let own = (root.number, root.sid.as_deref());
+                for (number, sid) in
+                    inner.groups.iter().map(|(number, sid)| (*number, sid.as_deref())).chain([own])
+                {
+                    add_primary(sweep, &roll, number, sid, &mut list);
+                }
+                ended
+            }
+        };
+        root.fault = inner.fault.or(ended);
+        let graph = sweep.graph_mut();
+        graph.add_list(root.key.clone(), &root.dn, list);
+        connection.watch.tell(|| Progress::Groups { read: number + 1 });
+    }
+    sweep.note(match intake.strategy {
+        Strategy::Tokens => "who is in which group was asked of the server, person by person".to_owned(),
+        _ => "who is in which group was asked of the server, group by group".to_owned(),
+    });
+    roots::close(sweep, roots, doubt.as_deref());
+    Ok(())
+}
+
+/// The groups inside one.
+#[derive(Default)]
+struct Inner {
+    /// The number by which people have each as their primary group, and its SID.
+    groups: Vec<(Option<u32>, Option<Vec<u8>>)>,
+    /// One that is for mail alone.
+    for_mail: Option<String>,
+    /// Why it cannot be told who is in them.
+    fault: Option<String>,
+}
+
+async fn inner_groups(connection: &mut Connection, root: &str) -> Result<Inner, DirectoryError> {
+    let mut inner = Inner::default();
+    let Some(top) = connection.root().default_naming_context.clone() else { return Ok(inner) };
+    let inside = rule("memberOf", CHAIN, root.as_bytes());
+    for (stranger, ..) in roots::foreign(connection, Some(inside.clone())).await? {
+        if let Foreign::Unlisted(sid, called) = stranger {
+            inner.fault = Some(roots::unlisted(&sid, called));
+        }
+    }
+    let groups = Filter::all([Filter::equal("objectClass", "group"), inside]);
+    // Not one search: what is computed is given by some servers only for one entry.
+    let mut names = Vec::new();
+    let take = |entry: Entry<'_>| {
+        names.push(entry.dn().to_owned());
+        ControlFlow::Continue(())
+    };
+    let short = connection.each(Query::subtree(&top.to_string(), groups, &["1.1"]), take).await?;
+    inner.fault = inner.fault.or(short.limit);
+    let attributes = ["objectClass", "primaryGroupToken", "objectSid", "groupType"];
+    let names: Vec<String> = names.into_iter().chain([root.to_owned()]).collect();
+    let queries: Vec<Query> = names.iter().map(|dn| Query::base(dn, &attributes)).collect();
+    let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
+        let dn = names.get(number).map_or("", String::as_str);
+        let entry = found.iter().find_map(|found| match found {
+            Found::Entry(entry) => Some(entry),
+            Found::Reference(_) => None,
+        });
+        let Some(entry) = entry.filter(|_| result.code == ResultCode::SUCCESS) else {
+            inner.fault = Some(format!("{dn} inside it cannot be read: {}", roots::not_shown(dn, &result)));
+            return;
+        };
+        let one = |attribute: &str| texts(entry, attribute).into_iter().next();
+        let sid = entry.attributes_as_text().find(|(name, _)| name.eq_ignore_ascii_case("objectSid"));
+        let sid = sid.and_then(|(_, mut values)| values.next().map(<[u8]>::to_vec));
+        inner.groups.push((one("primaryGroupToken").and_then(|text| text.parse().ok()), sid));
+        let kind = one("groupType").and_then(|text| text.parse::<i64>().ok());
+        // The number is signed there.
+        let is_for_mail = kind.is_some_and(|kind| kind & i64::from(SECURITY) == 0);
+        inner.for_mail = inner.for_mail.take().or_else(|| is_for_mail.then(|| dn.to_owned()));
+    };
+    connection.pipeline(&queries, WINDOW, answer).await?;
+    Ok(inner)
+}
+
+/// Asks which of the people are in a group, through any nesting; why not everybody is known.
+async fn by_chain(
+    connection: &mut Connection,
+    sweep: &mut Sweep,
+    intake: &Intake,
+    root: &Root,
+    list: &mut Vec<NodeId>,
+) -> Result<Option<String>, DirectoryError> {
+    for base in &intake.bases {
+        let filter = Filter::all([intake.filter.clone(), rule("memberOf", CHAIN, root.dn.as_bytes())]);
+        let mut names = Vec::new();
+        let take = |entry: Entry<'_>| {
+            names.push(entry.dn().to_owned());
+            ControlFlow::Continue(())
+        };
+        match connection.each(Query::subtree(&base.to_string(), filter, &["1.1"]), take).await {
+            Ok(short) if short.limit.is_some() => return Ok(short.limit),
+            Ok(_) => {}
+            Err(error) if error.is_fatal() => return Err(error),
+            Err(error) => return Ok(Some(error.to_string())),
+        }
+        let keys = names.iter().filter_map(|name| Some((Dn::parse(name).ok()?.key(), name)));
+        let people: Vec<_> = keys.filter(|(key, _)| sweep.is_person(key)).collect();
+        list.extend(people.into_iter().map(|(key, name)| sweep.graph_mut().node(key, name)));
+    }
+    Ok(None)
+}
+
+/// The SIDs of each person's groups; why not, where they are not shown.
+type Tokens = Vec<Result<Vec<Vec<u8>>, String>>;
+
+/// Asks of each person which groups they are in.
+async fn tokens(connection: &mut Connection, sweep: &Sweep) -> Result<Tokens, DirectoryError> {
+    let names = (0..sweep.people().len()).filter_map(|person| sweep.name_of(person));
+    let names: Vec<&str> = names.map(|(_, dn)| dn).collect();
+    let queries: Vec<Query> = names.iter().map(|dn| Query::base(dn, &["tokenGroups"])).collect();
+    let mut tokens: Tokens = vec![Err(String::new()); queries.len()];
+    let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
+        let Some(slot) = tokens.get_mut(number) else { return };
+        let mut sids = Vec::new();
+        for found in &found {
+            if let Found::Entry(entry) = found {
+                for (name, values) in entry.attributes_as_text() {
+                    if name.eq_ignore_ascii_case("tokenGroups") {
+                        sids.extend(values.map(<[u8]>::to_vec));
+                    }
+                }
+            }
+        }
+        // Whoever can sign in is in a primary group at least.
+        *slot = if sids.is_empty() {
+            Err(roots::not_shown(names.get(number).map_or("", |dn| dn), &result))
+        } else {
+            Ok(sids)
+        };
+    };
+    connection.pipeline(&queries, WINDOW, answer).await?;
+    Ok(tokens)
+}
+
+/// The people whose groups have a root among them; why not everybody is known.
+fn by_tokens(
+    sweep: &mut Sweep,
+    root: &Root,
+    tokens: &Tokens,
+    inner: &Inner,
+    list: &mut Vec<NodeId>,
+) -> Option<String> {
+    let Some(sid) = root.sid.as_deref() else {
+        return Some(
+            "it does not show its objectSid; the bind account may lack the right to read it".to_owned(),
+        );
+    };
+    let mut unknown = None;
+    for (person, groups) in tokens.iter().enumerate() {
+        match groups {
+            Ok(groups) if groups.iter().any(|group| group == sid) => list.extend(sweep.node_of(person)),
+            Ok(_) => {}
+            Err(why) => {
+                let dn = sweep.name_of(person).map_or("", |(_, dn)| dn);
+                unknown
+                    .get_or_insert_with(|| format!("the groups of {dn} (tokenGroups) are not shown: {why}"));
+            }
+        }
+    }
+    let for_mail = inner.for_mail.as_ref().map(|dn| {
+        format!("{dn} is for mail alone, and tokenGroups leaves such groups out; strategy = \"auto\" reads the groups' own lists")
+    });
+    unknown.or(for_mail)
+}

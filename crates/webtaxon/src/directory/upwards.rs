@@ -1,0 +1,230 @@
+//! Who is in which group, from the people upwards: by what people, and then their groups, say they are in
+//! (`memberOf`), level by level, many look-ups at once.
+//!
+//! No list of members is read, however long it is. The primary group, which `memberOf` leaves out, is found by its
+//! SID ([MS-ADTS] §3.1.1.6.1.1). Members who are none of the people are not seen.
+
+use super::DirectoryError;
+use super::connection::Connection;
+use super::nest::{WINDOW, shown};
+use super::progress::Progress;
+use super::roots::{self, Root, add_primary, not_shown, texts};
+use super::search::{Found, Query};
+use std::collections::{HashMap, HashSet};
+use webtaxon_core::filter::Filter;
+use webtaxon_core::membership::{Foreign, NodeId, Roll};
+use webtaxon_core::name::{Dn, DnKey};
+use webtaxon_core::reading::{Part, ServerKind, Sweep};
+use webtaxon_core::settings::Intake;
+use webtaxon_core::value;
+use webtaxon_wire::message::{LdapResult, ResultCode};
+
+/// What was met on the way up.
+#[derive(Default)]
+struct Climb {
+    /// The members of each group, as far as they were met.
+    members: HashMap<NodeId, Vec<NodeId>>,
+    /// Groups to look up next.
+    next: Vec<(NodeId, DnKey, String)>,
+    seen: HashSet<DnKey>,
+    /// Why it cannot be told what is in what.
+    missing: Option<String>,
+}
+
+impl Climb {
+    /// Somebody says that they are in these groups.
+    fn is_in(
+        &mut self,
+        sweep: &mut Sweep,
+        member: NodeId,
+        groups: &[String],
+        within: &impl Fn(&DnKey) -> bool,
+    ) {
+        for text in groups {
+            let Ok((group, _)) = sweep.graph_mut().member(text) else {
+                self.miss(&format!("{text} is not a distinguished name"));
+                continue;
+            };
+            let Some(key) = sweep.graph_mut().key(group).cloned() else { continue };
+            if within(&key) {
+                self.members.entry(group).or_default().push(member);
+                if self.seen.insert(key.clone()) {
+                    self.next.push((group, key, text.clone()));
+                }
+            }
+        }
+    }
+
+    fn miss(&mut self, why: &str) {
+        self.missing.get_or_insert_with(|| why.to_owned());
+    }
+}
+
+/// Reads what the people are in, and closes the parts of the groups that the intake names.
+///
+/// # Errors
+/// The connection is of no use any more; the sweep knows what was not read.
+pub(super) async fn read(
+    connection: &mut Connection,
+    sweep: &mut Sweep,
+    intake: &Intake,
+) -> Result<(), DirectoryError> {
+    let kind = connection.root().kind;
+    let roll = Roll::of(sweep.people(), kind, None);
+    let part = sweep.open(Part::PrimaryGroups);
+    sweep.close(part, shown(roll.hidden()));
+    let roots = roots::look_up(connection, sweep, intake).await?;
+    let named: HashSet<DnKey> = roots.iter().map(|root| root.key.clone()).collect();
+    let bases: Vec<DnKey> = intake.group_bases.iter().map(Dn::key).collect();
+    let within =
+        |key: &DnKey| bases.is_empty() || named.contains(key) || bases.iter().any(|base| key.is_within(base));
+    let mut climb = Climb { missing: roots::doubt(connection).await?, ..Climb::default() };
+    for root in &roots {
+        climb.seen.insert(root.key.clone());
+    }
+    let is_ranged =
+        |(_, name): (_, &str)| name.get(..9).is_some_and(|start| start.eq_ignore_ascii_case("memberOf;"));
+    if sweep.people().names().iter().any(is_ranged) {
+        climb.miss("somebody is in more groups than the server gives at once");
+    }
+    for person in 0..sweep.people().len() {
+        let groups: Vec<String> = sweep.people().get(person).map_or_else(Vec::new, |entry| {
+            let values = entry.values("memberOf").filter_map(|value| std::str::from_utf8(value).ok());
+            values.map(str::to_owned).collect()
+        });
+        if let Some(node) = sweep.node_of(person) {
+            climb.is_in(sweep, node, &groups, &within);
+        }
+    }
+    for root in &roots {
+        let node = sweep.graph_mut().node(root.key.clone(), &root.dn);
+        climb.is_in(sweep, node, &root.above, &within);
+    }
+    let mut strangers = Vec::new();
+    if kind == ServerKind::Controller {
+        for (stranger, dn, above) in roots::foreign(connection, None).await? {
+            let Ok((node, _)) = sweep.graph_mut().member(&dn) else { continue };
+            climb.is_in(sweep, node, &above, &within);
+            strangers.push((stranger, node));
+        }
+        let group = roots.iter().find_map(|root| root.sid.as_deref());
+        let sids = roll.primary_groups(sweep.people(), group);
+        primary(connection, sweep, &roll, sids, &mut climb, &within).await?;
+    }
+    up(connection, sweep, &mut climb, &within).await?;
+    finish(sweep, roots, climb, &strangers);
+    Ok(())
+}
+
+/// The people's primary groups, which they do not name.
+async fn primary(
+    connection: &mut Connection,
+    sweep: &mut Sweep,
+    roll: &Roll,
+    sids: Vec<Vec<u8>>,
+    climb: &mut Climb,
+    within: &impl Fn(&DnKey) -> bool,
+) -> Result<(), DirectoryError> {
+    let Some(top) = connection.root().default_naming_context.clone() else { return Ok(()) };
+    for sid in sids {
+        let query =
+            Query::subtree(&top.to_string(), Filter::equal("objectSid", &sid), &["objectClass", "memberOf"]);
+        let mut search = connection.search(query).await?;
+        let mut group = None;
+        while let Some(found) = search.next().await? {
+            if let Found::Entry(entry) = found {
+                group = std::str::from_utf8(entry.name())
+                    .ok()
+                    .map(|dn| (dn.to_owned(), texts(&entry, "memberOf")));
+            }
+        }
+        let Some((dn, above)) = group else {
+            let sid = value::sid(&sid).unwrap_or_default();
+            climb.miss(&format!("the primary group {sid} of some of them is not shown"));
+            continue;
+        };
+        let Ok((node, _)) = sweep.graph_mut().member(&dn) else { continue };
+        let Some(key) = sweep.graph_mut().key(node).cloned() else { continue };
+        if !within(&key) {
+            continue;
+        }
+        let list = climb.members.entry(node).or_default();
+        let people = add_primary(sweep, roll, value::relative_id(&sid), Some(&sid), list);
+        people.into_iter().for_each(|person| sweep.graph_mut().mark_unlisted(node, person));
+        if climb.seen.insert(key) {
+            climb.is_in(sweep, node, &above, within);
+        }
+    }
+    Ok(())
+}
+
+/// Looks up what groups are in, until nothing new comes.
+async fn up(
+    connection: &mut Connection,
+    sweep: &mut Sweep,
+    climb: &mut Climb,
+    within: &impl Fn(&DnKey) -> bool,
+) -> Result<(), DirectoryError> {
+    let mut read = 0;
+    while !climb.next.is_empty() {
+        let mut level = std::mem::take(&mut climb.next);
+        // In the order of names, whatever the order of the answers was.
+        level.sort_by(|(_, one, _), (_, other, _)| one.cmp(other));
+        let queries: Vec<Query> =
+            level.iter().map(|(_, _, dn)| Query::base(dn, &["objectClass", "memberOf"])).collect();
+        let mut above: Vec<Result<Vec<String>, String>> = vec![Ok(Vec::new()); level.len()];
+        let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
+            let entry = found.iter().find_map(|found| match found {
+                Found::Entry(entry) => Some(entry),
+                Found::Reference(_) => None,
+            });
+            let dn = level.get(number).map_or("", |(_, _, dn)| dn);
+            if let Some(slot) = above.get_mut(number) {
+                let entry = entry.filter(|_| result.code == ResultCode::SUCCESS);
+                *slot = entry.map(|entry| texts(entry, "memberOf")).ok_or_else(|| not_shown(dn, &result));
+            }
+        };
+        connection.pipeline(&queries, WINDOW, answer).await?;
+        read += level.len();
+        connection.watch.tell(|| Progress::Groups { read });
+        for ((node, _, dn), above) in level.into_iter().zip(above) {
+            match above {
+                Ok(above) => climb.is_in(sweep, node, &above, within),
+                Err(why) => climb.miss(&format!("what {dn} is in cannot be told: {why}")),
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Puts everything into the graph, and says of each named group whether all of it is known.
+fn finish(sweep: &mut Sweep, mut roots: Vec<Root>, climb: Climb, strangers: &[(Foreign, NodeId)]) {
+    let mut lists: Vec<(NodeId, Vec<NodeId>)> = climb.members.into_iter().collect();
+    for root in roots.iter().filter(|root| !root.is_unit && root.fault.is_none()) {
+        let node = sweep.graph_mut().node(root.key.clone(), &root.dn);
+        if !lists.iter().any(|(known, _)| *known == node) {
+            lists.push((node, Vec::new()));
+        }
+    }
+    lists.sort_by_key(|(node, _)| *node);
+    let graph = sweep.graph_mut();
+    for (node, list) in lists {
+        // A unit has everybody below it already.
+        let Some(key) = graph.key(node).cloned().filter(|key| !graph.is_group(key)) else { continue };
+        let dn = graph.dn(node).to_owned();
+        graph.add_list(key, &dn, list);
+    }
+    for root in roots.iter_mut().filter(|root| root.fault.is_none()) {
+        let reach = graph.reach([&root.key]);
+        root.fault = strangers.iter().find_map(|(stranger, node)| match stranger {
+            Foreign::Unlisted(sid, called) if reach.contains(graph, graph.key(*node)?) => {
+                Some(roots::unlisted(sid, *called))
+            }
+            _ => None,
+        });
+    }
+    sweep.note(
+        "who is in which group was read upwards, from what people and groups say they are in".to_owned(),
+    );
+    roots::close(sweep, roots, climb.missing.as_deref());
+}
