@@ -135,7 +135,7 @@ enum Test {
         any: Vec<Vec<u8>>,
         last: Vec<u8>,
     },
-    /// One of several spellings: a class by its names and its OID.
+    /// One of several: a class and the kinds of it, by their names and OIDs.
     OneOf(Vec<Vec<u8>>),
     /// Earlier than a value (RFC 4517 §4.2, an ordering rule named in a filter).
     Below(Vec<u8>),
@@ -356,8 +356,9 @@ fn equal(rule: Rule, value: &[u8], schema: &Schema) -> Option<Test> {
     }
     // A short name stands for an OID: one that is not known stands for nothing (§4.2.26).
     let text = std::str::from_utf8(&wanted).ok()?;
-    let class = schema.find_class(text);
-    let spelled = class.map(|class| class.names.iter().chain([&class.oid]));
+    let class = schema.find_class(text).map(|class| schema.kinds_of(class));
+    let spelled =
+        class.as_ref().map(|kinds| kinds.iter().flat_map(|class| class.names.iter().chain([&class.oid])));
     let is_oid = text.starts_with(|first: char| first.is_ascii_digit());
     match spelled {
         Some(names) => Some(Test::OneOf(names.map(|name| name.to_ascii_lowercase().into_bytes()).collect())),

@@ -156,6 +156,23 @@ fn truth(text: &str, entries: &Entries) -> Truth {
         .truth(entries.get(0).unwrap())
 }
 
+/// A server need not keep the classes above the one that an entry is given (OpenLDAP does not), and finds it by them.
+#[test]
+fn an_entry_is_of_the_classes_above_its_own() {
+    let mut entries = Entries::new();
+    entries.push("uid=ada", [("objectClass", [b"inetOrgPerson".as_slice()])]);
+    for (text, expected) in [
+        ("(objectClass=inetOrgPerson)", Truth::True),
+        ("(objectClass=organizationalPerson)", Truth::True),
+        ("(objectClass=2.5.6.6)", Truth::True),
+        ("(objectClass=TOP)", Truth::True),
+        ("(objectClass=groupOfNames)", Truth::False),
+        ("(!(objectClass=person))", Truth::False),
+    ] {
+        assert_eq!(truth(text, &entries), expected, "{text}");
+    }
+}
+
 #[test]
 fn one_entry_against_every_kind_of_comparison() {
     use Truth::{False, True, Undefined};

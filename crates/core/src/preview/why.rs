@@ -12,6 +12,7 @@ use crate::filter::{Filter, Ground, Judged, Truth, explain};
 use crate::identity::Identity;
 use crate::name::{Dn, DnKey, short};
 use crate::reading::{Reading, ServerKind, Whereabouts};
+use crate::schema::Schema;
 use crate::selection::{Selection, Step, active, active_filter};
 use crate::settings::{Intake, Settings};
 use serde::Serialize;
@@ -251,9 +252,14 @@ fn step(name: &'static str, is_good: bool, message: String, remedy: &str) -> Why
 
 /// Whether a filter is true for an entry, what each clause says, and the facts that decide it, in words.
 pub(super) fn judge(filter: &Filter, entry: Entry<'_>, reading: &Reading) -> (bool, Vec<Judged>, String) {
+    judge_by(filter, entry, reading.schema())
+}
+
+/// The same by what is known of attributes.
+fn judge_by(filter: &Filter, entry: Entry<'_>, schema: &Schema) -> (bool, Vec<Judged>, String) {
     let mut one = Entries::new();
     one.push(entry.dn(), entry.attributes());
-    let ground = Ground { schema: reading.schema(), names: one.names(), chain: None };
+    let ground = Ground { schema, names: one.names(), chain: None };
     let clauses = one.get(0).map(|entry| explain(filter, entry, ground)).unwrap_or_default();
     let is_good = clauses.first().is_some_and(|whole| whole.truth == Truth::True);
     let mut why: Vec<String> = Vec::new();
@@ -336,14 +342,14 @@ impl Teller<'_> {
         let source = self.reading.source();
         let conditions = active::conditions(self.intake, source.kind, source.at);
         let remedy = "have the person's directory account enabled, or change active in the settings";
-        let fails = |one: &&active::Condition| !judge(&one.filter, entry, self.reading).0;
+        let fails = |one: &&active::Condition| !judge_by(&one.filter, entry, one.schema(self.reading)).0;
         // The numbers in conditions of the program's own are a server's, and say little to a person.
         let own = |filter: &Filter, words: &str| {
-            let (is_good, clauses, why) = judge(filter, entry, self.reading);
+            let (is_good, clauses, why) = judge_by(filter, entry, Schema::of(source.kind));
             WhyStep { clauses, ..step("active", is_good, format!("{words}: {why}"), remedy) }
         };
         match conditions.iter().find(fails) {
-            Some(active::Condition { filter, otherwise: Some(words) }) => Some(own(filter, words)),
+            Some(active::Condition { filter, otherwise: Some(words), .. }) => Some(own(filter, words)),
             Some(one) => Some(self.judged("active", &one.filter, entry, remedy)),
             None => {
                 let all = active_filter(self.intake, source.kind, source.at);

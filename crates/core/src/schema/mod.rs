@@ -361,6 +361,28 @@ impl Schema {
         self.classes.get(*self.classes_by_name.get(name.to_ascii_lowercase().as_str())?)
     }
 
+    /// A class, and every class that is a kind of it, through any number of others: an entry of one of these is of
+    /// that class, too, whether its values say so or not (RFC 4512 §2.4).
+    #[must_use]
+    pub fn kinds_of(&self, class: &ObjectClass) -> Vec<&ObjectClass> {
+        let is = |one: &ObjectClass, name: &str| {
+            one.names.iter().chain([&one.oid]).any(|own| own.eq_ignore_ascii_case(name))
+        };
+        let mut kinds: Vec<&ObjectClass> = self.classes.iter().filter(|one| *one == class).collect();
+        let mut rest: Vec<&ObjectClass> = self.classes.iter().filter(|one| *one != class).collect();
+        loop {
+            let is_below = |one: &&ObjectClass| {
+                one.superiors.iter().any(|name| kinds.iter().any(|known| is(known, name)))
+            };
+            let (below, others): (Vec<_>, Vec<_>) = rest.into_iter().partition(is_below);
+            if below.is_empty() {
+                return kinds;
+            }
+            kinds.extend(below);
+            rest = others;
+        }
+    }
+
     /// Every description that a comparison over this one looks at: the type by each of its names,
     /// and every type that is a kind of it (RFC 4512 §2.5.1), with the same options.
     #[must_use]

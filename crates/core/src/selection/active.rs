@@ -4,7 +4,8 @@
 //! reading. Attributes that a server does not have exclude nobody.
 
 use crate::filter::Filter;
-use crate::reading::ServerKind;
+use crate::reading::{Reading, ServerKind};
+use crate::schema::Schema;
 use crate::settings::{Intake, Locked};
 use jiff::Timestamp;
 
@@ -15,6 +16,17 @@ const FROM_1601: i64 = 11_644_473_600;
 pub(crate) struct Condition {
     pub(crate) filter: Filter,
     pub(crate) otherwise: Option<&'static str>,
+    /// Whether it is the settings' own.
+    is_own: bool,
+}
+
+impl Condition {
+    /// What is known of attributes where it is judged. The settings' own filter means what it means to the server;
+    /// the others are meant as they are here, also where a server compares nothing by order (the usual schema of
+    /// OpenLDAP has no order for `shadowExpire`).
+    pub(crate) fn schema<'r>(&self, reading: &'r Reading) -> &'r Schema {
+        if self.is_own { reading.schema() } else { Schema::of(reading.source().kind) }
+    }
 }
 
 /// The conditions that an active person meets, each of them.
@@ -50,10 +62,10 @@ pub(crate) fn conditions(intake: &Intake, kind: ServerKind, at: Timestamp) -> Ve
             ServerKind::Plain => ("(!(pwdAccountLockedTime=*))".to_owned(), Some(locked)),
         });
     }
-    let own = intake.active.clone().map(|filter| Condition { filter, otherwise: None });
-    let built = texts
-        .into_iter()
-        .filter_map(|(text, otherwise)| Some(Condition { filter: Filter::parse(&text).ok()?, otherwise }));
+    let own = intake.active.clone().map(|filter| Condition { filter, otherwise: None, is_own: true });
+    let built = texts.into_iter().filter_map(|(text, otherwise)| {
+        Some(Condition { filter: Filter::parse(&text).ok()?, otherwise, is_own: false })
+    });
     own.into_iter().chain(built).collect()
 }
 

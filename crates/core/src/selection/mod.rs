@@ -225,7 +225,6 @@ impl<'r> Selection<'r> {
         let (admitted, excluded) = (reach(&intake.groups), reach(&intake.not_in_group));
         let source = reading.source();
         let active = active::conditions(intake, source.kind, source.at);
-        let schema = reading.schema();
         // What no entry has an attribute for keeps nobody out; on a controller everybody has one.
         let is_asked = |one: &&active::Condition| {
             let mut names = one.filter.attributes();
@@ -236,7 +235,7 @@ impl<'r> Selection<'r> {
         let matchers: Vec<_> = active
             .iter()
             .filter(is_asked)
-            .map(|one| (Matcher::new(&one.filter, schema, people.names()), one.otherwise))
+            .map(|one| (Matcher::new(&one.filter, one.schema(reading), people.names()), one.otherwise))
             .collect();
         let drawer = Drawer::new(intake, reading);
         let is_in = |reach: &Reach, person| {

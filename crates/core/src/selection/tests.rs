@@ -155,6 +155,27 @@ fn people_are_named_one_by_one() {
     }
 }
 
+/// OpenLDAP's schema knows no order of `shadowExpire`, so that the server itself would compare nothing; whether it
+/// has passed is told all the same.
+#[test]
+fn an_expiry_counts_where_the_server_knows_no_order() {
+    for (days, left) in [("20419", 0), ("20420", 1)] {
+        let mut intake = intake();
+        (intake.groups, intake.not_in_group) = (Vec::new(), Vec::new());
+        let at = "2025-11-27T12:00:00Z".parse().unwrap();
+        let source =
+            Source { kind: ServerKind::Plain, at, identity: "entryUUID".to_owned(), ..Source::default() };
+        let mut sweep = Sweep::new(source);
+        let expire = "( 1.3.6.1.1.1.1.10 NAME 'shadowExpire' EQUALITY integerMatch SYNTAX 1.3.6.1.4.1.1466.115.121.1.27 SINGLE-VALUE )";
+        let own = [("attributeTypes", expire.as_bytes())];
+        sweep.set_schema(crate::schema::Schema::read(ServerKind::Plain, own).filled(ServerKind::Plain));
+        let values = [("cn", "ada"), ("mail", "a@x"), ("entryUUID", "1"), ("shadowExpire", days)];
+        sweep.person("CN=ada,OU=People", values.map(|(name, value)| (name, [value.as_bytes()]))).unwrap();
+        let reading = sweep.finish(&intake);
+        assert_eq!(Selection::new(&reading, &intake).candidates.len(), left, "{days}");
+    }
+}
+
 #[test]
 fn each_kind_of_server_says_in_its_own_way_who_is_active() {
     use ServerKind::{Controller, Plain};

@@ -217,6 +217,47 @@ async fn every_strategy_finds_the_same_on_each_server() {
     }
 }
 
+/// slapd's schema knows no order of `shadowExpire`, and whoever expires one day is in until then.
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn an_expiry_to_come_keeps_nobody_out_on_slapd() {
+    let desk = Desk::slapd().with("active  ", "# active  ");
+    let mut connection = desk.workspace().unwrap().connect().await.unwrap();
+    let schema = webtaxon::directory::read_schema(&mut connection).await.unwrap();
+    assert!(!schema.find("shadowExpire").unwrap().is_ordered);
+    let preview = desk.preview().await.unwrap();
+    assert!(
+        preview.changes.iter().any(|change| change.login == "bthornbury" && change.kind.name() == "import")
+    );
+}
+
+/// Every class of groups that slapd has schemas for: by logins, by names with bits, and by searches, which its
+/// dynlist overlay fills in; and all of them in one.
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn every_kind_of_group_is_read_on_slapd() {
+    let at = |group: &str, strategy: &str| {
+        let line = format!("strategy = \"{strategy}\"\n[intake.fields]");
+        let desk = Desk::slapd().with("CN=Loans Desk Users,OU=Groups", group);
+        desk.with("group_bases", "# group_bases").with("[intake.fields]", &line)
+    };
+    let botanists = at("OU=Botany,OU=People", "auto").preview().await.unwrap().first.funnel[1].left;
+    assert!(botanists > 20, "{botanists}");
+    for strategy in ["downwards", "sweep"] {
+        for (group, people) in [
+            ("CN=By Login,OU=Kinds", 2),
+            ("CN=By Unique Name,OU=Kinds", 1),
+            ("CN=By Search,OU=Kinds", botanists),
+            // Ada is a botanist.
+            ("CN=By All,OU=Kinds", botanists + 1),
+        ] {
+            let preview = at(group, strategy).preview().await.unwrap();
+            assert!(preview.is_whole(), "{group}, {strategy}: {:?}", preview.gaps);
+            assert_eq!(preview.first.funnel[1].left, people, "{group}, {strategy}");
+        }
+    }
+}
+
 /// A real controller works out itself who is in which group, and says the same as the lists do.
 #[tokio::test]
 #[ignore = "needs scripts/real-directories up"]

