@@ -1,6 +1,10 @@
 //! Reaching everybody in a nest, against one plain pass over its edges, at three sizes.
 #![allow(missing_docs, reason = "a bench has no public items")]
-#![allow(clippy::unwrap_used, reason = "a bench that fails should say so")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stdout,
+    reason = "a bench that fails should say so, and prints its figures"
+)]
 
 use criterion::{BenchmarkId, Criterion, Throughput, criterion_group, criterion_main};
 use std::hint::black_box;
@@ -50,12 +54,26 @@ fn nest(people: usize, groups: usize) -> (Graph, Vec<DnKey>, Vec<Vec<u32>>) {
     (graph, roots, plain)
 }
 
+/// The memory that this process holds, in MB.
+fn resident() -> usize {
+    let pages = std::fs::read_to_string("/proc/self/statm").unwrap_or_default();
+    let pages = pages.split(' ').nth(1).and_then(|pages| pages.parse::<usize>().ok()).unwrap_or(0);
+    (pages * 4096) >> 20
+}
+
 fn reaching(criterion: &mut Criterion) {
     let mut group = criterion.benchmark_group("membership");
     group.sample_size(20);
-    for (people, groups) in [(10_000, 1_000), (100_000, 10_000), (300_000, 30_000)] {
+    for (people, groups) in [(10_000, 1_000), (100_000, 10_000), (1_000_000, 100_000)] {
+        let before = resident();
         let (graph, roots, plain) = nest(people, groups);
         let edges: usize = plain.iter().map(Vec::len).sum();
+        let floor = (edges * 4 + plain.len() * 24) >> 20;
+        println!(
+            "{edges} edges between {} names: {} MB, {floor} MB of them the bare edges",
+            people + groups,
+            resident() - before
+        );
         group.throughput(Throughput::Elements(edges as u64));
         group.bench_with_input(BenchmarkId::new("reach_64_roots", edges), &graph, |bencher, graph| {
             bencher.iter(|| graph.reach(black_box(&roots)).len());
