@@ -112,16 +112,23 @@ impl Graph {
     /// # Errors
     /// It is not a distinguished name.
     pub fn member(&mut self, text: &str) -> Result<(NodeId, Option<Dn>), ParseError> {
-        let hash = self.hasher.hash_one(text);
-        if let Some(id) = self.by_text.get(&hash).copied()
-            && self.dn(id) == text
-        {
+        if let Some(id) = self.written(text) {
             return Ok((id, None));
         }
         let (dn, before) = (Dn::parse(text)?, self.nodes.len());
         let id = self.node(dn.key(), text);
-        self.by_text.insert(hash, id);
+        self.remember(text, id);
         Ok((id, (self.nodes.len() > before).then_some(dn)))
+    }
+
+    /// The number of a name that was met written just so.
+    pub(crate) fn written(&self, text: &str) -> Option<NodeId> {
+        self.by_text.get(&self.hasher.hash_one(text)).copied().filter(|id| self.dn(*id) == text)
+    }
+
+    /// Remembers how a name was written.
+    pub(crate) fn remember(&mut self, text: &str, id: NodeId) {
+        self.by_text.insert(self.hasher.hash_one(text), id);
     }
 
     /// Says that a group has a member that no list of its shows: by primary group, or by login.

@@ -321,7 +321,7 @@ fn listed(sweep: &mut Sweep, lookup: &mut Lookup, logins: &Logins<'_>, met: &mut
     let (mut strange, mut everybody) = (false, None);
     let mut list: Vec<NodeId> = Vec::with_capacity(lookup.so_far.len());
     for text in std::mem::take(&mut lookup.so_far) {
-        match sweep.graph_mut().member(&text) {
+        match sweep.member(&text) {
             Ok((member, new)) => {
                 list.push(member);
                 if let Some(dn) = new {
