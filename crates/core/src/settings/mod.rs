@@ -247,6 +247,19 @@ pub enum StoreSettings {
 }
 
 impl StoreSettings {
+    /// Which list it is, as the settings name it: the same wherever the settings are moved to.
+    #[must_use]
+    pub fn list(&self) -> String {
+        match self {
+            Self::Csv { path, .. } => format!("csv {}", path.display()),
+            Self::Sqlite { path, table } => format!("sqlite {} {}", path.display(), table.name),
+            Self::Postgres { server, table } => {
+                format!("postgres {}:{} {} {}", server.host, server.port, server.database, table.name)
+            }
+            Self::Scim(scim) => format!("scim {}", scim.service),
+        }
+    }
+
     /// Whether the list has a place for links; where it has none, they are kept apart from it.
     #[must_use]
     pub fn has_links(&self) -> bool {

@@ -4,10 +4,10 @@
 //! run: after a run that was cut off, what is found under a login is what was there before, or is new.
 
 use crate::Workspace;
-use crate::state::{Journal, Place, StateError};
+use crate::state::{Journal, Place, Remembered, StateError, Ties};
 use crate::store::{AccountStore, Answer, Outcome, Record, StoreErrorKind, Terms};
 use std::borrow::Cow;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 use webtaxon_core::account::{Account, folded};
 use webtaxon_core::apply::{Edit, Standing, standings};
@@ -17,8 +17,8 @@ use webtaxon_core::settings::StoreSettings;
 /// A list whose accounts have their links, wherever those are kept.
 pub(crate) struct Linked<'s> {
     store: &'s dyn AccountStore,
-    /// The state that has the links; none where the list has them.
-    apart: Option<Place<'s>>,
+    /// The state that has the links, and which list they are of; none where the list has them.
+    apart: Option<(Place<'s>, String)>,
     /// Whether an apply has the journal open, so that what it says is all that there is.
     is_applying: bool,
 }
@@ -63,7 +63,7 @@ impl Workspace {
         settings: &StoreSettings,
         store: &'s dyn AccountStore,
     ) -> Linked<'s> {
-        let apart = (!settings.has_links()).then_some(self.state());
+        let apart = (!settings.has_links()).then(|| (self.state(), settings.list()));
         Linked { store, apart, is_applying: false }
     }
 }
@@ -75,10 +75,10 @@ impl Linked<'_> {
     }
 
     /// Gives accounts the links that are kept for them.
-    fn tie(&self, state: Place<'_>, accounts: &mut [Account]) -> Result<(), StateError> {
+    fn tie(&self, state: Place<'_>, list: &str, accounts: &mut [Account]) -> Result<(), StateError> {
         let Some(journal) = Journal::read(state)? else { return Ok(()) };
         let mut kept = Kept::default();
-        for (link, login) in journal.kept()? {
+        for (link, login) in journal.kept(list)? {
             kept.tie(link, login);
         }
         tie(accounts, &kept);
@@ -99,6 +99,17 @@ impl Linked<'_> {
     /// Whether the links are not in the list.
     pub(super) fn is_apart(&self) -> bool {
         self.apart.is_some()
+    }
+
+    /// Edits as they are about links that are kept apart, if they are.
+    pub(super) fn ties<'e>(&'e self, edits: &'e [Edit]) -> Option<Ties<'e>> {
+        self.apart.as_ref().map(|(_, list)| Ties { list, edits })
+    }
+
+    /// What the next run must know of the links that there are.
+    pub(super) fn remember(&self, remembered: &mut Remembered, links: BTreeMap<Identity, String>) {
+        remembered.kept = self.apart.as_ref().map(|(_, list)| (list.clone(), links.clone()));
+        remembered.known = Some(links);
     }
 
     /// How edits that were begun stand to the list.
@@ -136,19 +147,21 @@ impl Linked<'_> {
         for (at, (edit, standing)) in edits.iter().zip(standings(edits, &accounts, terms.unique)).enumerate()
         {
             let Standing::Ready(own) = standing else {
-                record(at, standing.into());
+                if !record(at, standing.into()) {
+                    return Ok(());
+                }
                 continue;
             };
             let login = edit.after.as_ref().map(|after| &after.login);
             if let Some(login) =
                 login.filter(|login| held.get(&folded(login)).copied().is_some_and(|at| Some(at) != own))
             {
-                record(
-                    at,
-                    Outcome::Left(format!(
-                        "another account is called {login}, and logins change hands only where the list has the links; apply once more when it is free"
-                    )),
+                let words = format!(
+                    "another account is called {login}, and logins change hands only where the list has the links; apply once more when it is free"
                 );
+                if !record(at, Outcome::Left(words)) {
+                    return Ok(());
+                }
                 continue;
             }
             let left = bare(edit);
@@ -159,12 +172,18 @@ impl Linked<'_> {
                 rest.push(left);
             }
         }
+        let (mut failed, mut goes_on) = (0, true);
         if !rest.is_empty() {
-            let mut record = |at: usize, outcome| places.get(at).is_some_and(|at| record(*at, outcome));
+            let mut record = |at: usize, outcome: Outcome| {
+                failed += usize::from(matches!(outcome, Outcome::Failed(_)));
+                goes_on = places.get(at).is_some_and(|at| record(*at, outcome));
+                goes_on
+            };
             self.store.carry_out(&rest, terms, &mut record).await?;
         }
-        for at in ties {
-            record(at, Outcome::Done);
+        let is_over = terms.stop_after.is_some_and(|most| failed >= most);
+        for at in ties.into_iter().filter(|_| !is_over) {
+            goes_on = goes_on && record(at, Outcome::Done);
         }
         Ok(())
     }
@@ -182,8 +201,8 @@ impl AccountStore for Linked<'_> {
     fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
         Box::pin(async move {
             let mut accounts = self.store.accounts(fields).await?;
-            if let Some(state) = self.apart {
-                self.tie(state, &mut accounts).map_err(StoreErrorKind::from)?;
+            if let Some((state, list)) = &self.apart {
+                self.tie(*state, list, &mut accounts).map_err(StoreErrorKind::from)?;
             }
             Ok(accounts)
         })
@@ -207,7 +226,7 @@ impl AccountStore for Linked<'_> {
         terms: &'a Terms<'a>,
         record: Record<'a>,
     ) -> Answer<'a, ()> {
-        match self.apart {
+        match &self.apart {
             None => self.store.carry_out(edits, terms, record),
             Some(_) => Box::pin(self.carry_out_bare(edits, terms, record)),
         }

@@ -231,15 +231,16 @@ impl Workspace {
             Applied { run: None, outcomes: Vec::new(), backup: None, interrupted, stopped: None };
         if work.edits.is_empty() {
             if is_preview {
-                remember_links(&mut remembered, store, links(&store.accounts(&fields).await?));
+                store.remember(&mut remembered, links(&store.accounts(&fields).await?));
                 journal.end(None, &remembered)?;
             }
             return Ok(applied);
         }
         if store.is_apart() {
             // From here on the links are those of accounts that are there.
-            let kept = Some(links(&store.accounts(&fields).await?));
-            journal.end(None, &Remembered { kept, ..Remembered::default() })?;
+            let mut kept = Remembered::default();
+            store.remember(&mut kept, links(&store.accounts(&fields).await?));
+            journal.end(None, &Remembered { known: None, ..kept })?;
         }
         let begun = Begun {
             who: &consent.who,
@@ -278,7 +279,7 @@ impl Workspace {
         }
         let ending = if applied.stopped.is_some() { Ending::Stopped } else { Ending::Done };
         if let Ok(accounts) = store.accounts(&fields).await {
-            remember_links(&mut remembered, store, links(&accounts));
+            store.remember(&mut remembered, links(&accounts));
             let known = remembered.known.get_or_insert_default();
             for (edit, outcome) in work.edits.iter().zip(&applied.outcomes) {
                 let link = edit.after.as_ref().and_then(|account| account.link.as_ref());
@@ -389,7 +390,7 @@ impl Workspace {
         let (mut failed, mut done) = (0, 0);
         let mut waiting: Vec<(usize, Outcome)> = Vec::new();
         let mut unwritten = None;
-        let kept = store.is_apart().then_some(work.edits.as_slice());
+        let ties = store.ties(&work.edits);
         let outcomes = &mut applied.outcomes;
         let ended = store
             .carry_out(&work.edits, terms, &mut |at, outcome| {
@@ -402,12 +403,12 @@ impl Workspace {
                 waiting.push((at, outcome));
                 // What follows a fault is not written: the next apply looks at it, with the rest.
                 if waiting.len() >= BATCH && unwritten.is_none() {
-                    unwritten = journal.record(run, &std::mem::take(&mut waiting), kept).err();
+                    unwritten = journal.record(run, &std::mem::take(&mut waiting), ties).err();
                 }
                 unwritten.is_none()
             })
             .await;
-        let written = unwritten.map_or_else(|| journal.record(run, &waiting, kept), Err);
+        let written = unwritten.map_or_else(|| journal.record(run, &waiting, ties), Err);
         written.map_err(unrecorded)?;
         if let Err(error) = ended {
             applied.stopped = Some(error.to_string());
@@ -495,7 +496,7 @@ async fn take_up(
     // What it would have remembered, the next preview finds again, but for the links.
     let mut remembered = Remembered::default();
     let accounts = if store.is_apart() { store.accounts(fields).await? } else { accounts };
-    remember_links(&mut remembered, store, links(&accounts));
+    store.remember(&mut remembered, links(&accounts));
     journal.end(Some((run, Ending::Interrupted)), &remembered)?;
     Ok(Some(Interrupted { run, done, open: entries.len() - done }))
 }
@@ -518,14 +519,8 @@ fn look(
     let found: Vec<_> =
         places.into_iter().zip(store.standings(&edits, accounts).into_iter().map(outcome)).collect();
     let all: Vec<Edit> = entries.into_iter().map(|entry| entry.edit).collect();
-    journal.record(run, &found, store.is_apart().then_some(&all))?;
+    journal.record(run, &found, store.ties(&all))?;
     Ok(found)
-}
-
-/// What the next run must know of the links that there are.
-fn remember_links(remembered: &mut Remembered, store: &Linked<'_>, links: BTreeMap<Identity, String>) {
-    remembered.kept = store.is_apart().then(|| links.clone());
-    remembered.known = Some(links);
 }
 
 /// Something was done, and cannot be written down.

@@ -40,7 +40,13 @@ CREATE TABLE edit (
 ) STRICT, WITHOUT ROWID;
 ",
     "
-CREATE TABLE kept (link TEXT PRIMARY KEY, login TEXT NOT NULL UNIQUE) STRICT, WITHOUT ROWID;
+CREATE TABLE kept (
+  list TEXT NOT NULL,
+  link TEXT NOT NULL,
+  login TEXT NOT NULL,
+  PRIMARY KEY (list, link),
+  UNIQUE (list, login)
+) STRICT, WITHOUT ROWID;
 ",
 ];
 

@@ -97,9 +97,21 @@ pub(crate) struct Remembered {
     pub(crate) missed: Option<BTreeMap<Identity, Date>>,
     pub(crate) known: Option<BTreeMap<Identity, String>>,
     pub(crate) applied: Option<BTreeMap<String, String>>,
-    /// The links that are kept apart from the list.
-    pub(crate) kept: Option<BTreeMap<Identity, String>>,
+    /// The links that are kept apart from a list, and which list that is.
+    pub(crate) kept: Option<(String, BTreeMap<Identity, String>)>,
 }
+
+/// Edits that are about links which are kept apart from a list, too.
+#[derive(Clone, Copy)]
+pub(crate) struct Ties<'a> {
+    /// Which list it is.
+    pub(crate) list: &'a str,
+    /// All edits of the run, in their order.
+    pub(crate) edits: &'a [Edit],
+}
+
+/// Keeps the link of an account.
+const KEEP: &str = "INSERT INTO kept (list, link, login) VALUES (?1, ?2, ?3)";
 
 /// The journal, open.
 #[derive(Debug)]
@@ -178,13 +190,15 @@ impl Journal {
         Ok(memory)
     }
 
-    /// The links that are kept apart from the list, each with the login of its account as it is compared.
-    pub(crate) fn kept(&self) -> Result<Vec<(Identity, String)>, StateError> {
+    /// The links that are kept apart from a list, each with the login of its account as it is compared.
+    pub(crate) fn kept(&self, list: &str) -> Result<Vec<(Identity, String)>, StateError> {
         if self.form()? < 2 {
             return Ok(Vec::new());
         }
-        let rows = self.pairs("SELECT link, login FROM kept")?.into_iter();
-        Ok(rows.filter_map(|(link, login)| Some((Identity::from_link(&link)?, login))).collect())
+        let rows =
+            self.db.all("SELECT link, login FROM kept WHERE list = ?1", vec![list.into()])?.into_iter();
+        let rows = rows.map(text_cells).map(|row| row.map(Option::unwrap_or_default));
+        Ok(rows.filter_map(|[link, login]| Some((Identity::from_link(&link)?, login))).collect())
     }
 
     /// Every run, the latest first.
@@ -309,21 +323,22 @@ impl Journal {
         self.db.change(vec![Statement::once("UPDATE run SET backup = ?1 WHERE run = ?2", values)])
     }
 
-    /// Writes down what became of edits. Where the links are kept here, `kept` has all edits of the run, and
-    /// what was done to the links is written with it: both or neither.
+    /// Writes down what became of edits. Where the links are kept here, what was done to them is written with it:
+    /// both or neither.
     pub(crate) fn record(
         &mut self,
         run: i64,
         outcomes: &[(usize, Outcome)],
-        kept: Option<&[Edit]>,
+        ties: Option<Ties<'_>>,
     ) -> Result<(), StateError> {
         let is_made = |outcome: &Outcome| matches!(outcome, Outcome::Done | Outcome::Made);
         let made = outcomes.iter().filter(|(_, outcome)| is_made(outcome));
         let (mut gone, mut tied) = (Vec::new(), Vec::new());
-        for edit in made.filter_map(|(place, _)| kept?.get(*place)) {
+        for edit in made.filter_map(|(place, _)| ties?.edits.get(*place)) {
             let names = |account: &Account| -> Vec<Cell> {
+                let list = ties.map_or("", |ties| ties.list);
                 let link = account.link.as_ref().map(ToString::to_string);
-                vec![link.into(), Account::login_key(&account.login).into()]
+                vec![list.into(), link.into(), Account::login_key(&account.login).into()]
             };
             gone.extend([&edit.before, &edit.after].into_iter().flatten().map(names));
             tied.extend(edit.after.as_ref().filter(|account| account.link.is_some()).map(names));
@@ -340,8 +355,8 @@ impl Journal {
         let sql = "UPDATE edit SET outcome = ?1, reason = ?2 WHERE run = ?3 AND place = ?4";
         // No login goes from one account to another within a run, so that the order among them is all one.
         self.db.change(vec![
-            Statement { sql: "DELETE FROM kept WHERE link = ?1 OR login = ?2", rows: gone },
-            Statement { sql: "INSERT INTO kept (link, login) VALUES (?1, ?2)", rows: tied },
+            Statement { sql: "DELETE FROM kept WHERE list = ?1 AND (link = ?2 OR login = ?3)", rows: gone },
+            Statement { sql: KEEP, rows: tied },
             Statement { sql, rows: rows.collect() },
         ])
     }
@@ -357,27 +372,38 @@ impl Journal {
             let values = vec![now().into(), ending.name().into(), run.into()];
             all.push(Statement::once("UPDATE run SET ended = ?1, ending = ?2 WHERE run = ?3", values));
         }
-        let mut put = |clear, sql, rows: Vec<Vec<Cell>>| {
-            all.extend([Statement::once(clear, Vec::new()), Statement { sql, rows }]);
-        };
+        let put =
+            |clear, sql, rows: Vec<Vec<Cell>>| [Statement::once(clear, Vec::new()), Statement { sql, rows }];
         if let Some(missed) = &remembered.missed {
             let rows = missed.iter().map(|(link, day)| vec![link.to_string().into(), day.to_string().into()]);
-            put("DELETE FROM missed", "INSERT INTO missed (link, since) VALUES (?1, ?2)", rows.collect());
+            all.extend(put(
+                "DELETE FROM missed",
+                "INSERT INTO missed (link, since) VALUES (?1, ?2)",
+                rows.collect(),
+            ));
         }
         if let Some(known) = &remembered.known {
             let rows = known.iter().map(|(link, login)| vec![link.to_string().into(), login.as_str().into()]);
-            put("DELETE FROM known", "INSERT INTO known (link, login) VALUES (?1, ?2)", rows.collect());
+            all.extend(put(
+                "DELETE FROM known",
+                "INSERT INTO known (link, login) VALUES (?1, ?2)",
+                rows.collect(),
+            ));
         }
-        if let Some(kept) = &remembered.kept {
+        if let Some((list, kept)) = &remembered.kept {
             let row = |(link, login): (&Identity, &String)| {
-                vec![link.to_string().into(), Account::login_key(login).into()]
+                vec![list.as_str().into(), link.to_string().into(), Account::login_key(login).into()]
             };
-            let rows = kept.iter().map(row).collect();
-            put("DELETE FROM kept", "INSERT INTO kept (link, login) VALUES (?1, ?2)", rows);
+            all.push(Statement::once("DELETE FROM kept WHERE list = ?1", vec![list.as_str().into()]));
+            all.push(Statement { sql: KEEP, rows: kept.iter().map(row).collect() });
         }
         if let Some(applied) = &remembered.applied {
             let rows = applied.iter().map(|(name, says)| vec![name.as_str().into(), says.as_str().into()]);
-            put("DELETE FROM applied", "INSERT INTO applied (setting, says) VALUES (?1, ?2)", rows.collect());
+            all.extend(put(
+                "DELETE FROM applied",
+                "INSERT INTO applied (setting, says) VALUES (?1, ?2)",
+                rows.collect(),
+            ));
         }
         self.db.change(all)
     }

@@ -14,7 +14,7 @@ mod lock;
 mod server;
 
 pub use error::{StateError, StateErrorKind};
-pub(crate) use journal::{Begun, Remembered};
+pub(crate) use journal::{Begun, Remembered, Ties};
 pub use journal::{Ending, Journal, Recorded, Run};
 
 use jiff::Timestamp;

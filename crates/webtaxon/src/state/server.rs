@@ -48,7 +48,13 @@ CREATE TABLE edit (
 );
 "#,
     r#"
-CREATE TABLE kept (link text COLLATE "C" PRIMARY KEY, login text COLLATE "C" NOT NULL UNIQUE);
+CREATE TABLE kept (
+  list text NOT NULL,
+  link text COLLATE "C" NOT NULL,
+  login text COLLATE "C" NOT NULL,
+  PRIMARY KEY (list, link),
+  UNIQUE (list, login)
+);
 "#,
 ];
 

@@ -205,6 +205,24 @@ async fn a_link_does_not_outlive_its_account() {
     assert_eq!(kinds, [(ChangeKind::Clash, 1)], "the account that is back is nobody's");
 }
 
+/// The same logins in another list are other accounts.
+#[tokio::test]
+async fn links_are_one_lists_own() {
+    let museum = museum(Kind::Csv).await;
+    let workspace = museum.workspace().unwrap();
+    let (_, work) = workspace.work().await.unwrap();
+    workspace.apply(&work, &agreed()).await.unwrap();
+    std::fs::copy(museum.path().join("accounts.csv"), museum.path().join("other.csv")).unwrap();
+    let file = museum.path().join("webtaxon.toml");
+    let settings = std::fs::read_to_string(&file).unwrap();
+    std::fs::write(&file, settings.replace("\"accounts.csv\"", "\"other.csv\"")).unwrap();
+    let other = museum.workspace().unwrap();
+    assert_eq!((linked(&other).await, linked(&workspace).await), (0, 72));
+    let (_, work) = other.work().await.unwrap();
+    other.apply(&work, &agreed()).await.unwrap();
+    assert_eq!((linked(&other).await, linked(&workspace).await), (72, 72));
+}
+
 #[tokio::test]
 async fn what_links_kept_apart_cannot_have_is_told() {
     let museum = museum(Kind::Sqlite).await;
