@@ -24,6 +24,8 @@ pub(crate) async fn connect(server: &Postgres, folder: &Path) -> Result<Client, 
     let mut config = Config::new();
     config.dbname(&server.database).user(&server.user).port(server.port).connect_timeout(WAIT);
     config.application_name("webtaxon");
+    // A server that does not answer any more is given up, and not waited for as long as the system would.
+    config.keepalives_idle(WAIT).tcp_user_timeout(3 * WAIT);
     if let Some(source) = &server.password {
         let password = fetch_password(source, &server.user, folder, WAIT, None).await;
         let password = password.map_err(|error| Unconnected::NoSecret(error.to_string()))?;

@@ -80,8 +80,10 @@ impl Matching<'_> {
                     with.map(|unique| self.having(unique, value).to_vec()).unwrap_or_default()
                 }
             };
+            // One of which the settings say whose it is, is theirs already.
             let is_free = |at: &usize| {
-                self.accounts.get(*at).is_some_and(|one| one.link.is_none() && !self.is_protected(one))
+                self.holder(*at).is_none()
+                    && self.accounts.get(*at).is_some_and(|one| one.link.is_none() && !self.is_protected(one))
             };
             found.extend(at.into_iter().filter(is_free).map(|at| (at, by)));
         }

@@ -156,7 +156,7 @@ impl<'a> Matching<'a> {
     }
 
     /// The first candidate with an account's link.
-    fn holder(&self, account: usize) -> Option<usize> {
+    pub(super) fn holder(&self, account: usize) -> Option<usize> {
         self.holder.get(account).copied().flatten()
     }
 

@@ -3,12 +3,12 @@
 
 use super::connection::Connection;
 use super::group::{Members, members};
-use super::nest::WINDOW;
+use super::nest::{WINDOW, shown, unit};
 use super::search::{Found, Query};
 use super::{DirectoryError, DirectoryErrorKind};
 use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::{Filter, Item};
-use webtaxon_core::membership::{Foreign, NodeId};
+use webtaxon_core::membership::{Foreign, NodeId, Roll};
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::reading::{Ended, Part, PartId, ServerKind, Sweep};
 use webtaxon_core::settings::Intake;
@@ -31,12 +31,15 @@ pub(super) struct Root {
     pub(super) fault: Option<String>,
 }
 
-/// Looks the named groups up.
+/// Looks the named groups up, and tells whether everybody shows their primary group; with the people by it.
 pub(super) async fn look_up(
     connection: &mut Connection,
     sweep: &mut Sweep,
     intake: &Intake,
-) -> Result<Vec<Root>, DirectoryError> {
+) -> Result<(Vec<Root>, Roll), DirectoryError> {
+    let roll = Roll::of(sweep.people(), connection.root().kind, None);
+    let part = sweep.open(Part::PrimaryGroups);
+    sweep.close(part, shown(roll.hidden()));
     let mut roots: Vec<Root> = Vec::new();
     for (groups, purpose) in intake.nests() {
         for dn in groups {
@@ -56,9 +59,9 @@ pub(super) async fn look_up(
     };
     connection.pipeline(&queries, WINDOW, answer).await?;
     for root in roots.iter().filter(|root| root.is_unit) {
-        super::nest::unit(sweep, &root.key, &root.dn);
+        unit(sweep, &root.key, &root.dn);
     }
-    Ok(roots)
+    Ok((roots, roll))
 }
 
 impl Root {
@@ -200,7 +203,7 @@ pub(super) fn rule(attribute: &str, rule: &str, value: &[u8]) -> Filter {
 /// The people who have a group as their primary one, put into a list of its members.
 pub(super) fn add_primary(
     sweep: &mut Sweep,
-    roll: &webtaxon_core::membership::Roll,
+    roll: &Roll,
     number: Option<u32>,
     sid: Option<&[u8]>,
     list: &mut Vec<NodeId>,

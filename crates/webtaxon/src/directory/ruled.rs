@@ -6,16 +6,16 @@
 
 use super::DirectoryError;
 use super::connection::Connection;
-use super::nest::{WINDOW, shown};
+use super::nest::WINDOW;
 use super::progress::Progress;
 use super::roots::{self, Root, add_primary, rule, texts};
 use super::search::{Found, Query};
 use std::ops::ControlFlow;
 use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::Filter;
-use webtaxon_core::membership::{Foreign, NodeId, Roll};
+use webtaxon_core::membership::{Foreign, NodeId};
 use webtaxon_core::name::Dn;
-use webtaxon_core::reading::{Part, ServerKind, Sweep};
+use webtaxon_core::reading::{ServerKind, Sweep};
 use webtaxon_core::settings::{Intake, Strategy};
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
@@ -35,10 +35,7 @@ pub(super) async fn read(
     intake: &Intake,
 ) -> Result<(), DirectoryError> {
     let kind = connection.root().kind;
-    let roll = Roll::of(sweep.people(), kind, None);
-    let part = sweep.open(Part::PrimaryGroups);
-    sweep.close(part, shown(roll.hidden()));
-    let mut roots = roots::look_up(connection, sweep, intake).await?;
+    let (mut roots, roll) = roots::look_up(connection, sweep, intake).await?;
     if kind != ServerKind::Controller {
         // Others know neither, and answer with nobody, as if nobody were in.
         let why = "only a domain controller works out who is in a group; strategy = \"auto\" reads the groups' own lists";

@@ -6,7 +6,7 @@
 
 use super::DirectoryError;
 use super::connection::Connection;
-use super::nest::{WINDOW, shown};
+use super::nest::WINDOW;
 use super::progress::Progress;
 use super::roots::{self, Root, add_primary, not_shown, texts};
 use super::search::{Found, Query};
@@ -14,7 +14,7 @@ use std::collections::{HashMap, HashSet};
 use webtaxon_core::filter::Filter;
 use webtaxon_core::membership::{Foreign, NodeId, Roll};
 use webtaxon_core::name::{Dn, DnKey};
-use webtaxon_core::reading::{Part, ServerKind, Sweep};
+use webtaxon_core::reading::{ServerKind, Sweep};
 use webtaxon_core::settings::Intake;
 use webtaxon_core::value;
 use webtaxon_wire::message::{LdapResult, ResultCode};
@@ -70,10 +70,7 @@ pub(super) async fn read(
     intake: &Intake,
 ) -> Result<(), DirectoryError> {
     let kind = connection.root().kind;
-    let roll = Roll::of(sweep.people(), kind, None);
-    let part = sweep.open(Part::PrimaryGroups);
-    sweep.close(part, shown(roll.hidden()));
-    let roots = roots::look_up(connection, sweep, intake).await?;
+    let (roots, roll) = roots::look_up(connection, sweep, intake).await?;
     let named: HashSet<DnKey> = roots.iter().map(|root| root.key.clone()).collect();
     let bases: Vec<DnKey> = intake.group_bases.iter().map(Dn::key).collect();
     let within =

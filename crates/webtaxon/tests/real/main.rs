@@ -109,7 +109,14 @@ async fn a_primary_group_counts_on_a_domain_controller() {
 #[tokio::test]
 #[ignore = "needs scripts/real-directories up"]
 async fn everybody_who_has_signed_in_is_told_on_a_domain_controller() {
-    // The controller's own group of all users, as it comes.
+    // The controller's own group of all users, as it comes; and however membership is read.
+    for strategy in ["auto", "upwards", "chain", "tokens"] {
+        let line = format!("strategy = \"{strategy}\"\n[intake.fields]");
+        let desk = Desk::samba().with("CN=Loans Desk Users,OU=Groups", "CN=Users,CN=Builtin");
+        let desk = desk.with("group_bases  = ", "# group_bases = ").with("[intake.fields]", &line);
+        let gaps = desk.preview().await.unwrap().gaps;
+        assert!(gaps.iter().any(|gap| gap.reason.contains("(S-1-5-")), "{strategy}: {gaps:?}");
+    }
     let group = Dn::parse("CN=Users,CN=Builtin,DC=quillmere,DC=example").unwrap();
     let reading = Desk::samba().workspace().unwrap().nest(&group).await.unwrap();
     let told: Vec<String> = reading.gaps().iter().map(|gap| gap.reason.clone()).collect();
