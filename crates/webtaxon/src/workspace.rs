@@ -282,6 +282,15 @@ impl Workspace {
             StoreSettings::Scim(scim) if scim.service.starts_with("http://") => Some(&scim.service),
             _ => None,
         };
+        if let Some(state) = &self.settings.state
+            && state.server.plain
+            && !state.server.host.starts_with('/')
+        {
+            warnings.push(format!(
+                "what is remembered at {} is asked for in plain text (plain = true): anybody on the way can read it, and change it",
+                state.server.host
+            ));
+        }
         if let Some(place) = plain {
             warnings.push(format!(
                 "the accounts at {place} are asked for in plain text (plain = true): anybody on the way can read them, and change them"

@@ -19,6 +19,25 @@ pub(crate) fn settings(cluster: &Cluster) -> String {
     )
 }
 
+/// Promise 7, for what is remembered, too.
+#[tokio::test]
+async fn a_state_in_plain_text_is_warned_of() {
+    let museum = Museum::open().await;
+    for (server, plain, warns) in [
+        ("db.quillmere.example", "plain = true", true),
+        ("db.quillmere.example", "", false),
+        ("/run/postgresql", "plain = true", false),
+    ] {
+        let state = format!(
+            "\n[state]\nstore = \"postgres\"\nserver = \"{server}\"\ndatabase = \"ops\"\nuser = \"w\"\n{plain}\n"
+        );
+        museum.write("webtaxon.toml", museum.settings() + &state);
+        let warnings = museum.workspace().unwrap().warnings();
+        let told = warnings.iter().any(|one| one.contains("what is remembered at db.quillmere.example"));
+        assert_eq!(told, warns, "{server} {plain}: {warnings:?}");
+    }
+}
+
 /// A museum whose state is on a server, and a second host with the same settings and the same list.
 async fn two_hosts(cluster: &Cluster) -> (Museum, PathBuf) {
     let museum = Museum::open().await;
