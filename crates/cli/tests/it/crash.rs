@@ -282,6 +282,66 @@ fn killed_anywhere_at_a_service_it_ends_the_same() {
     assert!(points >= 30 && halves >= 20, "{points} points, {halves} of them in the middle");
 }
 
+/// Where roles are groups of a service, somebody and their groups are changed by different requests: killed between
+/// them or anywhere else, a fresh apply ends the same, and nobody is there twice.
+#[test]
+fn killed_anywhere_where_roles_are_groups_a_fresh_apply_ends_the_same() {
+    use webtaxon_standin::{Application, ApplicationOptions, List};
+    let runtime = tokio::runtime::Runtime::new().unwrap();
+    let museum = Museum::open(&[]);
+    let before = List::from_csv(&list(&museum), true).unwrap();
+    let offer = ApplicationOptions { bulk: None, ..ApplicationOptions::default() };
+    let application = runtime.block_on(Application::start(before.clone(), offer)).unwrap();
+    let service = format!("\"scim\"\nservice = \"{}\"\nplain = true\nrole_groups = true", application.url());
+    museum.change("\"csv\"", &service);
+    museum.change("path      = \"accounts.csv\"", "attributes.room = \"urn:quillmere:loans:2.0:User:room\"");
+    let told = |list: &List| -> Vec<String> {
+        let users = list.users();
+        let name = |id: &serde_json::Value| {
+            let user = users.iter().find(|user| user["id"] == *id).unwrap();
+            user["userName"].as_str().unwrap().to_owned()
+        };
+        let mut told: Vec<String> = users
+            .iter()
+            .map(|user| {
+                let mut user = user.as_object().unwrap().clone();
+                user.retain(|name, _| !["id", "meta", "groups"].contains(&name.as_str()));
+                format!("{user:?}")
+            })
+            .collect();
+        for group in list.groups() {
+            let members = group["members"].as_array().unwrap().iter().map(|member| name(&member["value"]));
+            told.extend(members.map(|member| format!("{} {member}", group["displayName"])));
+        }
+        told.sort();
+        told
+    };
+    let apply = |die_at: Option<usize>| {
+        let mut command = crate::command::webtaxon(&["apply", "--yes", "--release", "seats"]);
+        command.current_dir(museum.file(""));
+        if let Some(point) = die_at {
+            command.env("WEBTAXON_DIE_AT", point.to_string());
+        }
+        command.output().unwrap()
+    };
+    assert!(apply(None).status.success());
+    let after = told(&application.list());
+    let mut points = 0;
+    loop {
+        clean(&museum, &list(&museum));
+        application.set_list(before.clone());
+        if apply(Some(points + 1)).status.success() {
+            break;
+        }
+        points += 1;
+        let again = apply(None);
+        assert!(again.status.success(), "point {points}: {}", String::from_utf8_lossy(&again.stdout));
+        // What a first apply looked at as new is an update of the second: the groups of somebody who came in before.
+        assert_eq!(told(&application.list()), after, "point {points}");
+    }
+    assert!(points >= 30, "{points} points");
+}
+
 /// The numbers of the runs that changed something, the latest first.
 fn museum_runs(museum: &Museum) -> Vec<String> {
     let runs = museum.run(&["journal", "--format", "json"]);
