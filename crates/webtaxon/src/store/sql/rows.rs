@@ -1,0 +1,149 @@
+//! The rows of a table as they become accounts.
+
+use super::super::{StoreErrorKind, sound};
+use super::Column;
+use smol_str::SmolStr;
+use std::borrow::Cow;
+use std::collections::HashMap;
+use webtaxon_core::account::{Account, Fields, State};
+use webtaxon_core::field::LIST;
+use webtaxon_core::identity::Identity;
+use webtaxon_core::settings::SqlTable;
+
+/// What stands in a column.
+enum Kind {
+    Login,
+    Link,
+    State,
+    Field(SmolStr),
+}
+
+/// Rows as they become accounts; a field that is null is left out.
+pub(in super::super) struct Rows<'t> {
+    store: String,
+    table: &'t SqlTable,
+    kinds: Vec<Kind>,
+    /// The roles by the key of their account, if they have a table of their own.
+    roles: Option<HashMap<String, Vec<String>>>,
+    /// The column to which they refer.
+    key: Option<usize>,
+    accounts: Vec<Account>,
+}
+
+impl<'t> Rows<'t> {
+    pub(in super::super) fn new(
+        store: String,
+        table: &'t SqlTable,
+        columns: &[Column],
+        roles: Option<HashMap<String, Vec<String>>>,
+    ) -> Self {
+        let kind = |column: &Column| match column.field.as_str() {
+            "login" => Kind::Login,
+            "link" => Kind::Link,
+            "state" => Kind::State,
+            field => Kind::Field(field.into()),
+        };
+        let key = table.roles.as_ref();
+        let key = key.and_then(|roles| columns.iter().position(|column| column.name == roles.key));
+        let kinds = columns.iter().map(kind).collect();
+        Self { store, table, kinds, roles, key, accounts: Vec::new() }
+    }
+
+    /// Adds a row, whose values are given by the places of their columns.
+    pub(in super::super) fn add<'v>(
+        &mut self,
+        value: impl Fn(usize) -> Option<Cow<'v, str>>,
+    ) -> Result<(), StoreErrorKind> {
+        let (mut login, mut link, mut state) = (String::new(), None, State::Active);
+        let mut odd_state = None;
+        let mut fields = Fields::with_capacity(self.kinds.len().saturating_sub(2));
+        let [active, suspended] = &self.table.states;
+        for (at, kind) in self.kinds.iter().enumerate() {
+            let said = value(at);
+            match kind {
+                Kind::Login => said.as_deref().unwrap_or_default().trim().clone_into(&mut login),
+                Kind::Link => {
+                    link = said.as_deref().and_then(Identity::from_link);
+                    if said.as_deref() == Some("") {
+                        fields.insert("link".into(), SmolStr::default()); // no link, and not null
+                    }
+                }
+                Kind::State => match said.as_deref().unwrap_or_default().trim() {
+                    said if said == active => state = State::Active,
+                    said if said == suspended => state = State::Suspended,
+                    said => odd_state = Some(said.to_owned()),
+                },
+                Kind::Field(name) => fields.extend(said.map(|said| (name.clone(), said.into()))),
+            }
+        }
+        let bad = |what: String, help| StoreErrorKind::BadRow {
+            store: self.store.clone(),
+            login: login.clone(),
+            what,
+            help,
+        };
+        if login.is_empty() {
+            return Err(bad(
+                "has no login".to_owned(),
+                "every account has a login, by which the person signs in",
+            ));
+        }
+        if let Some(said) = odd_state {
+            let what = format!("has the state `{said}`, which is neither `{active}` nor `{suspended}`");
+            return Err(bad(
+                what,
+                "say what the column holds: states = { active = \"1\", suspended = \"0\" }",
+            ));
+        }
+        if let Some(all) = &self.roles {
+            let key = self.key.and_then(&value);
+            let list = key.and_then(|key| all.get(&*key).or_else(|| all.get(key.trim())));
+            let list = list.map(|list| list.join(&LIST.to_string())).unwrap_or_default();
+            fields.insert("roles".into(), list.into());
+        }
+        self.accounts.push(Account { login, link, state, fields });
+        Ok(())
+    }
+
+    /// The accounts, if no login and no link is there twice.
+    pub(in super::super) fn finish(self) -> Result<Vec<Account>, StoreErrorKind> {
+        sound(&self.store, &self.accounts)?;
+        Ok(self.accounts)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use indexmap::IndexMap;
+    use webtaxon_core::settings::RoleTable;
+
+    /// Two keys that differ by a blank are two keys, and a login is found without the blanks around it.
+    #[test]
+    fn roles_are_found_by_the_key_as_it_stands() {
+        let role_table = |key: &str| RoleTable {
+            name: "role".to_owned(),
+            account: "account".to_owned(),
+            key: key.to_owned(),
+            role: "role".to_owned(),
+        };
+        for (key, kept, row, roles) in [
+            ("code", "a ", ["ada", "a "], "keeper"),
+            ("code", "a ", ["ada", "b "], ""),
+            ("login", "ada", [" ada ", "a"], "keeper"),
+        ] {
+            let table = SqlTable {
+                name: "account".to_owned(),
+                columns: IndexMap::new(),
+                states: ["active", "suspended"].map(str::to_owned),
+                roles: Some(role_table(key)),
+                has_links: true,
+            };
+            let columns = ["login", "code"].map(|name| Column::new(&table, name.to_owned()));
+            let all = HashMap::from([(kept.to_owned(), vec!["keeper".to_owned()])]);
+            let mut rows = Rows::new("a store".to_owned(), &table, &columns, Some(all));
+            rows.add(|at| row.get(at).map(|text| Cow::Borrowed(*text))).unwrap();
+            assert_eq!(rows.finish().unwrap()[0].field("roles"), roles, "{key} {row:?}");
+        }
+    }
+}
