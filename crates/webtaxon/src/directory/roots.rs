@@ -6,12 +6,14 @@ use super::group::{Members, members};
 use super::nest::{WINDOW, shown, unit};
 use super::search::{Found, Query};
 use super::{DirectoryError, DirectoryErrorKind};
+use std::ops::ControlFlow;
 use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::{Filter, Item};
 use webtaxon_core::membership::{Foreign, NodeId, Roll};
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::reading::{Ended, Part, PartId, ServerKind, Sweep};
 use webtaxon_core::settings::Intake;
+use webtaxon_wire::entry::ReceivedEntry;
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
 /// A group that the settings name.
@@ -21,8 +23,6 @@ pub(super) struct Root {
     /// Each purpose for which it is named.
     parts: Vec<PartId>,
     pub(super) sid: Option<Vec<u8>>,
-    /// The number by which people have it as their primary group.
-    pub(super) number: Option<u32>,
     /// What it says that it is in itself.
     pub(super) above: Vec<String>,
     /// Whether it is a unit, which has everybody below it.
@@ -66,8 +66,8 @@ pub(super) async fn look_up(
 
 impl Root {
     fn new(dn: &Dn, key: DnKey, part: PartId) -> Self {
-        let (sid, number, above) = (None, None, Vec::new());
-        Self { dn: dn.to_string(), key, parts: vec![part], sid, number, above, is_unit: false, fault: None }
+        let (sid, above) = (None, Vec::new());
+        Self { dn: dn.to_string(), key, parts: vec![part], sid, above, is_unit: false, fault: None }
     }
 
     fn take(&mut self, found: &[Found], result: &LdapResult) {
@@ -83,12 +83,12 @@ impl Root {
             Members::Unit => self.is_unit = true,
             Members::None => self.fault = Some("it is not a group".to_owned()),
             Members::Unreadable(why) => self.fault = Some(why),
-            Members::Listed(listed) => {
-                self.number = listed.number;
-                self.sid = listed.sid.map(<[u8]>::to_vec);
-            }
+            Members::Listed(listed) => self.sid = listed.sid.map(<[u8]>::to_vec),
         }
-        self.above = texts(entry, "memberOf");
+        match said(entry) {
+            Ok(above) => self.above = above,
+            Err(why) => self.fault = Some(why),
+        }
     }
 }
 
@@ -103,11 +103,66 @@ pub(super) fn close(sweep: &mut Sweep, roots: Vec<Root>, missing: Option<&str>) 
 }
 
 /// The values of an attribute that are text.
-pub(super) fn texts(entry: &webtaxon_wire::entry::ReceivedEntry, attribute: &str) -> Vec<String> {
+pub(super) fn texts(entry: &ReceivedEntry, attribute: &str) -> Vec<String> {
     let own = entry.attributes_as_text().filter(|(name, _)| name.eq_ignore_ascii_case(attribute));
     own.flat_map(|(_, values)| values.filter_map(|value| std::str::from_utf8(value).ok()).map(str::to_owned))
         .collect()
 }
+
+/// What an entry says that it is in.
+///
+/// # Errors
+/// It says more than can be read, in words.
+pub(super) fn said(entry: &ReceivedEntry) -> Result<Vec<String>, String> {
+    let mut groups = Vec::new();
+    for (name, values) in entry.attributes_as_text() {
+        if name.get(..9).is_some_and(|start| start.eq_ignore_ascii_case("memberOf;")) {
+            return Err("it is in more groups than the server gives at once".to_owned());
+        }
+        if name.eq_ignore_ascii_case("memberOf") {
+            for value in values {
+                let text = std::str::from_utf8(value).map_err(|_| "a name in its memberOf is not UTF-8")?;
+                groups.push(text.to_owned());
+            }
+        }
+    }
+    Ok(groups)
+}
+
+/// Whether one of these, who say that they are in no group, is in one all the same: then what they say (`memberOf`)
+/// is hidden, and nobody knows from whom else. In words, if so.
+pub(super) async fn unsaid(
+    connection: &mut Connection,
+    silent: &[String],
+) -> Result<Option<String>, DirectoryError> {
+    let Some(top) = connection.root().default_naming_context.clone() else { return Ok(None) };
+    let lists = |names: &[String]| {
+        let lists = names.iter().map(|name| Filter::equal("member", name));
+        let filter = Filter::all([Filter::equal("objectClass", "group"), Filter::any(lists)]);
+        Query::subtree(&top.to_string(), filter, &["1.1"])
+    };
+    let queries: Vec<Query> = silent.chunks(LISTED_AT_ONCE).map(lists).collect();
+    let mut why = None;
+    let answer = |_: usize, found: Vec<Found>, result: LdapResult| {
+        let group = found.iter().find_map(|found| match found {
+            Found::Entry(entry) => Some(String::from_utf8_lossy(entry.name()).into_owned()),
+            Found::Reference(_) => None,
+        });
+        if let Some(group) = group {
+            why.get_or_insert_with(|| {
+                format!("{group} lists somebody who does not say so; the bind account may lack the right to read memberOf")
+            });
+        } else if result.code != ResultCode::SUCCESS {
+            let told = not_shown(&top.to_string(), &result);
+            why.get_or_insert_with(|| format!("whether memberOf is shown cannot be told: {told}"));
+        }
+    };
+    connection.pipeline(&queries, WINDOW, answer).await?;
+    Ok(why)
+}
+
+/// Names that are looked for in groups with one search.
+const LISTED_AT_ONCE: usize = 50;
 
 /// Why an entry that was looked up did not come.
 pub(super) fn not_shown(dn: &str, result: &LdapResult) -> String {
@@ -168,26 +223,36 @@ pub(super) fn unlisted(sid: &str, called: Option<&str>) -> String {
     format!("{called} ({sid}) is a member of it, which stands for people whom no list shows")
 }
 
-/// Principals from elsewhere that stand for people whom nothing shows, with what each says it is in.
+/// A principal from elsewhere, its entry's name, and the groups that list it.
+pub(super) type Stranger = (Foreign, String, Vec<String>);
+
+/// Principals from elsewhere that stand for people whom nothing shows; and why some may be missing. What they say
+/// themselves (`memberOf`) is not relied on: a Samba controller leaves it out for some.
 pub(super) async fn foreign(
     connection: &mut Connection,
-    more: Option<Filter>,
-) -> Result<Vec<(Foreign, String, Vec<String>)>, DirectoryError> {
-    let mut all = Vec::new();
-    let filter = Filter::all(
-        [Some(Filter::equal("objectClass", "foreignSecurityPrincipal")), more].into_iter().flatten(),
-    );
-    let Some(top) = connection.root().default_naming_context.clone() else { return Ok(all) };
+) -> Result<(Vec<Stranger>, Option<String>), DirectoryError> {
+    let mut all: Vec<Stranger> = Vec::new();
+    let Some(top) = connection.root().default_naming_context.clone() else { return Ok((all, None)) };
+    let top = top.to_string();
     let take = |entry: Entry<'_>| {
         let foreign = Dn::parse(entry.dn()).ok().and_then(|dn| Foreign::of(&dn));
         if let Some(foreign @ Foreign::Unlisted(..)) = foreign {
-            let above = entry.values("memberOf").filter_map(|value| std::str::from_utf8(value).ok());
-            all.push((foreign, entry.dn().to_owned(), above.map(str::to_owned).collect()));
+            all.push((foreign, entry.dn().to_owned(), Vec::new()));
         }
-        std::ops::ControlFlow::Continue(())
+        ControlFlow::Continue(())
     };
-    connection.each(Query::subtree(&top.to_string(), filter, &["memberOf"]), take).await?;
-    Ok(all)
+    let filter = Filter::equal("objectClass", "foreignSecurityPrincipal");
+    let mut short = connection.each(Query::subtree(&top, filter, &["1.1"]), take).await?.limit;
+    for (_, dn, groups) in &mut all {
+        let lists = Filter::all([Filter::equal("objectClass", "group"), Filter::equal("member", &*dn)]);
+        let take = |entry: Entry<'_>| {
+            groups.push(entry.dn().to_owned());
+            ControlFlow::Continue(())
+        };
+        let limit = connection.each(Query::subtree(&top, lists, &["1.1"]), take).await?.limit;
+        short = short.or(limit);
+    }
+    Ok((all, short))
 }
 
 /// A comparison by a rule of the server's.

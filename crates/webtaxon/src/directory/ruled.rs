@@ -8,13 +8,14 @@ use super::DirectoryError;
 use super::connection::Connection;
 use super::nest::WINDOW;
 use super::progress::Progress;
-use super::roots::{self, Root, add_primary, rule, texts};
+use super::roots::{self, Root, Stranger, add_primary, rule, texts};
 use super::search::{Found, Query};
+use std::collections::HashSet;
 use std::ops::ControlFlow;
 use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::Filter;
 use webtaxon_core::membership::{Foreign, NodeId};
-use webtaxon_core::name::Dn;
+use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::reading::{ServerKind, Sweep};
 use webtaxon_core::settings::{Intake, Strategy};
 use webtaxon_wire::message::{LdapResult, ResultCode};
@@ -42,7 +43,15 @@ pub(super) async fn read(
         roots::close(sweep, roots, Some(why));
         return Ok(());
     }
-    let doubt = roots::doubt(connection).await?;
+    let mut doubt = roots::doubt(connection).await?;
+    if intake.strategy == Strategy::Chain {
+        // The rule finds nobody whose memberOf the bind account may not read.
+        let people = sweep.people().iter().filter(|person| person.values("memberOf").next().is_none());
+        let silent: Vec<String> = people.map(|person| person.dn().to_owned()).collect();
+        doubt = doubt.or(roots::unsaid(connection, &silent).await?);
+    }
+    let (strangers, short) = roots::foreign(connection).await?;
+    doubt = doubt.or(short);
     let tokens = match intake.strategy {
         Strategy::Tokens => Some(tokens(connection, sweep).await?),
         _ => None,
@@ -52,16 +61,13 @@ pub(super) async fn read(
             continue;
         }
         let mut list = Vec::new();
-        let inner = inner_groups(connection, &root.dn).await?;
+        let inner = inner_groups(connection, &root.dn, &strangers).await?;
         let ended = match &tokens {
             Some(tokens) => by_tokens(sweep, root, tokens, &inner, &mut list),
             None => {
                 let ended = by_chain(connection, sweep, intake, root, &mut list).await?;
-                let own = (root.number, root.sid.as_deref());
-                for (number, sid) in
-                    inner.groups.iter().map(|(number, sid)| (*number, sid.as_deref())).chain([own])
-                {
-                    add_primary(sweep, &roll, number, sid, &mut list);
+                for (number, sid) in &inner.groups {
+                    add_primary(sweep, &roll, *number, sid.as_deref(), &mut list);
                 }
                 ended
             }
@@ -79,7 +85,7 @@ pub(super) async fn read(
     Ok(())
 }
 
-/// The groups inside one.
+/// A group, and those inside it.
 #[derive(Default)]
 struct Inner {
     /// The number by which people have each as their primary group, and its SID.
@@ -90,15 +96,14 @@ struct Inner {
     fault: Option<String>,
 }
 
-async fn inner_groups(connection: &mut Connection, root: &str) -> Result<Inner, DirectoryError> {
+async fn inner_groups(
+    connection: &mut Connection,
+    root: &str,
+    strangers: &[Stranger],
+) -> Result<Inner, DirectoryError> {
     let mut inner = Inner::default();
     let Some(top) = connection.root().default_naming_context.clone() else { return Ok(inner) };
     let inside = rule("memberOf", CHAIN, root.as_bytes());
-    for (stranger, ..) in roots::foreign(connection, Some(inside.clone())).await? {
-        if let Foreign::Unlisted(sid, called) = stranger {
-            inner.fault = Some(roots::unlisted(&sid, called));
-        }
-    }
     let groups = Filter::all([Filter::equal("objectClass", "group"), inside]);
     // Not one search: what is computed is given by some servers only for one entry.
     let mut names = Vec::new();
@@ -107,9 +112,18 @@ async fn inner_groups(connection: &mut Connection, root: &str) -> Result<Inner, 
         ControlFlow::Continue(())
     };
     let short = connection.each(Query::subtree(&top.to_string(), groups, &["1.1"]), take).await?;
-    inner.fault = inner.fault.or(short.limit);
+    inner.fault = short.limit;
     let attributes = ["objectClass", "primaryGroupToken", "objectSid", "groupType"];
     let names: Vec<String> = names.into_iter().chain([root.to_owned()]).collect();
+    let key = |name: &String| Dn::parse(name).ok().map(|dn| dn.key());
+    let keys: HashSet<DnKey> = names.iter().filter_map(key).collect();
+    for (stranger, _, groups) in strangers {
+        if let Foreign::Unlisted(sid, called) = stranger
+            && groups.iter().filter_map(key).any(|group| keys.contains(&group))
+        {
+            inner.fault = Some(roots::unlisted(sid, *called));
+        }
+    }
     let queries: Vec<Query> = names.iter().map(|dn| Query::base(dn, &attributes)).collect();
     let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
         let dn = names.get(number).map_or("", String::as_str);

@@ -567,7 +567,8 @@ pub(super) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String
         wanted.insert(primary_group(kind).to_owned());
         wanted.extend(member_login(intake, kind).map(str::to_owned));
         wanted.extend((kind == ServerKind::Controller).then(|| "objectSid".to_owned()));
-        wanted.extend((intake.strategy == Strategy::Upwards).then(|| "memberOf".to_owned()));
+        let by_member_of = matches!(intake.strategy, Strategy::Upwards | Strategy::Chain);
+        wanted.extend(by_member_of.then(|| "memberOf".to_owned()));
     }
     match &intake.identity {
         Some(identity) => drop(wanted.insert(identity.clone())),

@@ -8,7 +8,7 @@ use super::DirectoryError;
 use super::connection::Connection;
 use super::nest::WINDOW;
 use super::progress::Progress;
-use super::roots::{self, Root, add_primary, not_shown, texts};
+use super::roots::{self, Root, add_primary, not_shown, said};
 use super::search::{Found, Query};
 use std::collections::{HashMap, HashSet};
 use webtaxon_core::filter::Filter;
@@ -27,6 +27,8 @@ struct Climb {
     /// Groups to look up next.
     next: Vec<(NodeId, DnKey, String)>,
     seen: HashSet<DnKey>,
+    /// The names of those who say that they are in nothing.
+    silent: Vec<String>,
     /// Why it cannot be told what is in what.
     missing: Option<String>,
 }
@@ -40,6 +42,9 @@ impl Climb {
         groups: &[String],
         within: &impl Fn(&DnKey) -> bool,
     ) {
+        if groups.is_empty() {
+            self.silent.push(sweep.graph_mut().dn(member).to_owned());
+        }
         for text in groups {
             let Ok((group, _)) = sweep.graph_mut().member(text) else {
                 self.miss(&format!("{text} is not a distinguished name"));
@@ -85,9 +90,11 @@ pub(super) async fn read(
         climb.miss("somebody is in more groups than the server gives at once");
     }
     for person in 0..sweep.people().len() {
-        let groups: Vec<String> = sweep.people().get(person).map_or_else(Vec::new, |entry| {
-            let values = entry.values("memberOf").filter_map(|value| std::str::from_utf8(value).ok());
-            values.map(str::to_owned).collect()
+        let Some(entry) = sweep.people().get(person) else { continue };
+        let texts = entry.values("memberOf").map(|value| std::str::from_utf8(value).map(str::to_owned));
+        let groups = texts.collect::<Result<Vec<String>, _>>().unwrap_or_else(|_| {
+            climb.miss("a name in somebody's memberOf is not UTF-8");
+            Vec::new()
         });
         if let Some(node) = sweep.node_of(person) {
             climb.is_in(sweep, node, &groups, &within);
@@ -99,9 +106,13 @@ pub(super) async fn read(
     }
     let mut strangers = Vec::new();
     if kind == ServerKind::Controller {
-        for (stranger, dn, above) in roots::foreign(connection, None).await? {
+        let (foreign, short) = roots::foreign(connection).await?;
+        short.iter().for_each(|why| climb.miss(why));
+        for (stranger, dn, above) in foreign {
             let Ok((node, _)) = sweep.graph_mut().member(&dn) else { continue };
-            climb.is_in(sweep, node, &above, &within);
+            if !above.is_empty() {
+                climb.is_in(sweep, node, &above, &within);
+            }
             strangers.push((stranger, node));
         }
         let group = roots.iter().find_map(|root| root.sid.as_deref());
@@ -109,6 +120,11 @@ pub(super) async fn read(
         primary(connection, sweep, &roll, sids, &mut climb, &within).await?;
     }
     up(connection, sweep, &mut climb, &within).await?;
+    if kind == ServerKind::Controller
+        && let Some(why) = roots::unsaid(connection, &climb.silent).await?
+    {
+        climb.miss(&why);
+    }
     finish(sweep, roots, climb, &strangers);
     Ok(())
 }
@@ -130,9 +146,7 @@ async fn primary(
         let mut group = None;
         while let Some(found) = search.next().await? {
             if let Found::Entry(entry) = found {
-                group = std::str::from_utf8(entry.name())
-                    .ok()
-                    .map(|dn| (dn.to_owned(), texts(&entry, "memberOf")));
+                group = std::str::from_utf8(entry.name()).ok().map(|dn| (dn.to_owned(), said(&entry)));
             }
         }
         let Some((dn, above)) = group else {
@@ -149,7 +163,10 @@ async fn primary(
         let people = add_primary(sweep, roll, value::relative_id(&sid), Some(&sid), list);
         people.into_iter().for_each(|person| sweep.graph_mut().mark_unlisted(node, person));
         if climb.seen.insert(key) {
-            climb.is_in(sweep, node, &above, within);
+            match above {
+                Ok(above) => climb.is_in(sweep, node, &above, within),
+                Err(why) => climb.miss(&format!("what {dn} is in cannot be told: {why}")),
+            }
         }
     }
     Ok(())
@@ -178,7 +195,7 @@ async fn up(
             let dn = level.get(number).map_or("", |(_, _, dn)| dn);
             if let Some(slot) = above.get_mut(number) {
                 let entry = entry.filter(|_| result.code == ResultCode::SUCCESS);
-                *slot = entry.map(|entry| texts(entry, "memberOf")).ok_or_else(|| not_shown(dn, &result));
+                *slot = entry.map_or_else(|| Err(not_shown(dn, &result)), said);
             }
         };
         connection.pipeline(&queries, WINDOW, answer).await?;

@@ -376,6 +376,13 @@ async fn ways_that_read_no_lists_say_what_they_cannot_see() {
         ),
         (format!("{mail}{wide}"), Options::default(), &["tokens"], "is for mail alone", "a group for mail"),
         (String::new(), hidden("primaryGroupID"), &["upwards", "chain"], "do not show it", "primary groups"),
+        (
+            String::new(),
+            hidden("memberOf"),
+            &["upwards", "chain"],
+            "lists somebody who does not say so",
+            "memberOf hidden",
+        ),
         (String::new(), hidden("objectSid"), &["tokens"], "does not show its objectSid", "no SIDs"),
     ] {
         let museum = Museum::with(&format!("{}{more}", DIRECTORY.trim_end()), options).await;
