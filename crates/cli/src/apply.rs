@@ -51,7 +51,7 @@ pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> 
     if let Some(file) = &options.statements {
         return write_down(&workspace, (&work, &consent), file, &option, output).await;
     }
-    if !work.edits.is_empty() && !options.yes {
+    if !work.is_empty() && !options.yes {
         match ask(&work, as_text, output).await {
             Ok(true) => {}
             Ok(false) => {
@@ -175,18 +175,19 @@ fn look_back(
         let Some((run, journal)) = runs.iter().find(|run| run.run == number).zip(journal.as_ref()) else {
             return Err(webtaxon::apply::ApplyError::no_run(number).into());
         };
-        let entries = journal.entries(number)?;
+        let (entries, groups) = (journal.entries(number)?, journal.group_entries(number)?);
         output.answer(&match (options.lines, common.format) {
-            (true, _) => report::journal_lines(run, &entries),
-            (false, Format::Text) => text::run(run, &entries, width(), &option),
-            (false, Format::Json) => format!("{:#}\n", report::run(run, &entries)),
+            (true, _) => report::journal_lines(run, &entries, &groups),
+            (false, Format::Text) => text::run(run, (&entries, &groups), width(), &option),
+            (false, Format::Json) => format!("{:#}\n", report::run(run, &entries, &groups)),
         });
         return Ok(Exit::Done);
     }
     if options.lines {
         for run in runs.iter().rev() {
-            let entries = journal.as_ref().map(|journal| journal.entries(run.run)).transpose()?;
-            output.answer(&report::journal_lines(run, &entries.unwrap_or_default()));
+            let Some(journal) = &journal else { continue };
+            let (entries, groups) = (journal.entries(run.run)?, journal.group_entries(run.run)?);
+            output.answer(&report::journal_lines(run, &entries, &groups));
         }
         return Ok(Exit::Done);
     }

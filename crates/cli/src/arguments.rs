@@ -1,5 +1,6 @@
 //! What may be typed: commands and options.
 
+use crate::wanted::{Sort, Wanted, Written};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use jiff::civil::Date;
 use std::net::SocketAddr;
@@ -354,7 +355,7 @@ pub(crate) struct Preview {
     #[arg(long)]
     pub(crate) changes_exit_code: bool,
 
-    /// Show only these kinds of change: import, adopt, update, restore, wait, suspend, remove, clash, held.
+    /// Show only these kinds of change: import, adopt, update, restore, wait, suspend, remove, clash, held, groups.
     ///
     /// The figures above stay those of the whole. Example: --only suspend,remove
     #[arg(long, value_name = "KINDS", value_delimiter = ',')]
@@ -455,41 +456,6 @@ pub(crate) struct Journal {
     /// The latest run is always kept. Example: --forget-before 2026-01-01
     #[arg(long, value_name = "DAY", conflicts_with_all = ["run", "lines"])]
     pub(crate) forget_before: Option<Date>,
-}
-
-/// What `preview --as` writes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Written {
-    /// One page with everything, for a browser or a printer.
-    Html,
-    /// The changes, for a spreadsheet.
-    Csv,
-}
-
-/// A kind of change that is wanted.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Wanted {
-    Import,
-    Adopt,
-    Update,
-    Restore,
-    Wait,
-    Suspend,
-    Remove,
-    Clash,
-    Held,
-}
-
-/// The order of changes within a kind.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Sort {
-    /// By login.
-    #[default]
-    Login,
-    /// By place in the directory, so that people of one unit stand together.
-    Place,
-    /// By cause, then by login.
-    Cause,
 }
 
 /// Options of `compare`.

@@ -15,8 +15,10 @@ use webtaxon_standin::{Application, ApplicationOptions, Directory, List, Options
 
 const DIRECTORY: &str = include_str!("../../../demo/directory.ldif");
 const SETTINGS: &str = include_str!("../../../demo/webtaxon.toml");
+const GROUPS_TOO: &str = include_str!("../../../demo/application-groups.toml");
 const PROPOSED: &str = include_str!("../../../demo/proposed.toml");
 const ACCOUNTS: &str = include_str!("../../../demo/accounts.csv");
+const GROUPS: &str = include_str!("../../../demo/groups.csv");
 const PASSWORD: &str = include_str!("../../../demo/museum-password.txt");
 const README: &str = include_str!("../../../demo/README.md");
 
@@ -167,13 +169,16 @@ fn write(options: &Demo, standin: &Standin, application: &Application) -> Result
     let service =
         AT_A_SERVICE.replace(&APPLICATION_PORT.to_string(), &application.address().port().to_string());
     let at_a_service = settings.replace(IN_A_FILE, &service);
+    let with_groups = format!("{settings}{GROUPS_TOO}");
     let files = [
         ("README.md", README, false),
         ("directory.ldif", DIRECTORY, false),
         ("webtaxon.toml", settings.as_str(), false),
         ("webtaxon-scim.toml", at_a_service.as_str(), false),
+        ("webtaxon-groups.toml", with_groups.as_str(), false),
         ("proposed.toml", proposed.as_str(), false),
         ("accounts.csv", ACCOUNTS, false),
+        ("groups.csv", GROUPS, false),
         ("museum-password.txt", PASSWORD, true),
         ("museum-ca.pem", standin.authority_pem(), false),
     ];

@@ -13,6 +13,7 @@ mod progress;
 mod run;
 mod survey;
 mod text;
+mod wanted;
 
 use clap::Parser as _;
 use std::process::ExitCode;

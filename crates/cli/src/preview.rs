@@ -1,8 +1,9 @@
 //! `webtaxon preview`, `compare` and `why`: what would happen to everybody, by other settings, and to one.
 
-use crate::arguments::{Common, Format, Preview as Options, Sort as WantedSort, Wanted, Written};
+use crate::arguments::{Common, Format, Preview as Options};
 use crate::output::{Output, harmless, width};
 use crate::run::{Exit, failed, open, same_options};
+use crate::wanted::{Sort as WantedSort, Wanted, Written};
 use crate::{apply, text};
 use jiff::Timestamp;
 use std::path::Path;
@@ -42,7 +43,9 @@ pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> 
         None => exit,
     };
     let is_whole = preview.is_whole();
-    let exit = match (is_whole, options.changes_exit_code && !preview.changes.is_empty()) {
+    let has_groups = preview.groups.as_ref().is_some_and(|groups| !groups.changes.is_empty());
+    let has_changes = has_groups || !preview.changes.is_empty();
+    let exit = match (is_whole, options.changes_exit_code && has_changes) {
         (false, _) => Exit::NotWhole,
         (true, true) => Exit::Changes,
         (true, false) => Exit::Done,
@@ -72,12 +75,14 @@ pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> 
         output.error_text(&format!("{} cannot be written: {reason}", file.display()));
         return Exit::Failed;
     }
+    let (group_changes, group_held) =
+        preview.groups.as_ref().map_or((0, 0), |groups| (groups.changes.len(), groups.held.len()));
     let whole = if is_whole { "" } else { "; the directory was not read to its end" };
     output.answer(&format!(
         "Written to {}: {}, {} held back{whole}. Nothing was changed: this was a preview.\n",
         file.display(),
-        report::words::counted(preview.changes.len(), "change", "changes"),
-        preview.held.len()
+        report::words::counted(preview.changes.len() + group_changes, "change", "changes"),
+        preview.held.len() + group_held
     ));
     saved(exit)
 }
@@ -94,12 +99,13 @@ fn narrow(options: &Options) -> Narrow {
             Wanted::Suspend => ChangeKind::Suspend,
             Wanted::Remove => ChangeKind::Remove,
             Wanted::Clash => ChangeKind::Clash,
-            Wanted::Held => return None,
+            Wanted::Held | Wanted::Groups => return None,
         })
     };
     Narrow {
         only: options.only.iter().filter_map(kind).collect(),
         held: options.only.contains(&Wanted::Held),
+        groups: options.only.contains(&Wanted::Groups),
         find: options.find.clone(),
         sort: match options.sort {
             WantedSort::Login => Sort::Login,

@@ -5,8 +5,12 @@
 //! and every look-up that the intake needs ended with the server's final success. Whatever would
 //! take an account away asks for that proof, so an interrupted reading removes nobody.
 
+mod part;
+
+pub use part::{Part, Purpose};
+
 use crate::entry::{Entries, Entry, Names};
-use crate::identity::Identity;
+use crate::identity::{Identity, LASTING, Lasting};
 use crate::membership::{Graph, NodeId, Reach};
 use crate::name::{Dn, DnKey, KeyReader};
 use crate::schema::Schema;
@@ -35,84 +39,6 @@ pub enum ServerKind {
     /// Anything else that speaks LDAPv3.
     #[default]
     Plain,
-}
-
-/// One thing that has to be read to its end.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Part {
-    /// The people under one base.
-    People {
-        /// The base's name.
-        base: Dn,
-    },
-    /// One group of the nest, and its members.
-    Group {
-        /// The group's name.
-        dn: Dn,
-        /// Whether the nest lets people in or keeps them out.
-        purpose: Purpose,
-    },
-    /// What changed while the people were read.
-    SecondLook {
-        /// The base's name.
-        base: Dn,
-    },
-    /// A snapshot in place of the directory.
-    Snapshot,
-    /// The lasting identities of the people.
-    Identities {
-        /// The attribute that holds them.
-        attribute: String,
-    },
-    /// The primary groups of the people, which no group lists.
-    PrimaryGroups,
-    /// The entries that fields of people name, and that are none of the people.
-    FollowedNames,
-    /// Where the people of accounts are that the sweep did not meet.
-    Lookup {
-        /// Who is looked for.
-        people: Vec<Identity>,
-    },
-}
-
-/// What a nest of groups is read for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Purpose {
-    /// `groups`: its members come in.
-    Admit,
-    /// `not_in_group`: its members stay out.
-    Exclude,
-    /// A condition asks about it.
-    Decide,
-}
-
-impl Part {
-    /// Whose members may not be known if it was not read to its end.
-    fn hides_members(&self) -> Hidden {
-        match self {
-            Self::Group { dn, .. } => Hidden::Of(dn.key()),
-            Self::PrimaryGroups | Self::Snapshot => Hidden::Any,
-            _ => Hidden::None,
-        }
-    }
-}
-
-impl fmt::Display for Part {
-    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Part::People { base } => write!(out, "people under {base}"),
-            Part::Group { dn, .. } => write!(out, "group {dn}"),
-            Part::Snapshot => out.write_str("what was read"),
-            Part::SecondLook { base } => write!(out, "what changed meanwhile under {base}"),
-            Part::PrimaryGroups => out.write_str("primary groups of the people"),
-            Part::FollowedNames => out.write_str("entries that fields of people name"),
-            Part::Identities { attribute } => write!(out, "{attribute} of the people"),
-            Part::Lookup { people } => {
-                let accounts = if people.len() == 1 { "account" } else { "accounts" };
-                write!(out, "look-up of the people of {} linked {accounts}", people.len())
-            }
-        }
-    }
 }
 
 /// How the reading of a part ended.
@@ -177,6 +103,8 @@ pub struct Sweep {
     keys: IndexSet<DnKey, foldhash::fast::RandomState>,
     graph: Graph,
     followed: OtherEntries,
+    /// Groups that come into the application.
+    brought: Brought,
     found: HashMap<Identity, String>,
     /// Why the reading ended before everything was begun.
     cut: Option<String>,
@@ -192,6 +120,15 @@ struct OtherEntries {
     entries: Entries,
     /// The place of each among the entries; none for one that does not exist.
     places: HashMap<DnKey, Option<usize>>,
+}
+
+/// Groups that come into the application, and their names for comparing.
+#[derive(Debug, Default)]
+struct Brought {
+    entries: Entries,
+    keys: IndexSet<DnKey>,
+    /// The attribute that holds their lasting identity.
+    identity: String,
 }
 
 /// What is known of an entry that a field names.
@@ -349,6 +286,51 @@ impl Sweep {
         self.followed.places.insert(name, None);
     }
 
+    /// Keeps a group that comes into the application, once. False if it came already.
+    ///
+    /// # Errors
+    /// The name is not a distinguished name.
+    pub fn application_group<'v, A, V>(
+        &mut self,
+        dn: &str,
+        attributes: A,
+    ) -> Result<bool, crate::name::ParseError>
+    where
+        A: IntoIterator<Item = (&'v str, V)>,
+        V: IntoIterator<Item = &'v [u8]>,
+    {
+        let new = self.brought.keys.insert(Dn::parse(dn)?.key());
+        if new {
+            self.brought.entries.push(dn, attributes);
+        }
+        Ok(new)
+    }
+
+    /// Decides which attribute holds the lasting identity of the groups that come into the application; how many
+    /// of them do not show it.
+    pub fn identify_groups(&mut self) -> (String, usize) {
+        let entries = &self.brought.entries;
+        let usual = if self.source.kind == ServerKind::Controller { "objectGUID" } else { "entryUUID" };
+        let present = LASTING.into_iter().find(|name| entries.names().find(name).is_some());
+        let attribute = present.unwrap_or(usual).to_owned();
+        let lasting = Lasting::new(&attribute, entries.names());
+        let hidden = entries.iter().filter(|entry| lasting.of(*entry).is_none()).count();
+        self.brought.identity.clone_from(&attribute);
+        (attribute, hidden)
+    }
+
+    /// The groups whose nests must be read, and what for: those that the intake names, and those that come into
+    /// the application.
+    #[must_use]
+    pub fn nests(&self, intake: &Intake) -> Vec<(Vec<Dn>, Purpose)> {
+        let named = intake.nests().into_iter();
+        let brought = self.brought.entries.iter().filter_map(|entry| Dn::parse(entry.dn()).ok());
+        named
+            .map(|(groups, purpose)| (groups.into_iter().cloned().collect(), purpose))
+            .chain([(brought.collect(), Purpose::Bring)])
+            .collect()
+    }
+
     /// Says which attribute turned out to hold the lasting identity.
     pub fn set_identity(&mut self, attribute: &str) {
         attribute.clone_into(&mut self.source.identity);
@@ -393,12 +375,15 @@ impl Sweep {
         }
         let told = |gaps: &[Gap], part: &Part| gaps.iter().any(|gap| gap.part == part.to_string());
         let bases = intake.bases.iter().map(|base| Part::People { base: base.clone() });
-        let groups = intake.nests().into_iter().flat_map(|(groups, purpose)| {
-            groups.into_iter().map(move |dn| Part::Group { dn: dn.clone(), purpose })
-        });
+        let groups = self
+            .nests(intake)
+            .into_iter()
+            .flat_map(|(groups, purpose)| groups.into_iter().map(move |dn| Part::Group { dn, purpose }));
+        let brought = intake.application_groups.iter().flat_map(|groups| &groups.bases);
+        let brought = brought.map(|base| Part::ApplicationGroups { base: base.clone() });
         let follows = intake.fields.values().any(|rule| rule.followed().next().is_some());
         let names = follows.then_some(Part::FollowedNames);
-        for needed in bases.chain(groups).chain(names) {
+        for needed in bases.chain(groups).chain(brought).chain(names) {
             if !complete(&|part| *part == needed) && !told(&gaps, &needed) {
                 let hides_excluded = matches!(needed, Part::Group { purpose: Purpose::Exclude, .. });
                 let why = self.cut.as_ref().map_or_else(String::new, |reason| format!(": {reason}"));
@@ -422,6 +407,7 @@ impl Sweep {
             keys: self.keys,
             graph: self.graph,
             followed: self.followed,
+            brought: self.brought,
             whereabouts,
             whole: gaps.is_empty().then_some(Whole(())),
             gaps,
@@ -447,6 +433,7 @@ pub struct Reading {
     keys: IndexSet<DnKey, foldhash::fast::RandomState>,
     graph: Graph,
     followed: OtherEntries,
+    brought: Brought,
     whereabouts: HashMap<Identity, Whereabouts>,
     gaps: Vec<Gap>,
     whole: Option<Whole>,
@@ -509,6 +496,30 @@ impl Reading {
     #[must_use]
     pub fn followed_names(&self) -> &Names {
         self.followed.entries.names()
+    }
+
+    /// The groups that come into the application.
+    #[must_use]
+    pub fn application_groups(&self) -> &Entries {
+        &self.brought.entries
+    }
+
+    /// The one of them that has this name.
+    #[must_use]
+    pub fn application_group(&self, key: &DnKey) -> Option<Entry<'_>> {
+        self.brought.entries.get(self.brought.keys.get_index_of(key)?)
+    }
+
+    /// The attribute that holds their lasting identity.
+    #[must_use]
+    pub fn group_identity(&self) -> &str {
+        &self.brought.identity
+    }
+
+    /// The comparable name of the group at `index` of [`Reading::application_groups`].
+    #[must_use]
+    pub fn application_group_key(&self, index: usize) -> Option<&DnKey> {
+        self.brought.keys.get_index(index)
     }
 
     /// Whether somebody may be in a group without its being known; `reach` is what lies in it.

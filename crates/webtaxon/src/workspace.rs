@@ -12,7 +12,7 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-use webtaxon_core::account::Account;
+use webtaxon_core::account::{Account, Groups};
 use webtaxon_core::entry::Entries;
 use webtaxon_core::name::Dn;
 use webtaxon_core::preview::Preview;
@@ -178,7 +178,7 @@ impl Workspace {
         &self,
         store: &dyn AccountStore,
         more: &[String],
-    ) -> Result<(Vec<Account>, Vec<Reading>), Error> {
+    ) -> Result<(Vec<Account>, Option<Groups>, Vec<Reading>), Error> {
         let accesses = self.accesses().await?;
         let fields = self.settings.account_fields();
         let (tell, links) = Links::later();
@@ -188,7 +188,9 @@ impl Workspace {
             tell.send_replace(Some(accounts.iter().filter_map(|one| one.link.clone()).collect()));
             Ok(accounts)
         };
-        tokio::try_join!(accounts, self.readings(&accesses, &links, more))
+        let groups =
+            async { Ok(if self.settings.brings_groups() { Some(store.groups().await?) } else { None }) };
+        tokio::try_join!(accounts, groups, self.readings(&accesses, &links, more))
     }
 
     /// Reads what the intake needs into a snapshot. With `mask`, the people in it cannot be
@@ -345,8 +347,9 @@ impl Workspace {
         store: &dyn AccountStore,
     ) -> Result<(Preview, Vec<Account>), Error> {
         let memory = state::memory(self.state())?;
-        let (accounts, readings) = self.accounts_and_readings(store, &[]).await?;
-        Ok((Preview::new(&self.settings, &readings, &accounts, &memory), accounts))
+        let (accounts, groups, readings) = self.accounts_and_readings(store, &[]).await?;
+        let (settings, groups) = (&self.settings, groups.as_ref());
+        Ok((Preview::with_groups(settings, &readings, &accounts, &memory, groups), accounts))
     }
 
     /// Tells whoever watches.
@@ -401,7 +404,7 @@ impl Workspace {
         for intake in self.settings.intakes() {
             more.extend(intake.filter.attributes().map(str::to_owned));
         }
-        let (accounts, readings) = self.accounts_and_readings(&*self.store(), &more).await?;
+        let (accounts, _, readings) = self.accounts_and_readings(&*self.store(), &more).await?;
         let found = why::find(&self.settings, &readings, &accounts, text);
         let elsewhere = |at: usize| {
             let link = accounts.get(at)?.link.as_ref()?;
@@ -507,6 +510,7 @@ impl Workspace {
         settings.intake.group_bases.clear();
         settings.intake.fields.clear();
         settings.intake.roles.clear();
+        settings.intake.application_groups = None;
         let names = ["displayName", "cn"].map(str::to_owned);
         Ok(directory::read_with(&self.access().await?, &settings, &Links::known(&[]), &names).await?)
     }

@@ -7,8 +7,8 @@ use jiff::civil::Date;
 use std::fmt::Write as _;
 use std::path::Path;
 use webtaxon::apply::{Applied, Origin, Work};
-use webtaxon::core::apply::Edit;
-use webtaxon::core::preview::{ChangeKind, Preview};
+use webtaxon::core::apply::{Edit, GroupEdit};
+use webtaxon::core::preview::{ChangeKind, GroupChangeKind, Preview};
 use webtaxon::core::settings::Settings;
 use webtaxon::report::words::{self, counted, short};
 use webtaxon::state::{Ending, Recorded, Run};
@@ -25,6 +25,7 @@ pub(crate) fn apply_preview(preview: &Preview, settings: &Settings, width: usize
 pub(crate) fn counts(work: &Work) -> String {
     let counts: Vec<String> =
         work.counts().iter().map(|(kind, count)| format!("{count} {}", kind.name())).collect();
+    let counts = [counts, super::groups::counts(&work.groups)].concat();
     if counts.is_empty() { "nothing".to_owned() } else { counts.join(", ") }
 }
 
@@ -55,6 +56,7 @@ pub(crate) fn work(work: &Work, saved: Option<(&Path, Timestamp)>, width: usize,
             let _ = writeln!(text, "  and {more} more");
         }
     }
+    super::groups::edits(&mut text, work.groups.all().map(|edit| (edit, None)), width, limit);
     text
 }
 
@@ -104,7 +106,7 @@ pub(crate) fn applied(work: &Work, applied: &Applied, width: usize, option: &str
     let count = |what: fn(&Outcome) -> bool| applied.count(what);
     let done = count(|outcome| matches!(outcome, Outcome::Done));
     let made = count(|outcome| matches!(outcome, Outcome::Made));
-    let of = counted(work.edits.len(), "change", "changes");
+    let of = counted(work.edits.len() + work.groups.len(), "change", "changes");
     let tone = if applied.is_complete() { Tone::Good } else { Tone::Warning };
     let words = format!("Run {run}: {done} of {of} done.");
     let _ = writeln!(text, "{} Asked for: {}.", paint(tone, &words), counts(work));
@@ -113,11 +115,14 @@ pub(crate) fn applied(work: &Work, applied: &Applied, width: usize, option: &str
     }
     let which = |wanted: fn(&Outcome) -> Option<&String>| {
         let pairs = work.edits.iter().zip(&applied.outcomes);
-        let of = pairs.filter_map(move |(edit, outcome)| Some((edit, wanted(outcome.as_ref()?)?)));
-        of.map(|(edit, reason)| {
-            format!("{} {}: {}", edit.kind.name(), harmless(edit.login()), harmless(reason))
-        })
-        .collect::<Vec<_>>()
+        let pairs = pairs.map(|(edit, outcome)| (edit.kind.name(), edit.login(), outcome));
+        let groups = work.groups.all().zip(&applied.groups);
+        let groups = groups.map(|(edit, outcome)| (edit.kind.name(), edit.name(), outcome));
+        let of = pairs
+            .chain(groups)
+            .filter_map(move |(kind, name, outcome)| Some((kind, name, wanted(outcome.as_ref()?)?)));
+        of.map(|(kind, name, reason)| format!("{kind} {}: {}", harmless(name), harmless(reason)))
+            .collect::<Vec<_>>()
     };
     let left = which(|outcome| if let Outcome::Left(reason) = outcome { Some(reason) } else { None });
     let failed = which(|outcome| if let Outcome::Failed(reason) = outcome { Some(reason) } else { None });
@@ -125,7 +130,7 @@ pub(crate) fn applied(work: &Work, applied: &Applied, width: usize, option: &str
     some(&mut text, width, "Refused by the application:", failed.into_iter());
     if let Some(reason) = &applied.stopped {
         let _ = writeln!(text, "{} {}.", paint(Tone::Bad, "Stopped:"), harmless(reason));
-        let open = applied.outcomes.iter().filter(|outcome| outcome.is_none()).count();
+        let open = applied.outcomes.iter().chain(&applied.groups).filter(|one| one.is_none()).count();
         if open > 0 {
             let _ = writeln!(
                 text,
@@ -192,8 +197,9 @@ pub(crate) fn runs(runs: &[Run], width: usize, option: &str) -> String {
 /// What a run did, in words.
 fn what_of(run: &Run) -> String {
     let order = |what: &str| {
-        let kind = ChangeKind::ALL.iter().position(|kind| kind.name() == what);
-        kind.unwrap_or(ChangeKind::ALL.len())
+        let kinds = ChangeKind::ALL.iter().map(|kind| kind.name());
+        let mut kinds = kinds.chain(GroupChangeKind::ALL.iter().map(|kind| kind.name()));
+        kinds.position(|kind| kind == what).unwrap_or(usize::MAX)
     };
     let mut counts: Vec<_> = run.counts.iter().collect();
     counts.sort_by_key(|(what, _)| order(what));
@@ -224,7 +230,12 @@ fn what_of(run: &Run) -> String {
 }
 
 /// One run, change by change.
-pub(crate) fn run(run: &Run, entries: &[Recorded], width: usize, option: &str) -> String {
+pub(crate) fn run(
+    run: &Run,
+    (entries, groups): (&[Recorded], &[Recorded<GroupEdit>]),
+    width: usize,
+    option: &str,
+) -> String {
     let mut text = String::new();
     let title = format!("Run {} at {:.0} by {}", run.run, run.at, harmless(&run.who));
     let _ = writeln!(text, "{}", paint(Tone::Heading, &title));
@@ -242,21 +253,27 @@ pub(crate) fn run(run: &Run, entries: &[Recorded], width: usize, option: &str) -
         heading(&mut text, &format!("{} ({})", words::kind(kind).0, list.len()));
         let mut table = accounts_table(width);
         for entry in list {
-            let outcome = match &entry.outcome {
-                Some(Outcome::Done) => None,
-                Some(Outcome::Made) => Some("(was there already)".to_owned()),
-                Some(Outcome::Left(reason)) => Some(format!("(left out: {})", harmless(reason))),
-                Some(Outcome::Failed(reason)) => Some(format!("(refused: {})", harmless(reason))),
-                _ => Some("(not known yet)".to_owned()),
-            };
-            table.add_row(row(&entry.edit, outcome.as_deref()));
+            table.add_row(row(&entry.edit, became(&entry.outcome).as_deref()));
         }
         text.push_str(&lines(&table));
     }
+    let list = groups.iter().map(|entry| (&entry.edit, became(&entry.outcome)));
+    super::groups::edits(&mut text, list, width, usize::MAX);
     if run.undone.is_none() && run.ending.is_some() {
         let _ = write!(text, "\nNext: {}", how_to_undo(run.run, option));
     }
     text
+}
+
+/// What became of an edit, if it is not that it was done.
+fn became(outcome: &Option<Outcome>) -> Option<String> {
+    match outcome {
+        Some(Outcome::Done) => None,
+        Some(Outcome::Made) => Some("(was there already)".to_owned()),
+        Some(Outcome::Left(reason)) => Some(format!("(left out: {})", harmless(reason))),
+        Some(Outcome::Failed(reason)) => Some(format!("(refused: {})", harmless(reason))),
+        _ => Some("(not known yet)".to_owned()),
+    }
 }
 
 /// That earlier runs were forgotten.

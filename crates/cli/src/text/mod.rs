@@ -3,6 +3,7 @@
 mod apply;
 mod compare;
 mod filter;
+mod groups;
 mod members;
 mod survey;
 mod why;
@@ -90,6 +91,7 @@ fn preview_only(preview: &Preview, settings: &Settings, width: usize, limit: usi
         changes(&mut text, preview, kind, width, limit);
     }
     held(&mut text, &preview.held, width);
+    groups::preview(&mut text, preview, width, limit);
     brakes(&mut text, preview, width);
     text
 }
@@ -326,7 +328,8 @@ fn brakes(text: &mut String, preview: &Preview, width: usize) {
 
 fn next(text: &mut String, preview: &Preview, option: &str) {
     if preview.left_out > 0 {
-        let shown = preview.changes.len() + preview.held.len();
+        let groups = preview.groups.as_ref().map_or(0, |groups| groups.changes.len() + groups.held.len());
+        let shown = preview.changes.len() + preview.held.len() + groups;
         let of = shown + preview.left_out;
         let _ = writeln!(
             text,
@@ -343,7 +346,7 @@ fn next(text: &mut String, preview: &Preview, option: &str) {
     if has(&[ChangeKind::Clash]) {
         next.push("settle the clashes in the directory, the settings or the application.".to_owned());
     }
-    if preview.is_whole() && preview.kinds.iter().any(|(kind, _)| kind.is_done()) {
+    if preview.is_whole() && preview.has_work() {
         next.push(format!(
             "webtaxon preview{option} --as html --out preview.html: a page for whoever must agree."
         ));

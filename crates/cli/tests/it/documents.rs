@@ -10,6 +10,7 @@ const README: &str = include_str!("../../../../README.md");
 const CONNECTING: &str = include_str!("../../../../docs/connecting.md");
 const FILTERS: &str = include_str!("../../../../docs/writing-filters.md");
 const GROUPS: &str = include_str!("../../../../docs/groups.md");
+const GROUPS_TOO: &str = include_str!("../../../../docs/application-groups.md");
 const CHOOSING: &str = include_str!("../../../../docs/choosing-people.md");
 const FIELDS: &str = include_str!("../../../../docs/filling-fields.md");
 const PREVIEW: &str = include_str!("../../../../docs/reading-a-preview.md");
@@ -95,6 +96,7 @@ fn the_guides_commands_run_one_after_the_other() {
     type_all(CONNECTING, 10);
     type_all(FILTERS, 5);
     type_all(GROUPS, 5);
+    type_all(GROUPS_TOO, 4);
     type_all(CHOOSING, 4);
     type_all(PREVIEW, 6);
     type_all(APPLYING, 8);
@@ -111,6 +113,7 @@ fn documents_name_only_what_exists() {
             "connecting.md",
             "writing-filters.md",
             "groups.md",
+            "application-groups.md",
             "choosing-people.md",
             "filling-fields.md",
             "reading-a-preview.md",
@@ -206,6 +209,7 @@ fn every_setting_is_in_the_reference() {
         include_str!("../../../core/src/settings/read_accounts.rs"),
         include_str!("../../../core/src/settings/read_directory.rs"),
         include_str!("../../../core/src/settings/read_fields.rs"),
+        include_str!("../../../core/src/settings/read_groups.rs"),
     ];
     let source = readers.join("\n");
     let keys = keys_in(&source);

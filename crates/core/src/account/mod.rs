@@ -1,8 +1,10 @@
 //! The application's own list of accounts, as an account store gives it.
 
 mod fields;
+mod group;
 
 pub use fields::Fields;
+pub use group::{Group, Groups};
 
 use crate::identity::Identity;
 use serde::{Deserialize, Serialize};

@@ -6,11 +6,13 @@
 //! No I/O, no recursion; memory is linear in the accounts.
 
 mod edit;
+mod group;
 mod order;
 mod standing;
 #[cfg(test)]
 mod tests;
 
 pub use edit::Edit;
+pub use group::{GroupEdit, group_standings, made_groups};
 pub use order::order;
 pub use standing::{Standing, made, standings};

@@ -184,3 +184,72 @@ fn whoever_leaves_a_login_goes_before_whoever_takes_it() {
         }
     }
 }
+
+#[test]
+fn an_edit_of_a_group_is_made_once_or_left_out() {
+    use crate::account::Group;
+    use crate::preview::GroupChangeKind;
+    let group = |name: &str, link: &str, members: &[&str]| {
+        let members = members.iter().map(|login| (*login).to_owned()).collect();
+        Group { name: name.to_owned(), link: Identity::from_link(link), members }
+    };
+    let edit =
+        |kind, before: Option<Group>, after: Option<Group>| GroupEdit { kind, dn: None, before, after };
+    let import = || edit(GroupChangeKind::Import, None, Some(group("Moss", "1", &["ada"])));
+    let remove = || edit(GroupChangeKind::Remove, Some(group("Moss", "1", &["ada"])), None);
+    let sides = |before: Group, after: Group| edit(GroupChangeKind::Members, Some(before), Some(after));
+    let swap = || sides(group("Moss", "1", &["ada"]), group("Moss", "1", &["ben"]));
+    let rename = || sides(group("Moss", "1", &[]), group("Fern", "1", &[]));
+    let adopt = || sides(group("Moss", "", &[]), group("Moss", "1", &["ben"]));
+    type Row = (GroupEdit, Vec<Group>, Result<Option<usize>, &'static str>, &'static str);
+    let rows: [Row; 17] = [
+        (import(), vec![], Ok(None), "none of that name"),
+        (import(), vec![group("Moss", "1", &["ADA"])], Err(""), "made already"),
+        (import(), vec![group("Moss", "1", &[])], Err("come in the meantime"), "somebody was quicker"),
+        (import(), vec![group("moss", "", &[])], Err("another group is called Moss"), "the name is taken"),
+        (remove(), vec![], Err(""), "removed already"),
+        (remove(), vec![group("Moss", "1", &["ada"])], Ok(Some(0)), "as it was"),
+        (
+            remove(),
+            vec![group("Moss", "1", &["ada", "kiosk"])],
+            Err("other members"),
+            "somebody put another in",
+        ),
+        (
+            remove(),
+            vec![group("Fern", "1", &["ada"])],
+            Err("called Fern now"),
+            "somebody gave it another name",
+        ),
+        (swap(), vec![group("Moss", "1", &["ada", "kiosk"])], Ok(Some(0)), "whoever else is in it"),
+        (swap(), vec![group("Moss", "1", &["ada", "ben"])], Ok(Some(0)), "half of it is there"),
+        (swap(), vec![group("Moss", "1", &["Ben", "kiosk"])], Err(""), "made already"),
+        (swap(), vec![], Err("not there any more"), "gone"),
+        (swap(), vec![group("Moss", "", &["ada"])], Err("not there any more"), "no longer linked"),
+        (rename(), vec![group("Fern", "1", &["x"])], Err(""), "renamed already"),
+        (
+            rename(),
+            vec![group("Moss", "1", &[]), group("FERN", "2", &[])],
+            Err("another group"),
+            "taken meanwhile",
+        ),
+        (rename(), vec![group("Lichen", "1", &[])], Err("called Lichen now"), "somebody was quicker"),
+        (
+            adopt(),
+            vec![group("moss", "", &["kiosk"])],
+            Err("called moss now"),
+            "another name, if only by case",
+        ),
+    ];
+    for (edit, list, wanted, why) in rows {
+        let standing = group_standings(&[edit], &list).remove(0);
+        match (standing, wanted) {
+            (Standing::Ready(at), Ok(wanted)) => assert_eq!(at, wanted, "{why}"),
+            (Standing::Made, Err("")) => {}
+            (Standing::Stale(words), Err(wanted)) if !wanted.is_empty() => {
+                assert!(words.contains(wanted), "{why}: {words}");
+            }
+            (standing, _) => panic!("{why}: {standing:?}"),
+        }
+    }
+}

@@ -1,6 +1,6 @@
 //! Drawing: every rule of an intake on every person of a reading.
 
-use super::{Choice, Condition, Fault, FieldRule, Held, LIST, Source};
+use super::{Choice, Condition, Fault, FieldRule, Held, LIST, RoleRule, Source};
 use crate::account::Account;
 use crate::entry::{Entry, NameId, Names, Values};
 use crate::filter::Matcher;
@@ -9,6 +9,7 @@ use crate::name::{Dn, DnKey};
 use crate::reading::{Followed, Reading};
 use crate::schema::Schema;
 use crate::settings::Intake;
+use indexmap::IndexMap;
 use smallvec::SmallVec;
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -124,7 +125,7 @@ struct ReadyCondition {
 }
 
 impl Ready {
-    fn new(intake: &Intake, schema: &Schema, names: &Names) -> Self {
+    fn new(rules: &IndexMap<String, FieldRule>, roles: &[RoleRule], schema: &Schema, names: &Names) -> Self {
         let condition = |condition: &Condition| ReadyCondition {
             filter: condition.when.as_ref().map(|filter| Matcher::new(filter, schema, names)),
             groups: condition.in_group.iter().map(Dn::key).collect(),
@@ -139,8 +140,8 @@ impl Ready {
         };
         let choices = |rule: &FieldRule| rule.choices.iter().map(choice).collect();
         Self {
-            fields: intake.fields.values().map(choices).collect(),
-            roles: intake.roles.iter().map(|role| condition(&role.condition)).collect(),
+            fields: rules.values().map(choices).collect(),
+            roles: roles.iter().map(|role| condition(&role.condition)).collect(),
         }
     }
 }
@@ -169,7 +170,8 @@ impl<'r, 'd> Place<'r, 'd> {
 
 /// Draws fields and roles from the people of one reading.
 pub struct Drawer<'r> {
-    intake: &'r Intake,
+    rules: &'r IndexMap<String, FieldRule>,
+    roles: &'r [RoleRule],
     reading: &'r Reading,
     people: Ready,
     followed: Ready,
@@ -189,6 +191,7 @@ impl<'r> Drawer<'r> {
     pub fn new(intake: &'r Intake, reading: &'r Reading) -> Self {
         let schema = reading.schema();
         let graph = reading.graph();
+        let (rules, roles) = (&intake.fields, intake.roles.as_slice());
         let groups = intake.deciding_groups().into_iter().map(|group| {
             let key = group.key();
             let reach = graph.reach([&key]);
@@ -196,13 +199,28 @@ impl<'r> Drawer<'r> {
             (key, Deciding { reach, is_hidden })
         });
         Self {
-            people: Ready::new(intake, schema, reading.people().names()),
-            followed: Ready::new(intake, schema, reading.followed_names()),
+            people: Ready::new(rules, roles, schema, reading.people().names()),
+            followed: Ready::new(rules, roles, schema, reading.followed_names()),
             groups: groups.collect(),
-            login: intake.fields.get_index_of("login").unwrap_or(0),
-            intake,
+            login: rules.get_index_of("login").unwrap_or(0),
+            rules,
+            roles,
             reading,
         }
+    }
+
+    /// What a rule gives for each of the groups that come into the application, in the order of
+    /// [`Reading::application_groups`].
+    pub fn names_of_groups(rules: &'r IndexMap<String, FieldRule>, reading: &'r Reading) -> Vec<Drawn<'r>> {
+        let entries = reading.application_groups();
+        let ready = || Ready::new(rules, &[], reading.schema(), entries.names());
+        let (people, followed, groups) = (ready(), ready(), HashMap::new());
+        let drawer = Self { rules, roles: &[], reading, people, followed, groups, login: 0 };
+        let drawn = |(at, entry)| {
+            let key = reading.application_group_key(at)?;
+            Some(drawer.rule(&Place::new(entry, key, &drawer.people), 0, false))
+        };
+        entries.iter().enumerate().map(|one| drawn(one).unwrap_or(Drawn::Nothing)).collect()
     }
 
     fn person(&self, person: usize) -> Option<Place<'r, '_>> {
@@ -216,9 +234,9 @@ impl<'r> Drawer<'r> {
     /// The first required field that has no value.
     pub fn draw(&self, person: usize) -> Result<Proposal<'r>, MissingField> {
         let place = self.person(person);
-        let mut values = Vec::with_capacity(self.intake.fields.len());
+        let mut values = Vec::with_capacity(self.rules.len());
         let mut open = Vec::new();
-        for (at, (name, rule)) in self.intake.fields.iter().enumerate() {
+        for (at, (name, rule)) in self.rules.iter().enumerate() {
             let why = match self.drawn(place.as_ref(), at) {
                 Drawn::Value(value, _) => {
                     values.push(Some(value));
@@ -243,7 +261,7 @@ impl<'r> Drawer<'r> {
             }
             values.push(None);
         }
-        let roles = (0..self.intake.roles.len()).map(|role| self.role(person, role)).collect();
+        let roles = (0..self.roles.len()).map(|role| self.role(person, role)).collect();
         Ok(Proposal { values: values.into(), open: open.into(), roles, login: self.login })
     }
 
@@ -306,7 +324,7 @@ impl<'r> Drawer<'r> {
     }
 
     fn rule(&self, place: &Place<'r, '_>, field: usize, may_follow: bool) -> Drawn<'r> {
-        let Some((_, rule)) = self.intake.fields.get_index(field) else { return Drawn::Nothing };
+        let Some((_, rule)) = self.rules.get_index(field) else { return Drawn::Nothing };
         let Some(ready) = place.ready.fields.get(field) else { return Drawn::Nothing };
         for (at, (choice, ready)) in rule.choices.iter().zip(ready).enumerate() {
             match self.holds(&ready.condition, place) {
@@ -413,7 +431,7 @@ impl<'r> Drawer<'r> {
 
     /// A field of the entry that a value names.
     fn follow(&self, name: &str, field: &str, may_follow: bool) -> Result<Option<Cow<'r, str>>, Open> {
-        let (Some(field), true) = (self.intake.fields.get_index_of(field), may_follow) else {
+        let (Some(field), true) = (self.rules.get_index_of(field), may_follow) else {
             return Ok(None);
         };
         let dn = Dn::parse(name).map_err(|_| {

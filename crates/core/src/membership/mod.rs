@@ -185,6 +185,12 @@ impl Graph {
         self.nodes.get(id.index())?.members.as_deref()
     }
 
+    /// The names that a group has itself; none if it was not read as a group.
+    pub(crate) fn direct_members(&self, group: &DnKey) -> impl Iterator<Item = &DnKey> {
+        let members = self.find(group).and_then(|id| self.members(id)).unwrap_or_default();
+        members.iter().filter_map(|id| self.key(*id))
+    }
+
     /// The name as the directory wrote it.
     #[must_use]
     pub fn dn(&self, id: NodeId) -> &str {

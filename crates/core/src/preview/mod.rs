@@ -9,6 +9,7 @@ mod adoption;
 mod change;
 pub mod compare;
 mod found;
+mod groups;
 mod leaving;
 mod matching;
 mod memory;
@@ -19,11 +20,12 @@ mod tests;
 pub mod why;
 
 pub use change::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Wait};
+pub use groups::{GroupChange, GroupChangeKind, GroupPreview, HeldGroup};
 pub use memory::{Grace, Memory};
 pub use narrow::{Narrow, Sort};
 pub use summary::{AccountCounts, BRAKES, Brake, Incomplete, OpenField, Stranger};
 
-use crate::account::Account;
+use crate::account::{Account, Groups};
 use crate::identity::Identity;
 use crate::reading::{Gap, Reading};
 use crate::selection::{FunnelStep, Selection};
@@ -76,6 +78,8 @@ pub struct Preview {
     pub nobody: Vec<String>,
     /// Accounts that would find no seat: restored first, then imported, each by login.
     pub unseated: Vec<String>,
+    /// What would become of the application's groups; none where the settings bring none.
+    pub groups: Option<GroupPreview>,
     /// Limits that are passed, and would stop an apply.
     pub brakes: Vec<Brake>,
     /// Linked accounts that stay exactly as they are.
@@ -121,6 +125,21 @@ impl Preview {
     where
         R: AsRef<[Reading]> + ?Sized,
     {
+        Self::with_groups(settings, readings, accounts, memory, None)
+    }
+
+    /// As [`Preview::new`], with the application's groups, where the settings bring some.
+    #[must_use]
+    pub fn with_groups<R>(
+        settings: &Settings,
+        readings: &R,
+        accounts: &[Account],
+        memory: &Memory,
+        groups: Option<&Groups>,
+    ) -> Self
+    where
+        R: AsRef<[Reading]> + ?Sized,
+    {
         let readings = readings.as_ref();
         let selections = Selection::all(settings, readings);
         let parts: Vec<matching::Part<'_>> = settings
@@ -134,8 +153,11 @@ impl Preview {
         let kinds = ChangeKind::ALL.into_iter().map(|kind| (kind, of(kind)));
         let kinds = kinds.filter(|(_, count)| *count > 0).collect();
         let unseated = summary::unseated(&outcome.changes, &counts);
-        let brakes =
+        let groups =
+            groups.map(|groups| GroupPreview::new(settings, readings, accounts, &outcome.changes, groups));
+        let mut brakes =
             summary::brakes(settings, &parts, accounts, (&outcome.changes, &unseated), &counts, memory);
+        brakes.extend(groups.as_ref().and_then(|groups| summary::memberships(settings, groups)));
         let mut shown = parts.iter().map(Part::of);
         let is_whole = parts.iter().all(|part| part.reading.whole().is_some())
             && parts.len() == settings.intakes().count();
@@ -152,6 +174,7 @@ impl Preview {
             kinds,
             changes: outcome.changes,
             held: outcome.held,
+            groups,
             brakes,
             unchanged: outcome.unchanged,
             missed: if is_whole { outcome.missed } else { memory.missed.clone() },
@@ -168,6 +191,13 @@ impl Preview {
     #[must_use]
     pub fn is_whole(&self) -> bool {
         self.gaps.is_empty()
+    }
+
+    /// Whether an apply would do anything.
+    #[must_use]
+    pub fn has_work(&self) -> bool {
+        let groups = self.groups.as_ref().is_some_and(|groups| !groups.changes.is_empty());
+        groups || self.kinds.iter().any(|(kind, _)| kind.is_done())
     }
 
     /// The changes of one kind, by login.

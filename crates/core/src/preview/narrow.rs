@@ -1,15 +1,17 @@
 //! A part of a preview, for somebody who looks for something: by kind, by words, in another order. The
 //! figures stay those of the whole.
 
-use super::{Change, ChangeKind, Held, Preview};
+use super::{Change, ChangeKind, GroupChange, Held, Preview};
 
 /// What of the changes is wanted.
 #[derive(Clone, Debug, Default)]
 pub struct Narrow {
     /// Only these kinds; empty for all.
     pub only: Vec<ChangeKind>,
-    /// Whether what was held back is wanted where `only` names kinds.
+    /// Whether what was held back is wanted where `only` names kinds, or groups are.
     pub held: bool,
+    /// Whether groups are wanted where `only` names kinds, or what was held back is.
+    pub groups: bool,
     /// Words that must all occur in the login, the person's name, the cause, a field or a group.
     pub find: String,
     /// The order within a kind.
@@ -31,17 +33,24 @@ pub enum Sort {
 impl Preview {
     /// Leaves out the changes that are not wanted; [`Preview::left_out`] counts them.
     pub fn narrow(&mut self, narrow: &Narrow) {
-        let before = self.changes.len() + self.held.len();
+        let before = self.listed();
         let words: Vec<String> = narrow.find.split_whitespace().map(str::to_lowercase).collect();
         let has = |texts: &mut dyn Iterator<Item = &str>| {
             let text = texts.map(str::to_lowercase).collect::<Vec<_>>().join("\n");
             words.iter().all(|word| text.contains(word.as_str()))
         };
-        let is_of =
-            |kind: ChangeKind| (narrow.only.is_empty() && !narrow.held) || narrow.only.contains(&kind);
+        let is_all = narrow.only.is_empty() && !narrow.held && !narrow.groups;
+        let is_of = |kind: ChangeKind| is_all || narrow.only.contains(&kind);
         self.changes.retain(|change| is_of(change.kind) && has(&mut of_change(change)));
-        let with_held = narrow.only.is_empty() || narrow.held;
-        self.held.retain(|held| with_held && has(&mut of_held(held)));
+        self.held.retain(|held| (is_all || narrow.held) && has(&mut of_held(held)));
+        if let Some(groups) = &mut self.groups {
+            let is_wanted = is_all || narrow.groups;
+            groups.changes.retain(|change| is_wanted && has(&mut of_group(change)));
+            groups.held.retain(|held| {
+                let texts = [Some(held.name.as_str()), held.dn.as_deref(), Some(held.message.as_str())];
+                is_wanted && has(&mut texts.into_iter().flatten())
+            });
+        }
         // People whose entry is gone have no place, and come last.
         let place = |dn: &Option<String>| {
             dn.as_deref()
@@ -62,7 +71,12 @@ impl Preview {
                 self.held.sort_by_key(|held| held.cause.map(super::Cause::name));
             }
         }
-        self.left_out += before - self.changes.len() - self.held.len();
+        self.left_out += before - self.listed();
+    }
+
+    fn listed(&self) -> usize {
+        let groups = self.groups.as_ref().map_or(0, |groups| groups.changes.len() + groups.held.len());
+        self.changes.len() + self.held.len() + groups
     }
 }
 
@@ -80,6 +94,13 @@ fn of_change(change: &Change) -> impl Iterator<Item = &str> {
     .flatten()
     .chain(change.path.iter().map(String::as_str))
     .chain(fields)
+}
+
+fn of_group(change: &GroupChange) -> impl Iterator<Item = &str> {
+    [Some(change.kind.name()), Some(change.name.as_str()), change.new_name.as_deref(), change.dn.as_deref()]
+        .into_iter()
+        .flatten()
+        .chain(change.come.iter().chain(&change.leave).map(String::as_str))
 }
 
 fn of_held(held: &Held) -> impl Iterator<Item = &str> {

@@ -1,7 +1,7 @@
 //! The figures of a preview: accounts before and after, brakes, people with a value missing.
 
 use super::matching::Part;
-use super::{Change, ChangeKind, Memory};
+use super::{Change, ChangeKind, GroupPreview, Memory};
 use crate::account::{Account, State};
 use crate::membership::Leaf;
 use crate::name::DnKey;
@@ -85,7 +85,8 @@ pub struct Brake {
 }
 
 /// Every brake that there is, by its name in the settings and for `--release`.
-pub const BRAKES: [&str; 6] = ["removals", "fewest", "seats", "settings_changed", "reading", "clock"];
+pub const BRAKES: [&str; 7] =
+    ["removals", "fewest", "seats", "settings_changed", "reading", "clock", "memberships"];
 
 pub(super) fn brakes(
     settings: &Settings,
@@ -100,10 +101,7 @@ pub(super) fn brakes(
         .filter(|change| matches!(change.kind, ChangeKind::Remove | ChangeKind::Suspend))
         .count();
     let linked = accounts.iter().filter(|account| account.link.is_some()).count();
-    let most = settings.brakes.removals.map(|removals| match removals {
-        Removals::Number(number) => number,
-        Removals::Percent(percent) => share(linked, percent),
-    });
+    let most = settings.brakes.removals.map(|removals| most(removals, linked));
     let wide = |count: usize| u64::try_from(count).unwrap_or(u64::MAX);
     let candidates = wide(parts.iter().map(|part| part.selection.candidates.len()).sum());
     let future = wide(memory.in_future());
@@ -129,6 +127,21 @@ pub(super) fn brakes(
         limit.map(|limit| Brake { name: name.into(), figure, limit, which })
     })
     .collect()
+}
+
+/// The brake on people who would leave the application's groups.
+pub(super) fn memberships(settings: &Settings, groups: &GroupPreview) -> Option<Brake> {
+    let limit = most(settings.brakes.memberships?, groups.memberships);
+    let figure = u64::try_from(groups.leaving).unwrap_or(u64::MAX);
+    (figure > limit).then(|| Brake { name: "memberships".into(), figure, limit, which: Vec::new() })
+}
+
+/// How many of so many a limit allows.
+fn most(limit: Removals, of: usize) -> u64 {
+    match limit {
+        Removals::Number(number) => number,
+        Removals::Percent(percent) => share(of, percent),
+    }
 }
 
 /// The whole number of accounts that `percent` of `linked` allows.

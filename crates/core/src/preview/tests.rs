@@ -2,6 +2,7 @@
 
 mod adopted;
 mod compared;
+mod groups;
 mod narrowed;
 mod several;
 mod story;

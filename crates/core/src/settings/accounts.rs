@@ -1,6 +1,6 @@
 //! Where the application keeps its list of accounts, and where what is remembered from run to run is.
 
-use super::{PasswordSource, Scim, Trust};
+use super::{CsvGroups, PasswordSource, Scim, SqlGroups, Trust};
 use crate::identity::Identity;
 use indexmap::IndexMap;
 use std::path::PathBuf;
@@ -30,6 +30,8 @@ pub enum StoreSettings {
         columns: IndexMap<String, String>,
         /// Whether it has a column for the link.
         has_links: bool,
+        /// The file that has the application's groups, if it has any.
+        groups: Option<CsvGroups>,
     },
     /// A table of an SQLite database.
     Sqlite {
@@ -72,6 +74,16 @@ impl StoreSettings {
             Self::Scim(_) => true,
         }
     }
+
+    /// Whether the application's groups have a place.
+    #[must_use]
+    pub fn has_groups(&self) -> bool {
+        match self {
+            Self::Csv { groups, .. } => groups.is_some(),
+            Self::Sqlite { table, .. } | Self::Postgres { table, .. } => table.groups.is_some(),
+            Self::Scim(scim) => !scim.role_groups,
+        }
+    }
 }
 
 /// Where a PostgreSQL database is, and who asks it.
@@ -110,15 +122,48 @@ pub struct SqlTable {
     /// The columns' names where they are not the fields' own: from the field, or `login`, `link`, `state`,
     /// `roles`, to the column.
     pub columns: IndexMap<String, String>,
-    /// What the column for the state says of an account that is in use, and of one that is not.
-    pub states: [String; 2],
+    /// What the column for the state says of an account that is in use, and of one that is not; none for rows
+    /// that have no state.
+    pub states: Option<[String; 2]>,
     /// The table that has the roles, one a row, where they are not in a column.
     pub roles: Option<RoleTable>,
     /// Whether it has a column for the link.
     pub has_links: bool,
+    /// The tables that have the application's groups, if it has any.
+    pub groups: Option<SqlGroups>,
 }
 
 impl SqlTable {
+    /// The application's groups as a table like this one: each a row with a name in place of a login, and its
+    /// members in place of roles. None where it has none.
+    #[must_use]
+    pub fn of_groups(&self) -> Option<Self> {
+        let groups = self.groups.as_ref()?;
+        let column = |own: &str| groups.columns.get(own).cloned().unwrap_or_else(|| own.to_owned());
+        let columns = [("login", "name"), ("link", "link")].map(|(own, name)| (own.to_owned(), column(name)));
+        let members = groups.members.clone();
+        let accounts = RowsOf {
+            table: self.name.clone(),
+            key: members.account_key,
+            name: self.column("login").to_owned(),
+        };
+        let roles = RoleTable {
+            name: members.name,
+            account: members.group,
+            key: members.group_key,
+            role: members.account,
+            of: Some(accounts),
+        };
+        Some(Self {
+            name: groups.name.clone(),
+            columns: columns.into(),
+            states: None,
+            roles: Some(roles),
+            has_links: true,
+            groups: None,
+        })
+    }
+
     /// The column of a field.
     #[must_use]
     pub fn column<'a>(&'a self, field: &'a str) -> &'a str {
@@ -137,4 +182,17 @@ pub struct RoleTable {
     pub key: String,
     /// Its column with the role.
     pub role: String,
+    /// The table whose rows the roles are, where they are no texts.
+    pub of: Option<RowsOf>,
+}
+
+/// A table whose rows others refer to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RowsOf {
+    /// Its name.
+    pub table: String,
+    /// The column that is referred to.
+    pub key: String,
+    /// The column by which a row is called.
+    pub name: String,
 }

@@ -6,10 +6,12 @@
 mod accounts;
 mod error;
 mod fingerprint;
+mod groups;
 mod read;
 mod read_accounts;
 mod read_directory;
 mod read_fields;
+mod read_groups;
 mod scim;
 mod selecting;
 mod server;
@@ -17,9 +19,10 @@ mod table;
 #[cfg(test)]
 mod tests;
 
-pub use accounts::{Accounts, Postgres, RoleTable, SqlTable, StateDatabase, StoreSettings};
+pub use accounts::{Accounts, Postgres, RoleTable, RowsOf, SqlTable, StateDatabase, StoreSettings};
 pub use error::{SettingsError, SettingsErrorKind};
 pub use fingerprint::Fingerprint;
+pub use groups::{CsvGroups, GroupIntake, GroupLeaving, GroupMembers, MemberTable, SqlGroups};
 pub use scim::{AttributePath, Credentials, ENTERPRISE, Literal, Scim, USER};
 pub use server::{Scheme, Server};
 
@@ -58,6 +61,12 @@ impl Settings {
     /// The same settings with each of the intakes alone.
     pub fn each(&self) -> impl Iterator<Item = Self> {
         self.intakes().map(|intake| Self { intake: intake.clone(), further: Vec::new(), ..self.clone() })
+    }
+
+    /// Whether groups come into the application, too.
+    #[must_use]
+    pub fn brings_groups(&self) -> bool {
+        self.intakes().any(|intake| intake.application_groups.is_some())
     }
 
     /// The directory that the first intake reads.
@@ -250,6 +259,8 @@ pub struct Intake {
     pub other_roles: OtherRoles,
     /// What happens to an account whose person is no candidate any more.
     pub leaving: Leaving,
+    /// Which groups come into the application, too; none for none.
+    pub application_groups: Option<GroupIntake>,
 }
 
 impl Intake {
@@ -310,6 +321,7 @@ impl Intake {
             roles: Vec::new(),
             other_roles: OtherRoles::Keep,
             leaving: Leaving::default(),
+            application_groups: None,
         }
     }
 }
@@ -458,19 +470,21 @@ pub struct Brakes {
     pub fewest: Option<u64>,
     /// Whether the first apply after a change of the settings that select people is stopped.
     pub settings_changed: bool,
+    /// How often somebody may leave a group of the application, of all places in linked groups.
+    pub memberships: Option<Removals>,
 }
 
 impl Default for Brakes {
     fn default() -> Self {
-        Self { removals: None, fewest: None, settings_changed: true }
+        Self { removals: None, fewest: None, settings_changed: true, memberships: None }
     }
 }
 
-/// The most accounts that may be removed or suspended.
+/// The most that may be taken away.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Removals {
     /// This many.
     Number(u64),
-    /// This share of the linked accounts, in percent.
+    /// This share of what there is, in percent.
     Percent(f64),
 }

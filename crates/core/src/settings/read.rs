@@ -3,6 +3,7 @@
 use super::read_accounts::{accounts, state};
 use super::read_directory::directory;
 use super::read_fields::{fields, roles};
+use super::read_groups::application_groups;
 use super::table::{Source, Table, Text, Value};
 use super::{
     Adopt, Brakes, Directory, Intake, Leaving, LeavingAction, LeavingRule, Locked, MatchBy, OtherRoles,
@@ -60,6 +61,12 @@ impl Settings {
         for value in list.tables("a list: write [[intake]] with two brackets")? {
             let place = value.place();
             let next = intake(value, &directories)?;
+            if next.application_groups.is_some() && !accounts.store.has_groups() {
+                return Err(place.bad(
+                    "its groups have no place in the application",
+                    "say in [accounts.groups] where the application keeps its groups, or take [intake.application_groups] out",
+                ));
+            }
             if intakes.iter().any(|earlier| earlier.name == next.name) {
                 return Err(place.bad(
                     &format!("there is an intake of the name {} already", next.name),
@@ -117,6 +124,7 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         "role",
         "other_roles",
         "leaving",
+        "application_groups",
     ])?;
     let name = table.require("name", "give the intake a name: name = \"staff\"")?.text()?.text;
     let directory = table.require("directory", "name the [directory.NAME] that it reads")?.text()?;
@@ -193,6 +201,14 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         Some(value) => value.text()?.word(&[("keep", OtherRoles::Keep), ("remove", OtherRoles::Remove)])?,
     };
     let leaving = table.take("leaving").map(leaving).transpose()?.unwrap_or_default();
+    let groups_in = table.take("application_groups");
+    if let Some(value) = groups_in.as_ref().filter(|_| strategy != strategy.by_lists()) {
+        return Err(value.bad(
+            "their members are read from the groups' own lists",
+            "write strategy = \"auto\", or take strategy out",
+        ));
+    }
+    let application_groups = groups_in.map(application_groups).transpose()?;
     let directory = directory.text;
     Ok(Intake {
         name,
@@ -216,6 +232,7 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
         roles,
         other_roles,
         leaving,
+        application_groups,
     })
 }
 
@@ -349,10 +366,10 @@ fn leaving(value: Value<'_>) -> Result<Leaving, SettingsError> {
 }
 
 fn brakes(value: Value<'_>) -> Result<Brakes, SettingsError> {
-    let mut table = value.table(&["removals", "fewest", "settings_changed"])?;
-    let removals = match table.take("removals") {
-        None => None,
-        Some(value) if value.is_integer() => Some(Removals::Number(value.number(0)?)),
+    let mut table = value.table(&["removals", "fewest", "settings_changed", "memberships"])?;
+    let mut limit = |key| match table.take(key) {
+        None => Ok(None),
+        Some(value) if value.is_integer() => Ok(Some(Removals::Number(value.number(0)?))),
         Some(value) => {
             let text = value.text()?;
             let share = text.text.strip_suffix('%').and_then(|share| share.trim().parse::<f64>().ok());
@@ -363,10 +380,19 @@ fn brakes(value: Value<'_>) -> Result<Brakes, SettingsError> {
                     "write a number like 5, or a share like \"5%\"",
                 )
             })?;
-            Some(Removals::Percent(share))
+            Ok(Some(Removals::Percent(share)))
         }
     };
+    let (removals, memberships) = (limit("removals")?, limit("memberships")?);
     let fewest = table.take("fewest").map(|value| value.number(0)).transpose()?;
     let settings_changed = table.take("settings_changed").map(Value::boolean).transpose()?.unwrap_or(true);
-    Ok(Brakes { removals, fewest, settings_changed })
+    Ok(Brakes { removals, fewest, settings_changed, memberships })
+}
+
+/// A name that is there.
+pub(super) fn filled(text: Text<'_>) -> Result<String, SettingsError> {
+    if text.text.is_empty() || text.text.contains('\0') {
+        return Err(text.bad("this is no name", "write the name as it is there"));
+    }
+    Ok(text.text)
 }

@@ -1,6 +1,8 @@
 //! Where the application keeps its own list of accounts: `[accounts]`.
 
+use super::read::filled;
 use super::read_directory::{password, trust};
+use super::read_groups::{csv_groups, sql_groups};
 use super::table::{Table, Text, Value};
 use super::{
     Accounts, AttributePath, Credentials, PasswordSource, Postgres, RoleTable, Scim, SettingsError, SqlTable,
@@ -11,7 +13,7 @@ use indexmap::IndexMap;
 use std::path::PathBuf;
 
 /// Which kinds of stores have each key, where not all have it.
-const KEYS: [(&str, &[&str]); 16] = [
+const KEYS: [(&str, &[&str]); 17] = [
     ("path", &["csv", "sqlite"]),
     ("server", &["postgres"]),
     ("database", &["postgres"]),
@@ -24,6 +26,7 @@ const KEYS: [(&str, &[&str]); 16] = [
     ("links", &["csv", "sqlite", "postgres"]),
     ("states", &["sqlite", "postgres"]),
     ("role_table", &["sqlite", "postgres"]),
+    ("groups", &["csv", "sqlite", "postgres"]),
     ("service", &["scim"]),
     ("token", &["scim"]),
     ("attributes", &["scim"]),
@@ -49,10 +52,15 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
         "token",
         "attributes",
         "role_groups",
+        "groups",
         "protected",
         "seats",
         "whose",
     ])?;
+    let help = |key| match key {
+        "groups" => "take it out: the groups of a SCIM service have a place of their own",
+        _ => "take it out, or name another store",
+    };
     let store =
         table.require("store", "write store = \"csv\", \"sqlite\", \"postgres\" or \"scim\"")?.text()?;
     let kinds = ["csv", "sqlite", "postgres", "scim"].map(|kind| (kind, kind));
@@ -61,9 +69,7 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
         if !stores.contains(&kind)
             && let Some(value) = table.take(key)
         {
-            return Err(
-                value.bad(&format!("store = \"{kind}\" has none"), "take it out, or name another store")
-            );
+            return Err(value.bad(&format!("store = \"{kind}\" has none"), help(key)));
         }
     }
     let links = table.take("links").map(Value::text).transpose()?;
@@ -88,7 +94,8 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
                     }
                 }
             }
-            StoreSettings::Csv { path, columns, has_links }
+            let groups = table.take("groups").map(csv_groups).transpose()?;
+            StoreSettings::Csv { path, columns, has_links, groups }
         }
         "sqlite" => {
             let path = file(&mut table, "loans.sqlite")?;
@@ -274,16 +281,10 @@ fn sql_table(table: &mut Table<'_>, has_links: bool) -> Result<SqlTable, Setting
                 account: one("account")?,
                 key: one("key")?,
                 role: one("role")?,
+                of: None,
             })
         }
     };
-    Ok(SqlTable { name, columns, states, roles, has_links })
-}
-
-/// A name that is there.
-fn filled(text: Text<'_>) -> Result<String, SettingsError> {
-    if text.text.is_empty() || text.text.contains('\0') {
-        return Err(text.bad("this is no name", "write the name as the database has it"));
-    }
-    Ok(text.text)
+    let groups = table.take("groups").map(sql_groups).transpose()?;
+    Ok(SqlTable { name, columns, states: Some(states), roles, has_links, groups })
 }

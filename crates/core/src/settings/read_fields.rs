@@ -40,7 +40,8 @@ pub(super) fn fields(value: Value<'_>) -> Result<IndexMap<String, FieldRule>, Se
             };
             return Err(value.bad("this column is Webtaxon's own", help));
         }
-        let rule = field(value, name == "login", &mut follows)?;
+        let sole = (name == "login").then_some("login");
+        let rule = field(value, sole, &mut follows)?;
         fields.insert(name, rule);
     }
     for target in follows {
@@ -61,10 +62,30 @@ pub(super) fn fields(value: Value<'_>) -> Result<IndexMap<String, FieldRule>, Se
     if fields.contains_key("login") { Ok(fields) } else { Err(no_login) }
 }
 
-/// One field; what it follows to is checked when all fields are known.
-fn field<'i>(value: Value<'i>, login: bool, follows: &mut Vec<Text<'i>>) -> Result<FieldRule, SettingsError> {
+/// What the application calls a group.
+pub(super) fn group_name(value: Value<'_>) -> Result<FieldRule, SettingsError> {
+    let place = value.place();
+    let rule = field(value, Some("name"), &mut Vec::new())?;
+    if rule.unique || rule.write != Write::Always {
+        return Err(
+            place.bad("a name is always written, and no two groups have one", "leave unique and write out")
+        );
+    }
+    if rule.choices.iter().any(|choice| !choice.condition.in_group.is_empty()) {
+        return Err(place.bad("a group is no person", "leave in_group out; when and under say which groups"));
+    }
+    Ok(rule)
+}
+
+/// One field; what it follows to is checked when all fields are known. Of one without which nothing comes in,
+/// `sole` is the word for it.
+fn field<'i>(
+    value: Value<'i>,
+    sole: Option<&str>,
+    follows: &mut Vec<Text<'i>>,
+) -> Result<FieldRule, SettingsError> {
     let none = value.bad("there is nothing in it", "write at least one choice, like { from = \"mail\" }");
-    let mut rule = FieldRule { required: login, ..FieldRule::default() };
+    let mut rule = FieldRule { required: sole.is_some(), ..FieldRule::default() };
     let list = if value.is_list() {
         value
     } else if value.has("choose") {
@@ -75,14 +96,14 @@ fn field<'i>(value: Value<'i>, login: bool, follows: &mut Vec<Text<'i>>) -> Resu
         let place = value.place();
         let mut table = value.table(&FIELD)?;
         whole(&mut table, &mut rule)?;
-        rule.choices.push(choice(table, &place, login, follows)?);
+        rule.choices.push(choice(table, &place, sole, follows)?);
         return Ok(rule);
     };
     let wanted =
         "a list of choices, like [{ when = \"(department=Botany)\", value = \"40\" }, { value = \"10\" }]";
     for value in list.tables(wanted)? {
         let place = value.place();
-        rule.choices.push(choice(value.table(CHOICE)?, &place, login, follows)?);
+        rule.choices.push(choice(value.table(CHOICE)?, &place, sole, follows)?);
     }
     if rule.choices.is_empty() { Err(none) } else { Ok(rule) }
 }
@@ -112,7 +133,7 @@ fn whole(table: &mut Table<'_>, rule: &mut FieldRule) -> Result<(), SettingsErro
 fn choice<'i>(
     mut table: Table<'i>,
     place: &Value<'i>,
-    login: bool,
+    sole: Option<&str>,
     follows: &mut Vec<Text<'i>>,
 ) -> Result<Choice, SettingsError> {
     let condition = condition(&mut table)?;
@@ -123,12 +144,14 @@ fn choice<'i>(
         (Some(list), None, None) if !list.is_empty() => {
             Source::Attributes(list.iter().map(attribute).collect::<Result<_, _>>()?)
         }
-        (None, Some(fixed), None) if !login => Source::Value(fixed.text),
+        (None, Some(fixed), None) if sole.is_none() => Source::Value(fixed.text),
         (None, None, Some(text)) => Source::Join(Join::parse(&text.text).map_err(|error| {
             text.bad(error.reason, "write it like \"{physicalDeliveryOfficeName} ({l})\"")
         })?),
         (None, Some(_), None) => {
-            return Err(place.bad("everybody would have the same login", "draw login from an attribute"));
+            let sole = sole.unwrap_or_default();
+            return Err(place
+                .bad(&format!("all would have the same {sole}"), &format!("draw {sole} from an attribute")));
         }
         _ => {
             return Err(place.bad(
@@ -156,8 +179,9 @@ fn choice<'i>(
     };
     let follow = table.take("follow").map(Value::text).transpose()?;
     let every = match table.take("every") {
-        Some(value) if login => {
-            return Err(value.bad("a login is one value", "leave every out"));
+        Some(value) if sole.is_some() => {
+            let sole = sole.unwrap_or_default();
+            return Err(value.bad(&format!("a {sole} is one value"), "leave every out"));
         }
         Some(value) => value.boolean()?,
         None => false,
@@ -169,8 +193,10 @@ fn choice<'i>(
     let map = table.take("map").map(map).transpose()?;
     let named = follow.as_ref().map(|text| text.text.clone());
     if let Some(text) = follow {
-        if login {
-            return Err(text.bad("a login is the person's own", "draw login from an attribute"));
+        if let Some(sole) = sole {
+            return Err(
+                text.bad(&format!("a {sole} is the entry's own"), &format!("draw {sole} from an attribute"))
+            );
         }
         follows.push(text);
     }

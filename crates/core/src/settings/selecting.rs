@@ -1,7 +1,7 @@
 //! The settings that decide who is in and what becomes of those who are not, as text, to be compared
 //! with those of an earlier run.
 
-use super::{Intake, Leaving, LeavingAction, LeavingRule, Settings};
+use super::{GroupIntake, Intake, Leaving, LeavingAction, LeavingRule, Settings};
 use crate::name::Dn;
 use std::collections::BTreeMap;
 
@@ -31,7 +31,7 @@ impl Settings {
     }
 }
 
-fn texts(intake: &Intake) -> [(&'static str, String); 13] {
+fn texts(intake: &Intake) -> [(&'static str, String); 14] {
     let Intake { bases, filter, groups, not_in_group, group_bases, active, leaving, .. } = intake;
     let required = intake.fields.iter().filter(|(_, rule)| rule.required);
     [
@@ -48,7 +48,13 @@ fn texts(intake: &Intake) -> [(&'static str, String); 13] {
         ("member_login", intake.member_login.clone().unwrap_or_default()),
         ("required fields", required.map(|(name, _)| name.as_str()).collect::<Vec<_>>().join("\n")),
         ("leaving", in_words(leaving)),
+        ("application_groups", intake.application_groups.as_ref().map(groups_in).unwrap_or_default()),
     ]
+}
+
+fn groups_in(groups: &GroupIntake) -> String {
+    let GroupIntake { members, adopt, gone, .. } = groups;
+    format!("{}\n{members:?} {adopt} {gone:?}", groups.which())
 }
 
 fn names(list: &[Dn]) -> String {

@@ -21,7 +21,9 @@ fn the_museums_settings_are_read_whole() {
         (museum.page, museum.timeout, museum.deadline),
         (100, Duration::from_secs(10), Duration::from_secs(600))
     );
-    let StoreSettings::Csv { path, columns, has_links: true } = &settings.accounts.store else { panic!() };
+    let StoreSettings::Csv { path, columns, has_links: true, groups: None } = &settings.accounts.store else {
+        panic!()
+    };
     assert_eq!((path.to_str(), columns.len(), settings.accounts.seats), (Some("accounts.csv"), 0, Some(75)));
     let intake = &settings.intake;
     assert_eq!(intake.fields.keys().collect::<Vec<_>>(), ["login", "name", "email", "department", "room"]);
@@ -435,7 +437,7 @@ fn the_list_of_accounts_is_a_file_or_a_table() {
     let StoreSettings::Sqlite { table, .. } = with(sqlite).unwrap().accounts.store else { panic!() };
     assert_eq!(
         (table.column("login"), &table.states),
-        ("login", &["active", "suspended"].map(str::to_owned))
+        ("login", &Some(["active", "suspended"].map(str::to_owned)))
     );
     let StoreSettings::Postgres { server, .. } = with(postgres).unwrap().accounts.store else { panic!() };
     assert_eq!((server.host.as_str(), server.port, server.plain), ("::1", 5433, false));
@@ -481,5 +483,55 @@ fn the_list_of_accounts_is_a_file_or_a_table() {
         let error = with(accounts).unwrap_err();
         assert!(error.to_string().contains(message), "{message}: {error}");
         assert!(!format!("{error:?}").contains("geheim"));
+    }
+}
+
+#[test]
+fn groups_come_in_where_they_have_a_place() {
+    const TOO: &str = include_str!("../../../../demo/application-groups.toml");
+    let settings = parse(&format!("{DEMO}{TOO}")).unwrap();
+    let StoreSettings::Csv { groups: Some(place), .. } = &settings.accounts.store else { panic!() };
+    let groups = settings.intake.application_groups.as_ref().unwrap();
+    assert_eq!((place.path.to_str(), groups.bases.len()), (Some("groups.csv"), 1));
+    assert_eq!((groups.gone, groups.adopt), (GroupLeaving::Remove, false));
+    assert!(settings.brings_groups() && settings.selecting()["application_groups"].contains("Curators"));
+    let place = "[accounts.groups]                                # where the application keeps its own groups\npath = \"groups.csv\"";
+    let sql = "[accounts.groups]\ntable = \"team\"\nmembers = { table = \"m\", group = \"g\", group_key = \"id\", account = \"a\", account_key = \"id\" }";
+    let csv = "store     = \"csv\"\npath      = \"accounts.csv\"";
+    let sqlite = "store = \"sqlite\"\npath = \"a.sqlite\"\ntable = \"account\"";
+    let scim = "store = \"scim\"\nservice = \"https://loans.example/scim/v2\"";
+    let name = "name    = { from = \"cn\" }";
+    for (changes, message) in [
+        (vec![(place, "")], "no place in the application"),
+        (vec![(csv, sqlite)], "unknown key"),
+        (vec![(csv, scim)], "has none"),
+        (vec![(csv, scim), (place, "")], ""),
+        (vec![(csv, &format!("{scim}\nrole_groups = true")), (place, "")], "no place in the application"),
+        (vec![(csv, sqlite), (place, sql)], ""),
+        (vec![(csv, sqlite), (place, &sql.replace(", group = \"g\"", ""))], "groups.members.group"),
+        (vec![(name, "")], "application_groups.name"),
+        (vec![(name, "name = { value = \"x\" }")], "the same name"),
+        (vec![(name, "name = { from = \"cn\", every = true }")], "a name is one value"),
+        (vec![(name, "name = { from = \"cn\", follow = \"name\" }")], "the entry's own"),
+        (vec![(name, "name = { from = \"cn\", write = \"once\" }")], "always written"),
+        (vec![(name, "name = { from = \"cn\", in_group = \"CN=x\" }")], "a group is no person"),
+        (vec![("\"remove\"                               # a", "\"suspend\" # a")], "none of the words"),
+        (
+            vec![("[intake.fields]", "strategy = \"chain\"\n[intake.fields]"), ("group_bases  =", "# =")],
+            "own lists",
+        ),
+        (vec![("bases   = [\"OU=Groups,DC=quillmere,DC=example\"]", "bases = []")], "it is empty"),
+    ] {
+        let mut text = format!("{DEMO}{TOO}");
+        for (from, to) in changes {
+            assert!(text.contains(from), "{from}");
+            text = text.replacen(from, to, 1);
+        }
+        match parse(&text) {
+            Ok(_) => assert!(message.is_empty(), "{message}"),
+            Err(error) => {
+                assert!(!message.is_empty() && error.to_string().contains(message), "{message}: {error}")
+            }
+        }
     }
 }

@@ -19,7 +19,7 @@ use crate::ldif::{self, write_comment, write_record};
 use crate::name::Dn;
 use crate::reading::{Reading, ServerKind, Whereabouts};
 use crate::schema::Schema;
-use crate::settings::Intake;
+use crate::settings::{GroupIntake, Intake};
 use jiff::Timestamp;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -52,6 +52,8 @@ pub struct Header {
     pub groups: Vec<Dn>,
     /// Where groups were read; empty for everywhere.
     pub group_bases: Vec<Dn>,
+    /// Which groups were read for the application; none for none.
+    pub application_groups: Option<String>,
     /// The attributes that were read of people.
     pub attributes: Vec<String>,
     /// Those of them whose values name entries that were read, too.
@@ -95,6 +97,7 @@ impl Header {
             filter: Some(intake.filter.clone()),
             groups: intake.nests().into_iter().flat_map(|(groups, _)| groups).cloned().collect(),
             group_bases: intake.group_bases.clone(),
+            application_groups: intake.application_groups.as_ref().map(GroupIntake::which),
             attributes: attributes.to_vec(),
             followed: intake.fields.values().flat_map(FieldRule::followed).map(str::to_owned).collect(),
             whole: reading.whole().is_some(),
@@ -134,6 +137,7 @@ impl Header {
         if let Some(filter) = &self.filter {
             line("filter", &filter.to_string());
         }
+        self.application_groups.iter().for_each(|which| line("application-groups", which));
         self.attributes.iter().for_each(|name| line("attribute", name));
         self.followed.iter().for_each(|name| line("followed", name));
         self.absent.iter().for_each(|person| line("nowhere", person.as_str()));
@@ -184,8 +188,15 @@ impl Snapshot {
                     _ => member.to_owned(),
                 })
                 .collect();
-            let members = members.iter().map(String::as_bytes).collect();
-            entries.push(dn, [("objectClass", vec![&b"top"[..], class]), ("member", members)]);
+            let members: Vec<&[u8]> = members.iter().map(String::as_bytes).collect();
+            let brought = Dn::parse(dn).ok().and_then(|dn| reading.application_group(&dn.key()));
+            let own = brought.into_iter().flat_map(|entry| entry.attributes());
+            let mut own: Vec<(&str, Vec<&[u8]>)> =
+                own.map(|(name, values)| (name, values.collect())).collect();
+            if !own.iter().any(|(name, _)| name.eq_ignore_ascii_case("objectClass")) {
+                own.push(("objectClass", vec![&b"top"[..], class]));
+            }
+            entries.push(dn, own.into_iter().chain([("member", members)]));
         }
         if let Some(mask) = mask {
             header.unmasked = Some(mask.kept().map(str::to_owned).collect());
@@ -279,6 +290,11 @@ impl Snapshot {
         for name in intake.fields.values().flat_map(FieldRule::followed).filter(|name| !follows(name)) {
             missing.push(format!("the entries that {name} of people names were not read into the snapshot"));
         }
+        if let Some(groups) = &intake.application_groups
+            && header.application_groups.as_ref() != Some(&groups.which())
+        {
+            missing.push("the groups for the application were not read into the snapshot".to_owned());
+        }
         let same = intake.group_bases.len() == header.group_bases.len()
             && intake.group_bases.iter().all(|base| has(&header.group_bases, base));
         if !same && header.filter.is_some() {
@@ -302,6 +318,7 @@ impl Header {
             "base" => name(&mut self.bases),
             "group" => name(&mut self.groups),
             "group-base" => name(&mut self.group_bases),
+            "application-groups" => self.application_groups = Some(value.to_owned()),
             "filter" => self.filter = Filter::parse(value).ok(),
             "attribute" => self.attributes.push(value.to_owned()),
             "followed" => self.followed.push(value.to_owned()),

@@ -9,8 +9,8 @@ use crate::store::{AccountStore, Answer, Outcome, Record, StoreErrorKind, Terms}
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
-use webtaxon_core::account::{Account, folded};
-use webtaxon_core::apply::{Edit, Standing, standings};
+use webtaxon_core::account::{Account, Groups, folded};
+use webtaxon_core::apply::{Edit, GroupEdit, Standing, standings};
 use webtaxon_core::identity::Identity;
 use webtaxon_core::settings::StoreSettings;
 
@@ -230,6 +230,23 @@ impl AccountStore for Linked<'_> {
             None => self.store.carry_out(edits, terms, record),
             Some(_) => Box::pin(self.carry_out_bare(edits, terms, record)),
         }
+    }
+
+    fn groups(&self) -> Answer<'_, Groups> {
+        self.store.groups()
+    }
+
+    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> Answer<'a, Option<String>> {
+        self.store.group_statements(edits)
+    }
+
+    fn carry_out_groups<'a>(
+        &'a self,
+        edits: &'a [GroupEdit],
+        terms: &'a Terms<'a>,
+        record: Record<'a>,
+    ) -> Answer<'a, ()> {
+        self.store.carry_out_groups(edits, terms, record)
     }
 }
 

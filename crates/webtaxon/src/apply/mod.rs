@@ -3,29 +3,27 @@
 
 mod apart;
 mod error;
+mod run;
 mod saved;
 
 pub use error::{ApplyError, ApplyErrorKind};
 
-use crate::directory::Progress;
-use crate::state::{Begun, Ending, Journal, Remembered, Run, StateError, backups_of};
+use crate::state::{Begun, Ending, Journal, Remembered, Run, backups_of};
 use crate::store::{AccountStore, Outcome, Terms};
 use crate::{Error, Workspace, crash, state};
 use apart::Linked;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use ring::digest::{SHA256, digest};
+use run::{take_up, unrecorded};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap};
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use webtaxon_core::account::Account;
-use webtaxon_core::apply::{Edit, Standing, standings};
+use webtaxon_core::apply::{Edit, GroupEdit, Standing, group_standings, standings};
 use webtaxon_core::identity::Identity;
 use webtaxon_core::preview::{BRAKES, Brake, ChangeKind, Preview};
-
-/// Outcomes that are written to the journal at once.
-const BATCH: usize = 200;
 
 /// Where edits come from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -44,8 +42,10 @@ pub enum Origin {
 pub struct Work {
     /// Where the edits come from.
     pub origin: Origin,
-    /// What is to be done, in order.
+    /// What is to be done to accounts, in order.
     pub edits: Vec<Edit>,
+    /// What is to be done to groups.
+    pub groups: GroupWork,
     /// Limits that are passed; each must be released.
     pub brakes: Vec<Brake>,
     /// The list, in the words of its store.
@@ -62,8 +62,43 @@ pub struct Work {
     original: Option<PathBuf>,
 }
 
+/// What is to be done to the application's groups.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct GroupWork {
+    /// Before accounts change: who leaves a group, and which groups go.
+    pub first: Vec<GroupEdit>,
+    /// Behind them: which groups come, and who comes into one.
+    pub last: Vec<GroupEdit>,
+}
+
+impl GroupWork {
+    /// Everything, in order.
+    pub fn all(&self) -> impl Iterator<Item = &GroupEdit> {
+        self.first.iter().chain(&self.last)
+    }
+
+    /// How many edits there are.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.first.len() + self.last.len()
+    }
+
+    /// Whether there is none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+}
+
 impl Work {
-    /// How many edits there are of each kind that occurs.
+    /// Whether there is nothing to do.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.edits.is_empty() && self.groups.is_empty()
+    }
+
+    /// How many edits of accounts there are of each kind that occurs.
     #[must_use]
     pub fn counts(&self) -> Vec<(ChangeKind, usize)> {
         let of = |kind| self.edits.iter().filter(|edit| edit.kind == kind).count();
@@ -87,9 +122,11 @@ pub struct Consent {
 pub struct Applied {
     /// The run's number in the journal; none where there was nothing to do.
     pub run: Option<i64>,
-    /// What became of each edit, in the order of the work; none for one of which nobody knows.
+    /// What became of each edit of an account, in the order of the work; none for one of which nobody knows.
     pub outcomes: Vec<Option<Outcome>>,
-    /// Where the accounts stand as they were before.
+    /// What became of each edit of a group, in the order of [`GroupWork::all`].
+    pub groups: Vec<Option<Outcome>>,
+    /// Where the accounts stand as they were before; groups stand beside them.
     pub backup: Option<PathBuf>,
     /// What was found of a run that had been cut off.
     pub interrupted: Option<Interrupted>,
@@ -98,17 +135,17 @@ pub struct Applied {
 }
 
 impl Applied {
-    /// How many edits came to this.
+    /// How many edits of accounts and groups came to this.
     #[must_use]
     pub fn count(&self, what: impl Fn(&Outcome) -> bool) -> usize {
-        self.outcomes.iter().flatten().filter(|outcome| what(outcome)).count()
+        self.outcomes.iter().chain(&self.groups).flatten().filter(|outcome| what(outcome)).count()
     }
 
     /// Whether every edit was done, now or before.
     #[must_use]
     pub fn is_complete(&self) -> bool {
         let done = |outcome: &Option<Outcome>| matches!(outcome, Some(Outcome::Done | Outcome::Made));
-        self.stopped.is_none() && self.outcomes.iter().all(done)
+        self.stopped.is_none() && self.outcomes.iter().chain(&self.groups).all(done)
     }
 }
 
@@ -145,9 +182,16 @@ impl Workspace {
         let by_login: HashMap<&str, &Account> =
             accounts.iter().map(|account| (account.login.as_str(), account)).collect();
         let edit = |change| Edit::of(change, by_login.get(change.login.as_str()).copied());
+        let mut groups = GroupWork::default();
+        for change in preview.groups.iter().flat_map(|groups| &groups.changes) {
+            let [first, last] = change.edits();
+            groups.first.extend(first);
+            groups.last.extend(last);
+        }
         let work = Work {
             origin: Origin::Preview,
             edits: preview.changes.iter().filter_map(edit).collect(),
+            groups,
             brakes: preview.brakes.clone(),
             store: store.place(),
             settings: self.digest(),
@@ -167,20 +211,27 @@ impl Workspace {
         let journal = Journal::read(self.state())?.ok_or_else(|| ApplyError::no_run(run))?;
         let of = journal.runs()?.into_iter().find(|one| one.run == run);
         let of: Run = of.ok_or_else(|| ApplyError::no_run(run))?;
-        let mut edits: Vec<Edit> = Vec::new();
-        for entry in journal.entries(run)? {
-            match entry.outcome {
-                Some(Outcome::Done) => edits.push(entry.edit.back()),
-                None if of.ending.is_none() => {
-                    return Err(ApplyError::from(ApplyErrorKind::CutOff(run)).into());
-                }
-                _ => {}
-            }
+        let (entries, group_entries) = (journal.entries(run)?, journal.group_entries(run)?);
+        let mut outcomes = entries.iter().map(|entry| &entry.outcome);
+        let is_open =
+            outcomes.any(Option::is_none) || group_entries.iter().any(|entry| entry.outcome.is_none());
+        if is_open && of.ending.is_none() {
+            return Err(ApplyError::from(ApplyErrorKind::CutOff(run)).into());
         }
+        let is_done = |outcome: &Option<Outcome>| *outcome == Some(Outcome::Done);
+        let done = entries.into_iter().filter(|entry| is_done(&entry.outcome));
+        let mut edits: Vec<Edit> = done.map(|entry| entry.edit.back()).collect();
         edits.reverse();
+        let mut groups = GroupWork::default();
+        for entry in group_entries.into_iter().rev().filter(|entry| is_done(&entry.outcome)) {
+            // Who left first comes back last.
+            let side = if entry.edit.lets_go() { &mut groups.last } else { &mut groups.first };
+            side.push(entry.edit.back());
+        }
         Ok(Work {
             origin: Origin::Undo(run),
             edits,
+            groups,
             brakes: Vec::new(),
             store: of.store,
             settings: self.digest(),
@@ -227,9 +278,15 @@ impl Workspace {
             // Another run since has looked at who is missing, and knows better.
             remembered.missed = (work.latest == latest).then(|| work.missed.clone());
         }
-        let mut applied =
-            Applied { run: None, outcomes: Vec::new(), backup: None, interrupted, stopped: None };
-        if work.edits.is_empty() {
+        let mut applied = Applied {
+            run: None,
+            outcomes: Vec::new(),
+            groups: Vec::new(),
+            backup: None,
+            interrupted,
+            stopped: None,
+        };
+        if work.is_empty() {
             if is_preview {
                 store.remember(&mut remembered, links(&store.accounts(&fields).await?));
                 journal.end(None, &remembered)?;
@@ -252,14 +309,14 @@ impl Workspace {
             store: &work.store,
             released: &consent.release,
         };
-        let run = journal.begin(&begun, &work.edits)?;
+        let run = journal.begin(&begun, &work.edits, &work.groups.first)?;
         applied.run = Some(run);
-        let copied = self.copy(store, &fields, run, &work.edits).await;
+        let copied = self.copy(store, &fields, run, work).await;
         let beside = |file: &Path| file.strip_prefix(self.folder()).unwrap_or(file).to_owned();
         match copied.and_then(|file| Ok(journal.backed_up(run, &beside(&file)).map(|()| file)?)) {
             Ok(file) => applied.backup = Some(file),
             Err(error) => {
-                let nothing: Vec<_> = (0..work.edits.len())
+                let nothing: Vec<_> = (0..work.edits.len() + work.groups.first.len())
                     .map(|at| (at, Outcome::Left("no copy could be made first".to_owned())))
                     .collect();
                 journal.record(run, &nothing, None)?;
@@ -317,8 +374,16 @@ impl Workspace {
             original: work.original.as_deref(),
             stop_after: consent.stop_after,
         };
-        let statements = store.statements(&work.edits, &terms).await?;
-        Ok(statements.ok_or_else(|| ApplyError::from(ApplyErrorKind::NoTable(store.describe())))?)
+        let none = || ApplyError::from(ApplyErrorKind::NoTable(store.describe()));
+        let mut all = String::new();
+        if !work.groups.first.is_empty() {
+            all += &store.group_statements(&work.groups.first).await?.ok_or_else(none)?;
+        }
+        all += &store.statements(&work.edits, &terms).await?.ok_or_else(none)?;
+        if !work.groups.last.is_empty() {
+            all += &store.group_statements(&work.groups.last).await?.ok_or_else(none)?;
+        }
+        Ok(all)
     }
 
     /// Forgets the runs that began before a day, but the latest, and their copies of the accounts; what
@@ -332,8 +397,12 @@ impl Workspace {
         }
         let forgotten = Journal::write(self.state(), who)?.forget_before(day)?;
         for backup in forgotten.iter().flatten() {
+            let file = self.folder().join(backup);
             // A copy that somebody took away already is gone as well.
-            let _ = std::fs::remove_file(self.folder().join(backup));
+            let _ = std::fs::remove_file(&file);
+            for end in ["csv", "jsonl"] {
+                let _ = std::fs::remove_file(groups_beside(&file, end));
+            }
         }
         Ok(forgotten.len())
     }
@@ -375,73 +444,13 @@ impl Workspace {
         if held.is_empty() { Ok(()) } else { Err(ApplyErrorKind::Braked { brakes: held }.into()) }
     }
 
-    /// Makes the edits, and says whether it is known what became of each.
-    async fn carry_out(
-        &self,
-        store: &Linked<'_>,
-        work: &Work,
-        terms: &Terms<'_>,
-        journal: &mut Journal,
-        applied: &mut Applied,
-    ) -> Result<bool, Error> {
-        let Some(run) = applied.run else { return Ok(true) };
-        let of = work.edits.len();
-        applied.outcomes = vec![None; of];
-        let (mut failed, mut done) = (0, 0);
-        let mut waiting: Vec<(usize, Outcome)> = Vec::new();
-        let mut unwritten = None;
-        let ties = store.ties(&work.edits);
-        let outcomes = &mut applied.outcomes;
-        let ended = store
-            .carry_out(&work.edits, terms, &mut |at, outcome| {
-                failed += usize::from(matches!(outcome, Outcome::Failed(_)));
-                done += 1;
-                self.tell(|| Progress::CarriedOut { edits: done, of });
-                if let Some(slot) = outcomes.get_mut(at) {
-                    *slot = Some(outcome.clone());
-                }
-                waiting.push((at, outcome));
-                // What follows a fault is not written: the next apply looks at it, with the rest.
-                if waiting.len() >= BATCH && unwritten.is_none() {
-                    unwritten = journal.record(run, &std::mem::take(&mut waiting), ties).err();
-                }
-                unwritten.is_none()
-            })
-            .await;
-        let written = unwritten.map_or_else(|| journal.record(run, &waiting, ties), Err);
-        written.map_err(unrecorded)?;
-        if let Err(error) = ended {
-            applied.stopped = Some(error.to_string());
-            // Some may have been made without a word: the list is looked at.
-            let Ok(accounts) = store.accounts(terms.fields).await else { return Ok(false) };
-            for (at, outcome) in look(journal, run, store, &accounts).map_err(unrecorded)? {
-                if let Some(slot) = applied.outcomes.get_mut(at) {
-                    *slot = Some(outcome);
-                }
-            }
-        } else {
-            let open = applied.outcomes.iter_mut().enumerate().filter(|(_, outcome)| outcome.is_none());
-            let left: Vec<(usize, Outcome)> = open
-                .map(|(at, slot)| {
-                    let outcome = Outcome::Left("not begun, since too many were refused".to_owned());
-                    (at, slot.insert(outcome).clone())
-                })
-                .collect();
-            if !left.is_empty() {
-                journal.record(run, &left, None).map_err(unrecorded)?;
-                applied.stopped = Some(format!("{failed} changes were refused"));
-            }
-        }
-        Ok(true)
-    }
-
-    /// Copies the list, or the accounts concerned, to a new file.
+    /// Copies the list, or the accounts and groups concerned, to a new file.
     async fn copy(
         &self,
         store: &Linked<'_>,
         fields: &[&str],
         run: i64,
-        edits: &[Edit],
+        work: &Work,
     ) -> Result<PathBuf, Error> {
         let folder = backups_of(&self.file);
         let failed = |file: &Path, reason: &dyn std::fmt::Display| {
@@ -453,25 +462,24 @@ impl Workspace {
         let plain = folder.join(format!("run-{run}"));
         let later = || folder.join(format!("run-{run}-{}", Timestamp::now().as_millisecond()));
         let stem = if is_taken(&plain) { later() } else { plain };
-        if let Some(file) = store.copy(&stem).await.map_err(|error| failed(&stem, &error))? {
-            return Ok(file);
-        }
-        let accounts = store.accounts(fields).await?;
-        let file = stem.with_extension("jsonl");
-        let standings = standings(edits, &accounts, &[]);
-        let write = || -> std::io::Result<()> {
-            let mut out = std::io::BufWriter::new(state::private(&file)?);
-            for standing in &standings {
-                if let Standing::Ready(Some(at)) = standing
-                    && let Some(account) = accounts.get(*at)
-                {
-                    serde_json::to_writer(&mut out, account)?;
-                    out.write_all(b"\n")?;
-                }
+        let whole = store.copy(&stem).await.map_err(|error| failed(&stem, &error))?;
+        let file = match whole {
+            Some(file) => file,
+            None => {
+                let accounts = store.accounts(fields).await?;
+                let file = stem.with_extension("jsonl");
+                let standings = standings(&work.edits, &accounts, &[]);
+                write_copy(&file, &standings, &accounts).map_err(|error| failed(&file, &error))?;
+                file
             }
-            out.into_inner().map_err(std::io::IntoInnerError::into_error)?.sync_all()
         };
-        write().map_err(|error| failed(&file, &error))?;
+        let groups = groups_beside(&file, "jsonl");
+        if !work.groups.is_empty() && !groups_beside(&file, "csv").exists() {
+            let list = store.groups().await?.list;
+            let edits: Vec<GroupEdit> = work.groups.all().cloned().collect();
+            let standings = group_standings(&edits, &list);
+            write_copy(&groups, &standings, &list).map_err(|error| failed(&groups, &error))?;
+        }
         crash::point();
         Ok(file)
     }
@@ -482,54 +490,28 @@ impl Workspace {
     }
 }
 
-/// Looks what a run that was cut off had done, and ends it.
-async fn take_up(
-    journal: &mut Journal,
-    store: &Linked<'_>,
-    fields: &[&str],
-) -> Result<Option<Interrupted>, Error> {
-    let Some(run) = journal.unfinished()? else { return Ok(None) };
-    let accounts = store.accounts(fields).await?;
-    look(journal, run, store, &accounts)?;
-    let entries = journal.entries(run)?;
-    let done = entries.iter().filter(|entry| entry.outcome == Some(Outcome::Done)).count();
-    // What it would have remembered, the next preview finds again, but for the links.
-    let mut remembered = Remembered::default();
-    let accounts = if store.is_apart() { store.accounts(fields).await? } else { accounts };
-    store.remember(&mut remembered, links(&accounts));
-    journal.end(Some((run, Ending::Interrupted)), &remembered)?;
-    Ok(Some(Interrupted { run, done, open: entries.len() - done }))
-}
-
-/// Looks in the list which edits of a run were made without a word in the journal, and writes it there.
-fn look(
-    journal: &mut Journal,
-    run: i64,
-    store: &Linked<'_>,
-    accounts: &[Account],
-) -> Result<Vec<(usize, Outcome)>, StateError> {
-    let entries = journal.entries(run)?;
-    let open = entries.iter().enumerate().filter(|(_, entry)| entry.outcome.is_none());
-    let (places, edits): (Vec<usize>, Vec<Edit>) = open.map(|(at, entry)| (at, entry.edit.clone())).unzip();
-    let outcome = |standing| match standing {
-        Standing::Made => Outcome::Done,
-        Standing::Stale(words) => Outcome::Left(words),
-        _ => Outcome::Left("it was not done: the run ended before".to_owned()),
-    };
-    let found: Vec<_> =
-        places.into_iter().zip(store.standings(&edits, accounts).into_iter().map(outcome)).collect();
-    let all: Vec<Edit> = entries.into_iter().map(|entry| entry.edit).collect();
-    journal.record(run, &found, store.ties(&all))?;
-    Ok(found)
-}
-
-/// Something was done, and cannot be written down.
-fn unrecorded(error: StateError) -> ApplyError {
-    ApplyErrorKind::Unrecorded { reason: error.to_string() }.into()
-}
-
 fn links(accounts: &[Account]) -> BTreeMap<Identity, String> {
     accounts.iter().filter_map(|one| Some((one.link.clone()?, one.login.clone()))).collect()
+}
+
+/// Where the copy of the groups stands beside one of the accounts.
+fn groups_beside(accounts: &Path, end: &str) -> PathBuf {
+    let stem = accounts.file_stem().unwrap_or_default().to_string_lossy();
+    accounts.with_file_name(format!("{stem}-groups.{end}"))
+}
+
+/// Writes those of a list that will change, one a line, to a new file.
+fn write_copy<T: Serialize>(file: &Path, standings: &[Standing], list: &[T]) -> std::io::Result<()> {
+    let mut out = std::io::BufWriter::new(state::private(file)?);
+    for standing in standings {
+        if let Standing::Ready(Some(at)) = standing
+            && let Some(one) = list.get(*at)
+        {
+            serde_json::to_writer(&mut out, one)?;
+            out.write_all(b"\n")?;
+        }
+    }
+    out.into_inner().map_err(std::io::IntoInnerError::into_error)?.sync_all()
 }
 
 fn make_private(folder: &Path) -> std::io::Result<()> {

@@ -2,6 +2,7 @@
 
 mod access;
 mod bind;
+mod brought;
 mod certificate;
 mod check;
 mod connection;

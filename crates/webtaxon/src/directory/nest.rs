@@ -101,7 +101,7 @@ pub(super) async fn read(
     sweep: &mut Sweep,
     intake: &Intake,
 ) -> Result<(), DirectoryError> {
-    let nests = intake.nests();
+    let nests = sweep.nests(intake);
     if nests.iter().all(|(groups, _)| groups.is_empty()) {
         return Ok(());
     }

@@ -64,6 +64,8 @@ pub(crate) async fn read_for_both(
     let (one, two) = (&settings.intake, &other.intake);
     let mut both = settings.clone();
     let intake = &mut both.intake;
+    // What becomes of the application's groups is not compared.
+    intake.application_groups = None;
     intake.strategy = intake.strategy.by_lists();
     let add = |list: &mut Vec<Dn>, more: &[Dn]| {
         for name in more {
@@ -101,6 +103,9 @@ pub(crate) async fn read_for_both(
     let mut header = Header::new(&reading, &both.intake, &attributes, Timestamp::now());
     let mut readings = Vec::new();
     for settings in [settings, other] {
+        let mut settings = settings.clone();
+        settings.intake.application_groups = None;
+        let settings = &settings;
         header.filter = Some(settings.intake.filter.clone());
         header.group_bases.clone_from(&settings.intake.group_bases);
         let mut snapshot = Snapshot::new(header.clone(), &reading, None);

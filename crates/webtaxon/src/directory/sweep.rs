@@ -176,6 +176,8 @@ pub(super) enum Purpose<'i> {
     People,
     /// They say where people are whom the sweep did not meet; the attribute tells who they are.
     Whereabouts(&'i str),
+    /// They are groups that come into the application.
+    Brought,
     /// They are people who may have moved while the others were read; those who were met already
     /// are known by the attribute.
     Moved(&'i str, &'i HashSet<Identity>),
@@ -216,6 +218,7 @@ impl Reader<'_> {
         mark.look_again(self, &identity).await?;
         let met = self.identities(&identity);
         followed::read(self).await?;
+        self.application_groups().await?;
         nest::read(&mut self.connection, &mut self.sweep, self.intake).await?;
         let missing = links.without(&met).await;
         self.lookups(&identity, missing).await
@@ -498,7 +501,9 @@ pub(super) async fn run(
             Found::Entry(entry) => {
                 keep(sweep, &entry, purpose, brought);
                 let read = sweep.people().len();
-                if read.is_multiple_of(EVERY) && !matches!(purpose, Purpose::Whereabouts(_)) {
+                if read.is_multiple_of(EVERY)
+                    && !matches!(purpose, Purpose::Whereabouts(_) | Purpose::Brought)
+                {
                     watch.tell(|| Progress::People { read });
                 }
             }
@@ -525,6 +530,7 @@ fn keep(sweep: &mut Sweep, entry: &ReceivedEntry, purpose: Purpose<'_>, brought:
     };
     let kept = match purpose {
         Purpose::People => sweep.person(dn, entry.attributes_as_text()).ok(),
+        Purpose::Brought => sweep.application_group(dn, entry.attributes_as_text()).ok(),
         Purpose::Whereabouts(attribute) => match identity_by(attribute) {
             Some(person) if Dn::parse(dn).is_ok() => Some(sweep.found(person, dn)),
             Some(_) => None,
@@ -562,7 +568,7 @@ pub(super) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String
     wanted.extend(intake.fields.values().flat_map(FieldRule::from_attributes).map(str::to_owned));
     wanted.extend(intake.conditions().flat_map(Condition::attributes).map(str::to_owned));
     wanted.extend(active.attributes().map(str::to_owned));
-    if intake.nests().iter().any(|(groups, _)| !groups.is_empty()) {
+    if intake.application_groups.is_some() || intake.nests().iter().any(|(groups, _)| !groups.is_empty()) {
         // What groups may know people by without listing their names.
         wanted.insert(primary_group(kind).to_owned());
         wanted.extend(member_login(intake, kind).map(str::to_owned));

@@ -4,7 +4,7 @@ use crate::apply::{Applied, Work};
 use crate::state::{Recorded, Run};
 use crate::store::Outcome;
 use serde_json::{Value, json};
-use webtaxon_core::apply::Edit;
+use webtaxon_core::apply::{Edit, GroupEdit};
 
 /// What an apply did, as `webtaxon.apply/1`.
 #[must_use]
@@ -12,6 +12,11 @@ pub fn applied(work: &Work, applied: &Applied) -> Value {
     let told = |(at, one): (usize, &Edit)| {
         let mut value = edit(one);
         outcome(&mut value, applied.outcomes.get(at).and_then(Option::as_ref));
+        value
+    };
+    let told_group = |(one, became): (&GroupEdit, &Option<Outcome>)| {
+        let mut value = group_edit(one);
+        outcome(&mut value, became.as_ref());
         value
     };
     json!({
@@ -22,6 +27,7 @@ pub fn applied(work: &Work, applied: &Applied) -> Value {
         "interrupted": applied.interrupted,
         "stopped": applied.stopped,
         "edits": work.edits.iter().enumerate().map(told).collect::<Vec<_>>(),
+        "groups": work.groups.all().zip(&applied.groups).map(told_group).collect::<Vec<_>>(),
     })
 }
 
@@ -33,6 +39,7 @@ pub fn work(work: &Work) -> Value {
         "origin": work.origin,
         "brakes": work.brakes,
         "edits": work.edits.iter().map(edit).collect::<Vec<_>>(),
+        "groups": work.groups.all().map(group_edit).collect::<Vec<_>>(),
     })
 }
 
@@ -44,21 +51,23 @@ pub fn runs(runs: &[Run]) -> Value {
 
 /// One run with its edits, as `webtaxon.run/1`.
 #[must_use]
-pub fn run(run: &Run, entries: &[Recorded]) -> Value {
+pub fn run(run: &Run, entries: &[Recorded], groups: &[Recorded<GroupEdit>]) -> Value {
     json!({
         "format": "webtaxon.run/1",
         "run": run,
         "edits": entries.iter().map(entry).collect::<Vec<_>>(),
+        "groups": groups.iter().map(group_entry).collect::<Vec<_>>(),
     })
 }
 
 /// One line of JSON for each edit of a run, for an auditor.
 #[must_use]
-pub fn journal_lines(run: &Run, entries: &[Recorded]) -> String {
-    entries.iter().fold(String::new(), |text, one| {
+pub fn journal_lines(run: &Run, entries: &[Recorded], groups: &[Recorded<GroupEdit>]) -> String {
+    let all = entries.iter().map(entry).chain(groups.iter().map(group_entry));
+    all.fold(String::new(), |text, one| {
         let mut line =
             json!({ "run": run.run, "at": run.at, "who": run.who, "store": run.store, "undoes": run.undoes });
-        if let (Value::Object(line), Value::Object(edit)) = (&mut line, entry(one)) {
+        if let (Value::Object(line), Value::Object(edit)) = (&mut line, one) {
             line.extend(edit);
         }
         text + &line.to_string() + "\n"
@@ -69,6 +78,26 @@ fn entry(entry: &Recorded) -> Value {
     let mut value = edit(&entry.edit);
     outcome(&mut value, entry.outcome.as_ref());
     value
+}
+
+fn group_entry(entry: &Recorded<GroupEdit>) -> Value {
+    let mut value = group_edit(&entry.edit);
+    outcome(&mut value, entry.outcome.as_ref());
+    value
+}
+
+fn group_edit(edit: &GroupEdit) -> Value {
+    let group = edit.after.as_ref().or(edit.before.as_ref());
+    let new_name = edit.after.as_ref().map(|after| &after.name).filter(|name| *name != edit.name());
+    json!({
+        "kind": edit.kind,
+        "name": edit.name(),
+        "new_name": new_name,
+        "dn": edit.dn,
+        "link": group.and_then(|group| group.link.as_ref()),
+        "come": edit.coming(),
+        "leave": edit.leaving(),
+    })
 }
 
 fn edit(edit: &Edit) -> Value {

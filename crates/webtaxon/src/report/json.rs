@@ -40,6 +40,7 @@ pub fn preview(preview: &Preview) -> Value {
         "left_out": preview.left_out,
         "changes": preview.changes.iter().map(change).collect::<Vec<_>>(),
         "held": preview.held.iter().map(held).collect::<Vec<_>>(),
+        "groups": preview.groups,
         "brakes": preview.brakes,
     })
 }

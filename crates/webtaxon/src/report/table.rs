@@ -6,7 +6,7 @@ use indexmap::IndexSet;
 use webtaxon_core::preview::Preview;
 
 /// The changes as CSV (RFC 4180): `kind`, `login`, `person`, `dn`, `cause`, `why`, `path`, and for each
-/// field that changes anywhere two columns, `FIELD now` and `FIELD after`. Cells that a spreadsheet would
+/// field that changes anywhere two columns, `FIELD now` and `FIELD after`. A group stands under `person`. Cells that a spreadsheet would
 /// take for formulas are defused.
 #[must_use]
 pub fn preview_csv(preview: &Preview) -> String {
@@ -61,6 +61,23 @@ pub fn preview_csv(preview: &Preview) -> String {
         ];
         row.resize(header.len(), String::new());
         let _ = writer.write_record(row.iter().map(|cell| tame(cell).into_owned()));
+    }
+    if let Some(groups) = &preview.groups {
+        let changes = groups.changes.iter().map(|change| {
+            let (come, leave) = (change.come.join(" "), change.leave.join(" "));
+            let new = change.new_name.as_ref().map(|name| format!("gets the name {name}"));
+            let come = (!come.is_empty()).then(|| format!("come in: {come}"));
+            let leave = (!leave.is_empty()).then(|| format!("leave: {leave}"));
+            let why: Vec<String> = [new, come, leave].into_iter().flatten().collect();
+            (change.kind.name(), &change.name, &change.dn, why.join("; "))
+        });
+        let held = groups.held.iter().map(|held| ("group held", &held.name, &held.dn, held.message.clone()));
+        for (kind, name, dn, why) in changes.chain(held) {
+            let dn = dn.clone().unwrap_or_default();
+            let mut row = vec![kind.to_owned(), String::new(), name.clone(), dn, String::new(), why];
+            row.resize(header.len(), String::new());
+            let _ = writer.write_record(row.iter().map(|cell| tame(cell).into_owned()));
+        }
     }
     String::from_utf8(writer.into_inner().unwrap_or_default()).unwrap_or_default()
 }

@@ -2,7 +2,7 @@
 
 use super::harmless;
 use webtaxon_core::name;
-use webtaxon_core::preview::{Brake, Cause, ChangeKind, Wait};
+use webtaxon_core::preview::{Brake, Cause, ChangeKind, GroupChange, GroupChangeKind, Wait};
 use webtaxon_core::selection::{FunnelStep, Step};
 use webtaxon_core::settings::Intake;
 
@@ -52,6 +52,29 @@ pub fn kind(kind: ChangeKind) -> (&'static str, &'static str) {
     }
 }
 
+/// What a kind of change of a group is called in a heading, and what it means.
+#[must_use]
+pub fn group_kind(kind: GroupChangeKind) -> (&'static str, &'static str) {
+    match kind {
+        GroupChangeKind::Import => ("Import group", "these groups of the directory come in"),
+        GroupChangeKind::Adopt => {
+            ("Adopt group", "these groups were made by hand and become the directory's")
+        }
+        GroupChangeKind::Rename => ("Rename group", "the directory calls these groups otherwise now"),
+        GroupChangeKind::Remove => ("Remove group", "these groups are deleted; their members' accounts stay"),
+        _ => ("Update members", "these groups get or lose members"),
+    }
+}
+
+/// How many come into a group and leave it: `+3 −1`.
+#[must_use]
+pub fn group_counts(change: &GroupChange) -> String {
+    let count = |sign, list: &[String]| (!list.is_empty()).then(|| format!("{sign}{}", list.len()));
+    let counts = [count("+", &change.come), count("−", &change.leave)];
+    let counts: Vec<String> = counts.into_iter().flatten().collect();
+    if counts.is_empty() { "nobody comes or leaves".to_owned() } else { counts.join(" ") }
+}
+
 /// A cause in words, where nothing more exact is known.
 #[must_use]
 pub fn cause(cause: Cause) -> &'static str {
@@ -92,6 +115,15 @@ pub fn brake(brake: &Brake) -> String {
         "reading" => format!(
             "{} not read to the end",
             counted(usize::try_from(brake.figure).unwrap_or(usize::MAX), "part was", "parts were")
+        ),
+        "memberships" => format!(
+            "{} taken out of groups, {} are allowed",
+            counted(
+                usize::try_from(brake.figure).unwrap_or(usize::MAX),
+                "membership would be",
+                "memberships would be"
+            ),
+            brake.limit
         ),
         _ => format!("{} accounts would be in use, there are {} seats", brake.figure, brake.limit),
     }

@@ -6,13 +6,14 @@ use super::{NEWEST, Place, StateError, StateErrorKind, today};
 use crate::store::Outcome;
 use jiff::Timestamp;
 use jiff::civil::Date;
-use serde::Serialize;
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use webtaxon_core::account::Account;
-use webtaxon_core::apply::Edit;
+use webtaxon_core::apply::{Edit, GroupEdit};
 use webtaxon_core::identity::Identity;
-use webtaxon_core::preview::Memory;
+use webtaxon_core::preview::{GroupChangeKind, Memory};
 
 /// How a run ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -73,11 +74,11 @@ pub struct Run {
 
 /// One edit of a run, and what became of it; no outcome while that is not known.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Recorded {
+pub struct Recorded<E = Edit> {
     /// Its place in the run.
     pub place: usize,
     /// What was to be done.
-    pub edit: Edit,
+    pub edit: E,
     /// What became of it.
     pub outcome: Option<Outcome>,
 }
@@ -109,6 +110,15 @@ pub(crate) struct Ties<'a> {
     /// All edits of the run, in their order.
     pub(crate) edits: &'a [Edit],
 }
+
+/// What an edit that was written down says it is.
+#[derive(Deserialize)]
+struct Kinded {
+    kind: String,
+}
+
+/// Writes an edit down.
+const ADD: &str = "INSERT INTO edit (run, place, edit) VALUES (?1, ?2, ?3)";
 
 /// Keeps the link of an account.
 const KEEP: &str = "INSERT INTO kept (list, link, login) VALUES (?1, ?2, ?3)";
@@ -245,17 +255,39 @@ impl Journal {
         Ok(runs)
     }
 
-    /// The edits of one run, in their order.
+    /// The edits of accounts of one run, in their order.
     ///
     /// # Errors
     /// It cannot be read.
     pub fn entries(&self, run: i64) -> Result<Vec<Recorded>, StateError> {
+        self.entries_of(run, false)
+    }
+
+    /// The edits of groups of one run: who was to leave first, then who was to come.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    pub fn group_entries(&self, run: i64) -> Result<Vec<Recorded<GroupEdit>>, StateError> {
+        self.entries_of(run, true)
+    }
+
+    fn entries_of<E: DeserializeOwned>(
+        &self,
+        run: i64,
+        groups: bool,
+    ) -> Result<Vec<Recorded<E>>, StateError> {
         let sql = "SELECT edit, outcome, reason, place FROM edit WHERE run = ?1 ORDER BY place";
-        let rows = self.db.all(sql, vec![run.into()])?.into_iter();
-        rows.map(|row| {
+        let mut entries = Vec::new();
+        for row in self.db.all(sql, vec![run.into()])? {
             let place = row.get(3).and_then(Cell::int).unwrap_or_default();
             let [edit, outcome, reason] = text_cells(row);
-            let edit = serde_json::from_str(&edit.unwrap_or_default());
+            let edit = edit.unwrap_or_default();
+            // What happens to groups has names of its own.
+            let kind = serde_json::from_str::<Kinded>(&edit).map_err(|error| self.db.broken(&error))?.kind;
+            if GroupChangeKind::ALL.iter().any(|known| known.name() == kind) != groups {
+                continue;
+            }
+            let edit = serde_json::from_str(&edit).map_err(|error| self.db.broken(&error))?;
             let reason = reason.unwrap_or_default();
             let outcome = match outcome.as_deref() {
                 Some("done") => Some(Outcome::Done),
@@ -264,13 +296,9 @@ impl Journal {
                 Some("failed") => Some(Outcome::Failed(reason)),
                 _ => None,
             };
-            Ok(Recorded {
-                place: usize::try_from(place).unwrap_or_default(),
-                edit: edit.map_err(|error| self.db.broken(&error))?,
-                outcome,
-            })
-        })
-        .collect()
+            entries.push(Recorded { place: usize::try_from(place).unwrap_or_default(), edit, outcome });
+        }
+        Ok(entries)
     }
 
     /// The number of the latest run; 0 if there was none.
@@ -292,14 +320,16 @@ impl Journal {
     }
 
     /// Writes down what will be done, before it is.
-    pub(crate) fn begin(&mut self, begun: &Begun<'_>, edits: &[Edit]) -> Result<i64, StateError> {
+    pub(crate) fn begin(
+        &mut self,
+        begun: &Begun<'_>,
+        edits: &[Edit],
+        groups: &[GroupEdit],
+    ) -> Result<i64, StateError> {
         // Nobody else writes meanwhile, so that the number is still free; the latest run is never forgotten.
         let run = self.latest()? + 1;
-        let edits = edits.iter().enumerate().map(|(place, edit)| {
-            let text = serde_json::to_string(edit).map_err(|error| self.db.broken(&error))?;
-            Ok(vec![run.into(), number(place), text.into()])
-        });
-        let rows = edits.collect::<Result<Vec<_>, StateError>>()?;
+        let mut rows = self.rows(run, 0, edits)?;
+        rows.extend(self.rows(run, edits.len(), groups)?);
         let values = vec![
             run.into(),
             now().into(),
@@ -310,11 +340,22 @@ impl Journal {
             begun.released.join(" ").into(),
         ];
         let sql = "INSERT INTO run (run, begun, who, undoes, settings, store, released) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
-        self.db.change(vec![
-            Statement::once(sql, values),
-            Statement { sql: "INSERT INTO edit (run, place, edit) VALUES (?1, ?2, ?3)", rows },
-        ])?;
+        self.db.change(vec![Statement::once(sql, values), Statement { sql: ADD, rows }])?;
         Ok(run)
+    }
+
+    /// Writes down what will be done to groups behind the first `from` edits, before it is.
+    pub(crate) fn add(&mut self, run: i64, from: usize, groups: &[GroupEdit]) -> Result<(), StateError> {
+        let rows = self.rows(run, from, groups)?;
+        self.db.change(vec![Statement { sql: ADD, rows }])
+    }
+
+    fn rows<E: Serialize>(&self, run: i64, from: usize, edits: &[E]) -> Result<Vec<Vec<Cell>>, StateError> {
+        let row = |(at, edit)| {
+            let text = serde_json::to_string(edit).map_err(|error| self.db.broken(&error))?;
+            Ok(vec![run.into(), number(from + at), text.into()])
+        };
+        edits.iter().enumerate().map(row).collect()
     }
 
     /// Says where the accounts stand as they were before.

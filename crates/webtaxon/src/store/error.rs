@@ -79,20 +79,27 @@ pub enum StoreErrorKind {
         /// The line, counted from 1.
         line: u64,
     },
+    /// A row without a name.
+    #[error("{}, line {line} has no name", file.display())]
+    #[diagnostic(code(WX0505), help("every group has a name, by which people know it"))]
+    NoGroupName {
+        /// The file.
+        file: PathBuf,
+        /// The line, counted from 1.
+        line: u64,
+    },
     /// A login or a link twice.
     #[error("{}, line {line}: the {what} `{value}` stands on line {first} already", file.display())]
     #[diagnostic(
         code(WX0506),
-        help(
-            "no two accounts may have one {what} (case does not matter): correct the application's list first"
-        )
+        help("no two may have one {what} (case does not matter): correct the application's list first")
     )]
     Twice {
         /// The file.
         file: PathBuf,
         /// The line, counted from 1.
         line: u64,
-        /// `login` or `link`.
+        /// `login`, `link` or `name`.
         what: &'static str,
         /// The value.
         value: String,
@@ -175,12 +182,14 @@ pub enum StoreErrorKind {
     #[diagnostic(transparent)]
     Links(#[from] crate::state::StateError),
     /// A row that cannot be an account.
-    #[error("{store}: the account `{login}` {what}")]
+    #[error("{store}: the {row} `{login}` {what}")]
     #[diagnostic(code(WX0512), help("{help}"))]
     BadRow {
         /// The database.
         store: String,
-        /// The account.
+        /// `account` or `group`.
+        row: &'static str,
+        /// Its login, or its name.
         login: String,
         /// What is wrong.
         what: String,
@@ -274,6 +283,18 @@ pub enum StoreErrorKind {
         store: String,
         /// Why not.
         reason: String,
+    },
+    /// Groups in a store that has no place for them.
+    #[error("{store}: there is no place for the application's groups")]
+    #[diagnostic(
+        code(WX0522),
+        help(
+            "an application that keeps accounts in its own way must implement the two calls for groups; else say in [accounts.groups] where groups are"
+        )
+    )]
+    NoGroups {
+        /// The store.
+        store: String,
     },
     /// A kind of store that this build was made without.
     #[error("this build cannot keep accounts in a store of the kind {0}")]

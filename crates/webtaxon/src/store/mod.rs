@@ -3,6 +3,8 @@
 #[cfg(feature = "csv")]
 mod csv;
 mod error;
+#[cfg(any(feature = "csv", feature = "postgres", feature = "sqlite"))]
+mod groups;
 #[cfg(not(all(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite")))]
 mod missing;
 #[cfg(feature = "postgres")]
@@ -29,10 +31,10 @@ pub use sqlite::SqliteStore;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::pin::Pin;
-use webtaxon_core::account::Account;
 #[cfg(any(feature = "postgres", feature = "scim", feature = "sqlite"))]
 use webtaxon_core::account::folded;
-use webtaxon_core::apply::{Edit, Standing};
+use webtaxon_core::account::{Account, Groups};
+use webtaxon_core::apply::{Edit, GroupEdit, Standing};
 use webtaxon_core::settings::StoreSettings;
 
 /// What a store's answer is: it may come from a file or from far away.
@@ -145,6 +147,39 @@ pub trait AccountStore: Send + Sync {
         let _ = (edits, terms, record);
         Box::pin(async { Err(StoreErrorKind::ReadOnly { store: self.describe() }.into()) })
     }
+
+    /// Every group that the application has.
+    ///
+    /// # Errors
+    /// The groups cannot be read, are not sound (a name twice), or have no place here.
+    fn groups(&self) -> Answer<'_, Groups> {
+        Box::pin(async { Err(StoreErrorKind::NoGroups { store: self.describe() }.into()) })
+    }
+
+    /// As [`AccountStore::statements`], for edits of groups.
+    ///
+    /// # Errors
+    /// As [`AccountStore::groups`].
+    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> Answer<'a, Option<String>> {
+        let _ = edits;
+        Box::pin(async { Ok(None) })
+    }
+
+    /// Makes edits of groups, each once at most: what [`webtaxon_core::apply::group_standings`] finds stale
+    /// against the groups as they are now, is left out. Whatever happens, a member is either in a group or not,
+    /// and whoever is no part of an edit stays where they are.
+    ///
+    /// # Errors
+    /// As [`AccountStore::carry_out`].
+    fn carry_out_groups<'a>(
+        &'a self,
+        edits: &'a [GroupEdit],
+        terms: &'a Terms<'a>,
+        record: Record<'a>,
+    ) -> Answer<'a, ()> {
+        let _ = (edits, terms, record);
+        Box::pin(async { Err(StoreErrorKind::NoGroups { store: self.describe() }.into()) })
+    }
 }
 
 /// The store that the settings name; relative paths start from `folder`. One of a kind that this build was made
@@ -153,9 +188,13 @@ pub trait AccountStore: Send + Sync {
 pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
     match settings {
         #[cfg(feature = "csv")]
-        StoreSettings::Csv { path, columns, has_links } => {
+        StoreSettings::Csv { path, columns, has_links, groups } => {
             let store = CsvStore::new(folder.join(path), columns.clone());
-            Box::new(if *has_links { store } else { store.without_links() })
+            let store = if *has_links { store } else { store.without_links() };
+            Box::new(match groups {
+                Some(groups) => store.with_groups(folder.join(&groups.path), &groups.columns),
+                None => store,
+            })
         }
         #[cfg(feature = "postgres")]
         StoreSettings::Postgres { server, table } => {
@@ -173,6 +212,30 @@ pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
     }
 }
 
+/// One row of a list, as messages call it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Rows {
+    Accounts,
+    Groups,
+}
+
+impl Rows {
+    /// What no two of them may share, beside the link.
+    fn name(self) -> &'static str {
+        match self {
+            Self::Accounts => "login",
+            Self::Groups => "name",
+        }
+    }
+
+    fn one(self) -> &'static str {
+        match self {
+            Self::Accounts => "account",
+            Self::Groups => "group",
+        }
+    }
+}
+
 /// What else can be done about a list without a column for the link.
 #[cfg(any(feature = "csv", feature = "postgres", feature = "sqlite"))]
 fn apart(column: &str) -> &'static str {
@@ -181,7 +244,7 @@ fn apart(column: &str) -> &'static str {
 
 /// That no two accounts have one login or one link.
 #[cfg(any(feature = "postgres", feature = "scim", feature = "sqlite"))]
-fn sound(store: &str, accounts: &[Account]) -> Result<(), StoreErrorKind> {
+fn sound(store: &str, rows: Rows, accounts: &[Account]) -> Result<(), StoreErrorKind> {
     let logins = || accounts.iter().map(|one| folded(&one.login));
     let links = || accounts.iter().filter_map(|one| one.link.as_ref());
     if are_different(logins()) && are_different(links()) {
@@ -191,7 +254,7 @@ fn sound(store: &str, accounts: &[Account]) -> Result<(), StoreErrorKind> {
     let (mut logins, mut links) = (foldhash::HashSet::default(), foldhash::HashSet::default());
     for account in accounts {
         let what = if !logins.insert(folded(&account.login)) {
-            "login"
+            rows.name()
         } else if account.link.as_ref().is_some_and(|link| !links.insert(link)) {
             "link"
         } else {
@@ -199,9 +262,10 @@ fn sound(store: &str, accounts: &[Account]) -> Result<(), StoreErrorKind> {
         };
         return Err(StoreErrorKind::BadRow {
             store: store.to_owned(),
+            row: rows.one(),
             login: account.login.clone(),
             what: format!("is there twice, by its {what}"),
-            help: "no two accounts may have one login or one link (case does not matter)",
+            help: "no two may have one name or one link (case does not matter)",
         });
     }
     Ok(())

@@ -3,6 +3,7 @@
 //! Every value goes as text and is cast to its column's type by the database, so that a number, a date or a
 //! type of the application's own is written as the database reads it.
 
+use super::groups::{MEMBERS, as_edits, group};
 use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned, quoted};
 use super::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
 use crate::crash;
@@ -15,8 +16,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Error};
-use webtaxon_core::account::Account;
-use webtaxon_core::apply::{Edit, standings};
+use webtaxon_core::account::{Account, Groups};
+use webtaxon_core::apply::{Edit, GroupEdit, Standing, standings};
 use webtaxon_core::settings::{Postgres, SqlTable};
 
 /// The most edits under one savepoint.
@@ -45,7 +46,14 @@ impl PostgresStore {
 
     /// The table's name, with a schema before it if the settings say one.
     fn name(&self) -> String {
-        self.table.name.split('.').map(quoted).collect::<Vec<_>>().join(".")
+        name_of(&self.table.name)
+    }
+
+    /// The table of the application's groups as a list.
+    fn of_groups(&self) -> Result<Self, StoreError> {
+        let none = || StoreErrorKind::NoGroups { store: self.describe() };
+        let (server, table) = (self.server.clone(), self.table.of_groups().ok_or_else(none)?);
+        Ok(Self { server, table, folder: self.folder.clone() })
     }
 
     fn refused(&self, error: &Error) -> StoreError {
@@ -84,11 +92,14 @@ impl PostgresStore {
                 .map(|column| column.cast.clone())
                 .unwrap_or_default()
         };
-        let mut dialect = Dialect { table: self.name(), mark: '$', takes_arrays: true, ..Dialect::default() };
+        let mut dialect = Dialect { takes_arrays: true, ..Dialect::new(&self.table.name, '$', name_of) };
         dialect.login_cast = cast(&columns, self.table.column("login"));
         if let Some(roles) = &self.table.roles {
-            let own = self.columns_of(client, &quoted(&roles.name)).await?;
-            dialect.role_cast = cast(&own, &roles.role);
+            let (table, column) = match &roles.of {
+                None => (quoted(&roles.name), &roles.role),
+                Some(of) => (name_of(&of.table), &of.name),
+            };
+            dialect.role_cast = cast(&self.columns_of(client, &table).await?, column);
         }
         Ok(Described { columns, dialect })
     }
@@ -130,7 +141,18 @@ impl PostgresStore {
             let [account, role] = [&table.account, &table.role].map(|name| quoted(name));
             let keys = format!("SELECT {} FROM {}{of_logins}", quoted(&table.key), self.name());
             let of = logins.map(|_| format!(" WHERE {account} IN ({keys})")).unwrap_or_default();
-            let sql = format!("SELECT {account}::text, {role}::text FROM {}{of}", quoted(&table.name));
+            let (role, join) = match &table.of {
+                None => (role, String::new()),
+                Some(of) => {
+                    let [key, name] = [&of.key, &of.name].map(|name| quoted(name));
+                    let table = name_of(&of.table);
+                    let join = format!(" AS listed JOIN {table} AS whose ON whose.{key} = listed.{role}");
+                    (format!("whose.{name}"), join)
+                }
+            };
+            let account = if table.of.is_some() { format!("listed.{account}") } else { account };
+            let from = quoted(&table.name);
+            let sql = format!("SELECT {account}::text, {role}::text FROM {from}{join}{of}");
             let all = roles.insert(HashMap::new());
             let mut rows = Box::pin(client.query_raw(&sql, bound()).await.map_err(refused)?);
             while let Some(row) = rows.try_next().await.map_err(refused)? {
@@ -158,6 +180,19 @@ impl PostgresStore {
 
     /// Makes the edits that hold, in one transaction; what became of each.
     async fn change(&self, edits: &[Edit], terms: &Terms<'_>) -> Result<Vec<(usize, Outcome)>, StoreError> {
+        let plan = |accounts: &[Account]| (Cow::Borrowed(edits), standings(edits, accounts, terms.unique));
+        self.change_by(plan, concerned(edits, terms.unique).map(|logins| (logins, edits)), terms).await
+    }
+
+    /// Makes what a plan finds to do with the rows as they are, in one transaction. Of some edits only the rows of
+    /// these logins need be looked at.
+    async fn change_by<'e>(
+        &self,
+        plan: impl FnOnce(&[Account]) -> (Cow<'e, [Edit]>, Vec<Standing>) + Send,
+        alone: Option<(Vec<&str>, &[Edit])>,
+        terms: &Terms<'_>,
+    ) -> Result<Vec<(usize, Outcome)>, StoreError> {
+        let fields = if self.table.states.is_some() { terms.fields } else { &[MEMBERS] };
         let mut client = self.connect().await?;
         let described = self.describe_table(&client).await?;
         let refused = |error: tokio_postgres::Error| self.refused(&error);
@@ -169,15 +204,15 @@ impl PostgresStore {
             self.name()
         );
         change.batch_execute(&lock).await.map_err(refused)?;
-        let logins = concerned(edits, terms.unique);
-        let mut accounts = self.read(change.client(), &described, terms.fields, logins.as_deref()).await?;
-        if logins.is_some() && !are_all(&accounts, edits) {
-            accounts = self.read(change.client(), &described, terms.fields, None).await?;
+        let logins = alone.as_ref().map(|(logins, _)| logins.as_slice());
+        let mut accounts = self.read(change.client(), &described, fields, logins).await?;
+        if alone.is_some_and(|(_, edits)| !are_all(&accounts, edits)) {
+            accounts = self.read(change.client(), &described, fields, None).await?;
         }
-        let standings = standings(edits, &accounts, terms.unique);
+        let (edits, standings) = plan(&accounts);
         let mut made = Made::new(change.client(), terms.stop_after);
         let mut writer = Writer::new(&self.table, &described.columns, &described.dialect);
-        for (group, statements) in writer.in_order(edits, &standings, &accounts) {
+        for (group, statements) in writer.in_order(&edits, &standings, &accounts) {
             made.add(group, statements).await.map_err(refused)?;
             if made.is_over() {
                 break;
@@ -191,6 +226,11 @@ impl PostgresStore {
         crash::point();
         Ok(outcomes)
     }
+}
+
+/// A table's name as a statement has it, with a schema before it if there is one.
+fn name_of(table: &str) -> String {
+    table.split('.').map(quoted).collect::<Vec<_>>().join(".")
 }
 
 /// The edits of a transaction, many of them under one savepoint. Where the database refuses one, those with it
@@ -365,7 +405,8 @@ impl AccountStore for PostgresStore {
             let described = self.describe_table(&client).await?;
             let accounts = self.read(&client, &described, terms.fields, None).await?;
             let writer = Writer::new(&self.table, &described.columns, &described.dialect);
-            Ok(Some(writer.script(edits, &accounts, terms.unique)))
+            let standings = standings(edits, &accounts, terms.unique);
+            Ok(Some(writer.script(edits, &standings, &accounts)))
         })
     }
 
@@ -377,6 +418,46 @@ impl AccountStore for PostgresStore {
     ) -> Answer<'a, ()> {
         Box::pin(async move {
             for (at, outcome) in self.change(edits, terms).await? {
+                record(at, outcome);
+            }
+            Ok(())
+        })
+    }
+
+    fn groups(&self) -> Answer<'_, Groups> {
+        Box::pin(async {
+            let table = self.of_groups()?;
+            let client = self.connect().await?;
+            let described = table.describe_table(&client).await?;
+            let rows = table.read(&client, &described, &[MEMBERS], None).await?;
+            Ok(Groups { list: rows.iter().map(group).collect(), by_login: false })
+        })
+    }
+
+    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> Answer<'a, Option<String>> {
+        Box::pin(async {
+            let table = self.of_groups()?;
+            let client = self.connect().await?;
+            let described = table.describe_table(&client).await?;
+            let rows = table.read(&client, &described, &[MEMBERS], None).await?;
+            let (edits, standings) = as_edits(edits, &rows);
+            let writer = Writer::new(&table.table, &described.columns, &described.dialect);
+            Ok(Some(writer.script(&edits, &standings, &rows)))
+        })
+    }
+
+    fn carry_out_groups<'a>(
+        &'a self,
+        edits: &'a [GroupEdit],
+        terms: &'a Terms<'a>,
+        record: Record<'a>,
+    ) -> Answer<'a, ()> {
+        Box::pin(async move {
+            let plan = |rows: &[Account]| {
+                let (edits, standings) = as_edits(edits, rows);
+                (Cow::Owned(edits), standings)
+            };
+            for (at, outcome) in self.of_groups()?.change_by(plan, None, terms).await? {
                 record(at, outcome);
             }
             Ok(())

@@ -1,5 +1,6 @@
 //! The application's list as a table of an SQLite database: read as it is, changed in one transaction.
 
+use super::groups::{MEMBERS, as_edits, group};
 use super::sql::{
     Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned, marked, quoted,
 };
@@ -11,8 +12,8 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use std::path::PathBuf;
 use std::time::Duration;
-use webtaxon_core::account::Account;
-use webtaxon_core::apply::{Edit, standings};
+use webtaxon_core::account::{Account, Groups};
+use webtaxon_core::apply::{Edit, GroupEdit, Standing, standings};
 use webtaxon_core::settings::SqlTable;
 
 /// The most edits under one savepoint.
@@ -134,13 +135,22 @@ impl SqliteStore {
     ) -> rusqlite::Result<Option<HashMap<String, Vec<String>>>> {
         let Some(table) = &self.table.roles else { return Ok(None) };
         let [account, role] = [&table.account, &table.role].map(|name| quoted(name));
+        let (role, join) = match &table.of {
+            None => (role, String::new()),
+            Some(of) => {
+                let [table, key, name] = [&of.table, &of.key, &of.name].map(|name| quoted(name));
+                let join = format!(" AS listed JOIN {table} AS whose ON whose.{key} = listed.{role}");
+                (format!("whose.{name}"), join)
+            }
+        };
+        let account = if table.of.is_some() { format!("listed.{account}") } else { account };
         let own = quoted(&self.table.name);
         let of = logins.map(|_| {
             let keys = format!("SELECT {} FROM {own}{}", quoted(&table.key), self.of_logins());
             format!(" WHERE {account} IN ({keys})")
         });
         let from = quoted(&table.name);
-        let sql = format!("SELECT {account}, {role} FROM {from}{}", of.unwrap_or_default());
+        let sql = format!("SELECT {account}, {role} FROM {from}{join}{}", of.unwrap_or_default());
         let mut query = db.prepare(&sql)?;
         let mut rows = query.query(params_from_iter(logins))?;
         let mut roles: HashMap<String, Vec<String>> = HashMap::new();
@@ -153,26 +163,45 @@ impl SqliteStore {
     }
 
     fn dialect(&self) -> Dialect {
-        Dialect { table: quoted(&self.table.name), mark: '?', ..Dialect::default() }
+        Dialect::new(&self.table.name, '?', quoted)
+    }
+
+    /// The table of the application's groups as a list.
+    fn of_groups(&self) -> Result<Self, StoreError> {
+        let none = || StoreErrorKind::NoGroups { store: self.describe() };
+        Ok(Self { file: self.file.clone(), table: self.table.of_groups().ok_or_else(none)? })
     }
 
     /// Makes the edits that hold, in one transaction; what became of each.
     fn change(&self, edits: &[Edit], terms: &Terms<'_>) -> Result<Vec<(usize, Outcome)>, StoreError> {
+        let plan = |accounts: &[Account]| (Cow::Borrowed(edits), standings(edits, accounts, terms.unique));
+        self.change_by(plan, concerned(edits, terms.unique).map(|logins| (logins, edits)), terms)
+    }
+
+    /// Makes what a plan finds to do with the rows as they are, in one transaction. Of some edits only the rows of
+    /// these logins need be looked at.
+    fn change_by<'e>(
+        &self,
+        plan: impl FnOnce(&[Account]) -> (Cow<'e, [Edit]>, Vec<Standing>),
+        alone: Option<(Vec<&str>, &[Edit])>,
+        terms: &Terms<'_>,
+    ) -> Result<Vec<(usize, Outcome)>, StoreError> {
+        let fields = if self.table.states.is_some() { terms.fields } else { &[MEMBERS] };
         let mut db = self.open()?;
         // Nobody else writes from here on, so that what is looked at is what is changed.
         let change = db.transaction_with_behavior(TransactionBehavior::Immediate);
         let change = change.map_err(|error| self.refused(&error))?;
         let columns = self.columns(&change)?;
-        let logins = concerned(edits, terms.unique);
-        let mut accounts = self.read(&change, &columns, terms.fields, logins.as_deref())?;
-        if logins.is_some() && !are_all(&accounts, edits) {
-            accounts = self.read(&change, &columns, terms.fields, None)?;
+        let logins = alone.as_ref().map(|(logins, _)| logins.as_slice());
+        let mut accounts = self.read(&change, &columns, fields, logins)?;
+        if alone.is_some_and(|(_, edits)| !are_all(&accounts, edits)) {
+            accounts = self.read(&change, &columns, fields, None)?;
         }
         let dialect = self.dialect();
         let mut writer = Writer::new(&self.table, &columns, &dialect);
-        let standings = standings(edits, &accounts, terms.unique);
+        let (edits, standings) = plan(&accounts);
         let mut made = Made { db: &change, waiting: Vec::new(), outcomes: Vec::new(), failed: 0, terms };
-        for planned in writer.in_order(edits, &standings, &accounts) {
+        for planned in writer.in_order(&edits, &standings, &accounts) {
             made.waiting.push(planned);
             if made.waiting.len() >= BATCH {
                 made.flush().map_err(|error| self.refused(&error))?;
@@ -295,7 +324,8 @@ impl AccountStore for SqliteStore {
             let (columns, dialect) = (self.columns(&db)?, self.dialect());
             let accounts = self.read(&db, &columns, terms.fields, None)?;
             let writer = Writer::new(&self.table, &columns, &dialect);
-            Ok(Some(writer.script(edits, &accounts, terms.unique)))
+            let standings = standings(edits, &accounts, terms.unique);
+            Ok(Some(writer.script(edits, &standings, &accounts)))
         })
     }
 
@@ -307,6 +337,42 @@ impl AccountStore for SqliteStore {
     ) -> Answer<'a, ()> {
         Box::pin(async move {
             for (at, outcome) in self.change(edits, terms)? {
+                record(at, outcome);
+            }
+            Ok(())
+        })
+    }
+
+    fn groups(&self) -> Answer<'_, Groups> {
+        Box::pin(async {
+            let (db, table) = (self.open()?, self.of_groups()?);
+            let rows = table.read(&db, &table.columns(&db)?, &[MEMBERS], None)?;
+            Ok(Groups { list: rows.iter().map(group).collect(), by_login: false })
+        })
+    }
+
+    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> Answer<'a, Option<String>> {
+        Box::pin(async {
+            let (db, table) = (self.open()?, self.of_groups()?);
+            let (columns, dialect) = (table.columns(&db)?, table.dialect());
+            let rows = table.read(&db, &columns, &[MEMBERS], None)?;
+            let (edits, standings) = as_edits(edits, &rows);
+            Ok(Some(Writer::new(&table.table, &columns, &dialect).script(&edits, &standings, &rows)))
+        })
+    }
+
+    fn carry_out_groups<'a>(
+        &'a self,
+        edits: &'a [GroupEdit],
+        terms: &'a Terms<'a>,
+        record: Record<'a>,
+    ) -> Answer<'a, ()> {
+        Box::pin(async move {
+            let plan = |rows: &[Account]| {
+                let (edits, standings) = as_edits(edits, rows);
+                (Cow::Owned(edits), standings)
+            };
+            for (at, outcome) in self.of_groups()?.change_by(plan, None, terms)? {
                 record(at, outcome);
             }
             Ok(())

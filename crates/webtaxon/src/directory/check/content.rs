@@ -53,7 +53,29 @@ pub(super) async fn read(workspace: &Workspace, connection: &mut Connection, ste
         }
     }
     groups(connection, intake, steps).await;
+    application_groups(connection, intake, steps).await;
     told
+}
+
+/// Which groups come into the application.
+async fn application_groups(connection: &mut Connection, intake: &Intake, steps: &mut Steps<'_>) {
+    let Some(groups) = &intake.application_groups else { return };
+    for base in &groups.bases {
+        let began = Instant::now();
+        let finding = match count_under(connection, base, &groups.filter).await {
+            Err(error) => missing(&error, base, connection),
+            Ok(Counted { entries: 0, .. }) => warning(
+                format!("{base}: {} finds no group for the application", groups.filter),
+                "`webtaxon browse` shows where groups sit; `webtaxon filter` tries a filter",
+            ),
+            Ok(counted) => good(format!(
+                "{base}: {} finds {} for the application",
+                groups.filter,
+                crate::report::words::counted(counted.entries, "group", "groups")
+            )),
+        };
+        steps.end("group", began, finding);
+    }
 }
 
 /// What the intake's filter finds under all its bases.

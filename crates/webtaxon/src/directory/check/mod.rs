@@ -244,4 +244,21 @@ async fn accounts(workspace: &Workspace, steps: &mut Steps<'_>) {
         }
     };
     steps.end("accounts", began, finding);
+    application_groups(workspace, steps).await;
+}
+
+/// The application's own groups, if some come in.
+async fn application_groups(workspace: &Workspace, steps: &mut Steps<'_>) {
+    if !workspace.settings().brings_groups() {
+        return;
+    }
+    let began = Instant::now();
+    let finding = match workspace.store().groups().await {
+        Err(error) => bad(&error),
+        Ok(groups) => {
+            let linked = groups.list.iter().filter(|group| group.link.is_some()).count();
+            good(format!("the application has {} groups, {linked} of them linked", groups.list.len()))
+        }
+    };
+    steps.end("own groups", began, finding);
 }

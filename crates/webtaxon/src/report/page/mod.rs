@@ -1,6 +1,8 @@
 //! A preview as one page that somebody else can read and agree to: nothing is loaded from anywhere, all
 //! of it is there without scripts, and no value of a directory can become more than text.
 
+mod groups;
+
 use super::harmless;
 use super::words::{self, short};
 use base64::Engine as _;
@@ -57,6 +59,7 @@ pub fn preview_html(preview: &Preview, settings: &Settings, made: Timestamp) -> 
                     (who(preview, settings))
                     (changes(preview))
                     (held(&preview.held))
+                    (groups::groups(preview))
                 }
                 footer { "Made by Webtaxon. The page is complete in itself: it loads nothing and sends nothing." }
                 script { (PreEscaped(SCRIPT)) }

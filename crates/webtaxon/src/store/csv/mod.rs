@@ -8,12 +8,14 @@ mod replace;
 mod sheet;
 mod write;
 
-use super::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
+use super::groups::{MEMBERS, as_edits, group};
+use super::{AccountStore, Answer, Outcome, Record, Rows, StoreError, StoreErrorKind, Terms};
 use indexmap::IndexMap;
 use sheet::Sheet;
+use std::collections::{BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
-use webtaxon_core::account::Account;
-use webtaxon_core::apply::{Edit, Standing, standings};
+use webtaxon_core::account::{Account, Group, Groups, folded};
+use webtaxon_core::apply::{Edit, GroupEdit, Standing, standings};
 
 /// A CSV file.
 #[derive(Clone, Debug)]
@@ -21,6 +23,9 @@ pub struct CsvStore {
     file: PathBuf,
     columns: IndexMap<String, String>,
     has_links: bool,
+    rows: Rows,
+    /// The file of the application's groups, in which a row is a group.
+    groups: Option<Box<CsvStore>>,
 }
 
 impl CsvStore {
@@ -28,13 +33,29 @@ impl CsvStore {
     /// `roles`.
     #[must_use]
     pub fn new(file: PathBuf, columns: IndexMap<String, String>) -> Self {
-        Self { file, columns, has_links: true }
+        Self { file, columns, has_links: true, rows: Rows::Accounts, groups: None }
     }
 
     /// The same without a column for the link.
     #[must_use]
     pub fn without_links(self) -> Self {
         Self { has_links: false, ..self }
+    }
+
+    /// The same with the application's groups in another file; `columns` names those of its columns that are not
+    /// called `name`, `link` or `members`.
+    #[must_use]
+    pub fn with_groups(self, file: PathBuf, columns: &IndexMap<String, String>) -> Self {
+        let column = |own: &str| columns.get(own).cloned().unwrap_or_else(|| own.to_owned());
+        let called = [("login", "name"), ("link", "link"), (MEMBERS, "members")];
+        let columns = called.into_iter().map(|(own, name)| (own.to_owned(), column(name))).collect();
+        let groups = Self { file, columns, has_links: true, rows: Rows::Groups, groups: None };
+        Self { groups: Some(Box::new(groups)), ..self }
+    }
+
+    fn groups_file(&self) -> Result<&Self, StoreError> {
+        let none = || StoreErrorKind::NoGroups { store: self.describe() };
+        Ok(self.groups.as_deref().ok_or_else(none)?)
     }
 
     fn bytes(&self) -> Result<Vec<u8>, StoreError> {
@@ -58,6 +79,43 @@ impl CsvStore {
         let mut ready = edits.iter().zip(&standings).filter(|(_, standing)| standing.is_ready());
         let text = if ready.next().is_some() { sheet.with(edits, &standings) } else { bytes.to_vec() };
         Ok((text, standings))
+    }
+
+    /// The file of groups as it would be, and how each edit stood to it.
+    fn with_changed_groups(
+        &self,
+        bytes: &[u8],
+        edits: &[GroupEdit],
+    ) -> Result<(Vec<u8>, Vec<Standing>), StoreError> {
+        let sheet = self.sheet(bytes, &[MEMBERS])?;
+        let (edits, standings) = as_edits(edits, &sheet.accounts);
+        let is_any = standings.iter().any(Standing::is_ready);
+        let text = if is_any { sheet.with(&edits, &standings) } else { bytes.to_vec() };
+        Ok((text, standings))
+    }
+
+    /// The original of a file of groups, byte for byte, where the file says nothing else.
+    fn original_groups(&self, text: &[u8], terms: &Terms<'_>) -> Option<Vec<u8>> {
+        let original = std::fs::read(groups_beside(terms.original?)).ok()?;
+        let said = |bytes: &[u8]| {
+            let rows = self.sheet(bytes, &[MEMBERS]).ok()?.accounts;
+            let said = rows.into_iter().map(|mut row| {
+                let Group { name, link, members } = group(&row);
+                row.fields.remove(MEMBERS);
+                let members: BTreeSet<String> = members.iter().map(|one| folded(one).into_owned()).collect();
+                (name, (link, members, row.fields))
+            });
+            Some(said.collect::<HashMap<_, _>>())
+        };
+        (said(&original)? == said(text)?).then_some(original)
+    }
+
+    /// Puts what the file would say in its place.
+    fn put(&self, now: &[u8], text: &[u8]) -> Result<(), StoreError> {
+        if text == now {
+            return Ok(());
+        }
+        replace::replace(&self.file, now, text).map_err(|reason| self.unwritable(reason))
     }
 
     /// The original, byte for byte, where the file is nothing but the original with these edits undone.
@@ -103,6 +161,10 @@ impl AccountStore for CsvStore {
         Box::pin(async move {
             let to = stem.with_extension("csv");
             replace::create(&to, &self.bytes()?).map_err(|reason| self.unwritable(reason))?;
+            if let Some(groups) = &self.groups {
+                let to = groups_beside(&to);
+                replace::create(&to, &groups.bytes()?).map_err(|reason| groups.unwritable(reason))?;
+            }
             Ok(Some(to))
         })
     }
@@ -120,15 +182,49 @@ impl AccountStore for CsvStore {
             if let Some(original) = self.original(&now, edits, terms) {
                 text = original;
             }
-            if text != now {
-                replace::replace(&self.file, &now, &text).map_err(|reason| self.unwritable(reason))?;
-            }
+            self.put(&now, &text)?;
             for (at, standing) in standings.into_iter().enumerate() {
                 record(at, Outcome::from(standing));
             }
             Ok(())
         })
     }
+
+    fn groups(&self) -> Answer<'_, Groups> {
+        Box::pin(async {
+            let file = self.groups_file()?;
+            let list = file.sheet(&file.bytes()?, &[MEMBERS])?.accounts.iter().map(group).collect();
+            Ok(Groups { list, by_login: true })
+        })
+    }
+
+    fn carry_out_groups<'a>(
+        &'a self,
+        edits: &'a [GroupEdit],
+        terms: &'a Terms<'a>,
+        record: Record<'a>,
+    ) -> Answer<'a, ()> {
+        Box::pin(async move {
+            let file = self.groups_file()?;
+            let _held = replace::hold(&file.file).map_err(|reason| file.unwritable(reason))?;
+            let now = file.bytes()?;
+            let (mut text, standings) = file.with_changed_groups(&now, edits)?;
+            if let Some(original) = file.original_groups(&text, terms) {
+                text = original;
+            }
+            file.put(&now, &text)?;
+            for (at, standing) in standings.into_iter().enumerate() {
+                record(at, Outcome::from(standing));
+            }
+            Ok(())
+        })
+    }
+}
+
+/// Where the copy of the groups stands beside a copy of the accounts.
+fn groups_beside(accounts: &Path) -> PathBuf {
+    let stem = accounts.file_stem().unwrap_or_default().to_string_lossy();
+    accounts.with_file_name(format!("{stem}-groups.csv"))
 }
 
 impl CsvStore {

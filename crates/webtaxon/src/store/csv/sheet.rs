@@ -1,6 +1,7 @@
 //! Reading the file: its accounts, and where each row stands in its bytes.
 
-use super::super::apart;
+use super::super::groups::MEMBERS;
+use super::super::{Rows, apart};
 use super::{CsvStore, StoreError, StoreErrorKind};
 use csv::{ByteRecord, ErrorKind, ReaderBuilder};
 use foldhash::HashMap;
@@ -48,7 +49,10 @@ impl<'a> Sheet<'a> {
         let place = |own: &str| {
             let column = column(own);
             header.iter().position(|name| *name == column).ok_or_else(|| {
-                let help = if ["login", "link", "state", "roles"].contains(&own) {
+                let help = if store.rows == Rows::Groups {
+                    let own = if own == "login" { "name" } else if own == MEMBERS { "members" } else { own };
+                    format!("add the column, or say what it is called: [accounts.groups] columns = {{ {own} = \"…\" }}; the file has {}", header.join(", "))
+                } else if ["login", "link", "state", "roles"].contains(&own) {
                     format!("add the column, or say what it is called: [accounts.columns] {own} = \"…\"{}; the file has {}", apart(own), header.join(", "))
                 } else {
                     format!("add the column, or take `{column}` out of [intake.fields]; the file has {}", header.join(", "))
@@ -56,7 +60,8 @@ impl<'a> Sheet<'a> {
                 StoreErrorKind::NoColumn { file: file(), column, help }
             })
         };
-        let (login_at, state_at) = (place("login")?, place("state")?);
+        let login_at = place("login")?;
+        let state_at = if store.rows == Rows::Accounts { Some(place("state")?) } else { None };
         let link_at = if store.has_links { Some(place("link")?) } else { None };
         if !store.has_links && header.iter().any(|name| name == "link") {
             return Err(StoreErrorKind::HasLinks { store: path.display().to_string() }.into());
@@ -71,7 +76,7 @@ impl<'a> Sheet<'a> {
             .map(|(at, name)| match at {
                 at if at == login_at => Column::Login,
                 at if Some(at) == link_at => Column::Link,
-                at if at == state_at => Column::State,
+                at if Some(at) == state_at => Column::State,
                 _ if *name == roles => Column::Field("roles".into()),
                 _ => Column::Field(name.into()),
             })
@@ -100,7 +105,11 @@ impl<'a> Sheet<'a> {
                 }
             }
             if login.is_empty() {
-                return Err(StoreErrorKind::NoLogin { file: file(), line }.into());
+                let kind = match store.rows {
+                    Rows::Accounts => StoreErrorKind::NoLogin { file: file(), line },
+                    Rows::Groups => StoreErrorKind::NoGroupName { file: file(), line },
+                };
+                return Err(kind.into());
             }
             let twice = |what, value: &str, first: Option<u64>| match first {
                 Some(first) => {
@@ -109,7 +118,7 @@ impl<'a> Sheet<'a> {
                 }
                 None => Ok(()),
             };
-            twice("login", login, logins.insert(Account::login_key(login).into(), line))?;
+            twice(store.rows.name(), login, logins.insert(Account::login_key(login).into(), line))?;
             let link = Identity::from_link(link);
             if let Some(link) = &link {
                 twice("link", link.as_str(), links.insert(link.clone(), line))?;

@@ -5,11 +5,12 @@
 //! is looked at, so that what was done counts as done, and nothing is done twice.
 
 mod change;
+mod groups;
 mod resource;
 mod schema;
 mod service;
 
-use super::{AccountStore, Answer, Record, StoreError, StoreErrorKind, Terms, sound};
+use super::{AccountStore, Answer, Record, Rows, StoreError, StoreErrorKind, Terms, sound};
 use crate::crash;
 use resource::{find, read, text};
 use schema::{Place, Schemas};
@@ -18,8 +19,8 @@ use service::{Resource, Service};
 use std::collections::{HashMap, HashSet};
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
-use webtaxon_core::account::{Account, Fields, State};
-use webtaxon_core::apply::Edit;
+use webtaxon_core::account::{Account, Fields, Groups, State};
+use webtaxon_core::apply::{Edit, GroupEdit};
 use webtaxon_core::field::LIST;
 use webtaxon_core::identity::Identity;
 use webtaxon_core::settings::Scim;
@@ -121,7 +122,7 @@ impl Session {
             let of = roles.get(text(user, "id")).map_or(&[][..], Vec::as_slice);
             accounts.push(self.account(user, &people, of)?);
         }
-        sound(self.service.name(), &accounts)?;
+        sound(self.service.name(), Rows::Accounts, &accounts)?;
         Ok(Everybody { users, accounts, people, groups })
     }
 
@@ -131,6 +132,7 @@ impl Session {
         if login.is_empty() {
             return Err(StoreErrorKind::BadRow {
                 store: self.service.name().to_owned(),
+                row: "account",
                 login: text(user, "id").to_owned(),
                 what: "has no userName".to_owned(),
                 help: "every user of a SCIM service has one, by which the person signs in (RFC 7643 §4.1.1)",
@@ -208,5 +210,18 @@ impl AccountStore for ScimStore {
             let everybody = session.everybody().await?;
             change::carry_out(&session, everybody, edits, terms, record).await
         })
+    }
+
+    fn groups(&self) -> Answer<'_, Groups> {
+        Box::pin(async { Ok(Groups { list: self.all_groups().await?, by_login: false }) })
+    }
+
+    fn carry_out_groups<'a>(
+        &'a self,
+        edits: &'a [GroupEdit],
+        terms: &'a Terms<'a>,
+        record: Record<'a>,
+    ) -> Answer<'a, ()> {
+        Box::pin(self.change_groups(edits, terms, record))
     }
 }

@@ -11,9 +11,9 @@ use super::{StoreErrorKind, apart};
 use std::collections::HashMap;
 use std::sync::Arc;
 use webtaxon_core::account::{Account, State};
-use webtaxon_core::apply::{Edit, Standing, order, standings};
+use webtaxon_core::apply::{Edit, Standing, order};
 use webtaxon_core::field::LIST;
-use webtaxon_core::settings::{RoleTable, SqlTable};
+use webtaxon_core::settings::{RoleTable, RowsOf, SqlTable};
 
 /// A column, as the database describes it.
 #[derive(Clone, Debug)]
@@ -30,7 +30,7 @@ pub(super) struct Column {
 }
 
 /// How a database wants its statements.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 pub(super) struct Dialect {
     /// The table's name, quoted.
     pub(super) table: String,
@@ -39,6 +39,8 @@ pub(super) struct Dialect {
     /// What stands behind a login that is bound, and behind a role.
     pub(super) login_cast: String,
     pub(super) role_cast: String,
+    /// What a table of this name is called in a statement.
+    pub(super) name_of: fn(&str) -> String,
     /// Whether many rows may come as one array for each value.
     pub(super) takes_arrays: bool,
     /// What a script says first, so that it is read as it is written.
@@ -46,8 +48,33 @@ pub(super) struct Dialect {
 }
 
 impl Dialect {
+    /// That of a table, of which nothing is known but its name.
+    pub(super) fn new(table: &str, mark: char, name_of: fn(&str) -> String) -> Self {
+        Self {
+            table: name_of(table),
+            mark,
+            login_cast: String::new(),
+            role_cast: String::new(),
+            name_of,
+            takes_arrays: false,
+            preamble: "",
+        }
+    }
+
     fn mark(&self, number: usize, cast: &str) -> String {
         format!("{}{number}{cast}", self.mark)
+    }
+
+    /// What stands in a row of roles for the role that is bound at a mark.
+    fn role(&self, roles: &RoleTable, mark: &str) -> String {
+        let cast = &self.role_cast;
+        match &roles.of {
+            None => format!("{mark}{cast}"),
+            Some(RowsOf { table, key, name }) => {
+                let (table, key, name) = ((self.name_of)(table), quoted(key), quoted(name));
+                format!("(SELECT {key} FROM {table} WHERE {name} = {mark}{cast})")
+            }
+        }
     }
 
     /// A statement with its values in place of its marks.
@@ -188,9 +215,12 @@ fn unhex(text: &str) -> Option<Vec<u8>> {
 /// What a column holds of an account.
 fn held(table: &SqlTable, column: &Column, account: &Account) -> Bound {
     let text = match column.field.as_str() {
-        "state" => {
-            let [active, suspended] = &table.states;
-            if account.state == State::Active { active } else { suspended }
+        "state" if let Some([active, suspended]) = &table.states => {
+            if account.state == State::Active {
+                active
+            } else {
+                suspended
+            }
         }
         field => account.value(field),
     };
@@ -250,7 +280,7 @@ impl<'t> Writer<'t> {
                 quoted(&roles.role)
             );
             let key = |mark: &str| writer.key(roles, mark);
-            let role = |mark: &str| format!("{mark}{}", dialect.role_cast);
+            let role = |mark: &str| dialect.role(roles, mark);
             dialect.adding(&into, &[&key, &role])
         });
         writer
@@ -284,16 +314,16 @@ impl<'t> Writer<'t> {
 
     /// Everything that would be run, in one transaction, for somebody who reads it first and runs it
     /// themselves. What cannot be made is a comment.
-    pub(super) fn script(mut self, edits: &[Edit], accounts: &[Account], unique: &[&str]) -> String {
-        let standings = standings(edits, accounts, unique);
+    pub(super) fn script(mut self, edits: &[Edit], standings: &[Standing], accounts: &[Account]) -> String {
         let dialect = self.dialect;
+        let of_what = if self.table.states.is_some() { "" } else { " group" };
         let about = |place: usize| {
-            edits
-                .get(place)
-                .map_or_else(String::new, |edit| plain(&format!("{} {}", edit.kind.name(), edit.login())))
+            edits.get(place).map_or_else(String::new, |edit| {
+                plain(&format!("{}{} {}", edit.kind.name(), of_what, edit.login()))
+            })
         };
         let mut script = format!("BEGIN;\n{}", dialect.preamble);
-        for (group, statements) in self.in_order(edits, &standings, accounts) {
+        for (group, statements) in self.in_order(edits, standings, accounts) {
             for place in group {
                 script += &format!("-- {}\n", about(place));
             }
@@ -371,7 +401,8 @@ impl<'t> Writer<'t> {
     fn addition(&mut self, after: &Account) -> Vec<Statement> {
         // A column that an account says nothing of keeps what the database puts there.
         let has = |column: &Column| {
-            ["login", "link", "state"].contains(&column.field.as_str())
+            ["login", "link"].contains(&column.field.as_str())
+                || (column.field == "state" && self.table.states.is_some())
                 || after.fields.contains_key(column.field.as_str())
                 || !(column.may_be_null || column.has_default)
         };
@@ -405,7 +436,7 @@ impl<'t> Writer<'t> {
         if let (Some(roles), true) = (&self.table.roles, changed.contains_key("roles")) {
             let (old, new) = (items(there.field("roles")), items(after.field("roles")));
             let of = |role: &str| vec![text(&there.login), text(role)];
-            let role_mark = self.dialect.mark(2, &self.dialect.role_cast);
+            let role_mark = self.dialect.role(roles, &self.dialect.mark(2, ""));
             for role in old.iter().filter(|role| !new.contains(role)) {
                 let this = format!(" AND {} = {role_mark}", quoted(&roles.role));
                 let text = self.without_roles(roles, &this);
@@ -455,7 +486,8 @@ pub(super) fn complete(
     fields: &[&str],
 ) -> Result<(), StoreErrorKind> {
     let own = ["login", "link", "state"];
-    for field in own.into_iter().chain(fields.iter().copied().filter(|field| !own.contains(field))) {
+    let own_wanted = own.into_iter().filter(|own| *own != "state" || table.states.is_some());
+    for field in own_wanted.chain(fields.iter().copied().filter(|field| !own.contains(field))) {
         let is_there = columns.iter().any(|column| column.field == field);
         if field == "link" && !table.has_links {
             if is_there {

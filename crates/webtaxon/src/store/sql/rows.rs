@@ -1,6 +1,6 @@
 //! The rows of a table as they become accounts.
 
-use super::super::{StoreErrorKind, sound};
+use super::super::{Rows as List, StoreErrorKind, sound};
 use super::Column;
 use smol_str::SmolStr;
 use std::borrow::Cow;
@@ -40,13 +40,18 @@ impl<'t> Rows<'t> {
         let kind = |column: &Column| match column.field.as_str() {
             "login" => Kind::Login,
             "link" => Kind::Link,
-            "state" => Kind::State,
+            "state" if table.states.is_some() => Kind::State,
             field => Kind::Field(field.into()),
         };
         let key = table.roles.as_ref();
         let key = key.and_then(|roles| columns.iter().position(|column| column.name == roles.key));
         let kinds = columns.iter().map(kind).collect();
         Self { store, table, kinds, roles, key, accounts: Vec::new() }
+    }
+
+    /// What the rows are.
+    fn list(&self) -> List {
+        if self.table.states.is_some() { List::Accounts } else { List::Groups }
     }
 
     /// Adds a row, whose values are given by the places of their columns.
@@ -57,7 +62,7 @@ impl<'t> Rows<'t> {
         let (mut login, mut link, mut state) = (String::new(), None, State::Active);
         let mut odd_state = None;
         let mut fields = Fields::with_capacity(self.kinds.len().saturating_sub(2));
-        let [active, suspended] = &self.table.states;
+        let words = self.table.states.as_ref();
         for (at, kind) in self.kinds.iter().enumerate() {
             let said = value(at);
             match kind {
@@ -68,27 +73,30 @@ impl<'t> Rows<'t> {
                         fields.insert("link".into(), SmolStr::default()); // no link, and not null
                     }
                 }
-                Kind::State => match said.as_deref().unwrap_or_default().trim() {
-                    said if said == active => state = State::Active,
-                    said if said == suspended => state = State::Suspended,
-                    said => odd_state = Some(said.to_owned()),
+                Kind::State => match (words, said.as_deref().unwrap_or_default().trim()) {
+                    (None, _) => {}
+                    (Some([active, _]), said) if said == active => state = State::Active,
+                    (Some([_, suspended]), said) if said == suspended => state = State::Suspended,
+                    (Some(_), said) => odd_state = Some(said.to_owned()),
                 },
                 Kind::Field(name) => fields.extend(said.map(|said| (name.clone(), said.into()))),
             }
         }
         let bad = |what: String, help| StoreErrorKind::BadRow {
             store: self.store.clone(),
+            row: self.list().one(),
             login: login.clone(),
             what,
             help,
         };
         if login.is_empty() {
-            return Err(bad(
-                "has no login".to_owned(),
-                "every account has a login, by which the person signs in",
-            ));
+            let help = match self.list() {
+                List::Accounts => "every account has a login, by which the person signs in",
+                List::Groups => "every group has a name, by which people know it",
+            };
+            return Err(bad(format!("has no {}", self.list().name()), help));
         }
-        if let Some(said) = odd_state {
+        if let Some((said, [active, suspended])) = odd_state.zip(words) {
             let what = format!("has the state `{said}`, which is neither `{active}` nor `{suspended}`");
             return Err(bad(
                 what,
@@ -107,7 +115,7 @@ impl<'t> Rows<'t> {
 
     /// The accounts, if no login and no link is there twice.
     pub(in super::super) fn finish(self) -> Result<Vec<Account>, StoreErrorKind> {
-        sound(&self.store, &self.accounts)?;
+        sound(&self.store, self.list(), &self.accounts)?;
         Ok(self.accounts)
     }
 }
@@ -126,6 +134,7 @@ mod tests {
             account: "account".to_owned(),
             key: key.to_owned(),
             role: "role".to_owned(),
+            of: None,
         };
         for (key, kept, row, roles) in [
             ("code", "a ", ["ada", "a "], "keeper"),
@@ -135,9 +144,10 @@ mod tests {
             let table = SqlTable {
                 name: "account".to_owned(),
                 columns: IndexMap::new(),
-                states: ["active", "suspended"].map(str::to_owned),
+                states: Some(["active", "suspended"].map(str::to_owned)),
                 roles: Some(role_table(key)),
                 has_links: true,
+                groups: None,
             };
             let columns = ["login", "code"].map(|name| Column::new(&table, name.to_owned()));
             let all = HashMap::from([(kept.to_owned(), vec!["keeper".to_owned()])]);

@@ -1,0 +1,177 @@
+//! One group of the application before and after, and how that stands to the groups that there are.
+
+use super::Standing;
+use crate::account::{Group, folded};
+use crate::identity::Identity;
+use crate::preview::GroupChangeKind;
+use foldhash::HashMap;
+use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
+use std::collections::BTreeSet;
+
+/// One group before and after: what is carried out, checked and undone.
+///
+/// Where a group stays, `before` has only the members who leave it and `after` only those who come: it does not
+/// matter who else is in it. Where one comes or goes, the one side has all of its members.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct GroupEdit {
+    /// What it is, as the preview calls it.
+    pub kind: GroupChangeKind,
+    /// The group's entry, where one is known.
+    pub dn: Option<String>,
+    /// The group as it is; none where one is made.
+    pub before: Option<Group>,
+    /// The group as it will be; none where one is removed.
+    pub after: Option<Group>,
+}
+
+impl GroupEdit {
+    /// The way back.
+    #[must_use]
+    pub fn back(&self) -> Self {
+        let kind = match self.kind {
+            GroupChangeKind::Import => GroupChangeKind::Remove,
+            GroupChangeKind::Remove => GroupChangeKind::Import,
+            GroupChangeKind::Rename => GroupChangeKind::Rename,
+            GroupChangeKind::Adopt | GroupChangeKind::Members => GroupChangeKind::Members,
+        };
+        Self { kind, dn: self.dn.clone(), before: self.after.clone(), after: self.before.clone() }
+    }
+
+    /// The name of the group: as it is, or as it will be where there is none yet.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        self.before.as_ref().or(self.after.as_ref()).map_or("", |group| &group.name)
+    }
+
+    /// Whether it only takes away: the group, or members of it.
+    #[must_use]
+    pub fn lets_go(&self) -> bool {
+        let same = |one: &Group, other: &Group| (&one.name, &one.link) == (&other.name, &other.link);
+        match (&self.before, &self.after) {
+            (Some(before), Some(after)) => after.members.is_empty() && same(before, after),
+            (_, after) => after.is_none(),
+        }
+    }
+
+    /// Who leaves the group; everybody where it is removed.
+    #[must_use]
+    pub fn leaving(&self) -> &[String] {
+        self.before.as_ref().map_or(&[], |group| &group.members)
+    }
+
+    /// Who comes into it; everybody where it is made.
+    #[must_use]
+    pub fn coming(&self) -> &[String] {
+        self.after.as_ref().map_or(&[], |group| &group.members)
+    }
+
+    /// The members that a group has once this is done to it.
+    #[must_use]
+    pub fn members_of(&self, there: &Group) -> Vec<String> {
+        let (leaving, coming) = (keys(self.leaving()), keys(self.coming()));
+        let stays = |login: &&String| {
+            let key = folded(login);
+            !leaving.contains(&key) && !coming.contains(&key)
+        };
+        there.members.iter().filter(stays).chain(self.coming()).cloned().collect()
+    }
+}
+
+/// How each edit stands to the application's groups. It does not matter who else is in a group that stays;
+/// one that is removed must be as it was known.
+#[must_use]
+pub fn group_standings(edits: &[GroupEdit], groups: &[Group]) -> Vec<Standing> {
+    let by_link: HashMap<&Identity, usize> =
+        groups.iter().enumerate().filter_map(|(at, group)| Some((group.link.as_ref()?, at))).collect();
+    let by_name: HashMap<Cow<'_, str>, usize> =
+        groups.iter().enumerate().map(|(at, group)| (folded(&group.name), at)).collect();
+    let find = |group: &Group| {
+        let at = match &group.link {
+            Some(link) => by_link.get(link),
+            None => by_name.get(&folded(&group.name)),
+        };
+        at.and_then(|at| Some((*at, groups.get(*at)?)))
+    };
+    let named = |name: &str| by_name.get(&folded(name)).copied();
+    edits.iter().map(|edit| judge(edit, &find, &named)).collect()
+}
+
+/// The groups as they are once those edits are made that are ready. What an application whose groups are in
+/// memory does.
+#[must_use]
+pub fn made_groups(edits: &[GroupEdit], standings: &[Standing], groups: &[Group]) -> Vec<Group> {
+    let mut list: Vec<Option<Group>> = groups.iter().cloned().map(Some).collect();
+    for (edit, standing) in edits.iter().zip(standings) {
+        match standing {
+            Standing::Ready(None) => list.push(edit.after.clone()),
+            Standing::Ready(Some(at)) => {
+                let Some(slot) = list.get_mut(*at) else { continue };
+                *slot = edit.after.as_ref().zip(slot.as_ref()).map(|(after, there)| Group {
+                    name: after.name.clone(),
+                    link: after.link.clone(),
+                    members: edit.members_of(there),
+                });
+            }
+            _ => {}
+        }
+    }
+    list.into_iter().flatten().collect()
+}
+
+/// Finds a group by its link, or by its name where it has none.
+type Find<'f, 'g> = dyn Fn(&Group) -> Option<(usize, &'g Group)> + 'f;
+
+fn judge(edit: &GroupEdit, find: &Find<'_, '_>, named: &dyn Fn(&str) -> Option<usize>) -> Standing {
+    let taken = |name: &str| Standing::Stale(format!("another group is called {name} now"));
+    match (&edit.before, &edit.after) {
+        (None, None) => Standing::Made,
+        (None, Some(after)) => match (find(after), named(&after.name)) {
+            (Some((_, there)), _) if are_alike(after, there) => Standing::Made,
+            (Some(_), _) => Standing::Stale(format!("the group {} has come in the meantime", after.name)),
+            (None, Some(_)) => taken(&after.name),
+            (None, None) => Standing::Ready(None),
+        },
+        (Some(before), None) => match find(before) {
+            None => Standing::Made,
+            Some((at, there)) if are_alike(before, there) => Standing::Ready(Some(at)),
+            Some((_, there)) if there.name != before.name => renamed(there),
+            Some(_) => Standing::Stale("other members are in it now".to_owned()),
+        },
+        (Some(before), Some(after)) => {
+            let Some((at, there)) = find(before).or_else(|| find(after)) else {
+                return Standing::Stale("the group is not there any more".to_owned());
+            };
+            let has = keys(&there.members);
+            let is_named = there.name == after.name;
+            let members = after.members.iter().all(|login| has.contains(&folded(login)))
+                && !before.members.iter().any(|login| has.contains(&folded(login)));
+            if is_named && there.link == after.link && members {
+                return Standing::Made;
+            }
+            if !is_named && there.name != before.name {
+                return renamed(there);
+            }
+            if there.link != before.link && there.link != after.link {
+                return Standing::Stale("it is linked to another group now".to_owned());
+            }
+            match named(&after.name) {
+                Some(other) if other != at => taken(&after.name),
+                _ => Standing::Ready(Some(at)),
+            }
+        }
+    }
+}
+
+fn renamed(there: &Group) -> Standing {
+    Standing::Stale(format!("it is called {} now", there.name))
+}
+
+fn are_alike(known: &Group, there: &Group) -> bool {
+    known.name == there.name && known.link == there.link && keys(&known.members) == keys(&there.members)
+}
+
+/// Logins as they are compared.
+fn keys(logins: &[String]) -> BTreeSet<Cow<'_, str>> {
+    logins.iter().map(|login| folded(login)).collect()
+}

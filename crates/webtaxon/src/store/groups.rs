@@ -1,0 +1,45 @@
+//! Groups in stores whose rows are accounts: a group is a row with a name in place of a login, and its members
+//! where an account has its roles.
+
+use webtaxon_core::account::{Account, Fields, Group, State};
+use webtaxon_core::apply::{Edit, GroupEdit, Standing, group_standings};
+use webtaxon_core::field::LIST;
+use webtaxon_core::preview::ChangeKind;
+
+/// The field in which a row has its members.
+pub(super) const MEMBERS: &str = "roles";
+
+/// The group in a row.
+pub(super) fn group(row: &Account) -> Group {
+    let members = row.field(MEMBERS).split(LIST).map(str::trim).filter(|login| !login.is_empty());
+    let members = members.map(str::to_owned).collect();
+    Group { name: row.login.clone(), link: row.link.clone(), members }
+}
+
+fn row(group: &Group) -> Account {
+    let members = group.members.join(&LIST.to_string());
+    let fields: Fields = [(MEMBERS.into(), members.into())].into_iter().collect();
+    Account { login: group.name.clone(), link: group.link.clone(), state: State::Active, fields }
+}
+
+/// Edits of groups as edits of rows, and how they stand to the rows that there are. One that is not ready changes
+/// no row.
+pub(super) fn as_edits(edits: &[GroupEdit], rows: &[Account]) -> (Vec<Edit>, Vec<Standing>) {
+    let groups: Vec<Group> = rows.iter().map(group).collect();
+    let standings = group_standings(edits, &groups);
+    let edit = |kind, before, after| Edit { kind, dn: None, cause: None, before, after };
+    let edits = edits.iter().zip(&standings).map(|(one, standing)| {
+        let Standing::Ready(at) = standing else { return edit(ChangeKind::Update, None, None) };
+        let there = at.and_then(|at| groups.get(at));
+        match (there, &one.after) {
+            (None, after) => edit(ChangeKind::Import, None, after.as_ref().map(row)),
+            (Some(there), None) => edit(ChangeKind::Remove, Some(row(there)), None),
+            (Some(there), Some(after)) => {
+                let members = one.members_of(there);
+                let after = Group { members, ..after.clone() };
+                edit(ChangeKind::Update, Some(row(there)), Some(row(&after)))
+            }
+        }
+    });
+    (edits.collect(), standings)
+}

@@ -1,0 +1,186 @@
+//! The application's groups behind a SCIM service (RFC 7643 §4.2): read whole, changed one by one.
+//!
+//! Each change is one request, so that it is made wholly or not at all; where the answer is lost, the group is
+//! looked at. Members who are no users of the service, groups in groups among them, are never touched.
+
+use super::resource::{find, patch_of, text};
+use super::service::{Fault, Resource, Service, Wish, escaped};
+use super::{People, ScimStore, group as read_group};
+use crate::crash;
+use crate::store::{Outcome, Record, StoreError, StoreErrorKind, Terms};
+use reqwest::Method;
+use serde_json::{Value, json};
+use webtaxon_core::account::Group;
+use webtaxon_core::apply::{GroupEdit, Standing, group_standings};
+use webtaxon_core::identity::Identity;
+
+/// The schema of a group.
+const GROUP: &str = "urn:ietf:params:scim:schemas:core:2.0:Group";
+
+/// Every group of a service, and its users by their ids.
+struct Everything {
+    service: Service,
+    people: People,
+    groups: Vec<Group>,
+    /// The group's id, for each of them.
+    ids: Vec<String>,
+}
+
+impl ScimStore {
+    async fn everything(&self) -> Result<Everything, StoreError> {
+        if self.settings.role_groups {
+            return Err(StoreErrorKind::NoGroups { store: self.settings.service.clone() }.into());
+        }
+        let service = Service::open(&self.settings, &self.folder).await?;
+        let mut people = People::default();
+        for user in service.all("Users").await? {
+            people.add(text(&user, "id"), text(&user, "userName"));
+        }
+        let (mut groups, mut ids) = (Vec::new(), Vec::new());
+        for resource in service.all("Groups").await? {
+            ids.push(text(&resource, "id").to_owned());
+            groups.push(people.group(&resource));
+        }
+        Ok(Everything { service, people, groups, ids })
+    }
+
+    pub(super) async fn all_groups(&self) -> Result<Vec<Group>, StoreError> {
+        Ok(self.everything().await?.groups)
+    }
+
+    pub(super) async fn change_groups(
+        &self,
+        edits: &[GroupEdit],
+        terms: &Terms<'_>,
+        record: Record<'_>,
+    ) -> Result<(), StoreError> {
+        let all = self.everything().await?;
+        let mut failed = 0;
+        for (at, (edit, standing)) in edits.iter().zip(group_standings(edits, &all.groups)).enumerate() {
+            let outcome = match standing {
+                Standing::Ready(place) => all.make(edit, place.and_then(|place| all.ids.get(place))).await?,
+                other => Outcome::from(other),
+            };
+            failed += usize::from(matches!(outcome, Outcome::Failed(_)));
+            if !record(at, outcome) || terms.stop_after.is_some_and(|most| failed >= most) {
+                break;
+            }
+        }
+        Ok(())
+    }
+}
+
+impl People {
+    /// A group as the service gives it, with the users who are in it.
+    fn group(&self, resource: &Resource) -> Group {
+        let super::Group { name, members, .. } = read_group(resource);
+        let mut members: Vec<String> = members.iter().filter_map(|id| self.logins.get(id).cloned()).collect();
+        members.sort_unstable();
+        Group { name, link: Identity::from_link(text(resource, "externalId")), members }
+    }
+}
+
+impl Everything {
+    /// Makes one edit, of the group with an id where there is one.
+    async fn make(&self, edit: &GroupEdit, id: Option<&String>) -> Result<Outcome, StoreError> {
+        let wish = match self.wish(edit, id).await {
+            Ok(Ok(wish)) => wish,
+            Ok(Err(words)) => return Ok(Outcome::Failed(words)),
+            Err(fault) => return Err(self.service.told(fault)),
+        };
+        let answer = self.service.ask(&wish).await;
+        crash::point();
+        match answer {
+            Ok(_) => Ok(Outcome::Done),
+            Err(Fault::Fatal(error)) => Err(error),
+            Err(Fault::Refused { status: 404 | 410, .. }) if edit.after.is_none() => Ok(Outcome::Made),
+            Err(Fault::Refused { words, .. }) => Ok(Outcome::Failed(words)),
+            // It may have been made all the same.
+            Err(Fault::Unclear(words)) => {
+                let groups = self.service.all("Groups").await?;
+                let groups: Vec<Group> = groups.iter().map(|one| self.people.group(one)).collect();
+                match group_standings(std::slice::from_ref(edit), &groups).first() {
+                    Some(Standing::Made) => Ok(Outcome::Done),
+                    _ => Ok(Outcome::Failed(format!("{words}; it was not made"))),
+                }
+            }
+        }
+    }
+
+    /// What is asked for; why it cannot be, in words.
+    async fn wish(&self, edit: &GroupEdit, id: Option<&String>) -> Result<Result<Wish, String>, Fault> {
+        let wish = |method, path, body| Ok(Ok(Wish { method, path, body, version: None }));
+        let path = |id: &String| format!("Groups/{}", escaped(id));
+        let ids = |logins: &[String]| -> Result<Vec<String>, String> {
+            let one = |login: &String| self.people.id(login).map(str::to_owned);
+            let of = |login| one(login).ok_or_else(|| format!("the service has no user {login}"));
+            logins.iter().map(of).collect()
+        };
+        let members = |ids: &[String]| -> Vec<Value> {
+            ids.iter().map(|id| json!({"value": id, "type": "User"})).collect()
+        };
+        let (Some(id), Some(after)) = (id, &edit.after) else {
+            let Some(after) = &edit.after else {
+                return wish(Method::DELETE, id.map(path).unwrap_or_default(), None);
+            };
+            let coming = match ids(&after.members) {
+                Ok(ids) => members(&ids),
+                Err(words) => return Ok(Err(words)),
+            };
+            let mut body = json!({"schemas": [GROUP], "displayName": after.name, "members": coming});
+            if let (Some(link), Some(body)) = (&after.link, body.as_object_mut()) {
+                body.insert("externalId".to_owned(), json!(link.to_string()));
+            }
+            return wish(Method::POST, "Groups".to_owned(), Some(body));
+        };
+        let coming = match ids(&after.members) {
+            Ok(ids) => ids,
+            Err(words) => return Ok(Err(words)),
+        };
+        // Who is no user any more is in no group either.
+        let leaving: Vec<&str> = edit.leaving().iter().filter_map(|login| self.people.id(login)).collect();
+        let link = after.link.as_ref().map(ToString::to_string);
+        let before = edit.before.as_ref();
+        let is_renamed = before.is_some_and(|before| before.name != after.name);
+        let is_linked_anew = before.is_some_and(|before| before.link != after.link);
+        if self.service.offer.patch {
+            let mut operations = Vec::new();
+            if is_renamed {
+                operations.push(json!({"op": "replace", "path": "displayName", "value": after.name}));
+            }
+            if is_linked_anew {
+                operations.push(match &link {
+                    Some(link) => json!({"op": "replace", "path": "externalId", "value": link}),
+                    None => json!({"op": "remove", "path": "externalId"}),
+                });
+            }
+            let removal =
+                |id: &&str| json!({"op": "remove", "path": format!("members[value eq {}]", json!(id))});
+            operations.extend(leaving.iter().map(removal));
+            if !coming.is_empty() {
+                operations.push(json!({"op": "add", "path": "members", "value": members(&coming)}));
+            }
+            return wish(Method::PATCH, path(id), Some(patch_of(&operations)));
+        }
+        let Value::Object(mut now) = self.service.get(&path(id), &[]).await? else {
+            return Ok(Err("the service does not show the group".to_owned()));
+        };
+        let there = find(&now, "members").and_then(Value::as_array).cloned().unwrap_or_default();
+        let is_other = |one: &Value| {
+            let id = one.get("value").and_then(Value::as_str).unwrap_or_default();
+            !leaving.contains(&id) && !coming.iter().any(|coming| coming == id)
+        };
+        let mut list: Vec<Value> = there.into_iter().filter(is_other).collect();
+        list.extend(members(&coming));
+        now.retain(|name, _| !["id", "meta", "members"].contains(&name.as_str()));
+        now.insert("members".to_owned(), Value::Array(list));
+        if is_renamed {
+            now.insert("displayName".to_owned(), json!(after.name));
+        }
+        if is_linked_anew {
+            now.retain(|name, _| !name.eq_ignore_ascii_case("externalId"));
+            now.extend(link.map(|link| ("externalId".to_owned(), json!(link))));
+        }
+        wish(Method::PUT, path(id), Some(Value::Object(now)))
+    }
+}
