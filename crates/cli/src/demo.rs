@@ -139,7 +139,8 @@ async fn start() -> Result<Standin, StandinError> {
 
 /// Starts the simulated application in the same way.
 async fn start_application() -> Result<Application, StandinError> {
-    let list = List::from_csv(ACCOUNTS, false).unwrap_or_else(|error| panic!("{error}"));
+    let mut list = List::from_csv(ACCOUNTS, false).unwrap_or_else(|error| panic!("{error}"));
+    list.add_groups(GROUPS).unwrap_or_else(|error| panic!("{error}"));
     let at = |port| {
         let listen = SocketAddr::from(([127, 0, 0, 1], port));
         ApplicationOptions { listen, ..ApplicationOptions::default() }

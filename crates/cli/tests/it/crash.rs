@@ -16,29 +16,39 @@ enum Accounts {
 
 #[test]
 fn killed_anywhere_and_run_again_it_ends_the_same() {
-    assert!(dies_everywhere(Accounts::Csv, false) >= 12);
+    assert!(dies_everywhere(Accounts::Csv, false, false) >= 12);
 }
 
 #[test]
 fn killed_anywhere_with_links_apart_from_the_list_it_ends_the_same() {
-    assert!(dies_everywhere(Accounts::Bare, false) >= 12);
+    assert!(dies_everywhere(Accounts::Bare, false, false) >= 12);
 }
 
 #[test]
 fn killed_anywhere_in_a_database_it_ends_the_same() {
-    assert!(dies_everywhere(Accounts::Sqlite, false) >= 30);
+    assert!(dies_everywhere(Accounts::Sqlite, false, false) >= 30);
 }
 
 #[test]
 #[ignore = "needs PostgreSQL"]
 fn killed_anywhere_in_postgres_it_ends_the_same() {
-    assert!(dies_everywhere(Accounts::Postgres, false) >= 12);
+    assert!(dies_everywhere(Accounts::Postgres, false, false) >= 12);
 }
 
 #[test]
 #[ignore = "needs PostgreSQL"]
 fn killed_anywhere_with_its_state_in_postgres_it_ends_the_same() {
-    assert!(dies_everywhere(Accounts::Bare, true) >= 12);
+    assert!(dies_everywhere(Accounts::Bare, true, false) >= 12);
+}
+
+#[test]
+fn killed_anywhere_with_groups_in_a_file_it_ends_the_same() {
+    assert!(dies_everywhere(Accounts::Csv, false, true) >= 24);
+}
+
+#[test]
+fn killed_anywhere_with_groups_in_a_database_it_ends_the_same() {
+    assert!(dies_everywhere(Accounts::Sqlite, false, true) >= 45);
 }
 
 /// A museum whose accounts and whose state are somewhere.
@@ -47,12 +57,13 @@ struct Scene {
     accounts: Accounts,
     cluster: Option<Cluster>,
     has_state_there: bool,
+    has_groups: bool,
     /// The file with the accounts, as it is at first.
     bytes: Vec<u8>,
 }
 
 impl Scene {
-    fn open(accounts: Accounts, has_state_there: bool) -> Self {
+    fn open(accounts: Accounts, has_state_there: bool, has_groups: bool) -> Self {
         let museum = Museum::open(&[]);
         let cluster = (has_state_there || accounts == Accounts::Postgres).then(Cluster::start);
         match accounts {
@@ -68,7 +79,10 @@ impl Scene {
             );
             museum.change("[brakes]", &format!("{state}[brakes]"));
         }
-        let mut scene = Self { museum, accounts, cluster, has_state_there, bytes: Vec::new() };
+        if has_groups {
+            bring_groups(&museum, accounts);
+        }
+        let mut scene = Self { museum, accounts, cluster, has_state_there, has_groups, bytes: Vec::new() };
         scene.bytes = std::fs::read(scene.museum.file(scene.file())).unwrap();
         scene
     }
@@ -102,8 +116,28 @@ impl Scene {
         }
     }
 
+    /// The groups and who is in them, row by row or byte by byte.
+    fn groups(&self) -> String {
+        if !self.has_groups || self.accounts == Accounts::Csv {
+            return std::fs::read_to_string(self.museum.file("groups.csv")).unwrap_or_default();
+        }
+        let db = rusqlite::Connection::open(self.museum.file(self.file())).unwrap();
+        let strangers = "SELECT count(*) FROM member WHERE account NOT IN (SELECT rowid FROM account)";
+        let strangers: i64 = db.query_row(strangers, [], |row| row.get(0)).unwrap();
+        assert_eq!(strangers, 0, "nobody is in a group without an account");
+        let sql = "SELECT team.name, team.link, login FROM team LEFT JOIN member ON team = team.id LEFT JOIN account ON account.rowid = account ORDER BY 1, 3";
+        let mut query = db.prepare(sql).unwrap();
+        let row = |row: &rusqlite::Row<'_>| {
+            Ok((0..3).map(|at| format!("{:?}", row.get_ref(at))).collect::<Vec<_>>().join(" "))
+        };
+        query.query_map([], row).unwrap().map(Result::unwrap).collect::<Vec<_>>().join("\n")
+    }
+
     /// As if nothing had ever been applied.
     fn fresh(&self) {
+        if self.has_groups {
+            self.museum.write("groups.csv", GROUPS);
+        }
         clean(&self.museum, &list(&self.museum));
         let _ = std::fs::remove_file(self.museum.file("loans.sqlite-journal"));
         self.museum.write(self.file(), &self.bytes);
@@ -161,6 +195,33 @@ fn into_a_list_without_links(museum: &Museum) {
     museum.change("accounts.csv", "bare.csv");
 }
 
+const GROUPS: &str = include_str!("../../../../demo/groups.csv");
+
+/// Brings groups into the museum's application, whose accounts are in a file or in a database.
+fn bring_groups(museum: &Museum, accounts: Accounts) {
+    let mut too = include_str!("../../../../demo/application-groups.toml").to_owned();
+    if accounts == Accounts::Sqlite {
+        let there = "table = \"team\"\nmembers = { table = \"member\", group = \"team\", group_key = \"id\", account = \"account\", account_key = \"rowid\" }";
+        too = too.replace("path = \"groups.csv\"", there);
+        let db = rusqlite::Connection::open(museum.file("loans.sqlite")).unwrap();
+        db.execute_batch("CREATE TABLE team (id INTEGER PRIMARY KEY, name TEXT UNIQUE, link TEXT); CREATE TABLE member (team INTEGER REFERENCES team (id), account INTEGER);").unwrap();
+        for row in csv::Reader::from_reader(GROUPS.as_bytes()).records() {
+            let row = row.unwrap();
+            let link = Some(&row[1]).filter(|link| !link.is_empty());
+            db.execute("INSERT INTO team (name, link) VALUES (?, ?)", rusqlite::params![&row[0], link])
+                .unwrap();
+            let id = db.last_insert_rowid();
+            for login in row[2].split(';') {
+                let sql = "INSERT INTO member SELECT ?, rowid FROM account WHERE login = ?";
+                assert_eq!(db.execute(sql, rusqlite::params![id, login]).unwrap(), 1);
+            }
+        }
+    }
+    museum.write("groups.csv", GROUPS);
+    let settings = std::fs::read_to_string(museum.file("webtaxon.toml")).unwrap();
+    museum.write("webtaxon.toml", settings + &too);
+}
+
 /// Moves the museum's accounts to a table of PostgreSQL.
 fn into_postgres(museum: &Museum, cluster: &Cluster) {
     let columns = "login text UNIQUE, link text, state text, name text, email text, department text, room text, roles text";
@@ -181,24 +242,33 @@ fn into_postgres(museum: &Museum, cluster: &Cluster) {
 }
 
 /// Kills an apply at each of its points, and looks at the list before and after. How many points there were.
-fn dies_everywhere(accounts: Accounts, has_state_there: bool) -> usize {
-    let scene = Scene::open(accounts, has_state_there);
+fn dies_everywhere(accounts: Accounts, has_state_there: bool, has_groups: bool) -> usize {
+    let scene = Scene::open(accounts, has_state_there, has_groups);
     let museum = &scene.museum;
-    let before = scene.rows();
+    let (before, groups) = (scene.rows(), scene.groups());
     museum.run(&["preview", "--save", "monday.json"]);
     assert!(scene.apply("monday.json", None).status.success());
     let after = scene.rows();
     assert_ne!(after, before);
+    // Groups change twice: who leaves before the accounts do, who comes behind them.
+    let (groups_before, groups_after) = (groups, scene.groups());
+    let mut seen = std::collections::BTreeSet::from([groups_before.clone(), groups_after.clone()]);
     let (changes, tied) = (scene.asked("edit"), scene.asked("kept"));
-    assert_eq!((changes, tied), if accounts == Accounts::Bare { (72, 72) } else { (25, 0) });
+    assert_eq!(
+        (changes, tied),
+        if accounts == Accounts::Bare { (72, 72) } else { (25 + 5 * i64::from(has_groups), 0) }
+    );
     let mut points = 0;
     loop {
         scene.fresh();
         let killed = scene.apply("monday.json", Some(points + 1));
         if killed.status.success() {
+            assert_eq!(seen.len(), if has_groups { 3 } else { 1 }, "{seen:?}");
             return points;
         }
         points += 1;
+        let groups_now = scene.groups();
+        seen.insert(groups_now);
         let now = scene.rows();
         assert!(now == before || now == after, "point {points}: half of it was done");
         // Looking is not hindered by what was left behind, and changes nothing.
@@ -208,7 +278,7 @@ fn dies_everywhere(accounts: Accounts, has_state_there: bool) -> usize {
         let again = scene.apply("monday.json", None);
         let out = String::from_utf8_lossy(&again.stdout);
         assert!(again.status.success(), "point {points}: {out}{}", String::from_utf8_lossy(&again.stderr));
-        assert!(scene.rows() == after, "point {points}");
+        assert!(scene.rows() == after && scene.groups() == groups_after, "point {points}");
         let [done, open] =
             ["edit WHERE outcome = 'done'", "edit WHERE outcome IS NULL"].map(|what| scene.asked(what));
         assert_eq!((done, open, scene.asked("kept")), (changes, 0, tied), "point {points}: each once");
@@ -220,6 +290,7 @@ fn dies_everywhere(accounts: Accounts, has_state_there: bool) -> usize {
             std::fs::remove_file(museum.file("undo.json")).unwrap();
         }
         assert!(scene.rows() == before && scene.asked("kept") == 0, "point {points}: undone, byte for byte");
+        assert!(scene.groups() == groups_before, "point {points}: groups undone");
     }
 }
 

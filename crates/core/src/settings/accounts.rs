@@ -164,6 +164,12 @@ impl SqlTable {
         })
     }
 
+    /// The table of the settings that says where it is.
+    #[must_use]
+    pub fn place(&self) -> &'static str {
+        if self.states.is_some() { "[accounts]" } else { "[accounts.groups]" }
+    }
+
     /// The column of a field.
     #[must_use]
     pub fn column<'a>(&'a self, field: &'a str) -> &'a str {

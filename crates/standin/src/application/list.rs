@@ -120,6 +120,32 @@ impl List {
         Ok(list)
     }
 
+    /// Adds groups from a CSV file with the columns `name`, `link` and `members`, the logins of which are separated by
+    /// semicolons.
+    ///
+    /// # Errors
+    /// What is wrong with the file, in words.
+    pub fn add_groups(&mut self, text: &str) -> Result<(), String> {
+        let mut reader = csv::Reader::from_reader(text.as_bytes());
+        for row in reader.records() {
+            let row = row.map_err(|error| error.to_string())?;
+            let cell = |at: usize| row.get(at).unwrap_or_default();
+            let mut group = json!({"schemas": [schema::GROUP], "displayName": cell(0), "members": []});
+            if let (false, Some(group)) = (cell(1).is_empty(), group.as_object_mut()) {
+                group.insert("externalId".to_owned(), json!(cell(1)));
+            }
+            let wish = Wish { method: "POST", kind: Kind::Group, id: None, version: None, body: &group };
+            self.perform(&wish, false).map_err(|refusal| refusal.words)?;
+            for login in cell(2).split(';').filter(|login| !login.is_empty()) {
+                let is_it = |user: &Value| user.get("userName").and_then(Value::as_str) == Some(login);
+                let users = self.users();
+                let id = users.iter().find(|user| is_it(user)).and_then(|user| user.get("id")?.as_str());
+                self.add_to_group(cell(0), id.ok_or_else(|| format!("nobody is called {login}"))?);
+            }
+        }
+        Ok(())
+    }
+
     /// Every user as a client sees it, in the order in which they came.
     #[must_use]
     pub fn users(&self) -> Vec<Value> {

@@ -80,7 +80,9 @@ impl PostgresStore {
             let names: Vec<String> = names.iter().map(|row| row.get(0)).collect();
             let help = match names.is_empty() {
                 true => "the database has no table at all; is it the right one?".to_owned(),
-                false => format!("`table` in [accounts] names it; there are {}", names.join(", ")),
+                false => {
+                    format!("`table` in {} names it; there are {}", self.table.place(), names.join(", "))
+                }
             };
             let (store, table) = (self.describe(), self.table.name.clone());
             return Err(StoreErrorKind::NoTable { store, table, help }.into());

@@ -94,7 +94,7 @@ impl SqliteStore {
         let names = names().unwrap_or_default();
         let help = match names.is_empty() {
             true => "the database has no table at all; is it the right file?".to_owned(),
-            false => format!("`table` in [accounts] names it; there are {}", names.join(", ")),
+            false => format!("`table` in {} names it; there are {}", self.table.place(), names.join(", ")),
         };
         StoreErrorKind::NoTable { store: self.describe(), table: self.table.name.clone(), help }.into()
     }

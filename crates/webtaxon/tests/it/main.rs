@@ -15,6 +15,7 @@ mod connecting;
 mod examples;
 mod faults;
 mod fields;
+mod groups;
 mod membership;
 mod museum;
 mod postgres;

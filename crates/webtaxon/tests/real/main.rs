@@ -11,6 +11,7 @@
 
 mod explained;
 mod filters;
+mod groups;
 mod schema;
 
 use std::path::{Path, PathBuf};

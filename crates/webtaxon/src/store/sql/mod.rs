@@ -499,17 +499,26 @@ pub(super) fn complete(
             continue;
         }
         let has: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
-        let help = format!(
-            "say what it is called: [accounts.columns] {field} = \"…\", or add a column{}; the table has {}",
-            apart(field),
-            has.join(", ")
-        );
+        let called = match (field, table.states.is_some()) {
+            (field, true) => format!("[accounts.columns] {field} = \"…\", or add a column{}", apart(field)),
+            (field, false) => {
+                let field = if field == "login" { "name" } else { field };
+                format!("[accounts.groups] columns = {{ {field} = \"…\" }}, or add a column")
+            }
+        };
+        let help = format!("say what it is called: {called}; the table has {}", has.join(", "));
         let (store, table, column) = (store.to_owned(), table.name.clone(), table.column(field).to_owned());
         return Err(StoreErrorKind::NoTableColumn { store, table, column, help });
     }
     match &table.roles {
         Some(roles) if !columns.iter().any(|column| column.name == roles.key) => {
-            let help = "`key` in role_table names the column that the roles refer to".to_owned();
+            let help = match &roles.of {
+                None => "`key` in role_table names the column that the roles refer to",
+                Some(_) => {
+                    "`group_key` in members of [accounts.groups] names the column that the members refer to"
+                }
+            };
+            let help = help.to_owned();
             let (store, table, column) = (store.to_owned(), table.name.clone(), roles.key.clone());
             Err(StoreErrorKind::NoTableColumn { store, table, column, help })
         }
