@@ -404,7 +404,7 @@ impl Workspace {
         for intake in self.settings.intakes() {
             more.extend(intake.filter.attributes().map(str::to_owned));
         }
-        let (accounts, _, readings) = self.accounts_and_readings(&*self.store(), &more).await?;
+        let (accounts, groups, readings) = self.accounts_and_readings(&*self.store(), &more).await?;
         let found = why::find(&self.settings, &readings, &accounts, text);
         let elsewhere = |at: usize| {
             let link = accounts.get(at)?.link.as_ref()?;
@@ -439,7 +439,8 @@ impl Workspace {
         if subject.person.is_none() && subject.stranger.is_none() && subject.account.is_none() {
             return Ok(Answer::Nobody);
         }
-        let why = Why::new(&self.settings, &readings, &accounts, &memory, subject);
+        let groups = groups.as_ref();
+        let why = Why::with_groups(&self.settings, &readings, &accounts, &memory, subject, groups);
         Ok(why.map_or(Answer::Nobody, |why| Answer::One(Box::new(why))))
     }
 

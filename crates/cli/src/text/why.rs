@@ -39,6 +39,7 @@ pub(crate) fn why(why: &Why, settings: &Settings, width: usize, option: &str) ->
     account(&mut text, why, width);
     fields(&mut text, why, width);
     roles(&mut text, why, width);
+    groups(&mut text, why, width);
     next(&mut text, why, option);
     text
 }
@@ -210,6 +211,30 @@ fn roles(text: &mut String, why: &Why, width: usize) {
         let through = if path.is_empty() { String::new() } else { format!(", through {}", path.join(" > ")) };
         let rule = if role.rule == "everybody" { "for everybody" } else { &role.rule };
         table.add_row([word.to_owned(), harmless(&role.role), format!("{}{through}", harmless(rule))]);
+    }
+    text.push_str(&lines(&table));
+}
+
+/// The application's groups in which they are, or would be.
+fn groups(text: &mut String, why: &Why, width: usize) {
+    if why.groups.is_empty() {
+        return;
+    }
+    heading(text, "Groups in the application");
+    let mut table = columns(width, &[Some(9), Some(24), None]);
+    for one in &why.groups {
+        let word = match (one.is_in, one.would_be) {
+            (true, true) => "stays in",
+            (true, false) => "leaves",
+            (false, _) => "comes in",
+        };
+        let path: Vec<String> = one.path.iter().map(|dn| short(dn)).collect();
+        let through = match (one.linked, path.is_empty()) {
+            (false, _) => "a group made by hand".to_owned(),
+            (true, true) => "not in the directory's group".to_owned(),
+            (true, false) => format!("through {}", path.join(" > ")),
+        };
+        table.add_row([word.to_owned(), harmless(&one.group), through]);
     }
     text.push_str(&lines(&table));
 }

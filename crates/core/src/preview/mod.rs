@@ -6,6 +6,7 @@
 //! a new name is still the same person. No I/O, no recursion; memory is linear in the accounts.
 
 mod adoption;
+mod belonging;
 mod change;
 pub mod compare;
 mod found;
@@ -19,6 +20,7 @@ mod summary;
 mod tests;
 pub mod why;
 
+pub use belonging::Belonging;
 pub use change::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Wait};
 pub use groups::{GroupChange, GroupChangeKind, GroupPreview, HeldGroup};
 pub use memory::{Grace, Memory};

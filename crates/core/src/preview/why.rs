@@ -3,9 +3,10 @@
 //!
 //! Nothing is decided here: every step asks what decided it for the preview.
 
+use super::belonging::{Belonging, belongings};
 pub use super::found::{Found, find};
 use super::{Change, ChangeKind, Held, Memory, Preview};
-use crate::account::{Account, State};
+use crate::account::{Account, Groups, State};
 use crate::entry::{Entries, Entry};
 use crate::field::{Drawer, Drawn};
 use crate::filter::{Filter, Ground, Judged, Truth, explain};
@@ -117,6 +118,8 @@ pub struct Why {
     pub held: Option<Held>,
     /// Clashes in which other people claim the account.
     pub claims: Vec<Change>,
+    /// The application's groups in which the account is, or would be.
+    pub groups: Vec<Belonging>,
 }
 
 /// Who is asked about.
@@ -162,6 +165,22 @@ impl Why {
     where
         R: AsRef<[Reading]> + ?Sized,
     {
+        Self::with_groups(settings, readings, accounts, memory, subject, None)
+    }
+
+    /// As [`Why::new`], with the application's groups, where the settings bring some.
+    #[must_use]
+    pub fn with_groups<R>(
+        settings: &Settings,
+        readings: &R,
+        accounts: &[Account],
+        memory: &Memory,
+        subject: Subject<'_>,
+        groups: Option<&Groups>,
+    ) -> Option<Self>
+    where
+        R: AsRef<[Reading]> + ?Sized,
+    {
         let readings = readings.as_ref();
         let Subject { person, stranger, account } = subject;
         let key = stranger.and_then(|entry| Dn::parse(entry.dn()).ok()).map(|dn| dn.key());
@@ -174,7 +193,7 @@ impl Why {
         let subject = Asked { person: person.map(|(_, person)| person), stranger, account };
         let selection = Selection::all(settings, readings).into_iter().nth(part)?;
         let teller = Teller { settings, intake, reading, selection };
-        let preview = Preview::new(settings, readings, accounts, memory);
+        let preview = Preview::with_groups(settings, readings, accounts, memory, groups);
         let entry = subject.person.and_then(|person| reading.people().get(person)).or(subject.stranger);
         let key = entry.and_then(|entry| Dn::parse(entry.dn()).ok()).map(|dn| dn.key());
         let steps = match (entry, &key) {
@@ -215,7 +234,12 @@ impl Why {
             Some(person) => teller.fields(person, stored),
             None => (Vec::new(), Vec::new()),
         };
+        let new_login = change.and_then(|change| change.fields.get("login")?.new.as_deref());
+        let after = new_login.or(login).unwrap_or_default();
+        let groups =
+            groups.map(|groups| belongings(&preview, groups, readings, (login, after), key.as_ref()));
         Some(Self {
+            groups: groups.unwrap_or_default(),
             intake: intake.name.clone(),
             dn: dn.clone(),
             name,

@@ -108,6 +108,7 @@ pub fn why(why: &Why) -> Value {
         "change": why.change.as_ref().map(change),
         "held": why.held.as_ref().map(held),
         "claims": why.claims.iter().map(change).collect::<Vec<_>>(),
+        "groups": why.groups,
     })
 }
 

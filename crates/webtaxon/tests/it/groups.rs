@@ -407,3 +407,32 @@ async fn a_snapshot_shows_the_same_of_groups() {
     );
     assert_eq!(preview.groups.unwrap().leaving, 0);
 }
+
+/// The story of one person tells their groups in the application, and the way through the directory's.
+#[tokio::test]
+async fn why_tells_in_which_groups_somebody_would_be() {
+    let museum = museum(Kind::Csv).await;
+    let workspace = museum.workspace().unwrap();
+    for (login, expected) in [
+        ("ppinchbeck", vec!["Botany Curators false true 1", "Curators false true 2"]),
+        ("vheatherly", vec!["Curators true false 0"]),
+        (
+            "aibbotson",
+            vec![
+                "Botany Curators true true 1",
+                "Curators true true 2",
+                "Entomology Curators true true 0",
+                "Night Desk true true 0",
+            ],
+        ),
+        ("adrift", vec!["Molluscs on Loan true false 0"]),
+        ("fcotterill", vec![]),
+    ] {
+        let webtaxon::Answer::One(why) = workspace.why(login).await.unwrap() else { panic!("{login}") };
+        let told = why
+            .groups
+            .iter()
+            .map(|one| format!("{} {} {} {}", one.group, one.is_in, one.would_be, one.path.len()));
+        assert_eq!(told.collect::<Vec<_>>(), expected, "{login}");
+    }
+}

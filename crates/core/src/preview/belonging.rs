@@ -1,0 +1,73 @@
+//! In which of the application's groups somebody is, and would be, and through which groups of the directory.
+
+use super::{GroupChange, Preview};
+use crate::account::{Group, Groups, folded};
+use crate::identity::{Identity, Lasting};
+use crate::name::DnKey;
+use crate::reading::Reading;
+use serde::Serialize;
+
+/// One of the application's groups, and somebody's place in it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Belonging {
+    /// The group, as the application calls it, or would.
+    pub group: String,
+    /// Whether they are in it.
+    pub is_in: bool,
+    /// Whether they would be in it.
+    pub would_be: bool,
+    /// Whether the group is the directory's to change.
+    pub linked: bool,
+    /// The groups of the directory by which they are in, the one that comes in first; empty where they are in none.
+    pub path: Vec<String>,
+}
+
+/// The groups of an account, as it is called now and would be, by name. `key` is the name of its person's entry.
+pub(super) fn belongings(
+    preview: &Preview,
+    groups: &Groups,
+    readings: &[Reading],
+    (login, after): (Option<&str>, &str),
+    key: Option<&DnKey>,
+) -> Vec<Belonging> {
+    let Some(plan) = &preview.groups else { return Vec::new() };
+    let lists = |list: &[String], login: &str| list.iter().any(|one| folded(one) == folded(login));
+    let path = |link: Option<&Identity>| -> Vec<String> {
+        let through = |reading: &Reading| {
+            let (link, key) = (link?, key?);
+            let entries = reading.application_groups();
+            let lasting = Lasting::new(reading.group_identity(), entries.names());
+            let at = entries.iter().position(|entry| lasting.of(entry).as_ref() == Some(link))?;
+            let reach = reading.graph().reach([reading.application_group_key(at)?]);
+            let path: Vec<String> = reach.path(reading.graph(), key).into_iter().map(str::to_owned).collect();
+            (!path.is_empty()).then_some(path)
+        };
+        readings.iter().find_map(through).unwrap_or_default()
+    };
+    let now = groups.list.iter().map(|group: &Group| {
+        let is_it = |change: &&GroupChange| change.name == group.name;
+        (group.name.as_str(), group.link.as_ref(), Some(group), plan.changes.iter().find(is_it))
+    });
+    let is_new = |change: &&GroupChange| !groups.list.iter().any(|group| group.name == change.name);
+    let new = plan.changes.iter().filter(is_new);
+    let new = new.map(|change| (change.name.as_str(), change.link.as_ref(), None, Some(change)));
+    let mut all: Vec<Belonging> = now
+        .chain(new)
+        .filter_map(|(name, link, group, change)| {
+            let is_in = login.is_some_and(|login| group.is_some_and(|group| lists(&group.members, login)));
+            let leaves = login.is_some_and(|login| change.is_some_and(|change| lists(&change.leave, login)));
+            let comes = change.is_some_and(|change| lists(&change.come, after));
+            let group = change.and_then(|change| change.new_name.clone()).unwrap_or_else(|| name.to_owned());
+            let link = link.or(change.and_then(|change| change.link.as_ref()));
+            (is_in || comes).then(|| Belonging {
+                group,
+                is_in,
+                would_be: (is_in && !leaves) || comes,
+                linked: link.is_some(),
+                path: path(link),
+            })
+        })
+        .collect();
+    all.sort_by_cached_key(|one| folded(&one.group).into_owned());
+    all
+}
