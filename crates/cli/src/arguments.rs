@@ -304,6 +304,12 @@ pub(crate) struct Members {
     #[arg(long = "as", value_name = "KIND", conflicts_with_all = ["tree", "broken", "format"])]
     pub(crate) drawn: Option<Drawn>,
 
+    /// Show who came into the group and who went since this snapshot was taken.
+    ///
+    /// Example: webtaxon snapshot monday.ldif, and later: webtaxon members Curators --since monday.ldif
+    #[arg(long, value_name = "FILE", requires = "group", conflicts_with_all = ["of", "tree", "broken", "drawn", "from"])]
+    pub(crate) since: Option<PathBuf>,
+
     #[command(flatten)]
     pub(crate) looked_at: LookedAt,
 }

@@ -4,6 +4,7 @@ use crate::arguments::{Common, Drawn, Format, Members as Options};
 use crate::output::{Output, harmless, width};
 use crate::run::{Exit, failed, open_for, same_options};
 use crate::text;
+use std::path::Path;
 use webtaxon::core::membership::{Nest, Ways};
 use webtaxon::core::name::{Dn, short};
 use webtaxon::core::reading::Reading;
@@ -21,6 +22,9 @@ pub(crate) async fn run(options: &Options, common: &Common, output: &Output) -> 
         Ok(workspace) => workspace,
         Err(exit) => return exit,
     };
+    if let (Some(group), Some(file)) = (&options.group, &options.since) {
+        return since(&workspace, group, file, common, output).await;
+    }
     match (&options.group, &options.of) {
         (Some(group), Some(person)) => ways(&workspace, group, person, common, output).await,
         (None, Some(person)) => groups_of(&workspace, person, common, output).await,
@@ -66,6 +70,38 @@ async fn members_of(
         }
     }
     if whole { Exit::Done } else { Exit::NotWhole }
+}
+
+/// Who came into a group, and who went, since a snapshot was taken.
+async fn since(workspace: &Workspace, text: &str, file: &Path, common: &Common, output: &Output) -> Exit {
+    let group = match named(workspace, text, EntryKind::Group, output).await {
+        Ok(group) => group,
+        Err(exit) => return exit,
+    };
+    let [then, now] = match workspace.nest_since(&group, file).await {
+        Ok(readings) => readings,
+        Err(error) => return failed(&error, output),
+    };
+    let Some(nest) = Nest::of(&now, &group.key()) else {
+        return no_group(workspace, &group, &now, common, output).await;
+    };
+    let Some(earlier) = Nest::of(&then, &group.key()) else {
+        let file = file.display();
+        output.error_text(&format!(
+            "{file} does not have this group; a snapshot has the groups of its settings"
+        ));
+        return Exit::Failed;
+    };
+    let difference = nest.since(&earlier);
+    output.answer(&match common.format {
+        Format::Json => format!("{:#}\n", report::since(&nest, [&then, &now], &difference)),
+        Format::Text => {
+            let option = format!("{} \"{}\"", same_options(common), harmless(text));
+            text::since(&nest, [&then, &now], &difference, width(), &option)
+        }
+    });
+    let is_whole = [&then, &now].iter().all(|reading| reading.gaps().is_empty());
+    if is_whole { Exit::Done } else { Exit::NotWhole }
 }
 
 /// The group that is meant, and its nest.

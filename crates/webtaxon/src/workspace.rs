@@ -488,7 +488,34 @@ impl Workspace {
     /// No server could be reached, or the bind was refused. Whatever comes later is a gap of the
     /// reading.
     pub async fn nest(&self, group: &Dn) -> Result<Reading, Error> {
-        self.nests(vec![group.clone()]).await
+        self.nests(vec![group.clone()], &[]).await
+    }
+
+    /// Reads the nest of one group twice: from a snapshot, as it was then, and as it is now.
+    ///
+    /// # Errors
+    /// The file cannot be read or is masked, no server could be reached, or the bind was refused. What the snapshot
+    /// does not have is a gap of the earlier reading.
+    pub async fn nest_since(&self, group: &Dn, file: &Path) -> Result<[Reading; 2], Error> {
+        let mut earlier = Self {
+            settings: self.settings.clone(),
+            file: self.file.clone(),
+            folder: self.folder.clone(),
+            prompt: None,
+            snapshot: None,
+            watch: Watch::default(),
+        }
+        .with_snapshot(file)?;
+        let header = earlier.snapshot.as_ref().map(|snapshot| snapshot.header.clone()).unwrap_or_default();
+        if header.unmasked.is_some() {
+            let reason = "it is masked: nobody in it is called as in the directory".to_owned();
+            return Err(Error::NoSnapshot { file: file.to_owned(), reason });
+        }
+        earlier.settings.intake.group_bases.clone_from(&header.group_bases);
+        let now = self.nests(vec![group.clone()], &header.group_bases);
+        let then = earlier.nests(vec![group.clone()], &header.group_bases);
+        let (then, now) = tokio::try_join!(then, now)?;
+        Ok([then, now])
     }
 
     /// Reads the nests of all groups of the directory, and the people of the intake.
@@ -499,16 +526,16 @@ impl Workspace {
         let mut connection = self.connect().await?;
         let groups = directory::survey::groups(&mut connection).await;
         connection.close().await;
-        self.nests(groups?).await
+        self.nests(groups?, &[]).await
     }
 
     /// Reads the nests of these groups in place of the settings' own, and what people are called by.
-    async fn nests(&self, groups: Vec<Dn>) -> Result<Reading, Error> {
+    async fn nests(&self, groups: Vec<Dn>, group_bases: &[Dn]) -> Result<Reading, Error> {
         let mut settings = Settings { further: Vec::new(), ..self.settings.clone() };
         settings.intake.groups = groups;
         settings.intake.strategy = settings.intake.strategy.by_lists();
         settings.intake.not_in_group.clear();
-        settings.intake.group_bases.clear();
+        settings.intake.group_bases = group_bases.to_vec();
         settings.intake.fields.clear();
         settings.intake.roles.clear();
         settings.intake.application_groups = None;

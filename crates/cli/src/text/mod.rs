@@ -5,6 +5,7 @@ mod compare;
 mod filter;
 mod groups;
 mod members;
+mod since;
 mod survey;
 mod why;
 
@@ -14,6 +15,7 @@ pub(crate) use apply::{
 pub(crate) use compare::comparison;
 pub(crate) use filter::filter;
 pub(crate) use members::{groups, members, nest_broken, nest_tree, ways};
+pub(crate) use since::since;
 pub(crate) use survey::{fields, found, snapshot, trees};
 pub(crate) use why::why;
 

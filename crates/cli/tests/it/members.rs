@@ -171,3 +171,51 @@ fn json_keeps_its_keys() {
     assert_eq!(deep["path"].as_array().unwrap().len(), 4);
     assert_eq!(document["broken"]["cycles"].as_array().unwrap().len(), 1);
 }
+
+/// Of a snapshot in which one list was another, and somebody had another name.
+#[test]
+fn who_came_and_who_went_since_a_snapshot() {
+    let museum = Museum::open(&[]);
+    let taken = museum.run(&["snapshot", "monday.ldif"]);
+    assert_eq!(taken.code, 0, "{}", taken.err);
+    let same = museum.run(&["members", "Curators", "--since", "monday.ldif"]);
+    assert!(same.code == 0 && same.out.contains("0 came in, 0 went. 23 people are in now."), "{}", same.out);
+    assert!(same.out.contains("Nothing differs."), "{}", same.out);
+    let text = std::fs::read_to_string(museum.file("monday.ldif")).unwrap();
+    let at = text.find("dn: CN=Botany Curators,OU=Groups").unwrap();
+    let (before, list) = text.split_at(at);
+    let astrid = "member: CN=Astrid Inglewood,OU=Botany,OU=People,DC=quillmere,DC=example\n";
+    let beatrice = "member: CN=Beatrice Thornbury,OU=Registry,OU=People,DC=quillmere,DC=example\n";
+    let earlier = format!("{before}{}", list.replacen(astrid, beatrice, 1));
+    assert_ne!(earlier, text);
+    let earlier = earlier.replace("CN=Isaac Heatherly,OU=Botany", "CN=Isaac Hedderly,OU=Botany");
+    museum.write("tuesday.ldif", &earlier);
+    let run = museum.run(&["members", "Curators", "--since", "tuesday.ldif"]);
+    for words in [
+        "1 came in, 1 went",
+        "Astrid Inglewood              through Curators > Botany Curators",
+        "Beatrice Thornbury            was in through Curators > Botany Curators",
+        "Botany Curators               came: Astrid Inglewood",
+    ] {
+        assert!(run.out.contains(words), "{words}: {}", run.out);
+    }
+    assert!(run.code == 0 && !run.out.contains("Isaac"), "renamed, and the same: {}", run.out);
+    let json = museum.run(&["members", "Curators", "--since", "tuesday.ldif", "--format", "json"]);
+    let document: Value = serde_json::from_str(&json.out).unwrap();
+    assert_eq!((&document["format"], &document["whole"]), (&"webtaxon.since/1".into(), &true.into()));
+    assert_eq!(document["went"][0]["name"], "Beatrice Thornbury");
+    // A file that lacks its end, and one that never had the group.
+    museum.write("cut.ldif", earlier.trim_end().trim_end_matches("# end of the snapshot"));
+    let cut = museum.run(&["members", "Curators", "--since", "cut.ldif"]);
+    assert!(
+        cut.code == 4 && cut.out.contains("The snapshot was not read to its end"),
+        "{}{}",
+        cut.out,
+        cut.err
+    );
+    let other = museum.run(&["members", "Choir", "--since", "monday.ldif"]);
+    assert!(other.code == 1 && other.err.contains("does not have this group"), "{}", other.err);
+    museum.run(&["snapshot", "masked.ldif", "--mask"]);
+    let masked = museum.run(&["members", "Curators", "--since", "masked.ldif"]);
+    assert!(masked.code != 0 && masked.err.contains("it is masked"), "{}", masked.err);
+}

@@ -8,6 +8,7 @@
 mod above;
 mod chain;
 mod components;
+mod difference;
 mod foreign;
 mod inclusion;
 mod nest;
@@ -18,6 +19,7 @@ mod tests;
 
 pub use above::{Above, Way, Ways};
 pub use chain::Links;
+pub use difference::{Difference, GroupDifference};
 pub use foreign::Foreign;
 pub use inclusion::{Inclusion, Nesting};
 pub use nest::{Branch, Broken, ForeignMember, LONGEST_PATH, Member, Nest, Place, Stray};

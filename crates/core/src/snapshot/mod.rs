@@ -11,17 +11,17 @@ mod tests;
 
 pub use mask::Mask;
 
-use crate::entry::Entries;
+use crate::entry::{Entries, Entry};
 use crate::field::FieldRule;
 use crate::filter::Filter;
 use crate::identity::Identity;
 use crate::ldif::{self, write_comment, write_record};
-use crate::name::Dn;
+use crate::name::{Dn, DnKey};
 use crate::reading::{Reading, ServerKind, Whereabouts};
 use crate::schema::Schema;
 use crate::settings::{GroupIntake, Intake};
 use jiff::Timestamp;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Arc;
 
 /// The first line of a snapshot.
@@ -260,6 +260,16 @@ impl Snapshot {
         Ok(Self { header, entries, schema: None })
     }
 
+    /// The groups that were read into it.
+    fn groups(&self) -> impl Iterator<Item = DnKey> {
+        let is_group = |entry: &Entry<'_>| {
+            let mut classes = entry.values("objectClass");
+            classes.any(|class| class == b"group" || class == b"groupOfNames")
+                && entry.values("member").next().is_some()
+        };
+        self.entries.iter().filter(is_group).filter_map(|entry| Some(Dn::parse(entry.dn()).ok()?.key()))
+    }
+
     /// What this snapshot does not have of what the settings want; empty if a reading of it is as
     /// whole as one of the directory.
     #[must_use]
@@ -274,7 +284,10 @@ impl Snapshot {
             missing.push(format!("{base} was not read into the snapshot"));
         }
         let groups = intake.nests().into_iter().flat_map(|(groups, _)| groups);
-        for group in groups.filter(|group| !has(&header.groups, group)) {
+        // A group inside one whose nest was read was read with it.
+        let inside: HashSet<DnKey> = self.groups().collect();
+        let is_there = |group: &&Dn| has(&header.groups, group) || inside.contains(&group.key());
+        for group in groups.filter(|group| !is_there(group)) {
             missing.push(format!("the nest of {group} was not read into the snapshot"));
         }
         match &header.filter {

@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::advice::Advice;
 use webtaxon_core::filter::{Judged, Passed, Repaired};
-use webtaxon_core::membership::{Above, Nest, Ways};
+use webtaxon_core::membership::{Above, Difference, Nest, Ways};
 use webtaxon_core::name::Dn;
 use webtaxon_core::preview::compare::Comparison;
 use webtaxon_core::preview::why::Why;
@@ -186,6 +186,21 @@ pub fn members(nest: &Nest<'_>, reading: &Reading) -> Value {
         "members": nest.people(),
         "tree": nest.tree(),
         "broken": nest.broken(),
+    })
+}
+
+/// What differs between a nest and what it was, as `webtaxon.since/1`.
+#[must_use]
+pub fn since(nest: &Nest<'_>, [then, now]: [&Reading; 2], difference: &Difference) -> Value {
+    json!({
+        "format": "webtaxon.since/1",
+        "group": nest.group(),
+        "since": then.source().at,
+        "whole": then.gaps().is_empty() && now.gaps().is_empty(),
+        "gaps": then.gaps().iter().chain(now.gaps()).collect::<Vec<_>>(),
+        "came": difference.came,
+        "went": difference.went,
+        "groups": difference.groups,
     })
 }
 

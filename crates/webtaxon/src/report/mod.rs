@@ -10,7 +10,9 @@ mod table;
 pub mod words;
 
 pub use applied::{applied, journal_lines, run, runs, work};
-pub use json::{browse, check, comparison, fields, filter, found, groups, members, preview, ways, why};
+pub use json::{
+    browse, check, comparison, fields, filter, found, groups, members, preview, since, ways, why,
+};
 pub use nest::{members_csv, nest_dot, nest_svg};
 pub use page::preview_html;
 pub use table::preview_csv;

@@ -1,0 +1,69 @@
+//! Who came into a group and who went since a snapshot was taken.
+
+use super::{columns, counted, heading, lines, some};
+use crate::output::{Tone, harmless, paint};
+use std::fmt::Write as _;
+use webtaxon::core::membership::{Difference, GroupDifference, Member, Nest};
+use webtaxon::core::reading::Reading;
+use webtaxon::report::words::short;
+
+/// What differs between a nest and what it was.
+pub(crate) fn since(
+    nest: &Nest<'_>,
+    [then, now]: [&Reading; 2],
+    difference: &Difference,
+    width: usize,
+    option: &str,
+) -> String {
+    let mut text = format!("{}\n", paint(Tone::Heading, &harmless(nest.group())));
+    let taken = then.source().at.strftime("%Y-%m-%d at %H:%M UTC");
+    let Difference { came, went, groups } = difference;
+    let people = counted(nest.people().len(), "person is", "people are");
+    let _ = writeln!(text, "Since {taken}: {} came in, {} went. {people} in now.", came.len(), went.len());
+    for (reading, when) in [(then, "The snapshot"), (now, "The directory")] {
+        let gaps = reading.gaps().iter().map(|gap| harmless(&gap.to_string()));
+        let title = format!("{when} was not read to its end, so that somebody may be missing:");
+        some(&mut text, width, &title, gaps);
+    }
+    people_of(&mut text, "Came in", came, "through", width);
+    people_of(&mut text, "Went", went, "was in through", width);
+    if !groups.is_empty() {
+        heading(&mut text, &format!("Groups that differ ({})", groups.len()));
+        let mut table = columns(width, &[Some(28), None]);
+        for one in groups {
+            table.add_row([short(&one.group), what(one)]);
+        }
+        text.push_str(&lines(&table));
+    }
+    let same = if came.is_empty() && went.is_empty() && groups.is_empty() { "Nothing differs. " } else { "" };
+    let _ = writeln!(text, "\n{same}Next: webtaxon members{option} shows everybody who is in.");
+    text
+}
+
+fn people_of(text: &mut String, title: &str, people: &[Member], how: &str, width: usize) {
+    if people.is_empty() {
+        return;
+    }
+    heading(text, &format!("{title} ({})", people.len()));
+    let mut table = columns(width, &[Some(28), None]);
+    for member in people {
+        let path: Vec<String> = member.path.iter().map(|dn| short(dn)).collect();
+        table.add_row([harmless(&member.name), format!("{how} {}", path.join(" > "))]);
+    }
+    text.push_str(&lines(&table));
+}
+
+/// What differs in one group's own list.
+fn what(group: &GroupDifference) -> String {
+    let names = |title: &str, list: &[String]| {
+        let names: Vec<String> = list.iter().map(|dn| short(dn)).collect();
+        (!list.is_empty()).then(|| format!("{title}: {}", names.join(", ")))
+    };
+    let whole = match (group.was_there, group.is_there) {
+        (false, true) => Some("is new in it".to_owned()),
+        (true, false) => Some("is not in it any more".to_owned()),
+        _ => None,
+    };
+    let parts = [whole, names("came", &group.came), names("went", &group.went)];
+    parts.into_iter().flatten().collect::<Vec<_>>().join("\n")
+}
