@@ -173,6 +173,11 @@ impl Workspace {
         Ok(readings)
     }
 
+    /// The application's own groups, if some come in.
+    async fn groups_of(&self, store: &dyn AccountStore) -> Result<Option<Groups>, Error> {
+        Ok(if self.settings.brings_groups() { Some(store.groups().await?) } else { None })
+    }
+
     /// Reads the list, and beside it what each intake needs.
     async fn accounts_and_readings(
         &self,
@@ -188,9 +193,7 @@ impl Workspace {
             tell.send_replace(Some(accounts.iter().filter_map(|one| one.link.clone()).collect()));
             Ok(accounts)
         };
-        let groups =
-            async { Ok(if self.settings.brings_groups() { Some(store.groups().await?) } else { None }) };
-        tokio::try_join!(accounts, groups, self.readings(&accesses, &links, more))
+        tokio::try_join!(accounts, self.groups_of(&store), self.readings(&accesses, &links, more))
     }
 
     /// Reads what the intake needs into a snapshot. With `mask`, the people in it cannot be
@@ -377,6 +380,8 @@ impl Workspace {
             && self.directory()?.is_same(other.directory()?)
             && one.intake.identity == two.intake.identity
             && one.intake.member_login == two.intake.member_login;
+        let groups_before = self.groups_of(&*self.store()).await?;
+        let groups_after = other.groups_of(&*other.store()).await?;
         let [read, read_by_other] = if is_one {
             let both = directory::read_for_both(&self.access().await?, one, two, &links).await?;
             both.map(|reading| vec![reading])
@@ -388,8 +393,20 @@ impl Workspace {
             ]
         };
         Ok(Comparison::new(
-            Side { settings: one, readings: &read, accounts: &before, memory: &memory },
-            Side { settings: two, readings: &read_by_other, accounts: &after, memory: &memory },
+            Side {
+                settings: one,
+                readings: &read,
+                accounts: &before,
+                memory: &memory,
+                groups: groups_before.as_ref(),
+            },
+            Side {
+                settings: two,
+                readings: &read_by_other,
+                accounts: &after,
+                memory: &memory,
+                groups: groups_after.as_ref(),
+            },
         ))
     }
 

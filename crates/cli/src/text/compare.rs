@@ -5,7 +5,7 @@ use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use std::path::Path;
 use webtaxon::core::preview::compare::{Comparison, Moved};
-use webtaxon::core::preview::{ChangeKind, Preview};
+use webtaxon::core::preview::{ChangeKind, GroupChange, Preview};
 use webtaxon::report::words::{self, counted, short};
 
 /// Rows of each list at most; the rest is in JSON.
@@ -52,6 +52,7 @@ pub(crate) fn comparison(
     moved(&mut text, &format!("Would be out by {theirs}"), "why", &comparison.go_out, width);
     differing(&mut text, comparison, width);
     fates(&mut text, comparison, width);
+    groups(&mut text, comparison, width);
     brakes(&mut text, comparison, (&ours, &theirs));
     if comparison.is_same() {
         let _ = writeln!(text, "\nNothing would differ.");
@@ -141,6 +142,25 @@ fn fates(text: &mut String, comparison: &Comparison, width: usize) {
         ]);
     }
     text.push_str(&lines(&table));
+}
+
+/// The groups to which something else would happen.
+fn groups(text: &mut String, comparison: &Comparison, width: usize) {
+    let list = &comparison.groups;
+    if list.is_empty() {
+        return;
+    }
+    heading(text, &format!("What would happen otherwise, to {}", counted(list.len(), "group", "groups")));
+    let mut table = columns(width, &[Some(28), None]);
+    let word = |change: &Option<GroupChange>| match change {
+        None => "nothing".to_owned(),
+        Some(change) => format!("{} {}", change.kind.name(), words::group_counts(change)),
+    };
+    for one in list.iter().take(MOST) {
+        table.add_row([harmless(&one.group), format!("{} → {}", word(&one.now), word(&one.then))]);
+    }
+    text.push_str(&lines(&table));
+    rest(text, list.len());
 }
 
 fn brakes(text: &mut String, comparison: &Comparison, names: (&str, &str)) {

@@ -2,8 +2,8 @@
 //! and roles would differ, and what would happen otherwise to which account.
 
 use super::why::judge;
-use super::{ChangeKind, FieldChange, Memory, Preview};
-use crate::account::Account;
+use super::{ChangeKind, FieldChange, GroupChange, Memory, Preview};
+use crate::account::{Account, Groups};
 use crate::identity::Identity;
 use crate::reading::Reading;
 use crate::selection::{Candidate, Dropped, Reason, Selection, Step};
@@ -23,6 +23,8 @@ pub struct Side<'a> {
     pub accounts: &'a [Account],
     /// Which day it is, and who is missed since when.
     pub memory: &'a Memory,
+    /// The application's groups, where the settings bring some.
+    pub groups: Option<&'a Groups>,
 }
 
 /// Somebody who would be in by one of the settings and not by the other.
@@ -58,6 +60,17 @@ pub struct Fate {
     pub then: Option<ChangeKind>,
 }
 
+/// A group of the application that would meet with something else.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct GroupFate {
+    /// The group, as it is called or would be.
+    pub group: String,
+    /// What the settings would do; none for nothing.
+    pub now: Option<GroupChange>,
+    /// What the other settings would do; none for nothing.
+    pub then: Option<GroupChange>,
+}
+
 /// The effect of other settings.
 #[derive(Debug)]
 pub struct Comparison {
@@ -75,6 +88,8 @@ pub struct Comparison {
     pub differ: Vec<Differing>,
     /// Which accounts would meet with something else; those of people who come in or go are among them.
     pub fates: Vec<Fate>,
+    /// Which groups of the application would meet with something else.
+    pub groups: Vec<GroupFate>,
 }
 
 impl Comparison {
@@ -82,10 +97,12 @@ impl Comparison {
     #[must_use]
     pub fn new(now: Side<'_>, then: Side<'_>) -> Self {
         let (before, after) = (In::new(now), In::new(then));
-        let previews =
-            [now, then].map(|side| Preview::new(side.settings, side.readings, side.accounts, side.memory));
-        let [first, second] = previews;
-        let fates = fates(&first, &second);
+        let preview = |side: Side<'_>| {
+            let Side { settings, readings, accounts, memory, groups } = side;
+            Preview::with_groups(settings, readings, accounts, memory, groups)
+        };
+        let (first, second) = (preview(now), preview(then));
+        let (fates, groups) = (fates(&first, &second), group_fates(&first, &second));
         Self {
             people: (before.by_identity.len(), after.by_identity.len()),
             come_in: after.without(&before),
@@ -94,6 +111,7 @@ impl Comparison {
             now: first,
             then: second,
             fates,
+            groups,
         }
     }
 
@@ -106,8 +124,25 @@ impl Comparison {
     /// Whether the other settings make no difference.
     #[must_use]
     pub fn is_same(&self) -> bool {
-        self.come_in.is_empty() && self.go_out.is_empty() && self.differ.is_empty() && self.fates.is_empty()
+        self.come_in.is_empty()
+            && self.go_out.is_empty()
+            && self.differ.is_empty()
+            && self.fates.is_empty()
+            && self.groups.is_empty()
     }
+}
+
+/// The groups to which each of two previews does something else, by name.
+fn group_fates(now: &Preview, then: &Preview) -> Vec<GroupFate> {
+    let mut all: BTreeMap<String, [Option<GroupChange>; 2]> = BTreeMap::new();
+    for (side, preview) in [now, then].into_iter().enumerate() {
+        for change in preview.groups.iter().flat_map(|groups| &groups.changes) {
+            let slots = all.entry(change.name.clone()).or_default();
+            slots.iter_mut().skip(side).take(1).for_each(|slot| *slot = Some(change.clone()));
+        }
+    }
+    let differing = all.into_iter().filter(|(_, [now, then])| now != then);
+    differing.map(|(group, [now, then])| GroupFate { group, now, then }).collect()
 }
 
 /// Who is in by one of the settings, and why others are not.

@@ -11,7 +11,7 @@ use webtaxon_core::identity::Identity;
 use webtaxon_core::name::Dn;
 use webtaxon_core::reading::{Reading, ServerKind};
 use webtaxon_core::selection::active_filter;
-use webtaxon_core::settings::Settings;
+use webtaxon_core::settings::{GroupIntake, Settings};
 use webtaxon_core::snapshot::{Header, Mask, Snapshot};
 
 /// Reads everything that the intake needs, and what its filter compares with, so that the same
@@ -64,9 +64,6 @@ pub(crate) async fn read_for_both(
     let (one, two) = (&settings.intake, &other.intake);
     let mut both = settings.clone();
     let intake = &mut both.intake;
-    // What becomes of the application's groups is not compared.
-    intake.application_groups = None;
-    intake.strategy = intake.strategy.by_lists();
     let add = |list: &mut Vec<Dn>, more: &[Dn]| {
         for name in more {
             if !list.iter().any(|known| known.key() == name.key()) {
@@ -74,6 +71,18 @@ pub(crate) async fn read_for_both(
             }
         }
     };
+    if let Some(groups) = &two.application_groups {
+        match &mut intake.application_groups {
+            Some(own) => {
+                add(&mut own.bases, &groups.bases);
+                own.filter = Filter::any([own.filter.clone(), groups.filter.clone()]);
+                let named = groups.fields.iter();
+                own.fields.extend(named.map(|(name, rule)| (format!("{name} of the other"), rule.clone())));
+            }
+            none => *none = Some(groups.clone()),
+        }
+    }
+    intake.strategy = intake.strategy.by_lists();
     add(&mut intake.bases, &two.bases);
     add(&mut intake.groups, &two.groups);
     add(&mut intake.not_in_group, &two.not_in_group);
@@ -103,9 +112,7 @@ pub(crate) async fn read_for_both(
     let mut header = Header::new(&reading, &both.intake, &attributes, Timestamp::now());
     let mut readings = Vec::new();
     for settings in [settings, other] {
-        let mut settings = settings.clone();
-        settings.intake.application_groups = None;
-        let settings = &settings;
+        header.application_groups = settings.intake.application_groups.as_ref().map(GroupIntake::which);
         header.filter = Some(settings.intake.filter.clone());
         header.group_bases.clone_from(&settings.intake.group_bases);
         let mut snapshot = Snapshot::new(header.clone(), &reading, None);

@@ -82,6 +82,7 @@ pub fn comparison(comparison: &Comparison) -> Value {
         "go_out": comparison.go_out,
         "differ": comparison.differ,
         "fates": comparison.fates,
+        "groups": comparison.groups,
     })
 }
 

@@ -436,3 +436,47 @@ async fn why_tells_in_which_groups_somebody_would_be() {
         assert_eq!(told.collect::<Vec<_>>(), expected, "{login}");
     }
 }
+
+/// Other settings for the groups, over one reading: which groups would meet with something else.
+#[tokio::test]
+async fn compare_tells_which_groups_would_meet_with_something_else() {
+    let museum = museum(Kind::Csv).await;
+    let own = std::fs::read_to_string(museum.path().join("webtaxon.toml")).unwrap();
+    let other = |text: &str| {
+        museum.write("other.toml", text);
+        webtaxon::Workspace::open(museum.path().join("other.toml")).unwrap()
+    };
+    let workspace = museum.workspace().unwrap();
+    let told = async |theirs: webtaxon::Workspace| -> Vec<String> {
+        let comparison = workspace.compare(&theirs).await.unwrap();
+        assert!(comparison.is_whole(), "{:?} {:?}", comparison.now.gaps, comparison.then.gaps);
+        assert!(comparison.come_in.is_empty() && comparison.fates.is_empty());
+        let word = |change: &Option<webtaxon::core::preview::GroupChange>| {
+            change.as_ref().map_or_else(
+                || "nothing".to_owned(),
+                |one| format!("{} +{} -{}", one.kind.name(), one.come.len(), one.leave.len()),
+            )
+        };
+        comparison
+            .groups
+            .iter()
+            .map(|one| format!("{}: {} / {}", one.group, word(&one.now), word(&one.then)))
+            .collect()
+    };
+    assert_eq!(told(other(&own)).await, Vec::<String>::new());
+    let direct = own.replace("members = \"flattened\"", "members = \"direct\"");
+    assert_eq!(told(other(&direct)).await, ["Curators: update members +3 -1 / update members +1 -17"]);
+    let more = own.replace("(cn=*Curators)", "(cn=Conservators)").replace("gone    = \"remove\"", "");
+    assert_eq!(
+        told(other(&more)).await,
+        [
+            "Botanists: rename group +1 -0 / nothing",
+            "Conservators: nothing / import group +8 -0",
+            "Curators: update members +3 -1 / nothing",
+            "Molluscs on Loan: remove group +0 -2 / nothing",
+            "Palaeontology Curators: import group +5 -0 / nothing",
+        ]
+    );
+    let none = own.split("[intake.application_groups]").next().unwrap();
+    assert_eq!(told(other(none)).await.len(), 4);
+}

@@ -6,7 +6,7 @@ use crate::preview::compare::{Comparison, Side};
 fn compared(now: &Settings, then: &Settings, reading: &Reading, accounts: &[Account]) -> Comparison {
     let today = today();
     let readings = std::slice::from_ref(reading);
-    let side = |settings| Side { settings, readings, accounts, memory: &today };
+    let side = |settings| Side { settings, readings, accounts, memory: &today, groups: None };
     Comparison::new(side(now), side(then))
 }
 
@@ -52,7 +52,7 @@ fn a_filter_is_judged_by_what_the_entry_has() {
     let today = today();
     let side = |settings, reading| {
         let readings = std::slice::from_ref(reading);
-        Side { settings, readings, accounts: &accounts, memory: &today }
+        Side { settings, readings, accounts: &accounts, memory: &today, groups: None }
     };
     let comparison = Comparison::new(side(&loose, &all), side(&strict, &fewer));
     assert_eq!(comparison.go_out.len(), 1);
