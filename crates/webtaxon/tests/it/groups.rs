@@ -372,7 +372,7 @@ async fn a_list_of_groups_that_is_none_is_told() {
         assert!(said.contains(message) && way_out.contains(help), "{text}: {said}: {way_out}");
     }
     let steps = museum.workspace().unwrap().check(std::time::Duration::ZERO, |_| {}).await;
-    assert!(steps.iter().any(|step| step.name == "own groups" && step.message.contains("the link `7`")));
+    assert!(steps.iter().any(|step| step.name == "accounts" && step.message.contains("the link `7`")));
     let own = std::fs::read_to_string(museum.path().join("webtaxon.toml")).unwrap();
     museum.write("groups.csv", GROUPS);
     museum.write("webtaxon.toml", own.replace("(cn=*Curators)", "(cn=No such *)"));
@@ -479,4 +479,25 @@ async fn compare_tells_which_groups_would_meet_with_something_else() {
     );
     let none = own.split("[intake.application_groups]").next().unwrap();
     assert_eq!(told(other(none)).await.len(), 4);
+}
+
+/// The name of a group is a stranger's text: on the page it stays text, and in a table no formula.
+#[tokio::test]
+async fn a_hostile_name_of_a_group_stays_text() {
+    let hostile = "=<script>alert(1)</script>\u{202e}";
+    let rows =
+        rows().into_iter().map(|[name, link, members]| [name.replace("Botanists", hostile), link, members]);
+    let museum = museum_with(Kind::Csv, DIRECTORY, Kind::Csv.offer(), &rows.collect::<Vec<_>>()).await;
+    let workspace = museum.workspace().unwrap();
+    let preview = workspace.preview().await.unwrap();
+    assert_eq!(counts(&preview)[1], ("rename group", format!("{hostile} +1 -0")));
+    let page = webtaxon::report::preview_html(&preview, workspace.settings(), jiff::Timestamp::UNIX_EPOCH);
+    assert!(
+        page.contains("=&lt;script&gt;alert(1)&lt;/script&gt;\\u{202e}") && !page.contains("<script>alert")
+    );
+    let table = webtaxon::report::preview_csv(&preview);
+    assert!(table.lines().any(|line| line.starts_with("rename group,,'=<script>")), "{table}");
+    let (_, work) = workspace.work().await.unwrap();
+    assert!(workspace.apply(&work, &agreed()).await.unwrap().is_complete());
+    assert!(groups(&museum).await.contains_key("Botany Curators"));
 }

@@ -260,5 +260,5 @@ async fn application_groups(workspace: &Workspace, steps: &mut Steps<'_>) {
             good(format!("the application has {} groups, {linked} of them linked", groups.list.len()))
         }
     };
-    steps.end("own groups", began, finding);
+    steps.end("accounts", began, finding);
 }

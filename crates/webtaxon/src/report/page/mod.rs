@@ -180,7 +180,7 @@ fn changes(preview: &Preview) -> Markup {
                 p.quiet { (preview.left_out) " changes and accounts held back are left out of the lists." }
             }
             @if kinds.is_empty() && preview.left_out == 0 { p { "Nothing: every account is as it should be." } }
-            @else {
+            @else if !kinds.is_empty() {
                 div.tools hidden role="search" {
                     label { "Find " input type="search" placeholder="any words"; }
                     @for (kind, list) in &kinds {
