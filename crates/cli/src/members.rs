@@ -49,17 +49,18 @@ async fn members_of(
     let Some(nest) = Nest::of(&reading, &group.key()) else {
         return no_group(workspace, &group, &reading, common, output).await;
     };
-    let whole = reading.gaps().is_empty();
+    let (whole, intake) = (reading.gaps().is_empty(), &workspace.settings().intake);
     output.answer(&match (options.drawn, common.format) {
         (Some(Drawn::Csv), _) => report::members_csv(&nest),
         (Some(Drawn::Svg), _) => report::nest_svg(&nest, whole),
         (Some(Drawn::Dot), _) => report::nest_dot(&nest),
         (None, Format::Json) => format!("{:#}\n", report::members(&nest, &reading)),
         (None, Format::Text) if options.tree => text::nest_tree(&nest, &reading),
-        (None, Format::Text) if options.broken => text::nest_broken(&nest, &reading),
+        (None, Format::Text) if options.broken => text::nest_broken(&nest, &reading, intake),
         (None, Format::Text) => text::members(
             &nest,
             &reading,
+            intake,
             width(),
             &format!("{} \"{}\"", same_options(common), harmless(text)),
         ),

@@ -9,12 +9,19 @@ use webtaxon::core::membership::{
 };
 use webtaxon::core::name::short;
 use webtaxon::core::reading::Reading;
+use webtaxon::core::settings::Intake;
 
 /// Levels of a tree that are indented.
 const MOST_INDENT: usize = 20;
 
 /// Everybody who is in, by the path through which they are.
-pub(crate) fn members(nest: &Nest<'_>, reading: &Reading, width: usize, same: &str) -> String {
+pub(crate) fn members(
+    nest: &Nest<'_>,
+    reading: &Reading,
+    intake: &Intake,
+    width: usize,
+    same: &str,
+) -> String {
     let people = nest.people();
     let mut text = head(nest.group(), reading);
     let direct = people.iter().filter(|member| member.path.len() == 1).count();
@@ -44,8 +51,16 @@ pub(crate) fn members(nest: &Nest<'_>, reading: &Reading, width: usize, same: &s
         heading(&mut text, &format!("{title} ({})", of_a_path.len()));
         names(&mut text, of_a_path, width);
     }
-    if let Some(summary) = summary(&nest.broken()) {
+    let broken = nest.broken();
+    if let Some(summary) = summary(&broken) {
         let _ = writeln!(text, "\n{}", paint(Tone::Warning, &summary));
+    }
+    if people.is_empty() && !broken.outside.is_empty() {
+        let _ = writeln!(
+            text,
+            "Who is in it is none of the people {}. Another base, another filter or another intake (--intake NAME) may read them.",
+            whom(intake)
+        );
     }
     let _ = writeln!(
         text,
@@ -122,6 +137,13 @@ pub(crate) fn ways(group: &str, person: &str, ways: &Ways, reading: &Reading) ->
     text
 }
 
+/// Whom an intake reads, in words.
+fn whom(intake: &Intake) -> String {
+    let bases: Vec<String> = intake.bases.iter().map(ToString::to_string).collect();
+    let (name, bases) = (harmless(&intake.name), harmless(&bases.join(" and ")));
+    format!("whom the intake {name} reads, under {bases} by {}", harmless(&intake.filter.to_string()))
+}
+
 fn head(what: &str, reading: &Reading) -> String {
     let mut text = format!("{}\n", paint(Tone::Heading, &harmless(what)));
     if reading.gaps().is_empty() {
@@ -179,7 +201,7 @@ pub(crate) fn nest_tree(nest: &Nest<'_>, reading: &Reading) -> String {
 }
 
 /// What is broken, or will surprise.
-pub(crate) fn nest_broken(nest: &Nest<'_>, reading: &Reading) -> String {
+pub(crate) fn nest_broken(nest: &Nest<'_>, reading: &Reading, intake: &Intake) -> String {
     let mut text = head(nest.group(), reading);
     let broken = nest.broken();
     let title = |count: usize, what: &str, meaning: &str| format!("{what} ({count}): {meaning}");
@@ -212,7 +234,7 @@ pub(crate) fn nest_broken(nest: &Nest<'_>, reading: &Reading) -> String {
     strays(
         &broken.outside,
         "From outside",
-        "listed as members, and not among the people whom the intake reads",
+        &format!("listed as members, and not among the people {}", whom(intake)),
     );
     let foreign = |one: &ForeignMember| {
         let called = one.called.unwrap_or(if one.unlisted { "not known here" } else { "another domain" });

@@ -219,3 +219,25 @@ fn who_came_and_who_went_since_a_snapshot() {
     let masked = museum.run(&["members", "Curators", "--since", "masked.ldif"]);
     assert!(masked.code != 0 && masked.err.contains("it is masked"), "{}", masked.err);
 }
+
+/// By an intake that reads other people, everybody in a group is from outside; that is said in words.
+#[test]
+fn a_group_of_people_whom_the_intake_does_not_read_says_whom_it_does() {
+    let museum = Museum::open(&[]);
+    let people = "bases        = [\"OU=People,DC=quillmere,DC=example\"]";
+    museum.change(people, &people.replace("OU=People", "OU=Partners"));
+    let run = museum.run(&["members", "Conservators"]);
+    for words in [
+        "0 people are in",
+        "none of the people whom the intake staff reads, under OU=Partners,DC=quillmere,DC=example by (&(objectCategory=person)",
+        "--intake NAME",
+    ] {
+        assert!(run.out.contains(words), "{words}: {}", run.out);
+    }
+    let broken = museum.run(&["members", "Conservators", "--broken"]);
+    assert!(
+        broken.out.contains("not among the people whom the intake staff reads, under OU=Partners"),
+        "{}",
+        broken.out
+    );
+}
