@@ -10,8 +10,8 @@ use crate::account::{Account, Group, Groups, State, folded};
 use crate::apply::GroupEdit;
 use crate::field::{Drawer, Drawn, LIST};
 use crate::identity::{Identity, Lasting};
-use crate::name::short;
-use crate::reading::{Reading, Whole};
+use crate::name::{Dn, DnKey, short};
+use crate::reading::{Reading, Whereabouts, Whole};
 use crate::settings::{GroupIntake, GroupLeaving, GroupMembers, Settings};
 use foldhash::{HashMap, HashSet};
 use serde::{Deserialize, Serialize};
@@ -310,20 +310,34 @@ impl<'a> Plan<'a> {
             }
             GroupMembers::Direct => None,
         };
+        // Whoever is outside of what was read may be in a group all the same.
+        let mut outside: Vec<(DnKey, usize)> = Vec::new();
+        for (identity, place) in people.iter().flat_map(|read| read.all_whereabouts()) {
+            let key = match place {
+                Whereabouts::Elsewhere(dn) => Dn::parse(dn).ok().map(|dn| dn.key()),
+                Whereabouts::Nowhere => None,
+            };
+            outside.extend(key.zip(by_link.get(identity).copied()));
+        }
+        let mut all: Vec<(&DnKey, usize)> = outside.iter().map(|(key, fate)| (key, *fate)).collect();
         for read in people {
             let identities = Lasting::new(&read.source().identity, read.people().names());
-            let fate = |person: usize| by_link.get(&identities.of(read.people().get(person)?)?).copied();
-            if let Some(inclusion) = &inclusion {
-                for person in 0..read.people().len() {
-                    if let (Some(key), Some(fate)) = (read.key(person), fate(person)) {
-                        inclusion.of(key).for_each(|group| put(group, fate));
-                    }
+            let fate = |entry| by_link.get(&identities.of(entry)?).copied();
+            let own = read.people().iter().enumerate();
+            all.extend(own.filter_map(|(at, entry)| Some((read.key(at)?, fate(entry)?))));
+        }
+        match &inclusion {
+            Some(inclusion) => {
+                for (key, fate) in all {
+                    inclusion.of(key).for_each(|group| put(group, fate));
                 }
-                continue;
             }
-            for (group, key) in keys.iter().enumerate() {
-                let members = graph.direct_members(key);
-                members.filter_map(|key| fate(read.index_of(key)?)).for_each(|fate| put(group, fate));
+            None => {
+                let fates: HashMap<&DnKey, usize> = all.into_iter().collect();
+                for (group, key) in keys.iter().enumerate() {
+                    let members = graph.direct_members(key).filter_map(|key| fates.get(key));
+                    members.for_each(|fate| put(group, *fate));
+                }
             }
         }
     }
@@ -379,7 +393,13 @@ impl<'a> Plan<'a> {
             }
             let gone = "its entry is not among the groups of the directory any more";
             match self.whole {
-                Some(proof) if removes => self.preview.changes.push(leave(proof, group)),
+                Some(proof) if removes && !wanted.is_empty() => {
+                    self.preview.changes.push(leave(proof, group));
+                }
+                Some(_) if removes => {
+                    let message = "no group at all is found any more, which is more likely a mistake: it stays as it is";
+                    self.hold(&group.name, None, message.to_owned());
+                }
                 Some(_) => self.hold(
                     &group.name,
                     None,

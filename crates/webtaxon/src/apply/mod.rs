@@ -9,7 +9,7 @@ mod saved;
 pub use error::{ApplyError, ApplyErrorKind};
 
 use crate::state::{Begun, Ending, Journal, Remembered, Run, backups_of};
-use crate::store::{AccountStore, Outcome, Terms};
+use crate::store::{AccountStore, Outcome, Terms, groups_beside};
 use crate::{Error, Workspace, crash, state};
 use apart::Linked;
 use jiff::Timestamp;
@@ -492,12 +492,6 @@ impl Workspace {
 
 fn links(accounts: &[Account]) -> BTreeMap<Identity, String> {
     accounts.iter().filter_map(|one| Some((one.link.clone()?, one.login.clone()))).collect()
-}
-
-/// Where the copy of the groups stands beside one of the accounts.
-fn groups_beside(accounts: &Path, end: &str) -> PathBuf {
-    let stem = accounts.file_stem().unwrap_or_default().to_string_lossy();
-    accounts.with_file_name(format!("{stem}-groups.{end}"))
 }
 
 /// Writes those of a list that will change, one a line, to a new file.

@@ -5,7 +5,7 @@ use super::apart::Linked;
 use super::{Applied, ApplyError, ApplyErrorKind, Interrupted, Work, links};
 use crate::directory::Progress;
 use crate::state::{Ending, Journal, Remembered, StateError, Ties};
-use crate::store::{AccountStore, Outcome, StoreError, Terms};
+use crate::store::{AccountStore, Outcome, StoreError, StoreErrorKind, Terms};
 use crate::{Error, Workspace};
 use std::borrow::Cow;
 use std::collections::HashSet;
@@ -185,7 +185,12 @@ pub(super) async fn take_up(
     let Some(run) = journal.unfinished()? else { return Ok(None) };
     let accounts = store.accounts(fields).await?;
     let groups = match journal.group_entries(run)?.iter().any(|entry| entry.outcome.is_none()) {
-        true => store.groups().await?.list,
+        true => match store.groups().await {
+            Ok(groups) => groups.list,
+            // The settings bring none any more.
+            Err(error) if matches!(error.kind(), StoreErrorKind::NoGroups { .. }) => Vec::new(),
+            Err(error) => return Err(error.into()),
+        },
         false => Vec::new(),
     };
     look(journal, run, store, &accounts, &groups)?;

@@ -212,6 +212,12 @@ pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
     }
 }
 
+/// Where the copy of the groups stands beside one of the accounts.
+pub(crate) fn groups_beside(accounts: &Path, end: &str) -> PathBuf {
+    let stem = accounts.file_stem().unwrap_or_default().to_string_lossy();
+    accounts.with_file_name(format!("{stem}-groups.{end}"))
+}
+
 /// One row of a list, as messages call it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Rows {

@@ -32,6 +32,17 @@ fn read_teams(
     absent: &[&str],
     whole: bool,
 ) -> Reading {
+    read_more(settings, people, teams, (absent, &[]), whole)
+}
+
+/// The same with people who are outside of what is read.
+fn read_more(
+    settings: &Settings,
+    people: &[Person],
+    teams: &[Team],
+    (absent, outside): (&[&str], &[&str]),
+    whole: bool,
+) -> Reading {
     let mut sweep = Sweep::new(Source { identity: "entryUUID".into(), ..Source::default() });
     let part = sweep.open(Part::People { base: dn("OU=People") });
     for one in people {
@@ -63,8 +74,11 @@ fn read_teams(
         sweep.graph_mut().add_group(dn(&of(id)).key(), &of(id), members);
         sweep.close(part, if whole { Ended::Complete } else { Ended::Short("cut".into()) });
     }
-    let people = absent.iter().filter_map(|id| Identity::from_link(id)).collect();
+    let people = absent.iter().chain(outside).filter_map(|id| Identity::from_link(id)).collect();
     let part = sweep.open(Part::Lookup { people });
+    for id in outside {
+        sweep.found(Identity::from_link(id).unwrap(), &of(id));
+    }
     sweep.close(part, if whole { Ended::Complete } else { Ended::Short("cut".into()) });
     sweep.finish(&settings.intake)
 }
@@ -106,7 +120,7 @@ fn each_kind_of_change_of_a_group_comes_from_its_own_case() {
     let suspended = |id| Account { state: State::Suspended, ..account(id) };
     let renamed = |id: &str, uid: &str| Person { uid: uid.into(), ..person(id) };
     type Row = (Vec<Person>, Vec<Team>, Vec<Account>, Vec<Group>, &'static [&'static str], &'static str);
-    let rows: [Row; 18] = [
+    let rows: [Row; 19] = [
         (
             vec![person("ada")],
             vec![team("g", "Botany", &["ada"])],
@@ -238,11 +252,19 @@ fn each_kind_of_change_of_a_group_comes_from_its_own_case() {
         ),
         (
             vec![person("ada")],
-            vec![],
+            vec![team("h", "Moss", &[])],
             vec![account("ada")],
             vec![group("Botany", "g", &["ada"]), group("Night", "", &["ada"])],
-            &["remove group Botany -ada"],
+            &["import group Moss", "remove group Botany -ada"],
             "gone; by hand stays",
+        ),
+        (
+            vec![person("ada")],
+            vec![],
+            vec![account("ada")],
+            vec![group("Botany", "g", &["ada"])],
+            &["held Botany"],
+            "no group is found at all",
         ),
     ];
     let settings = bringing("gone = \"remove\"");
@@ -292,6 +314,21 @@ fn the_settings_say_who_is_a_member_and_what_becomes_of_a_group() {
     };
     assert_eq!(brakes(&[gone.clone(), full]), [], "one place of three may go, and does");
     assert_eq!(brakes(&[gone]), [("memberships".to_owned(), 1, 0)], "the only one there is");
+}
+
+/// Somebody whom the filter does not find any more, and whose account is suspended: still a member of the one group
+/// of the directory, and of the other not.
+#[test]
+fn whoever_is_outside_of_what_is_read_stays_where_they_are() {
+    for more in ["members = \"flattened\"", "members = \"direct\""] {
+        let settings = bringing(more);
+        let teams = [team("g", "Botany", &["ada"]), team("h", "Moss", &[])];
+        let reading = read_more(&settings, &[], &teams, (&[], &["ada"]), true);
+        let accounts = [Account { state: State::Suspended, ..account("ada") }];
+        let groups = [group("Botany", "g", &["ada"]), group("Moss", "h", &["ada"])];
+        let preview = plan(&settings, &reading, &accounts, &groups, false);
+        assert_eq!(told(&preview), ["update members Moss -ada"], "{more}");
+    }
 }
 
 #[test]
@@ -417,7 +454,7 @@ proptest! {
         };
         for (link, members) in by_link(&before) {
             let Some(later) = by_link(&now).remove(&link) else {
-                prop_assert!(whole && removes && !teams.iter().any(|(id, ..)| Some(&link) == Identity::from_link(id).as_ref()));
+                prop_assert!(whole && removes && !teams.is_empty() && !teams.iter().any(|(id, ..)| Some(&link) == Identity::from_link(id).as_ref()));
                 continue;
             };
             for login in ["kiosk", "root", "ghost"] {

@@ -9,7 +9,7 @@ mod sheet;
 mod write;
 
 use super::groups::{MEMBERS, as_edits, group};
-use super::{AccountStore, Answer, Outcome, Record, Rows, StoreError, StoreErrorKind, Terms};
+use super::{AccountStore, Answer, Outcome, Record, Rows, StoreError, StoreErrorKind, Terms, groups_beside};
 use indexmap::IndexMap;
 use sheet::Sheet;
 use std::collections::{BTreeSet, HashMap};
@@ -96,7 +96,7 @@ impl CsvStore {
 
     /// The original of a file of groups, byte for byte, where the file says nothing else.
     fn original_groups(&self, text: &[u8], terms: &Terms<'_>) -> Option<Vec<u8>> {
-        let original = std::fs::read(groups_beside(terms.original?)).ok()?;
+        let original = std::fs::read(groups_beside(terms.original?, "csv")).ok()?;
         let said = |bytes: &[u8]| {
             let rows = self.sheet(bytes, &[MEMBERS]).ok()?.accounts;
             let said = rows.into_iter().map(|mut row| {
@@ -162,7 +162,7 @@ impl AccountStore for CsvStore {
             let to = stem.with_extension("csv");
             replace::create(&to, &self.bytes()?).map_err(|reason| self.unwritable(reason))?;
             if let Some(groups) = &self.groups {
-                let to = groups_beside(&to);
+                let to = groups_beside(&to, "csv");
                 replace::create(&to, &groups.bytes()?).map_err(|reason| groups.unwritable(reason))?;
             }
             Ok(Some(to))
@@ -219,12 +219,6 @@ impl AccountStore for CsvStore {
             Ok(())
         })
     }
-}
-
-/// Where the copy of the groups stands beside a copy of the accounts.
-fn groups_beside(accounts: &Path) -> PathBuf {
-    let stem = accounts.file_stem().unwrap_or_default().to_string_lossy();
-    accounts.with_file_name(format!("{stem}-groups.csv"))
 }
 
 impl CsvStore {

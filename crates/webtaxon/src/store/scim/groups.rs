@@ -10,6 +10,7 @@ use crate::crash;
 use crate::store::{Outcome, Record, StoreError, StoreErrorKind, Terms};
 use reqwest::Method;
 use serde_json::{Value, json};
+use std::collections::HashMap;
 use webtaxon_core::account::Group;
 use webtaxon_core::apply::{GroupEdit, Standing, group_standings};
 use webtaxon_core::identity::Identity;
@@ -40,6 +41,21 @@ impl ScimStore {
         for resource in service.all("Groups").await? {
             ids.push(text(&resource, "id").to_owned());
             groups.push(people.group(&resource));
+        }
+        let mut links: HashMap<&Identity, &str> = HashMap::new();
+        for group in &groups {
+            if let Some(link) = &group.link
+                && let Some(other) = links.insert(link, &group.name)
+            {
+                return Err(StoreErrorKind::BadRow {
+                    store: service.name().to_owned(),
+                    row: "group",
+                    login: group.name.clone(),
+                    what: format!("has the externalId of the group `{other}`"),
+                    help: "no two may have one: correct the application's groups first",
+                }
+                .into());
+            }
         }
         Ok(Everything { service, people, groups, ids })
     }
