@@ -294,6 +294,27 @@ fn dies_everywhere(accounts: Accounts, has_state_there: bool, has_groups: bool) 
     }
 }
 
+/// Cut off among groups, and then nobody wants groups any more: the next apply goes on with the accounts.
+#[test]
+fn killed_among_groups_that_are_given_up_it_goes_on() {
+    let scene = Scene::open(Accounts::Csv, false, true);
+    let with_groups = std::fs::read_to_string(scene.museum.file("webtaxon.toml")).unwrap();
+    let without = with_groups.split("\n# Groups that come into the Loans Desk").next().unwrap();
+    scene.museum.run(&["preview", "--save", "monday.json"]);
+    let mut open = 0;
+    for point in 1..24 {
+        scene.fresh();
+        scene.museum.write("webtaxon.toml", &with_groups);
+        assert!(!scene.apply("monday.json", Some(point)).status.success(), "point {point}");
+        open += usize::from(scene.asked("edit WHERE outcome IS NULL AND edit LIKE '%update members%'") > 0);
+        scene.museum.write("webtaxon.toml", without);
+        let run = scene.museum.run(&["apply", "--yes", "--release", "seats,settings_changed"]);
+        assert_eq!(run.code, 0, "point {point}: {}{}", run.out, run.err);
+        assert_eq!(scene.asked("edit WHERE outcome IS NULL"), 0, "point {point}");
+    }
+    assert!(open > 5, "{open} of them were cut off among groups");
+}
+
 /// Behind a service there are no transactions: each account is as it was or as it will be, and run again, the
 /// apply ends the same, with each change done once.
 #[test]
