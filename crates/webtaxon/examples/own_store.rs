@@ -1,4 +1,4 @@
-//! A list of accounts of the application's own: `cargo run --example own_store -- webtaxon.toml seats`.
+//! A list of accounts, and groups, of the application's own: `cargo run --example own_store -- webtaxon.toml seats`.
 //!
 //! Here it is in memory. An application does the same over its own tables, in one transaction.
 #![expect(clippy::print_stdout, reason = "an example shows its result")]
@@ -6,19 +6,24 @@
 use std::sync::Mutex;
 use webtaxon::Workspace;
 use webtaxon::apply::Consent;
-use webtaxon::core::account::Account;
-use webtaxon::core::apply::{Edit, made, standings};
+use webtaxon::core::account::{Account, Group, Groups};
+use webtaxon::core::apply::{Edit, GroupEdit, group_standings, made, made_groups, standings};
 use webtaxon::store::{AccountStore, Answer, Outcome, Record, Terms};
 
-/// The Loans Desk's accounts.
+/// The Loans Desk's accounts and groups.
 #[derive(Default)]
 struct LoansDesk {
     accounts: Mutex<Vec<Account>>,
+    groups: Mutex<Vec<Group>>,
 }
 
 impl LoansDesk {
     fn list(&self) -> Vec<Account> {
         self.accounts.lock().map(|list| list.clone()).unwrap_or_default()
+    }
+
+    fn all_groups(&self) -> Vec<Group> {
+        self.groups.lock().map(|list| list.clone()).unwrap_or_default()
     }
 }
 
@@ -50,6 +55,30 @@ impl AccountStore for LoansDesk {
             Ok(())
         })
     }
+
+    // Groups are asked for only where the settings bring some. Here members are logins.
+    fn groups(&self) -> Answer<'_, Groups> {
+        Box::pin(async { Ok(Groups { list: self.all_groups(), by_login: true }) })
+    }
+
+    fn carry_out_groups<'a>(
+        &'a self,
+        edits: &'a [GroupEdit],
+        _terms: &'a Terms<'a>,
+        record: Record<'a>,
+    ) -> Answer<'a, ()> {
+        Box::pin(async move {
+            let now = self.all_groups();
+            let standings = group_standings(edits, &now);
+            if let Ok(mut list) = self.groups.lock() {
+                *list = made_groups(edits, &standings, &now);
+            }
+            for (at, standing) in standings.into_iter().enumerate() {
+                record(at, Outcome::from(standing));
+            }
+            Ok(())
+        })
+    }
 }
 
 #[tokio::main(flavor = "current_thread")]
@@ -61,8 +90,9 @@ async fn main() -> Result<(), webtaxon::Error> {
     let store = LoansDesk::default();
     let (_, work) = workspace.work_with(&store).await?;
     let applied = workspace.apply_with(&store, &work, &consent).await?;
-    println!("{} accounts, complete: {}", store.list().len(), applied.is_complete());
-    let (preview, _) = workspace.work_with(&store).await?;
-    println!("{} left to do", preview.changes.iter().filter(|change| change.kind.is_done()).count());
+    let (accounts, groups) = (store.list().len(), store.all_groups().len());
+    println!("{accounts} accounts, {groups} groups, complete: {}", applied.is_complete());
+    let (_, work) = workspace.work_with(&store).await?;
+    println!("{} left to do", work.edits.len() + work.groups.len());
     Ok(())
 }

@@ -461,6 +461,9 @@ fn differences((part, candidate): Chosen<'_>, account: &Account) -> IndexMap<Str
             fields.insert(name.clone(), changed(old, new));
         }
     }
+    if part.intake.roles.is_empty() {
+        return fields;
+    }
     let old = account.field("roles");
     let new = roles(part.intake, proposal, old);
     if old != new && items(old) != items(&new) {

@@ -4,6 +4,7 @@ use crate::museum::{ACCOUNTS, Museum};
 use std::path::PathBuf;
 
 const README: &str = include_str!("../../../../README.md");
+const GROUPS_TOO: &str = include_str!("../../../../demo/application-groups.toml");
 const PREVIEW: &str = include_str!("../../examples/preview.rs");
 
 /// Cargo puts examples beside the folder of test programs.
@@ -32,9 +33,12 @@ async fn the_other_examples_apply_and_take_back() {
             "apply",
             "27 changes, 1 brakes\n25 of 25 looked at\nrun 1: complete: true\n25 of 25 looked at\ntaken back: complete: true\n",
         ),
-        ("own_store", "73 accounts, complete: true\n0 left to do\n"),
+        ("own_store", "73 accounts, 4 groups, complete: true\n0 left to do\n"),
     ] {
         let museum = Museum::open().await;
+        if name == "own_store" {
+            museum.write("webtaxon.toml", museum.settings() + GROUPS_TOO);
+        }
         let mut command = tokio::process::Command::new(example(name));
         let output = command.arg(museum.path().join("webtaxon.toml")).arg("seats").output().await.unwrap();
         assert_eq!(String::from_utf8(output.stdout).unwrap(), lines, "{name}");
