@@ -58,8 +58,10 @@ pub(crate) fn members(
     if people.is_empty() && !broken.outside.is_empty() {
         let _ = writeln!(
             text,
-            "Who is in it is none of the people {}. Another base, another filter or another intake (--intake NAME) may read them.",
-            whom(intake)
+            "Who is in it is none of the people of the intake {}: it reads those under {} by {}\nTo do: look with another intake (--intake NAME), or give this one another base or filter.",
+            harmless(&intake.name),
+            harmless(&intake.bases.iter().map(ToString::to_string).collect::<Vec<_>>().join(" and ")),
+            harmless(&intake.filter.to_string())
         );
     }
     let _ = writeln!(
@@ -135,13 +137,6 @@ pub(crate) fn ways(group: &str, person: &str, ways: &Ways, reading: &Reading) ->
         let _ = writeln!(text, "  {how}{note}");
     }
     text
-}
-
-/// Whom an intake reads, in words.
-fn whom(intake: &Intake) -> String {
-    let bases: Vec<String> = intake.bases.iter().map(ToString::to_string).collect();
-    let (name, bases) = (harmless(&intake.name), harmless(&bases.join(" and ")));
-    format!("whom the intake {name} reads, under {bases} by {}", harmless(&intake.filter.to_string()))
 }
 
 fn head(what: &str, reading: &Reading) -> String {
@@ -234,7 +229,7 @@ pub(crate) fn nest_broken(nest: &Nest<'_>, reading: &Reading, intake: &Intake) -
     strays(
         &broken.outside,
         "From outside",
-        &format!("listed as members, and not among the people {}", whom(intake)),
+        &format!("listed as members, and not among the people of the intake {}", harmless(&intake.name)),
     );
     let foreign = |one: &ForeignMember| {
         let called = one.called.unwrap_or(if one.unlisted { "not known here" } else { "another domain" });
