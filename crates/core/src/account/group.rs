@@ -1,5 +1,6 @@
 //! One group of the application's own, and the list of all.
 
+use super::Fields;
 use crate::identity::Identity;
 use serde::{Deserialize, Serialize};
 
@@ -12,6 +13,10 @@ pub struct Group {
     pub link: Option<Identity>,
     /// The logins of its members, each once.
     pub members: Vec<String>,
+    /// Everything else that the application keeps of it, by name: nothing here changes it, and a group that was
+    /// removed gets it back.
+    #[serde(default, skip_serializing_if = "Fields::is_empty")]
+    pub fields: Fields,
 }
 
 /// Every group that the application has.

@@ -111,6 +111,7 @@ pub fn made_groups(edits: &[GroupEdit], standings: &[Standing], groups: &[Group]
                     name: after.name.clone(),
                     link: after.link.clone(),
                     members: edit.members_of(there),
+                    fields: there.fields.clone(),
                 });
             }
             _ => {}

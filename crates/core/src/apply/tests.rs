@@ -191,7 +191,7 @@ fn an_edit_of_a_group_is_made_once_or_left_out() {
     use crate::preview::GroupChangeKind;
     let group = |name: &str, link: &str, members: &[&str]| {
         let members = members.iter().map(|login| (*login).to_owned()).collect();
-        Group { name: name.to_owned(), link: Identity::from_link(link), members }
+        Group { name: name.to_owned(), link: Identity::from_link(link), members, ..Group::default() }
     };
     let edit =
         |kind, before: Option<Group>, after: Option<Group>| GroupEdit { kind, dn: None, before, after };

@@ -86,7 +86,7 @@ impl GroupChange {
     pub fn edits(&self) -> [Option<GroupEdit>; 2] {
         let edit = |kind, before, after| GroupEdit { kind, dn: self.dn.clone(), before, after };
         let side = |name: &str, link: &Option<Identity>, members: Vec<String>| {
-            Some(Group { name: name.to_owned(), link: link.clone(), members })
+            Some(Group { name: name.to_owned(), link: link.clone(), members, ..Group::default() })
         };
         let Some(there) = &self.there else {
             let after = side(&self.name, &self.link, self.come.clone());

@@ -13,13 +13,23 @@ pub(super) const MEMBERS: &str = "roles";
 pub(super) fn group(row: &Account) -> Group {
     let members = row.field(MEMBERS).split(LIST).map(str::trim).filter(|login| !login.is_empty());
     let members = members.map(str::to_owned).collect();
-    Group { name: row.login.clone(), link: row.link.clone(), members }
+    let mut fields = row.fields.clone();
+    fields.remove(MEMBERS);
+    Group { name: row.login.clone(), link: row.link.clone(), members, fields }
 }
 
-fn row(group: &Group) -> Account {
+/// A group as a row. Of one that stays only what may change is wanted.
+fn row(group: &Group, wanted: Wanted) -> Account {
     let members = group.members.join(&LIST.to_string());
-    let fields: Fields = [(MEMBERS.into(), members.into())].into_iter().collect();
+    let mut fields = if wanted == Wanted::All { group.fields.clone() } else { Fields::default() };
+    fields.insert(MEMBERS.into(), members.into());
     Account { login: group.name.clone(), link: group.link.clone(), state: State::Active, fields }
+}
+
+#[derive(Clone, Copy, PartialEq)]
+enum Wanted {
+    All,
+    Ours,
 }
 
 /// Edits of groups as edits of rows, and how they stand to the rows that there are. One that is not ready changes
@@ -32,12 +42,16 @@ pub(super) fn as_edits(edits: &[GroupEdit], rows: &[Account]) -> (Vec<Edit>, Vec
         let Standing::Ready(at) = standing else { return edit(ChangeKind::Update, None, None) };
         let there = at.and_then(|at| groups.get(at));
         match (there, &one.after) {
-            (None, after) => edit(ChangeKind::Import, None, after.as_ref().map(row)),
-            (Some(there), None) => edit(ChangeKind::Remove, Some(row(there)), None),
+            (None, after) => {
+                let after = after.as_ref().map(|after| row(after, Wanted::All));
+                edit(ChangeKind::Import, None, after)
+            }
+            (Some(there), None) => edit(ChangeKind::Remove, Some(row(there, Wanted::All)), None),
             (Some(there), Some(after)) => {
                 let members = one.members_of(there);
                 let after = Group { members, ..after.clone() };
-                edit(ChangeKind::Update, Some(row(there)), Some(row(&after)))
+                let [before, after] = [there, &after].map(|side| Some(row(side, Wanted::Ours)));
+                edit(ChangeKind::Update, before, after)
             }
         }
     });

@@ -219,12 +219,14 @@ pub(crate) fn groups_beside(accounts: &Path, end: &str) -> PathBuf {
 }
 
 /// One row of a list, as messages call it.
+#[cfg(any(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite"))]
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Rows {
     Accounts,
     Groups,
 }
 
+#[cfg(any(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite"))]
 impl Rows {
     /// What no two of them may share, beside the link.
     fn name(self) -> &'static str {
@@ -234,6 +236,7 @@ impl Rows {
         }
     }
 
+    #[cfg(any(feature = "postgres", feature = "scim", feature = "sqlite"))]
     fn one(self) -> &'static str {
         match self {
             Self::Accounts => "account",

@@ -1,7 +1,7 @@
 //! The application's groups in every store: carried out as shown, taken back, and safe under faults.
 
 use crate::museum::{DIRECTORY, told};
-use crate::stores::{Kind, Prepared, TOKEN, agreed, database, offering, users};
+use crate::stores::{Kind, Prepared, TOKEN, agreed, database, dump, offering, users};
 use rusqlite::Connection;
 use std::collections::{BTreeMap, BTreeSet};
 use webtaxon::core::account::Group;
@@ -119,6 +119,18 @@ fn counts(preview: &Preview) -> Vec<(&'static str, String)> {
 
 async fn carried_out_and_taken_back(kind: Kind) {
     let museum = museum(kind).await;
+    if kind == Kind::Own {
+        // What nobody here knows of comes back as well.
+        let sql = "UPDATE \"a \"\"team\"\"; --\" SET note = 'ask Rosa' WHERE \"ti'tle\" = 'Molluscs on Loan'";
+        assert_eq!(Connection::open(database(&museum)).unwrap().execute(sql, []).unwrap(), 1);
+    }
+    let rows = |museum: &Prepared| match kind {
+        Kind::Own => dump(museum, kind),
+        // Accounts that come back have other numbers there.
+        Kind::Plain => dump(museum, kind).into_iter().filter(|row| row.starts_with("team:")).collect(),
+        _ => Vec::new(),
+    };
+    let all = rows(&museum);
     let before = groups(&museum).await;
     let file = std::fs::read(museum.path().join("groups.csv")).ok();
     let workspace = museum.workspace().unwrap();
@@ -151,6 +163,9 @@ async fn carried_out_and_taken_back(kind: Kind) {
     let back = workspace.apply(&workspace.way_back(1).unwrap(), &agreed()).await.unwrap();
     assert!(back.is_complete(), "{kind:?}: {back:?}");
     assert_eq!(groups(&museum).await, before, "{kind:?}");
+    for (now, was) in rows(&museum).iter().zip(&all) {
+        assert_eq!(now, was, "{kind:?}: to the row");
+    }
     assert_eq!(std::fs::read(museum.path().join("groups.csv")).ok(), file, "{kind:?}: to the byte");
 }
 
@@ -500,4 +515,45 @@ async fn a_hostile_name_of_a_group_stays_text() {
     let (_, work) = workspace.work().await.unwrap();
     assert!(workspace.apply(&work, &agreed()).await.unwrap().is_complete());
     assert!(groups(&museum).await.contains_key("Botany Curators"));
+}
+
+/// Columns of the application's own that are called like something else: they stay, and mean nothing here.
+#[tokio::test]
+async fn a_file_may_have_columns_that_are_called_like_others() {
+    let museum = museum(Kind::Csv).await;
+    let wide = GROUPS.lines().enumerate().map(|(at, line)| match at {
+        0 => format!("login,roles,{line},state"),
+        _ => format!("n{at},\"keep;me\",{line},Ohio"),
+    });
+    let wide = wide.collect::<Vec<_>>().join("\n") + "\n";
+    museum.write("groups.csv", &wide);
+    let accounts = std::fs::read_to_string(museum.path().join("accounts.csv")).unwrap();
+    let other = accounts.lines().enumerate().map(|(at, line)| match at {
+        0 => format!("{},login\n", line.replacen("login", "username", 1)),
+        _ => format!("{line},badge {at}\n"),
+    });
+    let other: String = other.collect();
+    museum.write("accounts.csv", &other);
+    let own = std::fs::read_to_string(museum.path().join("webtaxon.toml")).unwrap();
+    museum.write(
+        "webtaxon.toml",
+        own.replacen("store     = \"csv\"", "store = \"csv\"\ncolumns = { login = \"username\" }", 1),
+    );
+    let workspace = museum.workspace().unwrap();
+    let (preview, work) = workspace.work().await.unwrap();
+    assert_eq!(counts(&preview).len(), 4);
+    assert!(workspace.apply(&work, &agreed()).await.unwrap().is_complete());
+    let now = std::fs::read_to_string(museum.path().join("groups.csv")).unwrap();
+    assert!(
+        now.contains("n3,\"keep;me\",Botany Curators,")
+            && now.contains("n1,\"keep;me\",Night Desk,,admin;aibbotson,Ohio"),
+        "{now}"
+    );
+    let renamed = std::fs::read_to_string(museum.path().join("accounts.csv")).unwrap();
+    let rosa = renamed.lines().find(|line| line.starts_with("rpemberton,")).unwrap();
+    assert!(rosa.contains(",badge "), "the other column keeps what it has: {rosa}");
+    assert!(workspace.apply(&workspace.way_back(1).unwrap(), &agreed()).await.unwrap().is_complete());
+    for (name, before) in [("groups.csv", &wide), ("accounts.csv", &other)] {
+        assert_eq!(std::fs::read_to_string(museum.path().join(name)).unwrap(), *before, "{name}");
+    }
 }

@@ -85,7 +85,7 @@ fn read_more(
 
 fn group(name: &str, link: &str, members: &[&str]) -> Group {
     let members = members.iter().map(|login| (*login).to_owned()).collect();
-    Group { name: name.to_owned(), link: Identity::from_link(link), members }
+    Group { name: name.to_owned(), link: Identity::from_link(link), members, ..Group::default() }
 }
 
 fn plan(

@@ -99,11 +99,10 @@ impl CsvStore {
         let original = std::fs::read(groups_beside(terms.original?, "csv")).ok()?;
         let said = |bytes: &[u8]| {
             let rows = self.sheet(bytes, &[MEMBERS]).ok()?.accounts;
-            let said = rows.into_iter().map(|mut row| {
-                let Group { name, link, members } = group(&row);
-                row.fields.remove(MEMBERS);
+            let said = rows.iter().map(|row| {
+                let Group { name, link, members, fields } = group(row);
                 let members: BTreeSet<String> = members.iter().map(|one| folded(one).into_owned()).collect();
-                (name, (link, members, row.fields))
+                (name, (link, members, fields))
             });
             Some(said.collect::<HashMap<_, _>>())
         };

@@ -11,6 +11,9 @@ use std::path::Path;
 use webtaxon_core::account::{Account, Fields, State};
 use webtaxon_core::identity::Identity;
 
+/// What has a meaning of its own.
+const OWN: [&str; 4] = ["login", "link", "state", "roles"];
+
 /// What a column holds.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Column {
@@ -52,7 +55,7 @@ impl<'a> Sheet<'a> {
                 let help = if store.rows == Rows::Groups {
                     let own = if own == "login" { "name" } else if own == MEMBERS { "members" } else { own };
                     format!("add the column, or say what it is called: [accounts.groups] columns = {{ {own} = \"…\" }}; the file has {}", header.join(", "))
-                } else if ["login", "link", "state", "roles"].contains(&own) {
+                } else if OWN.contains(&own) {
                     format!("add the column, or say what it is called: [accounts.columns] {own} = \"…\"{}; the file has {}", apart(own), header.join(", "))
                 } else {
                     format!("add the column, or take `{column}` out of [intake.fields]; the file has {}", header.join(", "))
@@ -78,6 +81,8 @@ impl<'a> Sheet<'a> {
                 at if Some(at) == link_at => Column::Link,
                 at if Some(at) == state_at => Column::State,
                 _ if *name == roles => Column::Field("roles".into()),
+                // Called like one of these, and another thing of the application's.
+                _ if OWN.contains(&name.as_str()) => Column::Field(format!("\"{name}\"").into()),
                 _ => Column::Field(name.into()),
             })
             .collect();

@@ -7,7 +7,7 @@ use super::resource::{find, patch_of, text};
 use super::service::{Fault, Resource, Service, Wish, escaped};
 use super::{People, ScimStore, group as read_group};
 use crate::crash;
-use crate::store::{Outcome, Record, StoreError, StoreErrorKind, Terms};
+use crate::store::{Outcome, Record, Rows, StoreError, StoreErrorKind, Terms};
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::collections::HashMap;
@@ -49,7 +49,7 @@ impl ScimStore {
             {
                 return Err(StoreErrorKind::BadRow {
                     store: service.name().to_owned(),
-                    row: "group",
+                    row: Rows::Groups.one(),
                     login: group.name.clone(),
                     what: format!("has the externalId of the group `{other}`"),
                     help: "no two may have one: correct the application's groups first",
@@ -92,7 +92,8 @@ impl People {
         let super::Group { name, members, .. } = read_group(resource);
         let mut members: Vec<String> = members.iter().filter_map(|id| self.logins.get(id).cloned()).collect();
         members.sort_unstable();
-        Group { name, link: Identity::from_link(text(resource, "externalId")), members }
+        let link = Identity::from_link(text(resource, "externalId"));
+        Group { name, link, members, ..Group::default() }
     }
 }
 

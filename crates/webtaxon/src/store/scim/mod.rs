@@ -132,7 +132,7 @@ impl Session {
         if login.is_empty() {
             return Err(StoreErrorKind::BadRow {
                 store: self.service.name().to_owned(),
-                row: "account",
+                row: Rows::Accounts.one(),
                 login: text(user, "id").to_owned(),
                 what: "has no userName".to_owned(),
                 help: "every user of a SCIM service has one, by which the person signs in (RFC 7643 §4.1.1)",

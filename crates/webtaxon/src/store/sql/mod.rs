@@ -123,7 +123,14 @@ impl Dialect {
 impl Column {
     pub(super) fn new(table: &SqlTable, name: String) -> Self {
         let field = table.columns.iter().find(|(_, column)| **column == name);
-        let field = field.map_or_else(|| name.clone(), |(field, _)| field.clone());
+        // A column that is called like a field which stands in another one is another thing of the application's.
+        let is_another =
+            |name: &str| table.columns.contains_key(name) || (name == "state" && table.states.is_none());
+        let own = |name: &str| match is_another(name) {
+            true => quoted(name),
+            false => name.to_owned(),
+        };
+        let field = field.map_or_else(|| own(&name), |(field, _)| field.clone());
         let cast = String::new();
         Self { name, field, is_binary: false, may_be_null: true, has_default: false, cast }
     }

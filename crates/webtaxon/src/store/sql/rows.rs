@@ -156,4 +156,29 @@ mod tests {
             assert_eq!(rows.finish().unwrap()[0].field("roles"), roles, "{key} {row:?}");
         }
     }
+
+    /// A column of the application's own that is called like a field which stands in another column.
+    #[test]
+    fn a_column_with_a_fields_name_is_not_that_field() {
+        let columns = [("login", "user"), ("state", "standing"), ("email", "e_mail")];
+        let columns = columns.map(|(field, column)| (field.to_owned(), column.to_owned()));
+        let states = Some(["active", "suspended"].map(str::to_owned));
+        let table = SqlTable {
+            name: "account".to_owned(),
+            columns: columns.into(),
+            states,
+            roles: None,
+            has_links: false,
+            groups: None,
+        };
+        let names = ["login", "user", "state", "standing", "email", "e_mail"];
+        let columns = names.map(|name| Column::new(&table, name.to_owned()));
+        let mut rows = Rows::new("a store".to_owned(), &table, &columns, None);
+        let row = ["x", "ada", "Ohio", "suspended", "home@x", "work@x"];
+        rows.add(|at| row.get(at).map(|text| Cow::Borrowed(*text))).unwrap();
+        let account = rows.finish().unwrap().remove(0);
+        assert_eq!((account.login.as_str(), account.state), ("ada", State::Suspended));
+        let fields = ["email", "\"email\"", "\"state\"", "\"login\""].map(|name| account.field(name));
+        assert_eq!(fields, ["work@x", "home@x", "Ohio", "x"]);
+    }
 }
