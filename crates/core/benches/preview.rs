@@ -1,5 +1,6 @@
 //! Planning, without any I/O: people against accounts, one in twenty changed; the floor is a bare hash
-//! join over the same links.
+//! join over the same links. And the application's groups: 10,000 of them with a million places, one in twenty
+//! changed; the floor is a bare hash join over who is in which.
 //!
 //! ```text
 //! cargo bench -p webtaxon-core --bench preview
@@ -8,11 +9,11 @@
 use criterion::{BenchmarkId, Criterion, Throughput, criterion_group, criterion_main};
 use std::collections::HashMap;
 use std::hint::black_box;
-use webtaxon_core::account::{Account, State};
+use webtaxon_core::account::{Account, Group, Groups, State};
 use webtaxon_core::identity::Identity;
 use webtaxon_core::name::Dn;
 use webtaxon_core::preview::{Memory, Preview};
-use webtaxon_core::reading::{Ended, Part, Reading, Source, Sweep};
+use webtaxon_core::reading::{Ended, Part, Purpose, Reading, Source, Sweep};
 use webtaxon_core::settings::Settings;
 
 const SETTINGS: &str = "[directory.d]\nservers = \"ldaps://dc1\"\n[accounts]\nstore = \"csv\"\npath = \"a.csv\"\n\
@@ -25,6 +26,11 @@ fn link(number: usize) -> String {
 }
 
 fn made(settings: &Settings, count: usize) -> (Reading, Vec<Account>) {
+    let (sweep, accounts) = swept(count);
+    (sweep.finish(&settings.intake), accounts)
+}
+
+fn swept(count: usize) -> (Sweep, Vec<Account>) {
     let mut sweep = Sweep::new(Source { identity: "entryUUID".to_owned(), ..Source::default() });
     let base = sweep.open(Part::People { base: Dn::parse("OU=People").unwrap_or_default() });
     let mut accounts = Vec::with_capacity(count);
@@ -42,7 +48,7 @@ fn made(settings: &Settings, count: usize) -> (Reading, Vec<Account>) {
         accounts.push(Account { login: uid, link: Identity::from_link(&link), state: State::Active, fields });
     }
     sweep.close(base, Ended::Complete);
-    (sweep.finish(&settings.intake), accounts)
+    (sweep, accounts)
 }
 
 fn planning(criterion: &mut Criterion) {
@@ -73,5 +79,69 @@ fn planning(criterion: &mut Criterion) {
     group.finish();
 }
 
-criterion_group!(benches, planning);
+const GROUPS: &str = "[accounts.groups]\npath = \"g.csv\"\n[intake.application_groups]\nbases = \"OU=Groups\"\n\
+    filter = \"(cn=*)\"\nname = { from = \"cn\" }\nmembers = \"MEMBERS\"\n";
+
+/// Who is in a group, of so many people.
+fn members(group: usize, people: usize) -> impl Iterator<Item = usize> {
+    (0..100).map(move |at| (group * 7919 + at * 1009) % people)
+}
+
+fn groups(criterion: &mut Criterion) {
+    const PEOPLE: usize = 100_000;
+    let memory = Memory::on(jiff::civil::date(2026, 11, 25));
+    let mut bench = criterion.benchmark_group("groups");
+    bench.sample_size(10);
+    for kind in ["direct", "flattened"] {
+        let text = format!("{SETTINGS}{}", GROUPS.replace("MEMBERS", kind));
+        let Ok(settings) = Settings::parse("bench", text.as_bytes()) else { return };
+        let (mut sweep, accounts) = swept(PEOPLE);
+        let part = sweep.open(Part::ApplicationGroups { base: Dn::parse("OU=Groups").unwrap_or_default() });
+        let mut list = Vec::new();
+        for group in 0..10_000 {
+            let (name, link) = (format!("Team {group}"), link(1 << 24 | group));
+            let values = [("cn", name.as_str()), ("entryUUID", &link)];
+            let dn = format!("CN={name},OU=Groups");
+            let _ = sweep.application_group(&dn, values.map(|(name, value)| (name, [value.as_bytes()])));
+            let Ok(parsed) = Dn::parse(&dn) else { return };
+            let names: Vec<String> =
+                members(group, PEOPLE).map(|person| format!("uid=person{person},OU=People")).collect();
+            let nodes = names.iter().filter_map(|name| Some((Dn::parse(name).ok()?.key(), name.as_str())));
+            sweep.graph_mut().add_group(parsed.key(), &dn, nodes);
+            let read = sweep.open(Part::Group { dn: parsed, purpose: Purpose::Bring });
+            sweep.close(read, Ended::Complete);
+            let there = members(group, PEOPLE).filter(|person| (group + person) % 20 != 0);
+            let members = there.map(|person| format!("person{person}")).collect();
+            list.push(Group { name, link: Identity::from_link(&link), members, ..Group::default() });
+        }
+        sweep.close(part, Ended::Complete);
+        let _ = sweep.identify_groups();
+        let (reading, groups) = (sweep.finish(&settings.intake), Groups { list, by_login: true });
+        bench.bench_function(BenchmarkId::new("preview without", kind), |bench| {
+            bench.iter(|| Preview::new(&settings, &reading, &accounts, &memory).changes.len());
+        });
+        bench.bench_function(BenchmarkId::new("preview with", kind), |bench| {
+            bench.iter(|| {
+                Preview::with_groups(&settings, &reading, &accounts, &memory, Some(&groups)).changes.len()
+            });
+        });
+        let wanted: Vec<(usize, String)> = (0..10_000)
+            .flat_map(|group| members(group, PEOPLE).map(move |person| (group, format!("person{person}"))))
+            .collect();
+        bench.bench_function(BenchmarkId::new("hash join", kind), |bench| {
+            bench.iter(|| {
+                let there: HashMap<(usize, &str), ()> = groups
+                    .list
+                    .iter()
+                    .enumerate()
+                    .flat_map(|(at, group)| group.members.iter().map(move |login| ((at, login.as_str()), ())))
+                    .collect();
+                wanted.iter().filter(|(group, login)| there.contains_key(&(*group, login.as_str()))).count()
+            });
+        });
+    }
+    bench.finish();
+}
+
+criterion_group!(benches, planning, groups);
 criterion_main!(benches);

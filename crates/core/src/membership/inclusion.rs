@@ -71,12 +71,8 @@ impl<'g> Nesting<'g> {
             let bits = self.pass(&roots, chunk.first().map_or(0, |(at, _)| *at));
             let mut sums = vec![0; chunk.len()];
             for index in &counted {
-                let mut own = bits.get(*index).copied().unwrap_or(0);
-                while own != 0 {
-                    if let Some(sum) = sums.get_mut(own.trailing_zeros() as usize) {
-                        *sum += 1;
-                    }
-                    own &= own - 1;
+                for at in ones(bits.get(*index).copied().unwrap_or(0)) {
+                    sums.iter_mut().skip(at).take(1).for_each(|sum| *sum += 1);
                 }
             }
             all.extend(chunk.iter().map(|(_, group)| *group).zip(sums));
@@ -114,13 +110,21 @@ impl<'g> Nesting<'g> {
     }
 }
 
+/// The places of the bits that are set.
+fn ones(mut bits: u64) -> impl Iterator<Item = usize> {
+    std::iter::from_fn(move || {
+        let at = (bits != 0).then(|| bits.trailing_zeros() as usize);
+        bits &= bits.wrapping_sub(1);
+        at
+    })
+}
+
 impl Inclusion<'_> {
     /// The roots that a name is in, by their places in the list of roots.
     pub fn of(&self, key: &DnKey) -> impl Iterator<Item = usize> {
         let index = self.graph.find(key).map_or(usize::MAX, NodeId::index);
         self.bits.iter().enumerate().flat_map(move |(pass, bits)| {
-            let own = bits.get(index).copied().unwrap_or(0);
-            (0..PASS).filter(move |at| own >> at & 1 == 1).map(move |at| pass * PASS + at)
+            ones(bits.get(index).copied().unwrap_or(0)).map(move |at| pass * PASS + at)
         })
     }
 
