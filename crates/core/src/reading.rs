@@ -18,7 +18,7 @@ use crate::settings::Intake;
 use indexmap::IndexSet;
 use jiff::Timestamp;
 use serde::Serialize;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fmt;
 use std::hash::BuildHasher as _;
 use std::sync::Arc;
@@ -356,9 +356,8 @@ impl Sweep {
     #[must_use]
     pub fn finish(self, intake: &Intake) -> Reading {
         let mut gaps = Vec::new();
-        let complete = |wanted: &dyn Fn(&Part) -> bool| {
-            self.parts.iter().any(|(part, ended)| wanted(part) && *ended == Some(Ended::Complete))
-        };
+        let is_complete = |(_, ended): &&(Part, Option<Ended>)| *ended == Some(Ended::Complete);
+        let complete: HashSet<&Part> = self.parts.iter().filter(is_complete).map(|(part, _)| part).collect();
         for (part, ended) in &self.parts {
             let reason = match ended {
                 Some(Ended::Complete) => continue,
@@ -384,7 +383,7 @@ impl Sweep {
         let follows = intake.fields.values().any(|rule| rule.followed().next().is_some());
         let names = follows.then_some(Part::FollowedNames);
         for needed in bases.chain(groups).chain(brought).chain(names) {
-            if !complete(&|part| *part == needed) && !told(&gaps, &needed) {
+            if !complete.contains(&needed) && !told(&gaps, &needed) {
                 let hides_excluded = matches!(needed, Part::Group { purpose: Purpose::Exclude, .. });
                 let why = self.cut.as_ref().map_or_else(String::new, |reason| format!(": {reason}"));
                 let reason = format!("it was not read{why}");

@@ -24,6 +24,18 @@ fn moves() -> Edit {
     edit(ChangeKind::Update, side("4"), side("5"))
 }
 
+/// Ready at a place; made already, for an empty text; or stale, with these words.
+fn is_as_wanted(standing: Standing, wanted: Result<Option<usize>, &str>, why: &str) {
+    match (standing, wanted) {
+        (Standing::Ready(at), Ok(wanted)) => assert_eq!(at, wanted, "{why}"),
+        (Standing::Made, Err("")) => {}
+        (Standing::Stale(words), Err(wanted)) if !wanted.is_empty() => {
+            assert!(words.contains(wanted), "{why}: {words}");
+        }
+        (standing, _) => panic!("{why}: {standing:?}"),
+    }
+}
+
 #[test]
 fn an_edit_is_made_once_or_left_out() {
     let import = || edit(ChangeKind::Import, None, Some(ada("4")));
@@ -52,14 +64,7 @@ fn an_edit_is_made_once_or_left_out() {
     ];
     for (edit, list, wanted, why) in rows {
         let standing = standings(&[edit], &list, &[]).remove(0);
-        match (standing, wanted) {
-            (Standing::Ready(at), Ok(wanted)) => assert_eq!(at, wanted, "{why}"),
-            (Standing::Made, Err("")) => {}
-            (Standing::Stale(words), Err(wanted)) if !wanted.is_empty() => {
-                assert!(words.contains(wanted), "{why}: {words}");
-            }
-            (standing, _) => panic!("{why}: {standing:?}"),
-        }
+        is_as_wanted(standing, wanted, why);
     }
 }
 
@@ -243,13 +248,6 @@ fn an_edit_of_a_group_is_made_once_or_left_out() {
     ];
     for (edit, list, wanted, why) in rows {
         let standing = group_standings(&[edit], &list).remove(0);
-        match (standing, wanted) {
-            (Standing::Ready(at), Ok(wanted)) => assert_eq!(at, wanted, "{why}"),
-            (Standing::Made, Err("")) => {}
-            (Standing::Stale(words), Err(wanted)) if !wanted.is_empty() => {
-                assert!(words.contains(wanted), "{why}: {words}");
-            }
-            (standing, _) => panic!("{why}: {standing:?}"),
-        }
+        is_as_wanted(standing, wanted, why);
     }
 }

@@ -1,11 +1,12 @@
 //! In which of the application's groups somebody is, and would be, and through which groups of the directory.
 
-use super::{GroupChange, Preview};
+use super::{GroupChange, GroupChangeKind, Preview};
 use crate::account::{Group, Groups, folded};
 use crate::identity::{Identity, Lasting};
 use crate::name::DnKey;
 use crate::reading::Reading;
 use serde::Serialize;
+use std::collections::HashMap;
 
 /// One of the application's groups, and somebody's place in it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -44,12 +45,13 @@ pub(super) fn belongings(
         };
         readings.iter().find_map(through).unwrap_or_default()
     };
+    let by_name: HashMap<&str, &GroupChange> =
+        plan.changes.iter().map(|change| (change.name.as_str(), change)).collect();
     let now = groups.list.iter().map(|group: &Group| {
-        let is_it = |change: &&GroupChange| change.name == group.name;
-        (group.name.as_str(), group.link.as_ref(), Some(group), plan.changes.iter().find(is_it))
+        let change = by_name.get(group.name.as_str()).copied();
+        (group.name.as_str(), group.link.as_ref(), Some(group), change)
     });
-    let is_new = |change: &&GroupChange| !groups.list.iter().any(|group| group.name == change.name);
-    let new = plan.changes.iter().filter(is_new);
+    let new = plan.changes.iter().filter(|change| change.kind == GroupChangeKind::Import);
     let new = new.map(|change| (change.name.as_str(), change.link.as_ref(), None, Some(change)));
     let mut all: Vec<Belonging> = now
         .chain(new)

@@ -74,7 +74,7 @@ pub struct GroupChange {
     pub leave: Vec<String>,
     /// Members who get another login, where the application lists logins: the old one and the new.
     pub relabelled: Vec<[String; 2]>,
-    /// The group as it is now.
+    /// The group as it is now; its members only where it is removed.
     #[serde(skip)]
     there: Option<Group>,
 }
@@ -205,7 +205,10 @@ impl GroupPreview {
         }
         let mut rules = settings.intakes().filter_map(|intake| intake.application_groups.as_ref());
         let removes = rules.all(|rule| rule.gone == GroupLeaving::Remove);
-        plan.decide(&wanted, removes);
+        let mut bringing =
+            settings.intakes().zip(readings).filter(|(intake, _)| intake.application_groups.is_some());
+        let finds_some = bringing.all(|(_, reading)| !reading.application_groups().is_empty());
+        plan.decide(&wanted, removes, finds_some);
         let mut preview = plan.preview;
         let of = |kind| preview.changes.iter().filter(|change| change.kind == kind).count();
         preview.now = groups.list.len();
@@ -346,7 +349,7 @@ impl<'a> Plan<'a> {
         self.preview.held.push(HeldGroup { name: name.to_owned(), dn: dn.map(str::to_owned), message });
     }
 
-    fn decide(&mut self, wanted: &[Wanted<'_>], removes: bool) {
+    fn decide(&mut self, wanted: &[Wanted<'_>], removes: bool, finds_some: bool) {
         let groups: &'a Groups = self.groups;
         let list = groups.list.iter().enumerate();
         let by_link: HashMap<&Identity, usize> =
@@ -393,11 +396,11 @@ impl<'a> Plan<'a> {
             }
             let gone = "its entry is not among the groups of the directory any more";
             match self.whole {
-                Some(proof) if removes && !wanted.is_empty() => {
+                Some(proof) if removes && finds_some => {
                     self.preview.changes.push(leave(proof, group));
                 }
                 Some(_) if removes => {
-                    let message = "no group at all is found any more, which is more likely a mistake: it stays as it is";
+                    let message = "an intake finds no group at all any more, which is more likely a mistake: it stays as it is";
                     self.hold(&group.name, None, message.to_owned());
                 }
                 Some(_) => self.hold(
@@ -462,7 +465,7 @@ impl<'a> Plan<'a> {
             come: Vec::new(),
             leave: Vec::new(),
             relabelled: Vec::new(),
-            there: Some(there.clone()),
+            there: Some(Group { name: there.name.clone(), link: there.link.clone(), ..Group::default() }),
         };
         let wanted: HashSet<usize> = one.members.iter().copied().collect();
         let mut has: HashSet<usize> = HashSet::default();

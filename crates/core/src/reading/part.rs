@@ -6,7 +6,7 @@ use crate::name::Dn;
 use std::fmt;
 
 /// One thing that has to be read to its end.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Part {
     /// The people under one base.
     People {
@@ -49,7 +49,7 @@ pub enum Part {
 }
 
 /// What a nest of groups is read for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Purpose {
     /// `groups`: its members come in.
     Admit,

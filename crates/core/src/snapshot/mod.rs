@@ -16,7 +16,7 @@ use crate::field::FieldRule;
 use crate::filter::Filter;
 use crate::identity::Identity;
 use crate::ldif::{self, write_comment, write_record};
-use crate::name::{Dn, DnKey};
+use crate::name::{Dn, DnKey, short};
 use crate::reading::{Reading, ServerKind, Whereabouts};
 use crate::schema::Schema;
 use crate::settings::{GroupIntake, Intake};
@@ -190,9 +190,21 @@ impl Snapshot {
                 .collect();
             let members: Vec<&[u8]> = members.iter().map(String::as_bytes).collect();
             let brought = Dn::parse(dn).ok().and_then(|dn| reading.application_group(&dn.key()));
+            // What a group is called stays, as its entry's name does; anything else may speak of people.
+            let kept = |name: &str, value: &[u8]| {
+                name.eq_ignore_ascii_case("objectClass") || short(dn).as_bytes() == value
+            };
+            let shown = |name: &str, value: &[u8]| match mask {
+                Some(mask) if !kept(name, value) => mask.value(name, value, &is_group),
+                _ => value.to_vec(),
+            };
             let own = brought.into_iter().flat_map(|entry| entry.attributes());
-            let mut own: Vec<(&str, Vec<&[u8]>)> =
-                own.map(|(name, values)| (name, values.collect())).collect();
+            let own: Vec<(&str, Vec<Vec<u8>>)> =
+                own.map(|(name, values)| (name, values.map(|value| shown(name, value)).collect())).collect();
+            let mut own: Vec<(&str, Vec<&[u8]>)> = own
+                .iter()
+                .map(|(name, values)| (*name, values.iter().map(Vec::as_slice).collect()))
+                .collect();
             if !own.iter().any(|(name, _)| name.eq_ignore_ascii_case("objectClass")) {
                 own.push(("objectClass", vec![&b"top"[..], class]));
             }
@@ -284,10 +296,13 @@ impl Snapshot {
             missing.push(format!("{base} was not read into the snapshot"));
         }
         let groups = intake.nests().into_iter().flat_map(|(groups, _)| groups);
-        // A group inside one whose nest was read was read with it.
-        let inside: HashSet<DnKey> = self.groups().collect();
-        let is_there = |group: &&Dn| has(&header.groups, group) || inside.contains(&group.key());
-        for group in groups.filter(|group| !is_there(group)) {
+        let mut groups: Vec<&Dn> = groups.filter(|group| !has(&header.groups, group)).collect();
+        if !groups.is_empty() {
+            // A group inside one whose nest was read was read with it.
+            let inside: HashSet<DnKey> = self.groups().collect();
+            groups.retain(|group| !inside.contains(&group.key()));
+        }
+        for group in groups {
             missing.push(format!("the nest of {group} was not read into the snapshot"));
         }
         match &header.filter {

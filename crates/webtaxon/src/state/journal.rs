@@ -6,8 +6,8 @@ use super::{NEWEST, Place, StateError, StateErrorKind, today};
 use crate::store::Outcome;
 use jiff::Timestamp;
 use jiff::civil::Date;
+use serde::Serialize;
 use serde::de::DeserializeOwned;
-use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use webtaxon_core::account::Account;
@@ -109,12 +109,6 @@ pub(crate) struct Ties<'a> {
     pub(crate) list: &'a str,
     /// All edits of the run, in their order.
     pub(crate) edits: &'a [Edit],
-}
-
-/// What an edit that was written down says it is.
-#[derive(Deserialize)]
-struct Kinded {
-    kind: String,
 }
 
 /// Writes an edit down.
@@ -276,17 +270,19 @@ impl Journal {
         run: i64,
         groups: bool,
     ) -> Result<Vec<Recorded<E>>, StateError> {
-        let sql = "SELECT edit, outcome, reason, place FROM edit WHERE run = ?1 ORDER BY place";
+        // What happens to groups has names of its own.
+        let kinds: Vec<String> =
+            GroupChangeKind::ALL.iter().map(|kind| format!("'{}'", kind.name())).collect();
+        let (kind, is_in) = (self.db.kind_of_edit(), if groups { "IN" } else { "NOT IN" });
+        let sql = format!(
+            "SELECT edit, outcome, reason, place FROM edit WHERE run = ?1 AND {kind} {is_in} ({}) ORDER BY place",
+            kinds.join(", ")
+        );
         let mut entries = Vec::new();
-        for row in self.db.all(sql, vec![run.into()])? {
+        for row in self.db.all(&sql, vec![run.into()])? {
             let place = row.get(3).and_then(Cell::int).unwrap_or_default();
             let [edit, outcome, reason] = text_cells(row);
             let edit = edit.unwrap_or_default();
-            // What happens to groups has names of its own.
-            let kind = serde_json::from_str::<Kinded>(&edit).map_err(|error| self.db.broken(&error))?.kind;
-            if GroupChangeKind::ALL.iter().any(|known| known.name() == kind) != groups {
-                continue;
-            }
             let edit = serde_json::from_str(&edit).map_err(|error| self.db.broken(&error))?;
             let reason = reason.unwrap_or_default();
             let outcome = match outcome.as_deref() {

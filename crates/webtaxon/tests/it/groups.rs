@@ -557,3 +557,26 @@ async fn a_file_may_have_columns_that_are_called_like_others() {
         assert_eq!(std::fs::read_to_string(museum.path().join(name)).unwrap(), *before, "{name}");
     }
 }
+
+/// What a group's entry says of people is made up in a masked snapshot, as people are; what it is called stays.
+#[tokio::test]
+async fn a_masked_snapshot_tells_nobody_by_what_a_group_says() {
+    let dn = "dn: CN=Botany Curators,OU=Groups,DC=quillmere,DC=example\n";
+    let more = "managedBy: CN=Ibbotson\\, Ada,OU=Botany,OU=People,DC=quillmere,DC=example\ndescription: ask Ada Ibbotson\n";
+    let ldif = DIRECTORY.replace(dn, &format!("{dn}{more}"));
+    let museum = museum_with(Kind::Csv, &ldif, Kind::Csv.offer(), &rows()).await;
+    let own = std::fs::read_to_string(museum.path().join("webtaxon.toml")).unwrap();
+    museum.write(
+        "webtaxon.toml",
+        own.replace("(cn=*Curators)", "(|(cn=*Curators)(managedBy=*)(description=ask*))"),
+    );
+    let workspace = museum.workspace().unwrap();
+    let plain = workspace.take_snapshot(false).await.unwrap().write();
+    assert!(plain.contains("managedBy: CN=Ibbotson") && plain.contains("ask Ada Ibbotson"));
+    let masked = workspace.take_snapshot(true).await.unwrap().write();
+    assert!(
+        masked.contains("cn: Botany Curators")
+            && masked.contains("managedBy: ")
+            && !masked.contains("Ibbotson")
+    );
+}

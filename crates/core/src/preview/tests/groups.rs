@@ -347,6 +347,24 @@ fn a_member_of_two_intakes_counts_for_the_group_of_either() {
     assert_eq!(told(&preview), ["update members Botany +ada"]);
 }
 
+/// Of two intakes that bring groups, one finds none any more: whose the group was, nobody knows, and it stays.
+#[test]
+fn an_intake_that_finds_no_group_removes_none() {
+    let mut settings = bringing("gone = \"remove\"");
+    let second = crate::settings::Intake { name: "guests".into(), ..settings.intake.clone() };
+    settings.further.push(second);
+    let groups = Groups { list: vec![group("Moss", "h", &["ada"])], by_login: false };
+    let some = || read_teams(&settings, &[person("ada")], &[team("g", "Botany", &[])], &[], true);
+    let none = || read_teams(&settings, &[person("ada")], &[], &[], true);
+    for (readings, expected) in [
+        ([some(), none()], &["import group Botany", "held Moss"][..]),
+        ([some(), some()], &["import group Botany", "remove group Moss -ada"]),
+    ] {
+        let preview = Preview::with_groups(&settings, &readings, &[account("ada")], &today(), Some(&groups));
+        assert_eq!(told(&preview), expected);
+    }
+}
+
 /// Carries a preview out, accounts and groups, in the order in which an apply does.
 fn carried_out(preview: &Preview, accounts: &[Account], groups: &[Group]) -> (Vec<Account>, Vec<Group>) {
     let own = |change: &Change| accounts.iter().find(|one| one.login == change.login);
