@@ -20,7 +20,6 @@ use jiff::Timestamp;
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
 use std::fmt;
-use std::hash::BuildHasher as _;
 use std::sync::Arc;
 
 /// Proof that a sweep saw everything it asked for (every base, page, group and look-up).
@@ -109,9 +108,8 @@ pub struct Sweep {
     /// Why the reading ended before everything was begun.
     cut: Option<String>,
     source: Source,
-    /// People by the hashes of their names as their entries have them.
-    people_by_text: foldhash::HashMap<u64, usize>,
-    hasher: foldhash::quality::RandomState,
+    /// Whether groups will be read, which list people.
+    reads_groups: bool,
 }
 
 /// Entries that fields of people name, and that are none of the people.
@@ -207,11 +205,21 @@ impl Sweep {
         A: IntoIterator<Item = (&'v str, V)>,
         V: IntoIterator<Item = &'v [u8]>,
     {
-        let new = self.keys.insert(self.names.key(dn)?);
+        let (place, new) = self.keys.insert_full(self.names.key(dn)?);
         if new {
             self.people.push(dn, attributes);
+            if self.reads_groups
+                && let Some(id) = self.node_of(place)
+            {
+                self.graph.remember(dn, id);
+            }
         }
         Ok(new)
+    }
+
+    /// Says that groups will be read: people's names are put down while people are read, when there is time.
+    pub fn expect_groups(&mut self) {
+        self.reads_groups = true;
     }
 
     /// The name of the person at this place, for comparing and as the directory wrote it.
@@ -224,29 +232,6 @@ impl Sweep {
     pub fn node_of(&mut self, person: usize) -> Option<NodeId> {
         let key = self.keys.get_index(person)?.clone();
         Some(self.graph.node(key, self.people.get(person)?.dn()))
-    }
-
-    /// The number of a member as a group writes it; the name, too, where it was not met before and is none of the
-    /// people. A person whose name is written as their entry has it need not be read again.
-    ///
-    /// # Errors
-    /// It is not a distinguished name.
-    pub fn member(&mut self, text: &str) -> Result<(NodeId, Option<Dn>), crate::name::ParseError> {
-        if let Some(id) = self.graph.written(text) {
-            return Ok((id, None));
-        }
-        // Whoever came since the index was made is found by their name all the same.
-        if self.people_by_text.is_empty() {
-            let texts = self.people.iter().enumerate();
-            self.people_by_text = texts.map(|(at, entry)| (self.hasher.hash_one(entry.dn()), at)).collect();
-        }
-        let person = self.people_by_text.get(&self.hasher.hash_one(text)).copied();
-        let person = person.filter(|at| self.people.get(*at).is_some_and(|entry| entry.dn() == text));
-        if let Some(id) = person.and_then(|person| self.node_of(person)) {
-            self.graph.remember(text, id);
-            return Ok((id, None));
-        }
-        self.graph.member(text)
     }
 
     /// Says what happened on the way that did no harm.

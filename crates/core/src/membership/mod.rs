@@ -109,23 +109,20 @@ impl Graph {
         group
     }
 
-    /// The number of a member as a group writes it; the name, too, where it was not met before.
+    /// The number of a member as a group writes it; the name, too, where it was not met before. A name that is
+    /// written as it was before need not be read again.
     ///
     /// # Errors
     /// It is not a distinguished name.
     pub fn member(&mut self, text: &str) -> Result<(NodeId, Option<Dn>), ParseError> {
-        if let Some(id) = self.written(text) {
+        let known = self.by_text.get(&self.hasher.hash_one(text)).copied();
+        if let Some(id) = known.filter(|id| self.dn(*id) == text) {
             return Ok((id, None));
         }
         let (dn, before) = (Dn::parse(text)?, self.nodes.len());
         let id = self.node(dn.key(), text);
         self.remember(text, id);
         Ok((id, (self.nodes.len() > before).then_some(dn)))
-    }
-
-    /// The number of a name that was met written just so.
-    pub(crate) fn written(&self, text: &str) -> Option<NodeId> {
-        self.by_text.get(&self.hasher.hash_one(text)).copied().filter(|id| self.dn(*id) == text)
     }
 
     /// Remembers how a name was written.

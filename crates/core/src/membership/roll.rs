@@ -3,10 +3,11 @@
 //!
 //! No I/O, no recursion; memory is linear in the people.
 
-use crate::entry::Entries;
+use crate::entry::{Entries, NameId};
 use crate::reading::ServerKind;
 use crate::value;
-use std::collections::HashMap;
+use foldhash::{HashMap, HashMapExt as _};
+use std::sync::OnceLock;
 
 /// What an entry of a domain controller has that can sign in.
 const ACCOUNT: [&str; 2] = ["objectSid", "sAMAccountName"];
@@ -15,7 +16,10 @@ const ACCOUNT: [&str; 2] = ["objectSid", "sAMAccountName"];
 /// the entries.
 #[derive(Clone, Debug, Default)]
 pub struct Roll {
-    by_login: HashMap<Box<[u8]>, Vec<usize>>,
+    /// The attribute that `memberUid` speaks of.
+    login: Option<String>,
+    /// Made when a group first lists a login: most list none.
+    by_login: OnceLock<HashMap<Box<[u8]>, Vec<usize>>>,
     by_number: HashMap<u32, Vec<usize>>,
     hidden: usize,
     may_lack: bool,
@@ -36,13 +40,16 @@ impl Roll {
     #[must_use]
     pub fn of(people: &Entries, kind: ServerKind, login: Option<&str>) -> Self {
         let may_lack = kind != ServerKind::Controller && !people.is_empty();
-        let mut roll = Self { may_lack, ..Self::default() };
-        let (number, controller) = (primary_group(kind), kind == ServerKind::Controller);
+        let mut roll = Self { login: login.map(str::to_owned), may_lack, ..Self::default() };
+        let controller = kind == ServerKind::Controller;
+        let numbers: Vec<NameId> = people.names().covered_by(primary_group(kind)).collect();
+        if numbers.is_empty() && !controller {
+            return roll;
+        }
         for (person, entry) in people.iter().enumerate() {
-            for value in login.into_iter().flat_map(|login| entry.values(login)) {
-                roll.by_login.entry(value.into()).or_default().push(person);
-            }
-            match entry.text(number).and_then(|text| text.parse().ok()) {
+            let texts = numbers.iter().flat_map(|id| entry.values_by_id(*id)).map(str::from_utf8);
+            let first = texts.flatten().find(|text| !text.is_empty());
+            match first.and_then(|text| text.parse().ok()) {
                 Some(number) => roll.by_number.entry(number).or_default().push(person),
                 // Whoever can sign in to a controller has a primary group.
                 None if controller && ACCOUNT.iter().any(|name| entry.values(name).next().is_some()) => {
@@ -54,10 +61,19 @@ impl Roll {
         roll
     }
 
-    /// The people with exactly this login.
+    /// Those of these people, whom the roll was made of, who have exactly this login.
     #[must_use]
-    pub fn with_login(&self, login: &[u8]) -> &[usize] {
-        self.by_login.get(login).map_or(&[], Vec::as_slice)
+    pub fn with_login(&self, people: &Entries, login: &[u8]) -> &[usize] {
+        let by_login = self.by_login.get_or_init(|| {
+            let mut by_login: HashMap<Box<[u8]>, Vec<usize>> = HashMap::with_capacity(people.len());
+            for (person, entry) in people.iter().enumerate() {
+                for value in self.login.iter().flat_map(|login| entry.values(login)) {
+                    by_login.entry(value.into()).or_default().push(person);
+                }
+            }
+            by_login
+        });
+        by_login.get(login).map_or(&[], Vec::as_slice)
     }
 
     /// The people whose primary group has this number: those of the group's own domain, where
@@ -152,14 +168,15 @@ mod tests {
         people.push("cn=hidden", [("objectSid", [sid(1, 13).as_slice()])]);
         people.push("cn=contact", [("uid", [b"x".as_slice()])]);
         let roll = Roll::of(&people, ServerKind::Controller, Some("uid"));
-        assert_eq!((roll.with_login(b"Ben"), roll.with_login(b"ben").len()), (&[1][..], 0), "case matters");
+        let with = |login| roll.with_login(&people, login);
+        assert_eq!((with(b"Ben"), with(b"ben").len()), (&[1][..], 0), "case matters");
         assert_eq!(roll.hidden(), 1);
         let group = sid(1, 1613);
         let of = |number, sid| roll.with_primary_group(&people, number, sid).collect::<Vec<_>>();
         assert_eq!(of(1613, Some(&group)), [1], "of the group's own domain");
         assert_eq!(of(1613, None), [1, 2], "as far as it is known");
         assert!(of(5, None).is_empty());
-        assert!(Roll::of(&people, ServerKind::Plain, None).with_login(b"ada").is_empty());
+        assert!(Roll::of(&people, ServerKind::Plain, None).with_login(&people, b"ada").is_empty());
     }
 
     #[test]

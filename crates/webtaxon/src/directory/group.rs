@@ -1,6 +1,9 @@
-//! What one answer of a server says of one group.
+//! What one answer of a server says of one group, and what several say together.
 
-use webtaxon_core::membership::without_uid;
+use super::roots;
+use foldhash::{HashMap, HashSet};
+use webtaxon_core::membership::{Foreign, Graph, NodeId, without_uid};
+use webtaxon_core::name::DnKey;
 use webtaxon_wire::entry::ReceivedEntry;
 
 /// Object classes whose entries are groups (RFC 4519 §3.5, §3.6, RFC 2307; a domain controller's
@@ -42,6 +45,94 @@ pub(super) struct Listed<'e> {
     pub(super) urls: Vec<&'e str>,
     /// The attribute that has more values, and the number of the first of them.
     pub(super) more: Option<(&'e str, usize)>,
+}
+
+/// What the answers said of a group so far; its members are names of the graph.
+#[derive(Default)]
+pub(super) struct Listing {
+    pub(super) members: Vec<NodeId>,
+    /// Names of members that were given, readable or not.
+    pub(super) given: usize,
+    /// Whether one of them was no name.
+    pub(super) is_strange: bool,
+    pub(super) logins: Vec<Vec<u8>>,
+    pub(super) number: Option<u32>,
+    pub(super) sid: Option<Vec<u8>>,
+    pub(super) urls: Vec<String>,
+    pub(super) more: Option<(String, usize)>,
+}
+
+impl Listing {
+    /// Takes one answer in.
+    pub(super) fn add(&mut self, graph: &mut Graph, met: &mut Met, listed: &Listed<'_>) {
+        self.members.reserve(listed.names.len());
+        for name in &listed.names {
+            self.put(graph, met, name);
+        }
+        self.logins.extend(listed.logins.iter().map(|login| login.to_vec()));
+        self.number = self.number.or(listed.number);
+        self.sid = self.sid.take().or_else(|| listed.sid.map(<[u8]>::to_vec));
+        self.urls.extend(listed.urls.iter().map(|url| (*url).to_owned()));
+        self.more = listed.more.map(|(attribute, from)| (attribute.to_owned(), from));
+    }
+
+    /// Takes one more member in.
+    pub(super) fn put(&mut self, graph: &mut Graph, met: &mut Met, name: &str) {
+        self.given += 1;
+        match met.member(graph, name) {
+            Some(member) => self.members.push(member),
+            None => self.is_strange = true,
+        }
+    }
+}
+
+/// Names that groups list.
+#[derive(Default)]
+pub(super) struct Met {
+    /// Names that no group of the nest lists so far.
+    unlisted: HashSet<NodeId>,
+    /// Names that a group of the nest lists since they were last taken.
+    new: Vec<NodeId>,
+    /// Those that stand for somebody whom the domain does not keep.
+    foreign: HashMap<NodeId, Foreign>,
+}
+
+impl Met {
+    /// The graph's number of a name; none if it is not a distinguished name.
+    fn member(&mut self, graph: &mut Graph, name: &str) -> Option<NodeId> {
+        let (member, new) = graph.member(name).ok()?;
+        if let Some(dn) = new {
+            self.unlisted.insert(member);
+            self.foreign.extend(Foreign::of(&dn).map(|foreign| (member, foreign)));
+        }
+        Some(member)
+    }
+
+    /// A group of the nest lists these.
+    pub(super) fn list(&mut self, members: &[NodeId]) {
+        for member in members {
+            if self.unlisted.remove(member) {
+                self.new.push(*member);
+            }
+        }
+    }
+
+    /// The names that groups of the nest list since this was last asked, for comparing and as they were written, in
+    /// their order, whatever the order of the answers was.
+    pub(super) fn take_new(&mut self, graph: &Graph) -> Vec<(DnKey, String)> {
+        let name = |id: NodeId| Some((graph.key(id)?.clone(), graph.dn(id).to_owned()));
+        let mut new: Vec<(DnKey, String)> = self.new.drain(..).filter_map(name).collect();
+        new.sort();
+        new
+    }
+
+    /// Why nobody can say who is in a group that has this member; none if it stands for nobody unlisted.
+    pub(super) fn stranger(&self, member: NodeId) -> Option<String> {
+        match self.foreign.get(&member) {
+            Some(Foreign::Unlisted(sid, called)) => Some(roots::unlisted(sid, *called)),
+            _ => None,
+        }
+    }
 }
 
 /// The members in one answer, of which so many were given before.

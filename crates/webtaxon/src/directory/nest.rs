@@ -6,17 +6,17 @@
 //! (`memberURL`) are made.
 
 use super::connection::Connection;
-use super::group::{Members, members, not_the_rest};
+use super::group::{Listing, Members, Met, members, not_the_rest};
 use super::progress::Progress;
 use super::search::{Found, Query};
 use super::sweep::member_login;
 use super::swept::Swept;
-use super::{DirectoryError, DirectoryErrorKind, roots, ruled, upwards};
-use std::collections::{HashMap, HashSet};
+use super::{DirectoryError, DirectoryErrorKind, ruled, upwards};
+use std::collections::HashSet;
 use std::ops::ControlFlow;
 use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::Filter;
-use webtaxon_core::membership::{Foreign, NodeId, Roll};
+use webtaxon_core::membership::{NodeId, Roll};
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::reading::{Ended, Part, PartId, ServerKind, Sweep};
 use webtaxon_core::settings::{Intake, Strategy};
@@ -35,24 +35,15 @@ struct Lookup {
     part: PartId,
     /// A group that the settings name must exist and be a group; a member need not.
     named: bool,
-    /// Members that came in ranges so far.
-    so_far: Vec<String>,
+    /// What was said of it so far.
+    said: Listing,
     /// The attribute of which a range is asked for, and the first value that is wanted.
     range: Option<(String, usize)>,
-    /// Logins of members, as `memberUid` gives them.
-    logins: Vec<Vec<u8>>,
-    /// The number by which people have it as their primary group.
-    number: Option<u32>,
-    /// Its SID, which tells its domain.
-    sid: Option<Vec<u8>>,
-    /// The searches that find its members.
-    urls: Vec<String>,
 }
 
 impl Lookup {
     fn new(dn: String, key: DnKey, part: PartId, named: bool) -> Self {
-        let (so_far, range, logins, number, sid) = (Vec::new(), None, Vec::new(), None, None);
-        Self { dn, key, part, named, so_far, range, logins, number, sid, urls: Vec::new() }
+        Self { dn, key, part, named, said: Listing::default(), range: None }
     }
 
     fn query(&self, kind: ServerKind) -> Query {
@@ -81,15 +72,6 @@ struct Logins<'r> {
     attribute: Option<&'r str>,
     /// Whether the settings say so.
     is_said: bool,
-}
-
-/// Members that were met.
-#[derive(Default)]
-struct Met {
-    /// Those that were not met before this level.
-    new: Vec<NodeId>,
-    /// Those that stand for somebody whom the domain does not keep.
-    foreign: HashMap<NodeId, Foreign>,
 }
 
 /// Reads every group that the intake names, and every group inside them.
@@ -121,7 +103,7 @@ pub(super) async fn read(
     let group_bases: Vec<DnKey> = intake.group_bases.iter().map(Dn::key).collect();
     let mut looked_up: HashSet<DnKey> = HashSet::new();
     let mut met = Met::default();
-    let mut swept = Swept::new(intake, connection.root().tops());
+    let mut swept = Swept::new(intake, connection.root().tops(), attribute.is_some());
     // The groups that keep people out come first: a group in both nests counts for these, so that
     // a gap in it is known to hide people who must stay out.
     for (roots, purpose) in nests {
@@ -136,13 +118,15 @@ pub(super) async fn read(
             }
         }
         while !level.is_empty() {
-            if let Some(note) = swept.read_for(connection, level.len(), &wanted(kind)).await? {
+            if let Some(note) =
+                swept.read_for(connection, sweep, &mut met, level.len(), &wanted(kind)).await?
+            {
                 sweep.note(note);
             }
             level.retain_mut(|lookup| {
-                let Some(entry) = swept.take(&lookup.key) else { return true };
-                let found = [Found::Entry(entry)];
-                let ended = take(sweep, lookup, &logins, &found, LdapResult::new(0, ""), &mut met);
+                let Some(said) = swept.take(&lookup.key) else { return true };
+                lookup.said = said;
+                let ended = heard(sweep, lookup, &logins, &mut met);
                 let is_open = ended.is_none();
                 ended.into_iter().for_each(|ended| sweep.close(lookup.part, ended));
                 is_open
@@ -159,10 +143,10 @@ pub(super) async fn read(
                     }
                 };
                 connection.pipeline(&queries, WINDOW, answer).await?;
-                for lookup in
-                    level.iter_mut().filter(|lookup| lookup.range.is_none() && !lookup.urls.is_empty())
-                {
-                    let ended = match searched(connection, lookup).await? {
+                let is_dynamic =
+                    |lookup: &&mut Lookup| lookup.range.is_none() && !lookup.said.urls.is_empty();
+                for lookup in level.iter_mut().filter(is_dynamic) {
+                    let ended = match searched(connection, sweep, lookup, &mut met).await? {
                         None => listed(sweep, lookup, &logins, &mut met),
                         Some(why) => Ended::Short(why),
                     };
@@ -172,16 +156,11 @@ pub(super) async fn read(
             }
             let read = sweep.graph_mut().groups();
             connection.watch.tell(|| Progress::Groups { read });
-            // In the order of names, whatever the order of the answers was.
-            let graph = sweep.graph_mut();
-            let name = |id: NodeId| Some((graph.key(id)?.clone(), graph.dn(id).to_owned()));
-            let mut next: Vec<(DnKey, String)> = met.new.drain(..).filter_map(name).collect();
-            next.retain(|(key, _)| !sweep.is_person(key));
-            next.sort();
+            let next = met.take_new(sweep.graph_mut());
             let within =
                 |key: &DnKey| group_bases.is_empty() || group_bases.iter().any(|base| key.is_within(base));
             for (key, dn) in next {
-                if within(&key) && looked_up.insert(key.clone()) {
+                if !sweep.is_person(&key) && within(&key) && looked_up.insert(key.clone()) {
                     let Ok(name) = Dn::parse(&dn) else { continue };
                     let part = sweep.open(Part::Group { dn: name, purpose });
                     level.push(Lookup::new(dn, key, part, false));
@@ -211,9 +190,11 @@ pub(super) fn shown(hidden: usize) -> Ended {
 /// Makes the searches of a dynamic group; the reason if one was not read to its end.
 async fn searched(
     connection: &mut Connection,
+    sweep: &mut Sweep,
     lookup: &mut Lookup,
+    met: &mut Met,
 ) -> Result<Option<String>, DirectoryError> {
-    for url in std::mem::take(&mut lookup.urls) {
+    for url in std::mem::take(&mut lookup.said.urls) {
         let place = match LdapUrl::parse(&url) {
             Ok(LdapUrl { server: None, base: Some(base), scope, filter }) => (base, scope, filter),
             Ok(_) => {
@@ -235,7 +216,7 @@ async fn searched(
         };
         let query = Query { scope, ..Query::subtree(&base.to_string(), filter, &["1.1"]) };
         let take = |entry: Entry<'_>| {
-            lookup.so_far.push(entry.dn().to_owned());
+            lookup.said.put(sweep.graph_mut(), met, entry.dn());
             ControlFlow::Continue(())
         };
         let why = match connection.each(query, take).await {
@@ -259,7 +240,7 @@ fn take(
     result: LdapResult,
     met: &mut Met,
 ) -> Option<Ended> {
-    let begun = lookup.so_far.len();
+    let begun = lookup.said.given;
     if result.code == ResultCode::NO_SUCH_OBJECT && !lookup.named && begun == 0 {
         sweep.graph_mut().mark_gone(&lookup.key);
         return Some(Ended::Complete); // a member that is gone
@@ -277,7 +258,7 @@ fn take(
             "the server shows nothing of it; the bind account may lack the right to read it".to_owned(),
         ));
     };
-    let more = match members(entry, begun, logins.attribute.is_some()) {
+    match members(entry, begun, logins.attribute.is_some()) {
         Members::Unit if lookup.named => {
             unit(sweep, &lookup.key, &lookup.dn);
             return Some(Ended::Complete);
@@ -288,23 +269,26 @@ fn take(
         }
         Members::None | Members::Unit => return Some(Ended::Complete),
         Members::Unreadable(why) => return Some(Ended::Short(why)),
-        Members::Listed(listed) => {
-            lookup.so_far.extend(listed.names.into_iter().map(str::to_owned));
-            lookup.logins.extend(listed.logins.into_iter().map(<[u8]>::to_vec));
-            lookup.number = lookup.number.or(listed.number);
-            lookup.sid = lookup.sid.take().or(listed.sid.map(<[u8]>::to_vec));
-            lookup.urls.extend(listed.urls.into_iter().map(str::to_owned));
-            listed.more
-        }
-    };
-    if let Some((attribute, from)) = more {
-        if from <= begun || lookup.so_far.len() > MOST {
-            return Some(Ended::Short("the server gives ranges of its members that do not end".to_owned()));
-        }
-        lookup.range = Some((attribute.to_owned(), from));
-        return None;
+        Members::Listed(listed) => lookup.said.add(sweep.graph_mut(), met, &listed),
     }
-    lookup.urls.is_empty().then(|| listed(sweep, lookup, logins, met))
+    if lookup.said.more.as_ref().is_some_and(|(_, from)| *from <= begun) {
+        return Some(endless());
+    }
+    heard(sweep, lookup, logins, met)
+}
+
+/// Says how the reading of a group ended of which something was said; none where it goes on with the lookup's
+/// next range, or with its searches.
+fn heard(sweep: &mut Sweep, lookup: &mut Lookup, logins: &Logins<'_>, met: &mut Met) -> Option<Ended> {
+    lookup.range = lookup.said.more.take();
+    if lookup.range.is_some() {
+        return (lookup.said.given > MOST).then(endless);
+    }
+    lookup.said.urls.is_empty().then(|| listed(sweep, lookup, logins, met))
+}
+
+fn endless() -> Ended {
+    Ended::Short("the server gives ranges of its members that do not end".to_owned())
 }
 
 /// Puts a unit into the graph, with everybody below it.
@@ -318,47 +302,32 @@ pub(super) fn unit(sweep: &mut Sweep, unit: &DnKey, dn: &str) {
 
 /// Puts a group whose members are known into the graph.
 fn listed(sweep: &mut Sweep, lookup: &mut Lookup, logins: &Logins<'_>, met: &mut Met) -> Ended {
-    let (mut strange, mut everybody) = (false, None);
-    let mut list: Vec<NodeId> = Vec::with_capacity(lookup.so_far.len());
-    for text in std::mem::take(&mut lookup.so_far) {
-        match sweep.member(&text) {
-            Ok((member, new)) => {
-                list.push(member);
-                if let Some(dn) = new {
-                    if let Some(foreign) = Foreign::of(&dn) {
-                        met.foreign.insert(member, foreign);
-                    }
-                    met.new.push(member);
-                }
-                if let Some(Foreign::Unlisted(sid, called)) = met.foreign.get(&member) {
-                    everybody.get_or_insert((sid.clone(), *called));
-                }
-            }
-            Err(_) => strange = true,
-        }
-    }
-    let by_login: Vec<usize> =
-        lookup.logins.iter().flat_map(|login| logins.roll.with_login(login)).copied().collect();
+    let said = std::mem::take(&mut lookup.said);
+    let mut list = said.members;
+    met.list(&list);
+    let everybody = list.iter().find_map(|member| met.stranger(*member));
+    let people = sweep.people();
+    let by_login = said.logins.iter().flat_map(|login| logins.roll.with_login(people, login));
+    let by_login: Vec<usize> = by_login.copied().collect();
     // Logins that nobody has may speak of another attribute than the one that was taken for it.
-    let doubtful = by_login.is_empty() && !lookup.logins.is_empty() && !logins.is_said;
+    let doubtful = by_login.is_empty() && !said.logins.is_empty() && !logins.is_said;
     let roll = logins.roll;
-    let by_number = lookup.number.into_iter();
-    let by_number =
-        by_number.flat_map(|one| roll.with_primary_group(sweep.people(), one, lookup.sid.as_deref()));
+    let by_number = said.number.into_iter();
+    let by_number = by_number.flat_map(|one| roll.with_primary_group(people, one, said.sid.as_deref()));
     let unlisted: Vec<usize> = by_login.into_iter().chain(by_number).collect();
     let unlisted: Vec<NodeId> = unlisted.into_iter().filter_map(|person| sweep.node_of(person)).collect();
     let listed: HashSet<NodeId> = list.iter().filter(|_| !unlisted.is_empty()).copied().collect();
     // Whether its people are only hidden cannot be told where no number is shown at all.
-    let nobody = list.is_empty() && unlisted.is_empty() && lookup.number.is_some() && roll.shows_no_number();
+    let nobody = list.is_empty() && unlisted.is_empty() && said.number.is_some() && roll.shows_no_number();
     list.extend(&unlisted);
     let graph = sweep.graph_mut();
     let group = graph.add_list(lookup.key.clone(), &lookup.dn, list);
     let only = unlisted.into_iter().filter(|person| !listed.contains(person));
     only.for_each(|person| graph.mark_unlisted(group, person));
-    if strange {
+    if said.is_strange {
         Ended::Short("it lists a member that is not a distinguished name".to_owned())
-    } else if let Some((sid, called)) = everybody {
-        Ended::Short(roots::unlisted(&sid, called))
+    } else if let Some(everybody) = everybody {
+        Ended::Short(everybody)
     } else if nobody {
         Ended::Short("nobody is in it, unless by gidNumber, which none of the people shows".to_owned())
     } else if doubtful {

@@ -87,7 +87,7 @@ pub(crate) async fn read_with(
     loop {
         let server = connection.server().to_owned();
         let intake = &settings.intake;
-        let sweep = Sweep::new(Source {
+        let mut sweep = Sweep::new(Source {
             directory: intake.directory.clone(),
             server: server.clone(),
             kind: connection.root().kind,
@@ -100,6 +100,9 @@ pub(crate) async fn read_with(
                 .unwrap_or_else(Timestamp::now),
             schema: connection.snapshot().and_then(|snapshot| snapshot.schema.clone()),
         });
+        if reads_groups(intake) {
+            sweep.expect_groups();
+        }
         let mut reader =
             Reader { access, connection, sweep, intake, wanted: Vec::new(), others: HashMap::new() };
         reader.wanted = wanted_attributes(intake, reader.connection.root().kind);
@@ -561,6 +564,11 @@ pub(super) fn member_login(intake: &Intake, kind: ServerKind) -> Option<&str> {
     intake.member_login.as_deref().or((kind == ServerKind::Plain).then_some("uid"))
 }
 
+/// Whether groups are read, and who is in them.
+fn reads_groups(intake: &Intake) -> bool {
+    intake.application_groups.is_some() || intake.nests().iter().any(|(groups, _)| !groups.is_empty())
+}
+
 /// The attributes that the selection and the field rules look at, and no others.
 pub(super) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String> {
     let active = active_filter(intake, kind, Timestamp::UNIX_EPOCH);
@@ -568,7 +576,7 @@ pub(super) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String
     wanted.extend(intake.fields.values().flat_map(FieldRule::from_attributes).map(str::to_owned));
     wanted.extend(intake.conditions().flat_map(Condition::attributes).map(str::to_owned));
     wanted.extend(active.attributes().map(str::to_owned));
-    if intake.application_groups.is_some() || intake.nests().iter().any(|(groups, _)| !groups.is_empty()) {
+    if reads_groups(intake) {
         // What groups may know people by without listing their names.
         wanted.insert(primary_group(kind).to_owned());
         wanted.extend(member_login(intake, kind).map(str::to_owned));

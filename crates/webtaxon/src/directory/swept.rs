@@ -1,16 +1,18 @@
 //! All groups of a directory, read with one search in place of a look-up for each.
 //!
 //! What the search does not bring is looked up all the same, so that it may end early: nothing that
-//! is said of a nest depends on it.
+//! is said of a nest depends on it. The members of each are put into the graph as they come, while the server
+//! works on the next.
 
 use super::DirectoryError;
 use super::connection::Connection;
-use super::group::GROUP_CLASSES;
+use super::group::{GROUP_CLASSES, Listing, Members, Met, members};
 use super::progress::{EVERY, Progress};
 use super::search::{Found, Query};
-use std::collections::HashMap;
+use foldhash::HashMap;
 use webtaxon_core::filter::Filter;
-use webtaxon_core::name::{Dn, DnKey};
+use webtaxon_core::name::{Dn, DnKey, KeyReader};
+use webtaxon_core::reading::Sweep;
 use webtaxon_core::settings::{Intake, Strategy};
 use webtaxon_wire::entry::ReceivedEntry;
 
@@ -25,16 +27,20 @@ const FOR_EACH: usize = 4;
 pub(super) struct Swept {
     strategy: Strategy,
     bases: Vec<String>,
-    groups: HashMap<DnKey, ReceivedEntry>,
+    groups: HashMap<DnKey, Listing>,
+    names: KeyReader,
+    /// Whether it is known what `memberUid` speaks of.
+    knows_logins: bool,
     is_done: bool,
 }
 
 impl Swept {
     /// Nothing read yet; groups sit where the intake says, or anywhere below the server's tops.
-    pub(super) fn new(intake: &Intake, tops: &[Dn]) -> Self {
+    pub(super) fn new(intake: &Intake, tops: &[Dn], knows_logins: bool) -> Self {
         let bases = if intake.group_bases.is_empty() { tops } else { &intake.group_bases };
         let bases = bases.iter().map(Dn::to_string).collect();
-        Self { strategy: intake.strategy, bases, groups: HashMap::new(), is_done: false }
+        let (groups, names, is_done) = (HashMap::default(), KeyReader::default(), false);
+        Self { strategy: intake.strategy, bases, groups, names, knows_logins, is_done }
     }
 
     /// Reads them, if the settings say so or it is cheaper than so many look-ups; tells what was done
@@ -42,6 +48,8 @@ impl Swept {
     pub(super) async fn read_for(
         &mut self,
         connection: &mut Connection,
+        sweep: &mut Sweep,
+        met: &mut Met,
         lookups: usize,
         attributes: &[&str],
     ) -> Result<Option<String>, DirectoryError> {
@@ -61,7 +69,7 @@ impl Swept {
             loop {
                 match search.next().await {
                     Ok(Some(Found::Entry(entry))) => {
-                        self.keep(entry);
+                        self.keep(sweep, met, &entry);
                         let read = self.groups.len();
                         if read.is_multiple_of(EVERY) {
                             watch.tell(|| Progress::Groups { read });
@@ -90,17 +98,22 @@ impl Swept {
         Ok(Some(format!("{} groups were read with one search, {why}{short}", self.groups.len())))
     }
 
-    fn keep(&mut self, entry: ReceivedEntry) {
-        // A dynamic group's searches are made behind its own look-up.
-        let is_dynamic = entry.attributes_as_text().any(|(name, _)| name.eq_ignore_ascii_case("memberURL"));
-        let key = std::str::from_utf8(entry.name()).ok().and_then(|name| Some(Dn::parse(name).ok()?.key()));
-        if let (Some(key), false) = (key, is_dynamic) {
-            self.groups.insert(key, entry);
+    /// Keeps what an entry says. A dynamic group's searches are made behind its own look-up, and so is it found out
+    /// what is wrong with a group that cannot be read.
+    fn keep(&mut self, sweep: &mut Sweep, met: &mut Met, entry: &ReceivedEntry) {
+        let key = std::str::from_utf8(entry.name()).ok().and_then(|name| self.names.key(name).ok());
+        if let Some(key) = key
+            && let Members::Listed(listed) = members(entry, 0, self.knows_logins)
+            && listed.urls.is_empty()
+        {
+            let mut listing = Listing::default();
+            listing.add(sweep.graph_mut(), met, &listed);
+            self.groups.insert(key, listing);
         }
     }
 
     /// The group of this name, if it was brought.
-    pub(super) fn take(&mut self, key: &DnKey) -> Option<ReceivedEntry> {
+    pub(super) fn take(&mut self, key: &DnKey) -> Option<Listing> {
         self.groups.remove(key)
     }
 }
