@@ -53,6 +53,12 @@ impl Progress {
                 read.groups = *groups;
                 format!("Reading groups: {groups}; people: {}", read.people)
             }
+            Event::Members { looked_at } => {
+                format!(
+                    "Looking which members are groups: {looked_at}; groups: {}; people: {}",
+                    read.groups, read.people
+                )
+            }
             Event::LookingFor { people } => {
                 format!("Looking for {people} people whom the bases do not have")
             }

@@ -3,7 +3,7 @@
 //! groups that hold 10,000; and many look-ups at once against one by one.
 //!
 //! `scripts/bench` starts the server and names it in `WEBTAXON_BENCH_SERVER`; without it, this bench
-//! says that it was not run. Each figure is the median of several rounds, all taken in turn in the
+//! says that it was not run. A word behind it (`reading`, `nests`, `preview`, `lookups`) runs that part alone. Each figure is the median of several rounds, all taken in turn in the
 //! same run, so that a noisy machine is noisy for all of them.
 #![allow(missing_docs, reason = "a bench has no public items")]
 #![allow(
@@ -44,17 +44,17 @@ const ATTRIBUTES: [&str; 10] = [
     "entryUUID",
 ];
 
-fn settings(server: &str, more: &str) -> Settings {
+fn settings(server: &str, filter: &str, more: &str) -> Settings {
     let text = format!(
         "[directory.d]\nservers = \"ldap://{server}\"\nplain = true\npage = {PAGE}\n[accounts]\nstore = \"csv\"\n\
-         path = \"a.csv\"\n[[intake]]\nname = \"all\"\ndirectory = \"d\"\nbases = \"{TOP}\"\nfilter = \"(uid=*)\"\n\
+         path = \"a.csv\"\n[[intake]]\nname = \"all\"\ndirectory = \"d\"\nbases = \"{TOP}\"\nfilter = \"{filter}\"\n\
          {more}[intake.fields]\nlogin = {{ from = \"uid\" }}\n"
     );
     Settings::parse("bench", text.as_bytes()).unwrap()
 }
 
 async fn connect(server: &str) -> Connection {
-    let access = Access::new(settings(server, "").directory().unwrap(), Path::new(""), None);
+    let access = Access::new(settings(server, "(uid=*)", "").directory().unwrap(), Path::new(""), None);
     access.open_first(&access.servers().await.unwrap()).await.unwrap()
 }
 
@@ -123,12 +123,10 @@ async fn lookups(server: &str, window: usize) -> Duration {
     took
 }
 
-/// Reads everybody by the login alone, and the nests of the crowd's root groups if wished; gives the
-/// groups that were read, and what was said of the way.
-async fn nests(server: &str, strategy: Option<&str>) -> (usize, String) {
-    let roots = (0..ROOTS).map(|root| format!("\"cn=g{root:05},{TOP}\"")).collect::<Vec<_>>().join(", ");
-    let line = strategy.map(|strategy| format!("groups = [{roots}]\nstrategy = \"{strategy}\"\n"));
-    let settings = settings(server, &line.unwrap_or_default());
+/// Reads everybody by the login, and what more the settings ask for; gives the groups that were read, and what
+/// was said of the way.
+async fn nests(server: &str, filter: &str, more: &str) -> (usize, String) {
+    let settings = settings(server, filter, more);
     let access = Access::new(settings.directory().unwrap(), Path::new(""), None);
     let reading = webtaxon::directory::read(&access, &settings, &[]).await.unwrap();
     assert!(reading.gaps().is_empty(), "{:?}", reading.gaps());
@@ -136,37 +134,57 @@ async fn nests(server: &str, strategy: Option<&str>) -> (usize, String) {
 }
 
 /// Resolving the nests of five roots, which hold all groups, against a bare socket that reads the
-/// same groups. The people are read in either case: that time is taken off.
+/// same groups. The people are read in either case: that time is taken off. And the same where the intake reads ten of the
+/// people only: the others are looked at, as to whether they are groups.
 fn resolving(runtime: &tokio::runtime::Runtime, server: &str) {
-    let timed = |strategy: Option<&str>| {
+    let roots = (0..ROOTS).map(|root| format!("\"cn=g{root:05},{TOP}\"")).collect::<Vec<_>>().join(", ");
+    let strategies = ["auto", "sweep", "downwards"];
+    let lines = strategies.map(|strategy| format!("groups = [{roots}]\nstrategy = \"{strategy}\"\n"));
+    let timed = |filter: &str, more: &str| {
         let began = Instant::now();
-        let read = runtime.block_on(nests(server, strategy));
+        let read = runtime.block_on(nests(server, filter, more));
         (began.elapsed(), read)
     };
-    let (mut floors, mut people, mut ways) = (Vec::new(), Vec::new(), [Vec::new(), Vec::new(), Vec::new()]);
-    let strategies = ["auto", "sweep", "downwards"];
-    let (mut groups, mut bytes, mut notes) = (0, 0, String::new());
+    let (everybody, ten) = ("(uid=*)", "(uid=p00000*)");
+    let asked = ["objectClass", "member", "uniqueMember", "memberUid", "memberURL", "gidNumber"];
+    let names: Vec<String> = (0..10_000).map(|number| format!("cn=g{number:05},{TOP}")).collect();
+    let (mut floors, mut looked_up) = (Vec::new(), Vec::new());
+    let (mut ways, mut wide, mut everything) = (strategies.map(|_| Vec::new()), Vec::new(), Vec::new());
+    let (mut groups, mut bytes, mut notes, mut wide_notes) = (0, 0, String::new(), String::new());
     for _ in 0..ROUNDS {
         let began = Instant::now();
         let filter = "(objectClass=groupOfNames)";
-        bytes = bare_socket::read(server, TOP, filter, &["objectClass", "member"], PAGE).0;
+        bytes = bare_socket::read(server, TOP, filter, &asked, PAGE).0;
         floors.push(began.elapsed());
-        people.push(timed(None).0);
-        for (strategy, times) in strategies.iter().zip(&mut ways) {
-            let (time, (count, note)) = timed(Some(strategy));
-            times.push(time);
+        let began = Instant::now();
+        bare_socket::look_up(server, &names, &asked, 64);
+        looked_up.push(began.elapsed());
+        let began = Instant::now();
+        bare_socket::read(server, TOP, "(objectClass=*)", &asked, PAGE);
+        everything.push(began.elapsed());
+        let people = timed(everybody, "").0;
+        for (line, times) in lines.iter().zip(&mut ways) {
+            let (time, (count, note)) = timed(everybody, line);
+            times.push(time.saturating_sub(people));
             groups = count;
-            if *strategy == "auto" {
+            if notes.is_empty() {
                 notes = note;
             }
         }
+        let (time, (_, note)) = timed(ten, &lines[0]);
+        (wide_notes, _) = (note, wide.push(time));
     }
-    let (floor, people) = (median(floors), median(people));
+    let (floor, looked_up) = (median(floors), median(looked_up));
     println!("{groups} groups, {:.1} MB; auto: {notes}", bytes as f64 / 1e6);
     for (strategy, times) in strategies.iter().zip(ways) {
-        let own = median(times).saturating_sub(people);
+        let own = median(times);
         ratio(&format!("nests/{strategy}"), own, "bare socket", floor, "1.3 at most");
+        if *strategy == "downwards" {
+            ratio("nests/downwards", own, "the same look-ups from a bare socket", looked_up, "1.3 at most");
+        }
     }
+    println!("ten people read, auto: {wide_notes}");
+    ratio("nests/ten people", median(wide), "bare socket for every entry", median(everything), "as it comes");
 }
 
 /// The whole preview of everybody, 5 % of whose accounts have another name, against a bare socket that
@@ -212,28 +230,24 @@ fn previewing(runtime: &tokio::runtime::Runtime, server: &str, folder: &Path) {
     ratio("preview/whole on slapd", whole, "asking for what it has alone", median(shortest), "as it comes");
 }
 
-fn main() {
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
-    let Ok(server) = std::env::var("WEBTAXON_BENCH_SERVER") else {
-        println!("reading: NOT RUN. It needs a real slapd: scripts/bench starts one, as root.");
-        return;
-    };
+/// Reading everybody, with and without keeping them, against a bare socket and the search tool.
+fn streaming(runtime: &tokio::runtime::Runtime, server: &str) {
     let (mut floors, mut streams, mut keeps) = (Vec::new(), Vec::new(), Vec::new());
     let (mut own_cpu, mut tool_cpu) = (Vec::new(), Vec::new());
     let (mut bytes, mut held, mut count) = (0, 0, 0);
     for _ in 0..ROUNDS {
         let began = Instant::now();
         let (read_bytes, frames) =
-            bare_socket::read(server.as_str(), TOP, "(objectClass=inetOrgPerson)", &ATTRIBUTES, PAGE);
+            bare_socket::read(server, TOP, "(objectClass=inetOrgPerson)", &ATTRIBUTES, PAGE);
         floors.push(began.elapsed());
         bytes = read_bytes;
         let (began, before) = (Instant::now(), cpu(false));
-        count = runtime.block_on(read(&server, false)).0;
+        count = runtime.block_on(read(server, false)).0;
         streams.push(began.elapsed());
         own_cpu.push(cpu(false) - before);
         assert!(frames > count);
         let began = Instant::now();
-        let (kept, entries) = runtime.block_on(read(&server, true));
+        let (kept, entries) = runtime.block_on(read(server, true));
         keeps.push(began.elapsed());
         held = entries.held_bytes();
         assert_eq!((kept, entries.len()), (count, count));
@@ -261,12 +275,12 @@ fn main() {
         held as f64 / 1e6,
         held as f64 / bytes as f64
     );
+}
 
-    resolving(&runtime, &server);
-    previewing(&runtime, &server, tempfile::tempdir().unwrap().path());
-
-    let one = runtime.block_on(lookups(&server, 1));
-    let many = runtime.block_on(lookups(&server, 64));
+/// Look-ups one by one against many at once, on slapd and on a server that is slow to answer.
+fn looking_up(runtime: &tokio::runtime::Runtime, server: &str) {
+    let one = runtime.block_on(lookups(server, 1));
+    let many = runtime.block_on(lookups(server, 64));
     ratio("lookups/one_by_one on slapd", one, "64 at once", many, "as it comes");
     // A server that takes its time with each answer, as some do: what is at once counts there.
     let (send, receive) = std::sync::mpsc::channel();
@@ -286,4 +300,26 @@ fn main() {
     let one = runtime.block_on(lookups(&slow, 1));
     let many = runtime.block_on(lookups(&slow, 64));
     ratio("lookups/one_by_one at 5 ms", one, "64 at once", many, "10 at least");
+}
+
+fn main() {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+    let Ok(server) = std::env::var("WEBTAXON_BENCH_SERVER") else {
+        println!("reading: NOT RUN. It needs a real slapd: scripts/bench starts one, as root.");
+        return;
+    };
+    let only = std::env::args().skip(1).find(|argument| !argument.starts_with('-'));
+    let runs = |part: &str| only.as_deref().is_none_or(|only| only == part);
+    if runs("reading") {
+        streaming(&runtime, &server);
+    }
+    if runs("nests") {
+        resolving(&runtime, &server);
+    }
+    if runs("preview") {
+        previewing(&runtime, &server, tempfile::tempdir().unwrap().path());
+    }
+    if runs("lookups") {
+        looking_up(&runtime, &server);
+    }
 }

@@ -1,4 +1,5 @@
 //! The floor of the benches: a search's answers, read from a bare socket without decoding them.
+#![allow(dead_code, reason = "each bench uses a part of it")]
 
 use std::io::{Read as _, Write as _};
 use std::net::{TcpStream, ToSocketAddrs};
@@ -6,6 +7,58 @@ use webtaxon::core::filter::Filter;
 use webtaxon_wire::filter::WireFilter;
 use webtaxon_wire::message::{Aliases, Octets, Operation, Scope, SearchRequest};
 use webtaxon_wire::{Message, control, frame};
+
+/// A search as a message.
+fn message(id: u32, base: &str, scope: Scope, filter: &Filter, attributes: &[&str]) -> Message {
+    let request = SearchRequest {
+        base: Octets::from_slice(base.as_bytes()),
+        scope,
+        aliases: Aliases::Never,
+        size_limit: 0,
+        time_limit: 0,
+        types_only: false,
+        filter: WireFilter::new(filter).unwrap(),
+        attributes: attributes.iter().map(|name| Octets::from_slice(name.as_bytes())).collect(),
+    };
+    Message { id, operation: Operation::SearchRequest(request), controls: None }
+}
+
+/// Whether a message is the end of a search: the operation's tag stands behind the message id.
+fn is_end(message: &[u8]) -> bool {
+    let header = if message[1] < 0x80 { 2 } else { 2 + usize::from(message[1] & 0x7f) };
+    message[header + 2 + usize::from(message[header + 1])] == 0x65
+}
+
+/// Reads entries by their names, so many look-ups under way at once, and gives the bytes.
+pub(crate) fn look_up(
+    server: impl ToSocketAddrs,
+    names: &[String],
+    attributes: &[&str],
+    window: usize,
+) -> usize {
+    let mut stream = TcpStream::connect(server).unwrap();
+    stream.set_nodelay(true).unwrap();
+    let (mut buffer, mut inbox) = (vec![0; 1 << 18], frame::Inbox::default());
+    let (mut bytes, mut ended, mut id) = (0, 0, 0);
+    let mut waiting = names.iter();
+    while ended < names.len() {
+        let mut requests = Vec::new();
+        for name in waiting.by_ref().take(window - (id as usize - ended)) {
+            id += 1;
+            let any = Filter::present("objectClass");
+            requests.extend(message(id, name, Scope::Base, &any, attributes).encode().unwrap());
+        }
+        stream.write_all(&requests).unwrap();
+        let count = stream.read(&mut buffer).unwrap();
+        assert!(count > 0, "the server went away");
+        bytes += count;
+        inbox.feed(&buffer[..count]);
+        while let Some(message) = inbox.next(frame::MESSAGE_LIMIT).unwrap() {
+            ended += usize::from(is_end(message));
+        }
+    }
+    bytes
+}
 
 /// Reads every page of a search, and gives the bytes and the messages; only the last message of each
 /// page is decoded, for its cookie.
@@ -22,18 +75,11 @@ pub(crate) fn read(
     let (mut cookie, mut bytes, mut messages, mut id) = (Vec::new(), 0, 0, 0);
     loop {
         id += 1;
-        let request = SearchRequest {
-            base: Octets::from_slice(base.as_bytes()),
-            scope: Scope::Subtree,
-            aliases: Aliases::Never,
-            size_limit: 0,
-            time_limit: 0,
-            types_only: false,
-            filter: WireFilter::new(&Filter::parse(filter).unwrap()).unwrap(),
-            attributes: attributes.iter().map(|name| Octets::from_slice(name.as_bytes())).collect(),
+        let filter = Filter::parse(filter).unwrap();
+        let message = Message {
+            controls: Some(vec![control::paged(page, &cookie)]),
+            ..message(id, base, Scope::Subtree, &filter, attributes)
         };
-        let controls = Some(vec![control::paged(page, &cookie)]);
-        let message = Message { id, operation: Operation::SearchRequest(request), controls };
         stream.write_all(&message.encode().unwrap()).unwrap();
         let mut inbox = frame::Inbox::default();
         'page: loop {
@@ -43,9 +89,7 @@ pub(crate) fn read(
             inbox.feed(&buffer[..count]);
             while let Some(message) = inbox.next(frame::MESSAGE_LIMIT).unwrap() {
                 messages += 1;
-                // The operation's tag stands behind the message id: 0x65 is the search's end.
-                let header = if message[1] < 0x80 { 2 } else { 2 + usize::from(message[1] & 0x7f) };
-                if message[header + 2 + usize::from(message[header + 1])] == 0x65 {
+                if is_end(message) {
                     let ended = Message::decode(message).unwrap();
                     cookie = control::paged_value(ended.controls.as_deref()).unwrap().unwrap().1.to_vec();
                     break 'page;

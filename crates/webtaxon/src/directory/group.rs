@@ -218,6 +218,11 @@ pub(super) fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -
     }
 }
 
+/// Whether searches find the members of a group.
+pub(super) fn is_dynamic(entry: &ReceivedEntry) -> bool {
+    entry.attributes_as_text().any(|(name, _)| name.eq_ignore_ascii_case("memberURL"))
+}
+
 /// The range of a description like `member;range=0-1499`, its end left out where it is the last
 /// one; nothing inside where it cannot be read. None for a description without a range.
 fn range(description: &str) -> Option<Option<(usize, Option<usize>)>> {

@@ -10,7 +10,7 @@ use super::group::{Listing, Members, Met, members, not_the_rest};
 use super::progress::Progress;
 use super::search::{Found, Query};
 use super::sweep::member_login;
-use super::swept::Swept;
+use super::swept::{Known, Swept};
 use super::{DirectoryError, DirectoryErrorKind, ruled, upwards};
 use std::collections::HashSet;
 use std::ops::ControlFlow;
@@ -118,15 +118,17 @@ pub(super) async fn read(
             }
         }
         while !level.is_empty() {
-            if let Some(note) =
-                swept.read_for(connection, sweep, &mut met, level.len(), &wanted(kind)).await?
-            {
-                sweep.note(note);
-            }
+            let names = level.iter().map(|lookup| (&lookup.key, &*lookup.dn));
+            swept.read_for(connection, sweep, &mut met, names, &wanted(kind)).await?;
             level.retain_mut(|lookup| {
-                let Some(said) = swept.take(&lookup.key) else { return true };
-                lookup.said = said;
-                let ended = heard(sweep, lookup, &logins, &mut met);
+                let ended = match swept.take(&lookup.key) {
+                    Some(Known::Group(said)) => {
+                        lookup.said = said;
+                        heard(sweep, lookup, &logins, &mut met)
+                    }
+                    Some(Known::NoGroup) if !lookup.named => Some(Ended::Complete),
+                    Some(Known::NoGroup) | None => return true,
+                };
                 let is_open = ended.is_none();
                 ended.into_iter().for_each(|ended| sweep.close(lookup.part, ended));
                 is_open

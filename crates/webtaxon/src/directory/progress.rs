@@ -26,6 +26,11 @@ pub enum Progress {
         /// How many so far.
         read: usize,
     },
+    /// Entries were gone through to see which members of groups are groups.
+    Members {
+        /// How many so far, in one search.
+        looked_at: usize,
+    },
     /// People of accounts are looked for whom the bases do not have.
     LookingFor {
         /// How many.

@@ -1,15 +1,16 @@
-//! All groups of a directory, read with one search in place of a look-up for each.
+//! Groups and other entries that are read with one search, in place of a look-up for each name that groups list.
 //!
-//! What the search does not bring is looked up all the same, so that it may end early: nothing that
-//! is said of a nest depends on it. The members of each are put into the graph as they come, while the server
-//! works on the next.
+//! First all groups. Where a group is wider than the intake, most of its members are people who were not read, and
+//! each would be looked up to see whether it is a group: then everything below them. What a search does not bring
+//! is looked up all the same, so that it may end early: nothing that is said of a nest depends on it. The members of
+//! each group are put into the graph as they come, while the server works on the next.
 
 use super::DirectoryError;
 use super::connection::Connection;
-use super::group::{GROUP_CLASSES, Listing, Members, Met, members};
+use super::group::{GROUP_CLASSES, Listing, Members, Met, is_dynamic, members};
 use super::progress::{EVERY, Progress};
 use super::search::{Found, Query};
-use foldhash::HashMap;
+use foldhash::{HashMap, HashSet};
 use webtaxon_core::filter::Filter;
 use webtaxon_core::name::{Dn, DnKey, KeyReader};
 use webtaxon_core::reading::Sweep;
@@ -18,102 +19,268 @@ use webtaxon_wire::entry::ReceivedEntry;
 
 /// Look-ups that are made one by one in any case: they are under way together.
 const FEW: usize = 200;
-/// Groups that a search may bring for each look-up that it spares, before the look-ups are cheaper.
-/// Measured by `scripts/bench` against slapd: a look-up of an entry, 64 under way, takes 80 µs, and a
-/// group of forty that a paged search brings 16.
-const FOR_EACH: usize = 4;
+/// How many times as many look-ups must have been made before a search is tried once more: all that were left
+/// before take no longer than the last one.
+const AGAIN: usize = 2;
+/// Groups, and entries of any kind, that a search may bring for each look-up that it spares, before the look-ups are
+/// cheaper. Measured by `scripts/bench` against slapd: a look-up of an entry, 64 under way, takes 65 µs, a group of
+/// forty that a paged search brings 16, and an entry of any kind 9.
+const GROUPS_FOR_EACH: usize = 4;
+const ENTRIES_FOR_EACH: usize = 7;
 
-/// The groups that were brought, until they are asked for.
+/// What was brought, until it is asked for.
 pub(super) struct Swept {
     strategy: Strategy,
-    bases: Vec<String>,
+    bases: Vec<Dn>,
     groups: HashMap<DnKey, Listing>,
+    /// Entries that are no groups.
+    others: HashSet<DnKey>,
     names: KeyReader,
     /// Whether it is known what `memberUid` speaks of.
     knows_logins: bool,
-    is_done: bool,
+    /// Look-ups that a nest has taken so far, those under way among them; and when a search was made last.
+    taken: usize,
+    tried_at: usize,
+    /// Whether the search for all groups has brought what it brings; the search for everything.
+    has_groups: bool,
+    has_others: bool,
+}
+
+/// What is known of a name.
+pub(super) enum Known {
+    Group(Listing),
+    NoGroup,
+}
+
+/// How a search ended.
+enum End {
+    Whole,
+    /// Before its end, at the server's wish.
+    Early,
+    /// It brought more than it was worth.
+    Left,
 }
 
 impl Swept {
     /// Nothing read yet; groups sit where the intake says, or anywhere below the server's tops.
     pub(super) fn new(intake: &Intake, tops: &[Dn], knows_logins: bool) -> Self {
         let bases = if intake.group_bases.is_empty() { tops } else { &intake.group_bases };
-        let bases = bases.iter().map(Dn::to_string).collect();
-        let (groups, names, is_done) = (HashMap::default(), KeyReader::default(), false);
-        Self { strategy: intake.strategy, bases, groups, names, knows_logins, is_done }
+        Self {
+            strategy: intake.strategy,
+            bases: bases.to_vec(),
+            groups: HashMap::default(),
+            others: HashSet::default(),
+            names: KeyReader::default(),
+            knows_logins,
+            taken: 0,
+            tried_at: 0,
+            has_groups: false,
+            has_others: false,
+        }
     }
 
-    /// Reads them, if the settings say so or it is cheaper than so many look-ups; tells what was done
-    /// and why, if anything was.
-    pub(super) async fn read_for(
+    /// Reads what is cheaper than the look-ups of these names and of those before them, or what the settings say; notes
+    /// what was done and why, if anything was.
+    pub(super) async fn read_for<'n>(
         &mut self,
         connection: &mut Connection,
         sweep: &mut Sweep,
         met: &mut Met,
-        lookups: usize,
+        names: impl Iterator<Item = (&'n DnKey, &'n str)> + Clone,
         attributes: &[&str],
-    ) -> Result<Option<String>, DirectoryError> {
-        let most = match self.strategy {
-            Strategy::Sweep => usize::MAX,
-            Strategy::Auto if lookups > FEW => lookups.saturating_mul(FOR_EACH),
-            _ => return Ok(None),
-        };
-        if std::mem::replace(&mut self.is_done, true) {
-            return Ok(None);
+    ) -> Result<(), DirectoryError> {
+        let is_said = self.strategy == Strategy::Sweep && !self.has_groups;
+        self.taken += names.clone().filter(|(name, _)| !self.knows(name)).count();
+        let lookups = self.taken;
+        let is_worth = matches!(self.strategy, Strategy::Auto | Strategy::Sweep)
+            && lookups > FEW
+            && lookups >= self.tried_at.saturating_mul(AGAIN);
+        if !is_said && !is_worth {
+            return Ok(());
         }
-        let classes = Filter::any(GROUP_CLASSES.map(|class| Filter::equal("objectClass", class)));
-        let mut short = "";
-        for base in std::mem::take(&mut self.bases) {
-            let watch = connection.watch.clone();
-            let mut search = connection.search(Query::subtree(&base, classes.clone(), attributes)).await?;
-            loop {
-                match search.next().await {
-                    Ok(Some(Found::Entry(entry))) => {
-                        self.keep(sweep, met, &entry);
-                        let read = self.groups.len();
-                        if read.is_multiple_of(EVERY) {
-                            watch.tell(|| Progress::Groups { read });
-                        }
+        if is_worth {
+            self.tried_at = lookups;
+        }
+        if !self.has_groups {
+            let most = if is_said { usize::MAX } else { lookups.saturating_mul(GROUPS_FOR_EACH) };
+            let mut end = End::Whole;
+            for base in self.bases.clone() {
+                let any = Filter::any(GROUP_CLASSES.map(|class| Filter::equal("objectClass", class)));
+                let query = Query::subtree(&base.to_string(), any, attributes);
+                match self
+                    .search(connection, sweep, met, query, most, |read| Progress::Groups { read })
+                    .await?
+                    .1
+                {
+                    End::Whole => {}
+                    End::Early => end = End::Early,
+                    End::Left => {
+                        sweep.note(format!(
+                            "a search for all groups was left after {most} of them: {lookups} look-ups take less"
+                        ));
+                        return Ok(());
                     }
-                    Ok(Some(Found::Reference(_))) => {}
-                    Ok(None) => break,
-                    Err(error) if error.is_fatal() => return Err(error),
-                    Err(error) => {
-                        tracing::debug!(%error, base, "the search for all groups ended early");
-                        short = ", which ended early; the others were looked up";
-                        break;
-                    }
-                }
-                if self.groups.len() > most {
-                    return Ok(Some(format!(
-                        "a search for all groups was left after {most} of them, since {lookups} look-ups take less"
-                    )));
                 }
             }
+            self.has_groups = true;
+            let why = if is_said {
+                "as the settings say".to_owned()
+            } else {
+                format!("which takes less than {lookups} look-ups")
+            };
+            let short = if matches!(end, End::Early) { EARLY } else { "" };
+            sweep.note(format!("{} groups were read with one search, {why}{short}", self.groups.len()));
         }
-        let why = match self.strategy {
-            Strategy::Sweep => "as the settings say".to_owned(),
-            _ => format!("in place of {lookups} look-ups"),
-        };
-        Ok(Some(format!("{} groups were read with one search, {why}{short}", self.groups.len())))
+        let places = above(names.filter(|(name, _)| !self.knows(name)), &self.bases);
+        if !self.has_others && places.iter().map(|(_, lookups)| lookups).sum::<usize>() > FEW {
+            self.everything(connection, sweep, met, places, attributes).await?;
+        }
+        Ok(())
+    }
+
+    /// Reads everything below these entries, in place of so many look-ups each.
+    async fn everything(
+        &mut self,
+        connection: &mut Connection,
+        sweep: &mut Sweep,
+        met: &mut Met,
+        places: Vec<(Dn, usize)>,
+        attributes: &[&str],
+    ) -> Result<(), DirectoryError> {
+        for (base, count) in places {
+            let query = Query::subtree(&base.to_string(), Filter::present("objectClass"), attributes);
+            let most = count.saturating_mul(ENTRIES_FOR_EACH);
+            let (read, end) = self
+                .search(connection, sweep, met, query, most, |looked_at| Progress::Members { looked_at })
+                .await?;
+            self.has_others |= !matches!(end, End::Left);
+            let short = match end {
+                End::Whole => "",
+                End::Early => EARLY,
+                End::Left => ", which was left then, since look-ups take less",
+            };
+            sweep.note(format!(
+                "{read} entries below {base} were read with one search, in place of {count} look-ups of members who are none of the people{short}"
+            ));
+        }
+        Ok(())
+    }
+
+    /// Makes one search, and keeps what it brings; how many entries that were.
+    async fn search(
+        &mut self,
+        connection: &mut Connection,
+        sweep: &mut Sweep,
+        met: &mut Met,
+        query: Query,
+        most: usize,
+        progress: fn(usize) -> Progress,
+    ) -> Result<(usize, End), DirectoryError> {
+        let (watch, mut read) = (connection.watch.clone(), 0_usize);
+        let mut search = connection.search(query).await?;
+        loop {
+            match search.next().await {
+                Ok(Some(Found::Entry(entry))) => {
+                    read += 1;
+                    self.keep(sweep, met, &entry);
+                    if read.is_multiple_of(EVERY) {
+                        watch.tell(|| progress(read));
+                    }
+                }
+                Ok(Some(Found::Reference(_))) => {}
+                Ok(None) => return Ok((read, End::Whole)),
+                Err(error) if error.is_fatal() => return Err(error),
+                Err(error) => {
+                    tracing::debug!(%error, "a search in place of look-ups ended early");
+                    return Ok((read, End::Early));
+                }
+            }
+            if read > most {
+                return Ok((read, End::Left));
+            }
+        }
     }
 
     /// Keeps what an entry says. A dynamic group's searches are made behind its own look-up, and so is it found out
     /// what is wrong with a group that cannot be read.
     fn keep(&mut self, sweep: &mut Sweep, met: &mut Met, entry: &ReceivedEntry) {
         let key = std::str::from_utf8(entry.name()).ok().and_then(|name| self.names.key(name).ok());
-        if let Some(key) = key
-            && let Members::Listed(listed) = members(entry, 0, self.knows_logins)
-            && listed.urls.is_empty()
-        {
-            let mut listing = Listing::default();
-            listing.add(sweep.graph_mut(), met, &listed);
-            self.groups.insert(key, listing);
+        let Some(key) = key.filter(|key| !is_dynamic(entry) && !self.knows(key)) else { return };
+        match members(entry, 0, self.knows_logins) {
+            Members::Listed(listed) => {
+                let mut listing = Listing::default();
+                listing.add(sweep.graph_mut(), met, &listed);
+                self.groups.insert(key, listing);
+            }
+            Members::None | Members::Unit if !sweep.is_person(&key) => drop(self.others.insert(key)),
+            Members::None | Members::Unit | Members::Unreadable(_) => {}
         }
     }
 
-    /// The group of this name, if it was brought.
-    pub(super) fn take(&mut self, key: &DnKey) -> Option<Listing> {
-        self.groups.remove(key)
+    fn knows(&self, name: &DnKey) -> bool {
+        self.others.contains(name) || self.groups.contains_key(name)
+    }
+
+    /// What was brought of this name, if anything was.
+    pub(super) fn take(&mut self, name: &DnKey) -> Option<Known> {
+        let group = self.groups.remove(name).map(Known::Group);
+        group.or_else(|| self.others.contains(name).then_some(Known::NoGroup))
+    }
+}
+
+const EARLY: &str = ", which ended early; the others were looked up";
+
+/// The deepest entry of each tree that is above all those of these names that are in it, and how many they are. Names of
+/// no tree are left out.
+fn above<'n>(names: impl Iterator<Item = (&'n DnKey, &'n str)>, tops: &[Dn]) -> Vec<(Dn, usize)> {
+    let tops: Vec<DnKey> = tops.iter().map(Dn::key).collect();
+    let mut places: Vec<(&DnKey, DnKey, Dn, usize)> = Vec::new();
+    for (key, dn) in names {
+        let Some(top) = tops.iter().find(|top| key.is_within(top)) else { continue };
+        if !places.iter().any(|(its, ..)| *its == top) {
+            let Ok(base) = Dn::parse(dn) else { continue };
+            places.push((top, key.clone(), base, 0));
+        }
+        let Some((_, own, base, count)) = places.iter_mut().find(|(its, ..)| *its == top) else { continue };
+        while !key.is_within(own)
+            && let Some(one_up) = base.parent()
+        {
+            (*own, *base) = (one_up.key(), one_up);
+        }
+        *count += 1;
+    }
+    places.into_iter().map(|(_, _, base, count)| (base, count)).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::above;
+    use webtaxon_core::name::{Dn, DnKey};
+
+    #[test]
+    fn a_search_begins_as_deep_as_it_can() {
+        let tops = ["dc=a,dc=example", "dc=b,dc=example"].map(|top| Dn::parse(top).unwrap());
+        for (names, expected) in [
+            (
+                &["cn=x,ou=P,dc=a,dc=example", "CN=y,OU=p,dc=a,dc=example"][..],
+                &[("ou=P,dc=a,dc=example", 2)][..],
+            ),
+            (&["cn=x,ou=p,dc=a,dc=example", "ou=p,dc=a,dc=example"], &[("ou=p,dc=a,dc=example", 2)]),
+            (&["cn=x,ou=p,dc=a,dc=example", "cn=x,ou=pq,dc=a,dc=example"], &[("dc=a,dc=example", 2)]),
+            (&["dc=a,dc=example", "cn=x,dc=a,dc=example"], &[("dc=a,dc=example", 2)]),
+            (&["cn=x,dc=c,dc=example"], &[]),
+            (
+                &["cn=x,ou=p,dc=b,dc=example", "cn=x,dc=a,dc=example", "cn=y,ou=p,dc=b,dc=example"],
+                &[("ou=p,dc=b,dc=example", 2), ("cn=x,dc=a,dc=example", 1)],
+            ),
+        ] {
+            let keys: Vec<DnKey> = names.iter().map(|name| Dn::parse(name).unwrap().key()).collect();
+            let found = above(keys.iter().zip(names.iter().copied()), &tops);
+            let found: Vec<(String, usize)> =
+                found.into_iter().map(|(base, count)| (base.to_string(), count)).collect();
+            let expected: Vec<(String, usize)> =
+                expected.iter().map(|(base, count)| ((*base).to_owned(), *count)).collect();
+            assert_eq!(found, expected, "{names:?}");
+        }
     }
 }
