@@ -177,12 +177,13 @@ async fn a_cut_in_the_search_for_all_groups_takes_nobodys_account_away() {
     }
 }
 
-/// The museum with a group that lists Ada, a group inside, and so many people whom the intake does not read.
+/// The museum with a group of a circle that has Ada, of a class of its own, and of so many people whom the intake does
+/// not read.
 async fn wide(strangers: usize, more: &str, options: Options) -> Museum {
     let mut ldif =
         format!("{}\n\ndn: OU=Elsewhere,{TOP}\nobjectClass: organizationalUnit\n", DIRECTORY.trim_end());
     let entries = format!(
-        "{more}\ndn: CN=Inside,OU=Elsewhere,{TOP}\nobjectClass: group\nmember: {ADA}\n\n\
+        "{more}\ndn: CN=Inside,OU=Elsewhere,{TOP}\nobjectClass: quillmereCircle\nmember: {ADA}\n\n\
          dn: CN=Everybody,OU=Groups,{TOP}\nobjectClass: group\nmember: CN=Inside,OU=Elsewhere,{TOP}\n"
     );
     for number in 0..strangers {
@@ -211,7 +212,7 @@ async fn strangers_in_a_wide_group_are_found_with_one_search() {
         (
             "",
             Options::default(),
-            "in place of 400 look-ups of members who are none of the people",
+            "in place of 401 look-ups of members who are none of the people",
             "one search",
         ),
         (&*others, Options::default(), "which was left then, since look-ups take less", "too many others"),
