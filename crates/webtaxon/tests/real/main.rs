@@ -12,6 +12,7 @@
 mod explained;
 mod filters;
 mod groups;
+mod ranges;
 mod schema;
 
 use std::path::{Path, PathBuf};
