@@ -342,9 +342,12 @@ pub enum MatchBy {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Strategy {
-    /// Whichever way is cheaper, as the nest shows while it is read.
+    /// Whichever way is cheapest of those that see everything there, as the nest shows while it is read: as a rule
+    /// [`Strategy::Lists`].
     #[default]
     Auto,
+    /// The groups' own lists: by look-ups or with one search, whichever is cheaper.
+    Lists,
     /// Each group is looked up, downwards from the named ones, many at once.
     Downwards,
     /// All groups are read with one search first.
@@ -364,8 +367,8 @@ impl Strategy {
     #[must_use]
     pub fn by_lists(self) -> Self {
         match self {
-            Self::Auto | Self::Downwards | Self::Sweep => self,
-            Self::Upwards | Self::Chain | Self::Tokens => Self::Auto,
+            Self::Lists | Self::Downwards | Self::Sweep => self,
+            Self::Auto | Self::Upwards | Self::Chain | Self::Tokens => Self::Lists,
         }
     }
 }

@@ -171,6 +171,7 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
             let text = value.text()?;
             let strategy = text.word(&[
                 ("auto", Strategy::Auto),
+                ("lists", Strategy::Lists),
                 ("downwards", Strategy::Downwards),
                 ("sweep", Strategy::Sweep),
                 ("upwards", Strategy::Upwards),

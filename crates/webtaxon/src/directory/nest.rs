@@ -90,7 +90,9 @@ pub(super) async fn read(
     match intake.strategy {
         // A file has the lists, and no server that would work anything out.
         _ if connection.snapshot().is_some() => {}
-        Strategy::Upwards => return upwards::read(connection, sweep, intake).await,
+        Strategy::Auto | Strategy::Upwards if upwards::read(connection, sweep, intake).await? => {
+            return Ok(());
+        }
         Strategy::Chain | Strategy::Tokens => return ruled::read(connection, sweep, intake).await,
         _ => {}
     }
@@ -99,7 +101,7 @@ pub(super) async fn read(
     let roll = Roll::of(sweep.people(), kind, attribute);
     let logins = Logins { roll: &roll, attribute, is_said: intake.member_login.is_some() };
     let part = sweep.open(Part::PrimaryGroups);
-    sweep.close(part, shown(roll.hidden()));
+    sweep.close(part, shown(&roll));
     let group_bases: Vec<DnKey> = intake.group_bases.iter().map(Dn::key).collect();
     let mut looked_up: HashSet<DnKey> = HashSet::new();
     let mut met = Met::default();
@@ -180,10 +182,10 @@ pub(super) async fn read(
 }
 
 /// Whether everybody shows their primary group.
-pub(super) fn shown(hidden: usize) -> Ended {
-    match hidden {
+pub(super) fn shown(roll: &Roll) -> Ended {
+    match roll.hidden() {
         0 => Ended::Complete,
-        _ => Ended::Short(format!(
+        hidden => Ended::Short(format!(
             "{hidden} of them do not show it; the bind account may lack the right to read primaryGroupID"
         )),
     }

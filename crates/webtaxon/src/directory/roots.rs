@@ -11,17 +11,18 @@ use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::{Filter, Item};
 use webtaxon_core::membership::{Foreign, NodeId, Roll};
 use webtaxon_core::name::{Dn, DnKey};
-use webtaxon_core::reading::{Ended, Part, PartId, ServerKind, Sweep};
+use webtaxon_core::reading::{Ended, Part, Purpose, ServerKind, Sweep};
 use webtaxon_core::settings::Intake;
 use webtaxon_wire::entry::ReceivedEntry;
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
 /// A group that the settings name.
 pub(super) struct Root {
+    name: Dn,
     pub(super) dn: String,
     pub(super) key: DnKey,
-    /// Each purpose for which it is named.
-    parts: Vec<PartId>,
+    /// What it is named for.
+    purposes: Vec<Purpose>,
     pub(super) sid: Option<Vec<u8>>,
     /// What it says that it is in itself.
     pub(super) above: Vec<String>,
@@ -31,22 +32,20 @@ pub(super) struct Root {
     pub(super) fault: Option<String>,
 }
 
-/// Looks the named groups up, and tells whether everybody shows their primary group; with the people by it.
+/// Looks the named groups up; with the people by their primary group.
 pub(super) async fn look_up(
     connection: &mut Connection,
-    sweep: &mut Sweep,
+    sweep: &Sweep,
     intake: &Intake,
 ) -> Result<(Vec<Root>, Roll), DirectoryError> {
     let roll = Roll::of(sweep.people(), connection.root().kind, None);
-    let part = sweep.open(Part::PrimaryGroups);
-    sweep.close(part, shown(roll.hidden()));
     let mut roots: Vec<Root> = Vec::new();
     for (groups, purpose) in intake.nests() {
         for dn in groups {
-            let (key, part) = (dn.key(), sweep.open(Part::Group { dn: dn.clone(), purpose }));
+            let key = dn.key();
             match roots.iter_mut().find(|root| root.key == key) {
-                Some(root) => root.parts.push(part),
-                None => roots.push(Root::new(dn, key, part)),
+                Some(root) => root.purposes.push(purpose),
+                None => roots.push(Root::new(dn, key, purpose)),
             }
         }
     }
@@ -58,16 +57,13 @@ pub(super) async fn look_up(
         }
     };
     connection.pipeline(&queries, WINDOW, answer).await?;
-    for root in roots.iter().filter(|root| root.is_unit) {
-        unit(sweep, &root.key, &root.dn);
-    }
     Ok((roots, roll))
 }
 
 impl Root {
-    fn new(dn: &Dn, key: DnKey, part: PartId) -> Self {
-        let (sid, above) = (None, Vec::new());
-        Self { dn: dn.to_string(), key, parts: vec![part], sid, above, is_unit: false, fault: None }
+    fn new(name: &Dn, key: DnKey, purpose: Purpose) -> Self {
+        let (name, dn, purposes) = (name.clone(), name.to_string(), vec![purpose]);
+        Self { name, dn, key, purposes, sid: None, above: Vec::new(), is_unit: false, fault: None }
     }
 
     fn take(&mut self, found: &[Found], result: &LdapResult) {
@@ -92,11 +88,21 @@ impl Root {
     }
 }
 
-/// Ends each root's parts: `missing` is what cannot be known of any of them.
-pub(super) fn close(sweep: &mut Sweep, roots: Vec<Root>, missing: Option<&str>) {
-    for root in roots {
-        let why = root.fault.or_else(|| missing.filter(|_| !root.is_unit).map(str::to_owned));
-        for part in root.parts {
+/// Puts those of the named groups into the graph that are units.
+pub(super) fn put_units(sweep: &mut Sweep, roots: &[Root]) {
+    for root in roots.iter().filter(|root| root.is_unit) {
+        unit(sweep, &root.key, &root.dn);
+    }
+}
+
+/// Says how the reading of each named group ended: `missing` is what cannot be known of any of them.
+pub(super) fn close(sweep: &mut Sweep, roots: Vec<Root>, roll: &Roll, missing: Option<&str>) {
+    let part = sweep.open(Part::PrimaryGroups);
+    sweep.close(part, shown(roll));
+    for Root { name, purposes, is_unit, fault, .. } in roots {
+        let why = fault.or_else(|| missing.filter(|_| !is_unit).map(str::to_owned));
+        for purpose in purposes {
+            let part = sweep.open(Part::Group { dn: name.clone(), purpose });
             sweep.close(part, why.clone().map_or(Ended::Complete, Ended::Short));
         }
     }

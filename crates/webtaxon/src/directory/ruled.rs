@@ -37,10 +37,11 @@ pub(super) async fn read(
 ) -> Result<(), DirectoryError> {
     let kind = connection.root().kind;
     let (mut roots, roll) = roots::look_up(connection, sweep, intake).await?;
+    roots::put_units(sweep, &roots);
     if kind != ServerKind::Controller {
         // Others know neither, and answer with nobody, as if nobody were in.
         let why = "only a domain controller works out who is in a group; strategy = \"auto\" reads the groups' own lists";
-        roots::close(sweep, roots, Some(why));
+        roots::close(sweep, roots, &roll, Some(why));
         return Ok(());
     }
     let mut doubt = roots::doubt(connection).await?;
@@ -81,7 +82,7 @@ pub(super) async fn read(
         Strategy::Tokens => "who is in which group was asked of the server, person by person".to_owned(),
         _ => "who is in which group was asked of the server, group by group".to_owned(),
     });
-    roots::close(sweep, roots, doubt.as_deref());
+    roots::close(sweep, roots, &roll, doubt.as_deref());
     Ok(())
 }
 

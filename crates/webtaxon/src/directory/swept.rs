@@ -92,7 +92,7 @@ impl Swept {
         let is_said = self.strategy == Strategy::Sweep && !self.has_groups;
         self.taken += names.clone().filter(|(name, _)| !self.knows(name)).count();
         let lookups = self.taken;
-        let is_worth = matches!(self.strategy, Strategy::Auto | Strategy::Sweep)
+        let is_worth = matches!(self.strategy, Strategy::Auto | Strategy::Lists | Strategy::Sweep)
             && lookups > FEW
             && lookups >= self.tried_at.saturating_mul(AGAIN);
         if !is_said && !is_worth {

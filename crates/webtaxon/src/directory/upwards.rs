@@ -11,11 +11,12 @@ use super::progress::Progress;
 use super::roots::{self, Root, add_primary, not_shown, said};
 use super::search::{Found, Query};
 use std::collections::{HashMap, HashSet};
+use webtaxon_core::entry::{Entries, Entry};
 use webtaxon_core::filter::Filter;
 use webtaxon_core::membership::{Foreign, NodeId, Roll};
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::reading::{ServerKind, Sweep};
-use webtaxon_core::settings::Intake;
+use webtaxon_core::settings::{Intake, Strategy};
 use webtaxon_core::value;
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
@@ -65,7 +66,14 @@ impl Climb {
     }
 }
 
-/// Reads what the people are in, and closes the parts of the groups that the intake names.
+/// People whom the way upwards is chosen for at most, where the settings leave it open, and the members that a named
+/// group has more of then: reading so long a list, and looking which of them are groups, takes longer than asking each
+/// of so few people.
+const FEW: usize = 1_000;
+const LONG: usize = 20_000;
+
+/// Reads what the people are in, and says how the reading of each group ended that the intake names; false if the
+/// settings leave the way open and this one is not the cheapest that sees everything: then nothing was said.
 ///
 /// # Errors
 /// The connection is of no use any more; the sweep knows what was not read.
@@ -73,29 +81,34 @@ pub(super) async fn read(
     connection: &mut Connection,
     sweep: &mut Sweep,
     intake: &Intake,
-) -> Result<(), DirectoryError> {
+) -> Result<bool, DirectoryError> {
     let kind = connection.root().kind;
+    let is_choice = intake.strategy == Strategy::Auto;
+    let long = if is_choice { long_list(connection, sweep, intake).await? } else { None };
+    let doubt = match is_choice && long.is_none() {
+        true => return Ok(false),
+        false => roots::doubt(connection).await?,
+    };
+    if is_choice && doubt.is_some() {
+        return Ok(false);
+    }
     let (roots, roll) = roots::look_up(connection, sweep, intake).await?;
     let named: HashSet<DnKey> = roots.iter().map(|root| root.key.clone()).collect();
     let bases: Vec<DnKey> = intake.group_bases.iter().map(Dn::key).collect();
     let within =
         |key: &DnKey| bases.is_empty() || named.contains(key) || bases.iter().any(|base| key.is_within(base));
-    let mut climb = Climb { missing: roots::doubt(connection).await?, ..Climb::default() };
+    let mut climb = Climb { missing: doubt, ..Climb::default() };
     for root in &roots {
         climb.seen.insert(root.key.clone());
     }
-    let is_ranged =
-        |(_, name): (_, &str)| name.get(..9).is_some_and(|start| start.eq_ignore_ascii_case("memberOf;"));
-    if sweep.people().names().iter().any(is_ranged) {
-        climb.miss("somebody is in more groups than the server gives at once");
+    let said = match is_choice {
+        true => asked(connection, sweep.people(), &mut climb).await?,
+        false => as_read(sweep.people(), &mut climb),
+    };
+    if is_choice && said.iter().all(Vec::is_empty) {
+        return Ok(false); // what they are in is hidden, as it seems
     }
-    for person in 0..sweep.people().len() {
-        let Some(entry) = sweep.people().get(person) else { continue };
-        let texts = entry.values("memberOf").map(|value| std::str::from_utf8(value).map(str::to_owned));
-        let groups = texts.collect::<Result<Vec<String>, _>>().unwrap_or_else(|_| {
-            climb.miss("a name in somebody's memberOf is not UTF-8");
-            Vec::new()
-        });
+    for (person, groups) in said.into_iter().enumerate() {
         if let Some(node) = sweep.node_of(person) {
             climb.is_in(sweep, node, &groups, &within);
         }
@@ -125,8 +138,101 @@ pub(super) async fn read(
     {
         climb.miss(&why);
     }
-    finish(sweep, roots, climb, &strangers);
-    Ok(())
+    let fault = roots.iter().find_map(|root| root.fault.as_ref()).or(climb.missing.as_ref());
+    if is_choice && (fault.is_some() || roll.hidden() > 0) {
+        tracing::debug!(
+            fault,
+            "the groups' own lists are read: what people say they are in does not show everything"
+        );
+        return Ok(false);
+    }
+    finish(sweep, roots, &roll, climb, &strangers, long.as_deref());
+    Ok(true)
+}
+
+/// A named group with a long list, where there are so few people that asking each takes less than reading it.
+async fn long_list(
+    connection: &mut Connection,
+    sweep: &Sweep,
+    intake: &Intake,
+) -> Result<Option<String>, DirectoryError> {
+    let is_open = connection.root().kind == ServerKind::Controller && intake.application_groups.is_none();
+    if !is_open || sweep.people().len() > FEW {
+        return Ok(None);
+    }
+    let names: Vec<String> =
+        intake.nests().into_iter().flat_map(|(groups, _)| groups).map(Dn::to_string).collect();
+    let range = format!("member;range={LONG}-{LONG}");
+    let queries: Vec<Query> = names.iter().map(|name| Query::base(name, &[&range])).collect();
+    let mut long = None;
+    let answer = |number: usize, found: Vec<Found>, _: LdapResult| {
+        let is_long = found.iter().any(|found| match found {
+            Found::Entry(entry) => entry.attributes_as_text().any(|(_, mut values)| values.next().is_some()),
+            Found::Reference(_) => false,
+        });
+        if is_long && long.is_none() {
+            long = names.get(number).cloned();
+        }
+    };
+    connection.pipeline(&queries, WINDOW, answer).await?;
+    Ok(long)
+}
+
+/// What each of the people says that they are in, as it was read with them.
+fn as_read(people: &Entries, climb: &mut Climb) -> Vec<Vec<String>> {
+    let is_ranged =
+        |(_, name): (_, &str)| name.get(..9).is_some_and(|start| start.eq_ignore_ascii_case("memberOf;"));
+    if people.names().iter().any(is_ranged) {
+        climb.miss("somebody is in more groups than the server gives at once");
+    }
+    let said = |entry: Entry<'_>| {
+        let texts = entry.values("memberOf").map(|value| std::str::from_utf8(value).map(str::to_owned));
+        texts.collect::<Result<Vec<String>, _>>().unwrap_or_else(|_| {
+            climb.miss("a name in somebody's memberOf is not UTF-8");
+            Vec::new()
+        })
+    };
+    people.iter().map(said).collect()
+}
+
+/// What each of the people says that they are in, asked now.
+async fn asked(
+    connection: &mut Connection,
+    people: &Entries,
+    climb: &mut Climb,
+) -> Result<Vec<Vec<String>>, DirectoryError> {
+    let queries: Vec<Query> =
+        people.iter().map(|person| Query::base(person.dn(), &["objectClass", "memberOf"])).collect();
+    let mut groups = vec![Vec::new(); queries.len()];
+    for (number, above) in above(connection, &queries).await?.into_iter().enumerate() {
+        match (above, groups.get_mut(number)) {
+            (Ok(above), Some(slot)) => *slot = above,
+            (Err(why), _) => climb.miss(&format!("what somebody is in cannot be told: {why}")),
+            (Ok(_), None) => {}
+        }
+    }
+    Ok(groups)
+}
+
+/// What these entries say that they are in, in the order of the questions; why it cannot be told, if so.
+async fn above(
+    connection: &mut Connection,
+    queries: &[Query],
+) -> Result<Vec<Result<Vec<String>, String>>, DirectoryError> {
+    let mut above: Vec<Result<Vec<String>, String>> = vec![Ok(Vec::new()); queries.len()];
+    let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
+        let entry = found.iter().find_map(|found| match found {
+            Found::Entry(entry) => Some(entry),
+            Found::Reference(_) => None,
+        });
+        let dn = queries.get(number).map_or("", |query| &query.base);
+        if let Some(slot) = above.get_mut(number) {
+            let entry = entry.filter(|_| result.code == ResultCode::SUCCESS);
+            *slot = entry.map_or_else(|| Err(not_shown(dn, &result)), said);
+        }
+    };
+    connection.pipeline(queries, WINDOW, answer).await?;
+    Ok(above)
 }
 
 /// The people's primary groups, which they do not name.
@@ -186,19 +292,7 @@ async fn up(
         level.sort_by(|(_, one, _), (_, other, _)| one.cmp(other));
         let queries: Vec<Query> =
             level.iter().map(|(_, _, dn)| Query::base(dn, &["objectClass", "memberOf"])).collect();
-        let mut above: Vec<Result<Vec<String>, String>> = vec![Ok(Vec::new()); level.len()];
-        let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
-            let entry = found.iter().find_map(|found| match found {
-                Found::Entry(entry) => Some(entry),
-                Found::Reference(_) => None,
-            });
-            let dn = level.get(number).map_or("", |(_, _, dn)| dn);
-            if let Some(slot) = above.get_mut(number) {
-                let entry = entry.filter(|_| result.code == ResultCode::SUCCESS);
-                *slot = entry.map_or_else(|| Err(not_shown(dn, &result)), said);
-            }
-        };
-        connection.pipeline(&queries, WINDOW, answer).await?;
+        let above = above(connection, &queries).await?;
         read += level.len();
         connection.watch.tell(|| Progress::Groups { read });
         for ((node, _, dn), above) in level.into_iter().zip(above) {
@@ -212,7 +306,15 @@ async fn up(
 }
 
 /// Puts everything into the graph, and says of each named group whether all of it is known.
-fn finish(sweep: &mut Sweep, mut roots: Vec<Root>, climb: Climb, strangers: &[(Foreign, NodeId)]) {
+fn finish(
+    sweep: &mut Sweep,
+    mut roots: Vec<Root>,
+    roll: &Roll,
+    climb: Climb,
+    strangers: &[(Foreign, NodeId)],
+    long: Option<&str>,
+) {
+    roots::put_units(sweep, &roots);
     let mut lists: Vec<(NodeId, Vec<NodeId>)> = climb.members.into_iter().collect();
     for root in roots.iter().filter(|root| !root.is_unit && root.fault.is_none()) {
         let node = sweep.graph_mut().node(root.key.clone(), &root.dn);
@@ -237,8 +339,11 @@ fn finish(sweep: &mut Sweep, mut roots: Vec<Root>, climb: Climb, strangers: &[(F
             _ => None,
         });
     }
-    sweep.note(
-        "who is in which group was read upwards, from what people and groups say they are in".to_owned(),
-    );
-    roots::close(sweep, roots, climb.missing.as_deref());
+    let why = long.map_or_else(String::new, |long| {
+        format!(", since {long} lists more than {LONG} members; strategy = \"lists\" shows who else is in it")
+    });
+    sweep.note(format!(
+        "who is in which group was read upwards, from what people and groups say they are in{why}"
+    ));
+    roots::close(sweep, roots, roll, climb.missing.as_deref());
 }

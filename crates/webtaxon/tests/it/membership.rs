@@ -10,8 +10,12 @@ const ADA: &str = r"CN=Ibbotson\, Ada,OU=Botany,OU=People,DC=quillmere,DC=exampl
 /// The museum with a group of so many members who are gone, and Ada as the last one, which is the
 /// only group that lets people in.
 async fn crowd(gone: usize, options: Options) -> Museum {
+    crowd_with(gone, "", options).await
+}
+
+async fn crowd_with(gone: usize, more: &str, options: Options) -> Museum {
     let mut ldif = format!(
-        "{}\n\ndn: CN=Everybody,OU=Groups,{TOP}\nobjectClass: top\nobjectClass: group\ncn: Everybody\n",
+        "{}{more}\n\ndn: CN=Everybody,OU=Groups,{TOP}\nobjectClass: top\nobjectClass: group\ncn: Everybody\n",
         DIRECTORY.trim_end()
     );
     for number in 0..gone {
@@ -116,7 +120,9 @@ async fn every_strategy_finds_the_same() {
         let (swept, notes) = said(&museum, "sweep").await;
         assert_eq!(swept, expected, "{why}");
         assert!(notes.contains("were read with one search, as the settings say"), "{why}: {notes}");
-        assert_eq!(said(&museum, "auto").await.0, expected, "{why}");
+        for strategy in ["auto", "lists"] {
+            assert_eq!(said(&museum, strategy).await.0, expected, "{why}, {strategy}");
+        }
     }
 }
 
@@ -236,6 +242,37 @@ async fn a_cut_among_strangers_takes_nobodys_account_away() {
             |change: &&webtaxon::core::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
         assert!(!preview.is_whole(), "after {after}");
         assert_eq!(preview.changes.iter().filter(leaving).count(), 0, "after {after}");
+    }
+}
+
+/// What a forest of two domains says of them.
+fn two_domains() -> String {
+    let partitions = format!("CN=Partitions,CN=Configuration,{TOP}");
+    let domain = |name: &str| {
+        format!("\n\ndn: CN={name},{partitions}\nobjectClass: crossRef\ncn: {name}\nsystemFlags: 3\n")
+    };
+    format!("\n\ndn: {partitions}\nobjectClass: top\n{}{}", domain("A"), domain("B"))
+}
+
+/// A list of more than 20,000 members is not read for the sake of so few people, where what they say of themselves
+/// shows everything.
+#[tokio::test]
+async fn a_long_list_is_left_for_what_people_say() {
+    let hidden = |name: &str| Options { hidden: vec![name.to_owned()], ..Options::default() };
+    let two = two_domains();
+    for (gone, more, options, is_upwards, is_whole, why) in [
+        (20_000, "", Options::default(), true, true, "one more than are read"),
+        (19_999, "", Options::default(), false, true, "as many as are read"),
+        (20_000, "", hidden("memberOf"), false, true, "nobody says anything"),
+        (20_000, &two, Options::default(), false, true, "there are other domains"),
+        (20_000, "", hidden("primaryGroupID"), false, false, "not everybody shows the primary group"),
+    ] {
+        let museum = crowd_with(gone, more, options).await;
+        let expected = outcome(&museum, "lists", true).await;
+        assert_eq!(outcome(&museum, "auto", true).await, expected, "{why}");
+        assert_eq!(expected.2.is_empty(), is_whole, "{why}: {:?}", expected.2);
+        let (_, notes) = said(&museum, "auto").await;
+        assert_eq!(notes.contains("read upwards"), is_upwards, "{why}: {notes}");
     }
 }
 
@@ -414,11 +451,7 @@ async fn ways_that_read_no_lists_say_what_they_cannot_see() {
     let group = |name: &str, more: &str| {
         format!("\n\ndn: CN={name},OU=Groups,{TOP}\nobjectClass: top\nobjectClass: group\ncn: {name}\n{more}")
     };
-    let partitions = format!("CN=Partitions,CN=Configuration,{TOP}");
-    let domain = |name: &str| {
-        format!("\n\ndn: CN={name},{partitions}\nobjectClass: crossRef\ncn: {name}\nsystemFlags: 3\n")
-    };
-    let two = format!("\n\ndn: {partitions}\nobjectClass: top\n{}{}", domain("A"), domain("B"));
+    let two = two_domains();
     let signed_in = format!(
         "\n\ndn: CN=S-1-5-11,CN=ForeignSecurityPrincipals,{TOP}\nobjectClass: foreignSecurityPrincipal\n{}",
         group("Deep", &format!("member: CN=S-1-5-11,CN=ForeignSecurityPrincipals,{TOP}\nmember: {ADA}\n"))
