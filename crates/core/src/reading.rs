@@ -15,6 +15,7 @@ use crate::membership::{Graph, NodeId, Reach};
 use crate::name::{Dn, DnKey, KeyReader};
 use crate::schema::Schema;
 use crate::settings::Intake;
+use fixedbitset::FixedBitSet;
 use indexmap::IndexSet;
 use jiff::Timestamp;
 use serde::Serialize;
@@ -108,8 +109,9 @@ pub struct Sweep {
     /// Why the reading ended before everything was begun.
     cut: Option<String>,
     source: Source,
-    /// Whether groups will be read, which list people.
+    /// Whether groups will be read, which list people; and the people's numbers in the graph, if so.
     reads_groups: bool,
+    person_nodes: FixedBitSet,
 }
 
 /// Entries that fields of people name, and that are none of the people.
@@ -212,6 +214,7 @@ impl Sweep {
                 && let Some(id) = self.node_of(place)
             {
                 self.graph.remember(dn, id);
+                self.person_nodes.grow_and_insert(id.index());
             }
         }
         Ok(new)
@@ -234,6 +237,12 @@ impl Sweep {
         Some(self.graph.node(key, self.people.get(person)?.dn()))
     }
 
+    /// Whether a number of the graph is known to be one of the people; see [`Sweep::is_person`] for all of them.
+    #[must_use]
+    pub fn is_person_node(&self, id: NodeId) -> bool {
+        self.person_nodes.contains(id.index())
+    }
+
     /// Says what happened on the way that did no harm.
     pub fn note(&mut self, note: String) {
         self.source.notes.push(note);
@@ -254,6 +263,12 @@ impl Sweep {
     /// The groups read so far.
     pub fn graph_mut(&mut self) -> &mut Graph {
         &mut self.graph
+    }
+
+    /// The groups read so far, to look at.
+    #[must_use]
+    pub fn graph(&self) -> &Graph {
+        &self.graph
     }
 
     /// Keeps an entry that a field of somebody names.

@@ -37,7 +37,7 @@ use std::hash::BuildHasher as _;
 pub struct NodeId(u32);
 
 impl NodeId {
-    fn index(self) -> usize {
+    pub(crate) fn index(self) -> usize {
         self.0 as usize
     }
 }
@@ -109,20 +109,18 @@ impl Graph {
         group
     }
 
-    /// The number of a member as a group writes it; the name, too, where it was not met before. A name that is
-    /// written as it was before need not be read again.
+    /// The number of a member as a group writes it. A name that is written as it was before need not be read again.
     ///
     /// # Errors
     /// It is not a distinguished name.
-    pub fn member(&mut self, text: &str) -> Result<(NodeId, Option<Dn>), ParseError> {
+    pub fn member(&mut self, text: &str) -> Result<NodeId, ParseError> {
         let known = self.by_text.get(&self.hasher.hash_one(text)).copied();
         if let Some(id) = known.filter(|id| self.dn(*id) == text) {
-            return Ok((id, None));
+            return Ok(id);
         }
-        let (dn, before) = (Dn::parse(text)?, self.nodes.len());
-        let id = self.node(dn.key(), text);
+        let id = self.node(Dn::parse(text)?.key(), text);
         self.remember(text, id);
-        Ok((id, (self.nodes.len() > before).then_some(dn)))
+        Ok(id)
     }
 
     /// Remembers how a name was written.

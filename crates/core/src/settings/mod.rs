@@ -362,6 +362,12 @@ pub enum Strategy {
 }
 
 impl Strategy {
+    /// Whether it reads the groups' own lists, or may.
+    #[must_use]
+    pub fn reads_lists(self) -> bool {
+        matches!(self, Self::Auto | Self::Lists | Self::Downwards | Self::Sweep)
+    }
+
     /// The same, if it reads the groups' own lists, which a snapshot keeps and a look into a group needs; else
     /// one that does.
     #[must_use]

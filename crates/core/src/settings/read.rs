@@ -203,7 +203,7 @@ fn intake(value: Value<'_>, directories: &IndexMap<String, Directory>) -> Result
     };
     let leaving = table.take("leaving").map(leaving).transpose()?.unwrap_or_default();
     let groups_in = table.take("application_groups");
-    if let Some(value) = groups_in.as_ref().filter(|_| strategy != strategy.by_lists()) {
+    if let Some(value) = groups_in.as_ref().filter(|_| !strategy.reads_lists()) {
         return Err(value.bad(
             "their members are read from the groups' own lists",
             "write strategy = \"auto\", or take strategy out",

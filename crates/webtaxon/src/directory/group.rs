@@ -3,7 +3,8 @@
 use super::roots;
 use foldhash::{HashMap, HashSet};
 use webtaxon_core::membership::{Foreign, Graph, NodeId, without_uid};
-use webtaxon_core::name::DnKey;
+use webtaxon_core::name::{Dn, DnKey};
+use webtaxon_core::reading::Sweep;
 use webtaxon_wire::entry::ReceivedEntry;
 
 /// Object classes whose entries are groups (RFC 4519 §3.5, §3.6, RFC 2307; a domain controller's
@@ -64,10 +65,10 @@ pub(super) struct Listing {
 
 impl Listing {
     /// Takes one answer in.
-    pub(super) fn add(&mut self, graph: &mut Graph, met: &mut Met, listed: &Listed<'_>) {
+    pub(super) fn add(&mut self, graph: &mut Graph, listed: &Listed<'_>) {
         self.members.reserve(listed.names.len());
         for name in &listed.names {
-            self.put(graph, met, name);
+            self.put(graph, name);
         }
         self.logins.extend(listed.logins.iter().map(|login| login.to_vec()));
         self.number = self.number.or(listed.number);
@@ -77,48 +78,39 @@ impl Listing {
     }
 
     /// Takes one more member in.
-    pub(super) fn put(&mut self, graph: &mut Graph, met: &mut Met, name: &str) {
+    pub(super) fn put(&mut self, graph: &mut Graph, name: &str) {
         self.given += 1;
-        match met.member(graph, name) {
-            Some(member) => self.members.push(member),
-            None => self.is_strange = true,
+        match graph.member(name) {
+            Ok(member) => self.members.push(member),
+            Err(_) => self.is_strange = true,
         }
     }
 }
 
-/// Names that groups list.
+/// Names that the groups of a nest list, and that are none of the people.
 #[derive(Default)]
 pub(super) struct Met {
-    /// Names that no group of the nest lists so far.
-    unlisted: HashSet<NodeId>,
-    /// Names that a group of the nest lists since they were last taken.
+    all: HashSet<NodeId>,
+    /// Those that were met since they were last taken.
     new: Vec<NodeId>,
     /// Those that stand for somebody whom the domain does not keep.
     foreign: HashMap<NodeId, Foreign>,
 }
 
 impl Met {
-    /// The graph's number of a name; none if it is not a distinguished name.
-    fn member(&mut self, graph: &mut Graph, name: &str) -> Option<NodeId> {
-        let (member, new) = graph.member(name).ok()?;
-        if let Some(dn) = new {
-            self.unlisted.insert(member);
-            self.foreign.extend(Foreign::of(&dn).map(|foreign| (member, foreign)));
-        }
-        Some(member)
-    }
-
-    /// A group of the nest lists these.
-    pub(super) fn list(&mut self, members: &[NodeId]) {
-        for member in members {
-            if self.unlisted.remove(member) {
+    /// A group lists these.
+    pub(super) fn list(&mut self, sweep: &Sweep, members: &[NodeId]) {
+        for member in members.iter().filter(|member| !sweep.is_person_node(**member)) {
+            if self.all.insert(*member) {
                 self.new.push(*member);
+                let foreign = Dn::parse(sweep.graph().dn(*member)).ok().and_then(|dn| Foreign::of(&dn));
+                self.foreign.extend(foreign.map(|foreign| (*member, foreign)));
             }
         }
     }
 
-    /// The names that groups of the nest list since this was last asked, for comparing and as they were written, in
-    /// their order, whatever the order of the answers was.
+    /// The names that were met since this was last asked, for comparing and as they were written, in their order,
+    /// whatever the order of the answers was.
     pub(super) fn take_new(&mut self, graph: &Graph) -> Vec<(DnKey, String)> {
         let name = |id: NodeId| Some((graph.key(id)?.clone(), graph.dn(id).to_owned()));
         let mut new: Vec<(DnKey, String)> = self.new.drain(..).filter_map(name).collect();

@@ -121,7 +121,7 @@ pub(super) async fn read(
         }
         while !level.is_empty() {
             let names = level.iter().map(|lookup| (&lookup.key, &*lookup.dn));
-            swept.read_for(connection, sweep, &mut met, names, &wanted(kind)).await?;
+            swept.read_for(connection, sweep, names, &wanted(kind)).await?;
             level.retain_mut(|lookup| {
                 let ended = match swept.take(&lookup.key) {
                     Some(Known::Group(said)) => {
@@ -150,7 +150,7 @@ pub(super) async fn read(
                 let is_dynamic =
                     |lookup: &&mut Lookup| lookup.range.is_none() && !lookup.said.urls.is_empty();
                 for lookup in level.iter_mut().filter(is_dynamic) {
-                    let ended = match searched(connection, sweep, lookup, &mut met).await? {
+                    let ended = match searched(connection, sweep, lookup).await? {
                         None => listed(sweep, lookup, &logins, &mut met),
                         Some(why) => Ended::Short(why),
                     };
@@ -160,7 +160,7 @@ pub(super) async fn read(
             }
             let read = sweep.graph_mut().groups();
             connection.watch.tell(|| Progress::Groups { read });
-            let next = met.take_new(sweep.graph_mut());
+            let next = met.take_new(sweep.graph());
             let within =
                 |key: &DnKey| group_bases.is_empty() || group_bases.iter().any(|base| key.is_within(base));
             for (key, dn) in next {
@@ -196,7 +196,6 @@ async fn searched(
     connection: &mut Connection,
     sweep: &mut Sweep,
     lookup: &mut Lookup,
-    met: &mut Met,
 ) -> Result<Option<String>, DirectoryError> {
     for url in std::mem::take(&mut lookup.said.urls) {
         let place = match LdapUrl::parse(&url) {
@@ -220,7 +219,7 @@ async fn searched(
         };
         let query = Query { scope, ..Query::subtree(&base.to_string(), filter, &["1.1"]) };
         let take = |entry: Entry<'_>| {
-            lookup.said.put(sweep.graph_mut(), met, entry.dn());
+            lookup.said.put(sweep.graph_mut(), entry.dn());
             ControlFlow::Continue(())
         };
         let why = match connection.each(query, take).await {
@@ -273,7 +272,7 @@ fn take(
         }
         Members::None | Members::Unit => return Some(Ended::Complete),
         Members::Unreadable(why) => return Some(Ended::Short(why)),
-        Members::Listed(listed) => lookup.said.add(sweep.graph_mut(), met, &listed),
+        Members::Listed(listed) => lookup.said.add(sweep.graph_mut(), &listed),
     }
     if lookup.said.more.as_ref().is_some_and(|(_, from)| *from <= begun) {
         return Some(endless());
@@ -308,7 +307,7 @@ pub(super) fn unit(sweep: &mut Sweep, unit: &DnKey, dn: &str) {
 fn listed(sweep: &mut Sweep, lookup: &mut Lookup, logins: &Logins<'_>, met: &mut Met) -> Ended {
     let said = std::mem::take(&mut lookup.said);
     let mut list = said.members;
-    met.list(&list);
+    met.list(sweep, &list);
     let everybody = list.iter().find_map(|member| met.stranger(*member));
     let people = sweep.people();
     let by_login = said.logins.iter().flat_map(|login| logins.roll.with_login(people, login));

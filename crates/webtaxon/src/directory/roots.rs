@@ -188,7 +188,7 @@ pub(super) fn not_shown(dn: &str, result: &LdapResult) -> String {
 pub(super) async fn doubt(connection: &mut Connection) -> Result<Option<String>, DirectoryError> {
     if connection.root().kind != ServerKind::Controller {
         return Ok(Some(
-            "this kind of server need not keep up what people and groups say they are in (memberOf); strategy = \"auto\" reads the groups' own lists"
+            "this kind of server need not keep up what people and groups say they are in (memberOf); strategy = \"lists\" reads the groups' own lists"
                 .to_owned(),
         ));
     }
@@ -211,7 +211,7 @@ pub(super) async fn doubt(connection: &mut Connection) -> Result<Option<String>,
         1 => None,
         0 => Some(format!("the server does not show which domains the forest has, and {unseen}")),
         many => Some(format!(
-            "the forest has {many} domains, and what is in groups of another one is not seen; strategy = \"auto\" reads the groups' own lists"
+            "the forest has {many} domains, and what is in groups of another one is not seen; strategy = \"lists\" reads the groups' own lists"
         )),
     })
 }

@@ -40,7 +40,7 @@ pub(super) async fn read(
     roots::put_units(sweep, &roots);
     if kind != ServerKind::Controller {
         // Others know neither, and answer with nobody, as if nobody were in.
-        let why = "only a domain controller works out who is in a group; strategy = \"auto\" reads the groups' own lists";
+        let why = "only a domain controller works out who is in a group; strategy = \"lists\" reads the groups' own lists";
         roots::close(sweep, roots, &roll, Some(why));
         return Ok(());
     }
@@ -235,7 +235,7 @@ fn by_tokens(
         }
     }
     let for_mail = inner.for_mail.as_ref().map(|dn| {
-        format!("{dn} is for mail alone, and tokenGroups leaves such groups out; strategy = \"auto\" reads the groups' own lists")
+        format!("{dn} is for mail alone, and tokenGroups leaves such groups out; strategy = \"lists\" reads the groups' own lists")
     });
     unknown.or(for_mail)
 }

@@ -7,7 +7,7 @@
 
 use super::DirectoryError;
 use super::connection::Connection;
-use super::group::{GROUP_CLASSES, Listing, Members, Met, is_dynamic, members};
+use super::group::{GROUP_CLASSES, Listing, Members, is_dynamic, members};
 use super::progress::{EVERY, Progress};
 use super::search::{Found, Query};
 use foldhash::{HashMap, HashSet};
@@ -85,7 +85,6 @@ impl Swept {
         &mut self,
         connection: &mut Connection,
         sweep: &mut Sweep,
-        met: &mut Met,
         names: impl Iterator<Item = (&'n DnKey, &'n str)> + Clone,
         attributes: &[&str],
     ) -> Result<(), DirectoryError> {
@@ -107,11 +106,7 @@ impl Swept {
             for base in self.bases.clone() {
                 let any = Filter::any(GROUP_CLASSES.map(|class| Filter::equal("objectClass", class)));
                 let query = Query::subtree(&base.to_string(), any, attributes);
-                match self
-                    .search(connection, sweep, met, query, most, |read| Progress::Groups { read })
-                    .await?
-                    .1
-                {
+                match self.search(connection, sweep, query, most, |read| Progress::Groups { read }).await?.1 {
                     End::Whole => {}
                     End::Early => end = End::Early,
                     End::Left => {
@@ -133,7 +128,7 @@ impl Swept {
         }
         let places = above(names.filter(|(name, _)| !self.knows(name)), &self.bases);
         if !self.has_others && places.iter().map(|(_, lookups)| lookups).sum::<usize>() > FEW {
-            self.everything(connection, sweep, met, places, attributes).await?;
+            self.everything(connection, sweep, places, attributes).await?;
         }
         Ok(())
     }
@@ -143,7 +138,6 @@ impl Swept {
         &mut self,
         connection: &mut Connection,
         sweep: &mut Sweep,
-        met: &mut Met,
         places: Vec<(Dn, usize)>,
         attributes: &[&str],
     ) -> Result<(), DirectoryError> {
@@ -151,7 +145,7 @@ impl Swept {
             let query = Query::subtree(&base.to_string(), Filter::present("objectClass"), attributes);
             let most = count.saturating_mul(ENTRIES_FOR_EACH);
             let (read, end) = self
-                .search(connection, sweep, met, query, most, |looked_at| Progress::Members { looked_at })
+                .search(connection, sweep, query, most, |looked_at| Progress::Members { looked_at })
                 .await?;
             self.has_others |= !matches!(end, End::Left);
             let short = match end {
@@ -171,7 +165,6 @@ impl Swept {
         &mut self,
         connection: &mut Connection,
         sweep: &mut Sweep,
-        met: &mut Met,
         query: Query,
         most: usize,
         progress: fn(usize) -> Progress,
@@ -182,7 +175,7 @@ impl Swept {
             match search.next().await {
                 Ok(Some(Found::Entry(entry))) => {
                     read += 1;
-                    self.keep(sweep, met, &entry);
+                    self.keep(sweep, &entry);
                     if read.is_multiple_of(EVERY) {
                         watch.tell(|| progress(read));
                     }
@@ -203,13 +196,13 @@ impl Swept {
 
     /// Keeps what an entry says. A dynamic group's searches are made behind its own look-up, and so is it found out
     /// what is wrong with a group that cannot be read.
-    fn keep(&mut self, sweep: &mut Sweep, met: &mut Met, entry: &ReceivedEntry) {
+    fn keep(&mut self, sweep: &mut Sweep, entry: &ReceivedEntry) {
         let key = std::str::from_utf8(entry.name()).ok().and_then(|name| self.names.key(name).ok());
         let Some(key) = key.filter(|key| !is_dynamic(entry) && !self.knows(key)) else { return };
         match members(entry, 0, self.knows_logins) {
             Members::Listed(listed) => {
                 let mut listing = Listing::default();
-                listing.add(sweep.graph_mut(), met, &listed);
+                listing.add(sweep.graph_mut(), &listed);
                 self.groups.insert(key, listing);
             }
             Members::None | Members::Unit if !sweep.is_person(&key) => drop(self.others.insert(key)),

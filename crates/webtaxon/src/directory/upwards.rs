@@ -47,7 +47,7 @@ impl Climb {
             self.silent.push(sweep.graph_mut().dn(member).to_owned());
         }
         for text in groups {
-            let Ok((group, _)) = sweep.graph_mut().member(text) else {
+            let Ok(group) = sweep.graph_mut().member(text) else {
                 self.miss(&format!("{text} is not a distinguished name"));
                 continue;
             };
@@ -105,7 +105,7 @@ pub(super) async fn read(
         true => asked(connection, sweep.people(), &mut climb).await?,
         false => as_read(sweep.people(), &mut climb),
     };
-    if is_choice && said.iter().all(Vec::is_empty) {
+    if is_choice && (said.iter().all(Vec::is_empty) || roll.hidden() > 0) {
         return Ok(false); // what they are in is hidden, as it seems
     }
     for (person, groups) in said.into_iter().enumerate() {
@@ -122,7 +122,7 @@ pub(super) async fn read(
         let (foreign, short) = roots::foreign(connection).await?;
         short.iter().for_each(|why| climb.miss(why));
         for (stranger, dn, above) in foreign {
-            let Ok((node, _)) = sweep.graph_mut().member(&dn) else { continue };
+            let Ok(node) = sweep.graph_mut().member(&dn) else { continue };
             if !above.is_empty() {
                 climb.is_in(sweep, node, &above, &within);
             }
@@ -139,7 +139,7 @@ pub(super) async fn read(
         climb.miss(&why);
     }
     let fault = roots.iter().find_map(|root| root.fault.as_ref()).or(climb.missing.as_ref());
-    if is_choice && (fault.is_some() || roll.hidden() > 0) {
+    if is_choice && fault.is_some() {
         tracing::debug!(
             fault,
             "the groups' own lists are read: what people say they are in does not show everything"
@@ -260,7 +260,7 @@ async fn primary(
             climb.miss(&format!("the primary group {sid} of some of them is not shown"));
             continue;
         };
-        let Ok((node, _)) = sweep.graph_mut().member(&dn) else { continue };
+        let Ok(node) = sweep.graph_mut().member(&dn) else { continue };
         let Some(key) = sweep.graph_mut().key(node).cloned() else { continue };
         if !within(&key) {
             continue;

@@ -2,6 +2,7 @@
 
 use crate::museum::{DIRECTORY, Museum};
 use std::fmt::Write as _;
+use webtaxon::core::preview::Preview;
 use webtaxon_standin::{Fault, FaultKind, Options};
 
 const TOP: &str = "DC=quillmere,DC=example";
@@ -10,10 +11,11 @@ const ADA: &str = r"CN=Ibbotson\, Ada,OU=Botany,OU=People,DC=quillmere,DC=exampl
 /// The museum with a group of so many members who are gone, and Ada as the last one, which is the
 /// only group that lets people in.
 async fn crowd(gone: usize, options: Options) -> Museum {
-    crowd_with(gone, "", options).await
+    crowd_with(gone, "", &[], options).await
 }
 
-async fn crowd_with(gone: usize, more: &str, options: Options) -> Museum {
+/// The same with other entries, and other members.
+async fn crowd_with(gone: usize, more: &str, members: &[&str], options: Options) -> Museum {
     let mut ldif = format!(
         "{}{more}\n\ndn: CN=Everybody,OU=Groups,{TOP}\nobjectClass: top\nobjectClass: group\ncn: Everybody\n",
         DIRECTORY.trim_end()
@@ -21,7 +23,9 @@ async fn crowd_with(gone: usize, more: &str, options: Options) -> Museum {
     for number in 0..gone {
         let _ = writeln!(ldif, "member: CN=gone {number:05},OU=People,{TOP}");
     }
-    let _ = writeln!(ldif, "member: {ADA}");
+    for member in members.iter().chain([&ADA]) {
+        let _ = writeln!(ldif, "member: {member}");
+    }
     let museum = Museum::with(&ldif, options).await;
     museum.change("CN=Loans Desk Users", "CN=Everybody");
     museum
@@ -267,12 +271,42 @@ async fn a_long_list_is_left_for_what_people_say() {
         (20_000, &two, Options::default(), false, true, "there are other domains"),
         (20_000, "", hidden("primaryGroupID"), false, false, "not everybody shows the primary group"),
     ] {
-        let museum = crowd_with(gone, more, options).await;
+        let museum = crowd_with(gone, more, &[], options).await;
+        let preview = museum.preview().await.unwrap();
+        let notes = &preview.first.notes;
+        assert_eq!(in_short(&preview, true), outcome(&museum, "lists", true).await, "{why}");
+        assert_eq!(preview.is_whole(), is_whole, "{why}: {:?}", preview.gaps);
+        assert_eq!(notes.iter().any(|note| note.contains("read upwards")), is_upwards, "{why}: {notes:?}");
+    }
+}
+
+#[tokio::test]
+async fn a_cut_on_a_way_up_that_was_chosen_takes_nobodys_account_away() {
+    // 244 people, whether the list is long, the domains, the group; the people again; their groups.
+    for after in [245, 247, 300, 492, 500] {
+        let fault = Some(Fault { kind: FaultKind::Cut, after });
+        let preview = crowd(20_000, Options { fault, ..Options::default() }).await.preview().await.unwrap();
+        let (_, changes, gaps) = in_short(&preview, false);
+        assert!(!gaps.is_empty(), "after {after}");
+        let leaves = |change: &&String| change.starts_with("suspend") || change.starts_with("remove");
+        assert_eq!(changes.iter().filter(leaves).count(), 0, "after {after}");
+    }
+}
+
+/// What was met on a way up that did not show everything is read downwards all the same.
+#[tokio::test]
+async fn a_way_up_that_was_left_hides_nothing() {
+    let signed_in = format!("CN=S-1-5-11,CN=ForeignSecurityPrincipals,{TOP}");
+    let more = format!("\n\ndn: {signed_in}\nobjectClass: foreignSecurityPrincipal\n");
+    let person = format!("CN=Silas Ravenscroft,OU=Botany,OU=People,{TOP}");
+    for (inner, told) in
+        [(&format!("CN=All Botany,OU=Groups,{TOP}"), "not a group"), (&signed_in, "S-1-5-11")]
+    {
+        let museum = crowd_with(20_000, &more, &[inner], Options::default()).await;
+        museum.change("[\"CN=Loans Desk Users", &format!("[\"{person}\", \"CN=Everybody"));
         let expected = outcome(&museum, "lists", true).await;
-        assert_eq!(outcome(&museum, "auto", true).await, expected, "{why}");
-        assert_eq!(expected.2.is_empty(), is_whole, "{why}: {:?}", expected.2);
-        let (_, notes) = said(&museum, "auto").await;
-        assert_eq!(notes.contains("read upwards"), is_upwards, "{why}: {notes}");
+        assert_eq!(outcome(&museum, "auto", true).await, expected, "{inner}");
+        assert!(expected.2.iter().any(|gap| gap.contains(told)), "{inner}: {:?}", expected.2);
     }
 }
 
@@ -401,6 +435,11 @@ async fn outcome(museum: &Museum, strategy: &str, paths: bool) -> (Vec<usize>, V
     museum.write("webtaxon.toml", settings.replace("[intake.fields]", &line));
     let preview = museum.preview().await.unwrap();
     museum.write("webtaxon.toml", settings);
+    in_short(&preview, paths)
+}
+
+/// How many are left after each step, the changes, and the gaps.
+fn in_short(preview: &Preview, paths: bool) -> (Vec<usize>, Vec<String>, Vec<String>) {
     let funnel = preview.first.funnel.iter().map(|step| step.left).collect();
     let change = |change: &webtaxon::core::preview::Change| {
         let path = if paths { change.path.join(" > ") } else { String::new() };
