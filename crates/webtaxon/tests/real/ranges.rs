@@ -23,10 +23,12 @@ fn limited(message: &[u8], further: &AtomicUsize) -> Vec<u8> {
     if let Operation::SearchRequest(request) = &mut message.operation {
         for attribute in &mut request.attributes {
             let text = std::str::from_utf8(attribute).unwrap();
-            let from = match text.strip_prefix("member;range=") {
-                Some(range) => {
+            // A range that has an end is asked for to see how long a list is.
+            let rest = text.strip_prefix("member;range=").and_then(|range| range.strip_suffix("-*"));
+            let from = match rest {
+                Some(from) => {
                     further.fetch_add(1, Ordering::Relaxed);
-                    range.strip_suffix("-*").unwrap().parse().unwrap()
+                    from.parse().unwrap()
                 }
                 None if text == "member" => 0,
                 None => continue,
