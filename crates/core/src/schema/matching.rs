@@ -78,6 +78,7 @@ pub(crate) fn equals(rule: Rule, value: &[u8], prepared: &[u8]) -> bool {
         Rule::CaseIgnoreIa5 if is_simple(value) => value.eq_ignore_ascii_case(prepared),
         // What is no identifier cannot be equal to one.
         Rule::ObjectIdentifier => value.eq_ignore_ascii_case(prepared),
+        Rule::Name if names_begin_apart(value, prepared) => false,
         _ => prepare(rule, value).is_some_and(|value| *value == *prepared),
     }
 }
@@ -91,6 +92,22 @@ fn begin_apart(value: &[u8], prepared: &[u8]) -> bool {
         }
         _ => false,
     }
+}
+
+/// Whether the own values of two entries' names begin with different letters of ASCII, so that the names cannot be
+/// equal: a list of members has many names, and each would be parsed.
+fn names_begin_apart(value: &[u8], key: &[u8]) -> bool {
+    let own =
+        key.strip_suffix(b"\0").and_then(|inner| inner.rsplit(|byte| *byte == 0).next()).unwrap_or_default();
+    // Of several values in a relative name, any may stand first.
+    if [value, own].iter().any(|name| name.contains(&b'+')) {
+        return false;
+    }
+    let first = |name: &[u8]| {
+        let at = name.iter().position(|byte| *byte == b'=')?;
+        name.get(at + 1).copied().filter(u8::is_ascii_alphanumeric)
+    };
+    first(value).zip(first(own)).is_some_and(|(one, other)| !one.eq_ignore_ascii_case(&other))
 }
 
 /// Whether a value has pieces that are prepared already, in this order and without overlap.

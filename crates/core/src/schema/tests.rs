@@ -285,6 +285,17 @@ proptest! {
             prop_assert_eq!(pieces(&value), again.is_some_and(|value| pieces(&value)), "{:?}", rule);
         }
     }
+    /// The same of names, in every way of writing them.
+    #[test]
+    fn comparing_names_in_place_equals_preparing(
+        value in r#"(CN|uid|userId|OID\.2\.5\.4\.3) ?= ?[aAb\\"+=#4é\u{301} ]{0,5}(\+uid=[ab])?([,;] ?o=[xX])?"#,
+        wanted in r#"(cn|commonName|UID|2\.5\.4\.3)=[aAb\\"+=#4é\u{301} ]{0,5}(\+uid=[ab])?(,o=x)?"#,
+    ) {
+        if let Some(prepared) = prepare(Rule::Name, wanted.as_bytes()) {
+            let slow = prepare(Rule::Name, value.as_bytes()).is_some_and(|value| value == prepared);
+            prop_assert_eq!(equals(Rule::Name, value.as_bytes(), &prepared), slow);
+        }
+    }
     /// A server may publish anything.
     #[test]
     fn any_text_is_read_or_refused(texts in proptest::collection::vec("[( )'A-Z0-9.$ä]{0,60}|\\( [1-9] NAME '[a-c]' SUP [a-c] \\)", 0..6)) {

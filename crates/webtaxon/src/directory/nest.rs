@@ -283,9 +283,12 @@ fn take(
 /// Says how the reading of a group ended of which something was said; none where it goes on with the lookup's
 /// next range, or with its searches.
 fn heard(sweep: &mut Sweep, lookup: &mut Lookup, logins: &Logins<'_>, met: &mut Met) -> Option<Ended> {
-    lookup.range = lookup.said.more.take();
-    if lookup.range.is_some() {
-        return (lookup.said.given > MOST).then(endless);
+    if let Some(more) = lookup.said.more.take() {
+        if lookup.said.given > MOST {
+            return Some(endless());
+        }
+        lookup.range = Some(more);
+        return None;
     }
     lookup.said.urls.is_empty().then(|| listed(sweep, lookup, logins, met))
 }

@@ -28,7 +28,7 @@ pub enum Progress {
     },
     /// Entries were gone through to see which members of groups are groups.
     Members {
-        /// How many so far, in one search.
+        /// How many so far.
         looked_at: usize,
     },
     /// People of accounts are looked for whom the bases do not have.

@@ -41,6 +41,8 @@ pub(super) struct Swept {
     /// Look-ups that a nest has taken so far, those under way among them; and when a search was made last.
     taken: usize,
     tried_at: usize,
+    /// Entries that the searches have brought, whatever they are.
+    looked_at: usize,
     /// Whether the search for all groups has brought what it brings; the search for everything.
     has_groups: bool,
     has_others: bool,
@@ -74,6 +76,7 @@ impl Swept {
             knows_logins,
             taken: 0,
             tried_at: 0,
+            looked_at: 0,
             has_groups: false,
             has_others: false,
         }
@@ -106,7 +109,7 @@ impl Swept {
             for base in self.bases.clone() {
                 let any = Filter::any(GROUP_CLASSES.map(|class| Filter::equal("objectClass", class)));
                 let query = Query::subtree(&base.to_string(), any, attributes);
-                match self.search(connection, sweep, query, most, |read| Progress::Groups { read }).await?.1 {
+                match self.search(connection, sweep, query, most).await?.1 {
                     End::Whole => {}
                     End::Early => end = End::Early,
                     End::Left => {
@@ -144,9 +147,7 @@ impl Swept {
         for (base, count) in places {
             let query = Query::subtree(&base.to_string(), Filter::present("objectClass"), attributes);
             let most = count.saturating_mul(ENTRIES_FOR_EACH);
-            let (read, end) = self
-                .search(connection, sweep, query, most, |looked_at| Progress::Members { looked_at })
-                .await?;
+            let (read, end) = self.search(connection, sweep, query, most).await?;
             self.has_others |= !matches!(end, End::Left);
             let short = match end {
                 End::Whole => "",
@@ -167,7 +168,6 @@ impl Swept {
         sweep: &mut Sweep,
         query: Query,
         most: usize,
-        progress: fn(usize) -> Progress,
     ) -> Result<(usize, End), DirectoryError> {
         let (watch, mut read) = (connection.watch.clone(), 0_usize);
         let mut search = connection.search(query).await?;
@@ -176,8 +176,9 @@ impl Swept {
                 Ok(Some(Found::Entry(entry))) => {
                     read += 1;
                     self.keep(sweep, &entry);
-                    if read.is_multiple_of(EVERY) {
-                        watch.tell(|| progress(read));
+                    self.looked_at += 1;
+                    if self.looked_at.is_multiple_of(EVERY) {
+                        watch.tell(|| Progress::Members { looked_at: self.looked_at });
                     }
                 }
                 Ok(Some(Found::Reference(_))) => {}
