@@ -6,6 +6,7 @@
 
 use crate::{ProtocolError, ProtocolErrorKind};
 use rasn::prelude::*;
+use webtaxon_core::filter::Filter;
 
 /// Bytes of a value or a name, shared without copying.
 pub type Octets = OctetString;
@@ -295,6 +296,30 @@ pub struct SearchRequest {
     pub filter: crate::filter::WireFilter,
     /// Which attributes are wanted.
     pub attributes: Vec<Octets>,
+}
+
+impl SearchRequest {
+    /// A search without limits that follows no aliases.
+    ///
+    /// # Errors
+    /// As [`WireFilter::new`](crate::filter::WireFilter::new).
+    pub fn new<'a>(
+        base: &str,
+        scope: Scope,
+        filter: &Filter,
+        attributes: impl IntoIterator<Item = &'a str>,
+    ) -> Result<Self, ProtocolError> {
+        Ok(Self {
+            base: Octets::from_slice(base.as_bytes()),
+            scope,
+            aliases: Aliases::Never,
+            size_limit: 0,
+            time_limit: 0,
+            types_only: false,
+            filter: crate::filter::WireFilter::new(filter)?,
+            attributes: attributes.into_iter().map(|name| Octets::from_slice(name.as_bytes())).collect(),
+        })
+    }
 }
 
 /// How far down a search looks (RFC 4511 §4.5.1.2).

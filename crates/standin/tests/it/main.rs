@@ -13,10 +13,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use webtaxon_core::filter::Filter;
 use webtaxon_standin::{Directory, Fault, FaultKind, Options, Standin};
-use webtaxon_wire::filter::WireFilter;
-use webtaxon_wire::message::{
-    Aliases, Control, ExtendedRequest, LdapResult, Octets, Operation, Scope, SearchRequest,
-};
+use webtaxon_wire::message::{Control, ExtendedRequest, LdapResult, Octets, Operation, Scope, SearchRequest};
 use webtaxon_wire::{Conversation, Event, Message, control};
 
 const MUSEUM: &[u8] = include_bytes!("../../../../demo/directory.ldif");
@@ -134,16 +131,7 @@ impl Client {
 }
 
 fn request(base: &str, scope: Scope, filter: &str, attributes: &[&str]) -> SearchRequest {
-    SearchRequest {
-        base: Octets::from_slice(base.as_bytes()),
-        scope,
-        aliases: Aliases::Never,
-        size_limit: 0,
-        time_limit: 0,
-        types_only: false,
-        filter: WireFilter::new(&Filter::parse(filter).unwrap()).unwrap(),
-        attributes: attributes.iter().map(|name| Octets::from_slice(name.as_bytes())).collect(),
-    }
+    SearchRequest::new(base, scope, &Filter::parse(filter).unwrap(), attributes.iter().copied()).unwrap()
 }
 
 #[tokio::test]

@@ -4,22 +4,12 @@
 use std::io::{Read as _, Write as _};
 use std::net::{TcpStream, ToSocketAddrs};
 use webtaxon::core::filter::Filter;
-use webtaxon_wire::filter::WireFilter;
-use webtaxon_wire::message::{Aliases, Octets, Operation, Scope, SearchRequest};
+use webtaxon_wire::message::{Operation, Scope, SearchRequest};
 use webtaxon_wire::{Message, control, frame};
 
 /// A search as a message.
 fn message(id: u32, base: &str, scope: Scope, filter: &Filter, attributes: &[&str]) -> Message {
-    let request = SearchRequest {
-        base: Octets::from_slice(base.as_bytes()),
-        scope,
-        aliases: Aliases::Never,
-        size_limit: 0,
-        time_limit: 0,
-        types_only: false,
-        filter: WireFilter::new(filter).unwrap(),
-        attributes: attributes.iter().map(|name| Octets::from_slice(name.as_bytes())).collect(),
-    };
+    let request = SearchRequest::new(base, scope, filter, attributes.iter().copied()).unwrap();
     Message { id, operation: Operation::SearchRequest(request), controls: None }
 }
 

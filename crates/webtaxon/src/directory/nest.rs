@@ -90,9 +90,13 @@ pub(super) async fn read(
     match intake.strategy {
         // A file has the lists, and no server that would work anything out.
         _ if connection.snapshot().is_some() => {}
-        Strategy::Auto | Strategy::Upwards if upwards::read(connection, sweep, intake).await? => {
-            return Ok(());
-        }
+        Strategy::Upwards => return upwards::read(connection, sweep, intake).await.map(drop),
+        // What another way was refused does not end this one.
+        Strategy::Auto => match upwards::read(connection, sweep, intake).await {
+            Ok(true) => return Ok(()),
+            Err(error) if error.is_fatal() => return Err(error),
+            Ok(false) | Err(_) => {}
+        },
         Strategy::Chain | Strategy::Tokens => return ruled::read(connection, sweep, intake).await,
         _ => {}
     }

@@ -8,8 +8,7 @@ use webtaxon_core::entry::{Entries, Entry};
 use webtaxon_core::filter::Filter;
 use webtaxon_wire::conversation::RequestId;
 use webtaxon_wire::entry::ReceivedEntry;
-use webtaxon_wire::filter::WireFilter;
-use webtaxon_wire::message::{Aliases, LdapResult, Octets, ResultCode, Scope, SearchRequest};
+use webtaxon_wire::message::{LdapResult, Octets, ResultCode, Scope, SearchRequest};
 use webtaxon_wire::{Event, control};
 
 /// How long a busy server is left alone before it is asked again.
@@ -93,16 +92,9 @@ impl Query {
     }
 
     fn request(&self) -> Result<SearchRequest, webtaxon_wire::ProtocolError> {
-        Ok(SearchRequest {
-            base: Octets::from_slice(self.base.as_bytes()),
-            scope: self.scope,
-            aliases: Aliases::Never,
-            size_limit: 0,
-            time_limit: 0,
-            types_only: self.types_only,
-            filter: WireFilter::new(&self.filter)?,
-            attributes: self.attributes.iter().map(|name| Octets::from_slice(name.as_bytes())).collect(),
-        })
+        let attributes = self.attributes.iter().map(String::as_str);
+        let request = SearchRequest::new(&self.base, self.scope, &self.filter, attributes)?;
+        Ok(SearchRequest { types_only: self.types_only, ..request })
     }
 }
 

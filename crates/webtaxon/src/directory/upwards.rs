@@ -85,10 +85,10 @@ pub(super) async fn read(
     let kind = connection.root().kind;
     let is_choice = intake.strategy == Strategy::Auto;
     let long = if is_choice { long_list(connection, sweep, intake).await? } else { None };
-    let doubt = match is_choice && long.is_none() {
-        true => return Ok(false),
-        false => roots::doubt(connection).await?,
-    };
+    if is_choice && long.is_none() {
+        return Ok(false);
+    }
+    let doubt = roots::doubt(connection).await?;
     if is_choice && doubt.is_some() {
         return Ok(false);
     }

@@ -1,22 +1,12 @@
 //! What a server may say, in which order, and what ends the conversation.
 
 use super::*;
-use crate::filter::WireFilter;
-use crate::message::{Aliases, BindResponse, ExtendedResponse, ResultCode, Scope};
+use crate::message::{BindResponse, ExtendedResponse, ResultCode, Scope};
 use proptest::prelude::*;
 use webtaxon_core::filter::Filter;
 
 fn search() -> SearchRequest {
-    SearchRequest {
-        base: Octets::default(),
-        scope: Scope::Base,
-        aliases: Aliases::Never,
-        size_limit: 0,
-        time_limit: 0,
-        types_only: false,
-        filter: WireFilter::new(&Filter::present("objectClass")).unwrap(),
-        attributes: Vec::new(),
-    }
+    SearchRequest::new("", Scope::Base, &Filter::present("objectClass"), []).unwrap()
 }
 
 fn entry() -> Operation {
