@@ -6,8 +6,10 @@
 //! take an account away asks for that proof, so an interrupted reading removes nobody.
 
 mod part;
+mod people;
 
 pub use part::{Part, Purpose};
+use people::People;
 
 use crate::entry::{Entries, Entry, Names};
 use crate::identity::{Identity, LASTING, Lasting};
@@ -15,11 +17,11 @@ use crate::membership::{Graph, NodeId, Reach};
 use crate::name::{Dn, DnKey, KeyReader};
 use crate::schema::Schema;
 use crate::settings::Intake;
-use fixedbitset::FixedBitSet;
+use foldhash::HashSet;
 use indexmap::IndexSet;
 use jiff::Timestamp;
 use serde::Serialize;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::fmt;
 use std::sync::Arc;
 
@@ -96,11 +98,10 @@ pub struct PartId(usize);
 #[derive(Debug, Default)]
 pub struct Sweep {
     parts: Vec<(Part, Option<Ended>)>,
-    people: Entries,
+    people: People,
     /// Reads the people's names.
     names: KeyReader,
-    /// The people's names for comparing, in the order of `people`.
-    keys: IndexSet<DnKey, foldhash::fast::RandomState>,
+    /// The names of people and of groups, and who is in which.
     graph: Graph,
     followed: OtherEntries,
     /// Groups that come into the application.
@@ -109,9 +110,8 @@ pub struct Sweep {
     /// Why the reading ended before everything was begun.
     cut: Option<String>,
     source: Source,
-    /// Whether groups will be read, which list people; and the people's numbers in the graph, if so.
+    /// Whether groups will be read, which list people.
     reads_groups: bool,
-    person_nodes: FixedBitSet,
 }
 
 /// Entries that fields of people name, and that are none of the people.
@@ -207,20 +207,16 @@ impl Sweep {
         A: IntoIterator<Item = (&'v str, V)>,
         V: IntoIterator<Item = &'v [u8]>,
     {
-        let (place, new) = self.keys.insert_full(self.names.key(dn)?);
-        if new {
-            self.people.push(dn, attributes);
-            if self.reads_groups
-                && let Some(id) = self.node_of(place)
-            {
-                self.graph.remember(dn, id);
-                self.person_nodes.grow_and_insert(id.index());
-            }
+        let id = self.graph.node(self.names.key(dn)?, dn);
+        let new = self.people.add(id, dn, attributes);
+        if new && self.reads_groups {
+            self.graph.remember(dn, id);
         }
         Ok(new)
     }
 
-    /// Says that groups will be read: people's names are put down while people are read, when there is time.
+    /// Says that groups will be read: how people's names are written is remembered while they are read, when there
+    /// is time.
     pub fn expect_groups(&mut self) {
         self.reads_groups = true;
     }
@@ -228,19 +224,19 @@ impl Sweep {
     /// The name of the person at this place, for comparing and as the directory wrote it.
     #[must_use]
     pub fn name_of(&self, person: usize) -> Option<(&DnKey, &str)> {
-        Some((self.keys.get_index(person)?, self.people.get(person)?.dn()))
+        Some((self.graph.key(self.people.node(person)?)?, self.people.entries.get(person)?.dn()))
     }
 
     /// A person's number in the graph of groups.
-    pub fn node_of(&mut self, person: usize) -> Option<NodeId> {
-        let key = self.keys.get_index(person)?.clone();
-        Some(self.graph.node(key, self.people.get(person)?.dn()))
+    #[must_use]
+    pub fn node_of(&self, person: usize) -> Option<NodeId> {
+        self.people.node(person)
     }
 
-    /// Whether a number of the graph is known to be one of the people; see [`Sweep::is_person`] for all of them.
+    /// Whether a number of the graph is one of the people read so far.
     #[must_use]
     pub fn is_person_node(&self, id: NodeId) -> bool {
-        self.person_nodes.contains(id.index())
+        self.people.has(id)
     }
 
     /// Says what happened on the way that did no harm.
@@ -251,13 +247,13 @@ impl Sweep {
     /// Whether a name is one of the people read so far.
     #[must_use]
     pub fn is_person(&self, key: &DnKey) -> bool {
-        self.keys.contains(key)
+        self.graph.find(key).is_some_and(|id| self.is_person_node(id))
     }
 
     /// The people read so far.
     #[must_use]
     pub fn people(&self) -> &Entries {
-        &self.people
+        &self.people.entries
     }
 
     /// The groups read so far.
@@ -377,7 +373,7 @@ impl Sweep {
         let groups = self
             .nests(intake)
             .into_iter()
-            .flat_map(|(groups, purpose)| groups.into_iter().map(move |dn| Part::Group { dn, purpose }));
+            .flat_map(|(groups, purpose)| groups.into_iter().map(move |dn| Part::group(&dn, purpose)));
         let brought = intake.application_groups.iter().flat_map(|groups| &groups.bases);
         let brought = brought.map(|base| Part::ApplicationGroups { base: base.clone() });
         let follows = intake.fields.values().any(|rule| rule.followed().next().is_some());
@@ -403,7 +399,6 @@ impl Sweep {
         Reading {
             source: self.source,
             people: self.people,
-            keys: self.keys,
             graph: self.graph,
             followed: self.followed,
             brought: self.brought,
@@ -427,9 +422,7 @@ pub enum Whereabouts {
 #[derive(Debug)]
 pub struct Reading {
     source: Source,
-    people: Entries,
-    /// The people's names for comparing, in the order of `people`.
-    keys: IndexSet<DnKey, foldhash::fast::RandomState>,
+    people: People,
     graph: Graph,
     followed: OtherEntries,
     brought: Brought,
@@ -454,25 +447,35 @@ impl Reading {
     /// The entries under the bases that the filter found.
     #[must_use]
     pub fn people(&self) -> &Entries {
-        &self.people
+        &self.people.entries
     }
 
     /// The comparable name of the person at `index` of [`Reading::people`].
     #[must_use]
     pub fn key(&self, index: usize) -> Option<&DnKey> {
-        self.keys.get_index(index)
+        self.graph.key(self.people.node(index)?)
     }
 
     /// Whether a name is one of the people.
     #[must_use]
     pub fn is_person(&self, key: &DnKey) -> bool {
-        self.keys.contains(key)
+        self.graph.find(key).is_some_and(|id| self.is_person_node(id))
     }
 
     /// The place of a name in [`Reading::people`].
     #[must_use]
     pub fn index_of(&self, key: &DnKey) -> Option<usize> {
-        self.keys.get_index_of(key)
+        self.people.place(self.graph.find(key)?)
+    }
+
+    /// Whether a number of the graph is one of the people.
+    pub(crate) fn is_person_node(&self, id: NodeId) -> bool {
+        self.people.has(id)
+    }
+
+    /// The number in the graph of the person at `index` of [`Reading::people`].
+    pub(crate) fn node(&self, index: usize) -> Option<NodeId> {
+        self.people.node(index)
     }
 
     /// What is known of an entry that a field of somebody names, and that is none of the people.

@@ -45,7 +45,7 @@ fn sweep() -> Sweep {
     sweep.graph_mut().add_group(group.key(), "CN=Curators", [(ada.key(), "CN=Ada,OU=Botany,OU=People")]);
     for part in [
         Part::People { base: Dn::parse("OU=People").unwrap() },
-        Part::Group { dn: group, purpose: Purpose::Decide },
+        Part::group(&group, Purpose::Decide),
         Part::FollowedNames,
     ] {
         let part = sweep.open(part);
@@ -157,7 +157,7 @@ fn each_rule_draws_its_value() {
 fn what_was_not_read_is_not_guessed() {
     let in_group = settings("x = [{ in_group = \"CN=Others\", value = \"1\" }, { value = \"2\" }]");
     let mut short = sweep();
-    let part = short.open(Part::Group { dn: Dn::parse("CN=Others").unwrap(), purpose: Purpose::Decide });
+    let part = short.open(Part::group(&Dn::parse("CN=Others").unwrap(), Purpose::Decide));
     short.close(part, Ended::Short("cut".to_owned()));
     let followed = settings("x = { from = \"manager\", follow = \"login\" }");
     let mut unread = Sweep::new(From::default());

@@ -90,7 +90,7 @@ impl Search<'_> {
 impl Graph {
     /// The components of these groups and of all inside them: each after all that it reaches.
     pub(super) fn components(&self, groups: impl IntoIterator<Item = NodeId>) -> Vec<Vec<NodeId>> {
-        let marks = vec![NOT_MET; self.nodes.len()];
+        let marks = vec![NOT_MET; self.names.len()];
         let mut search = Search { graph: self, marks, met: 0, line: Vec::new(), frames: Vec::new() };
         let mut components = Vec::new();
         for start in groups {

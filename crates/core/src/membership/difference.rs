@@ -41,9 +41,7 @@ impl Graph {
     /// `moved` gives the later name of an entry that has another one now.
     #[must_use]
     pub fn differences(&self, later: &Self, moved: &HashMap<DnKey, DnKey>) -> Vec<GroupDifference> {
-        let all =
-            |graph: &Self| (0..graph.nodes.len()).filter_map(|at| Some(NodeId(u32::try_from(at).ok()?)));
-        let groups = |graph: &Self| all(graph).filter(|id| graph.members(*id).is_some()).collect::<Vec<_>>();
+        let groups = |graph: &Self| graph.ids().filter(|id| graph.members(*id).is_some()).collect::<Vec<_>>();
         let now = |key: &DnKey| moved.get(key).unwrap_or(key).clone();
         let then: HashMap<DnKey, NodeId> =
             groups(self).into_iter().filter_map(|id| Some((now(self.key(id)?), id))).collect();
@@ -58,7 +56,7 @@ impl Graph {
                 .flatten()
                 .filter_map(|id| Some((now(self.key(*id)?), *id)))
                 .collect();
-            let new = is.and_then(|id| later.members(id)).unwrap_or_default();
+            let new = is.map(|id| later.members_by_name(id)).unwrap_or_default();
             let had = |id: &&NodeId| later.key(**id).is_some_and(|key| old.contains_key(key));
             let came = new.iter().filter(|id| !had(id)).map(|id| later.dn(*id).to_owned()).collect();
             let has: BTreeSet<&DnKey> = new.iter().filter_map(|id| later.key(*id)).collect();

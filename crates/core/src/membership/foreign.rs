@@ -28,9 +28,15 @@ const PEOPLE: [(&str, &str); 6] = [
 const SYSTEM: [&str; 7] = ["S-1-0-0", "S-1-5-7", "S-1-5-9", "S-1-5-17", "S-1-5-18", "S-1-5-19", "S-1-5-20"];
 
 impl Foreign {
-    /// Whom a name stands for; none for an entry of the domain's own.
+    /// Whom a name stands for; none for an entry of the domain's own, and for what is no name.
     #[must_use]
-    pub fn of(dn: &Dn) -> Option<Self> {
+    pub fn of(name: &str) -> Option<Self> {
+        // Most names need not be parsed: a SID begins with its S, unless an escape or the # form hides it.
+        let own = name.split_once('=')?.1.trim_start();
+        if !own.starts_with(['S', 's', '\\', '#']) {
+            return None;
+        }
+        let dn = Dn::parse(name).ok()?;
         let mut parts = dn.rdns().iter().map(|rdn| rdn.avas().first().map(|ava| ava.value.as_slice()));
         let (sid, place) = (parts.next()??, parts.next()??);
         let sid = std::str::from_utf8(sid).ok()?.to_ascii_uppercase();
@@ -78,11 +84,20 @@ mod tests {
             ("CN=S-1-5-18,CN=ForeignSecurityPrincipals,DC=x", Some(Foreign::System(sid("S-1-5-18")))),
             ("CN=S-1-99-1,CN=ForeignSecurityPrincipals,DC=x", Some(Foreign::Unlisted(sid("S-1-99-1"), None))),
             ("CN=S-1-5-11,CN=Users,DC=x", None),
+            (
+                r"CN=\53-1-5-4,CN=Foreign\53ecurityPrincipals,DC=x",
+                Some(Foreign::Unlisted(sid("S-1-5-4"), Some("Interactive"))),
+            ),
+            (
+                "cn= S-1-5-4, cn=ForeignSecurityPrincipals, dc=x",
+                Some(Foreign::Unlisted(sid("S-1-5-4"), Some("Interactive"))),
+            ),
+            ("S-1-5-11", None),
             ("CN=S-1-x,CN=ForeignSecurityPrincipals,DC=x", None),
             ("CN=Ada,CN=ForeignSecurityPrincipals,DC=x", None),
             ("CN=Ada", None),
         ] {
-            assert_eq!(Foreign::of(&Dn::parse(dn).unwrap()), expected, "{dn}");
+            assert_eq!(Foreign::of(dn), expected, "{dn}");
         }
     }
 }

@@ -61,9 +61,7 @@ impl<'g> Nesting<'g> {
             .enumerate()
             .flat_map(|(at, (groups, _))| groups.iter().map(move |group| (at, *group)))
             .collect();
-        let counted: Vec<usize> = (0..self.graph.nodes.len())
-            .filter(|index| u32::try_from(*index).is_ok_and(|id| counts(NodeId(id))))
-            .collect();
+        let counted: Vec<usize> = self.graph.ids().filter(|id| counts(*id)).map(NodeId::index).collect();
         let mut all = Vec::with_capacity(groups.len());
         for chunk in groups.chunks(PASS) {
             let roots: Vec<Option<NodeId>> = chunk.iter().map(|(_, group)| Some(*group)).collect();
@@ -82,7 +80,7 @@ impl<'g> Nesting<'g> {
 
     /// For each name, the bits of the roots that it is in; components in front of `from` have none.
     fn pass(&self, roots: &[Option<NodeId>], from: usize) -> Vec<u64> {
-        let count = self.graph.nodes.len();
+        let count = self.graph.names.len();
         let (mut bits, mut own) = (vec![0_u64; count], vec![0_u64; count]);
         for (at, root) in roots.iter().enumerate() {
             if let Some(own) = root.and_then(|root| own.get_mut(root.index())) {
@@ -131,7 +129,7 @@ impl Inclusion<'_> {
     /// How many names are in one root at least, groups among them.
     #[must_use]
     pub fn len(&self) -> usize {
-        (0..self.graph.nodes.len())
+        (0..self.graph.names.len())
             .filter(|index| self.bits.iter().any(|bits| bits.get(*index).is_some_and(|own| *own != 0)))
             .count()
     }

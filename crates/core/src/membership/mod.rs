@@ -11,6 +11,7 @@ mod components;
 mod difference;
 mod foreign;
 mod inclusion;
+mod names;
 mod nest;
 mod outline;
 mod roll;
@@ -28,9 +29,8 @@ pub use roll::{Roll, primary_group, without_uid};
 
 use crate::name::{Dn, DnKey, ParseError};
 use fixedbitset::FixedBitSet;
-use foldhash::HashMap;
+use names::Names;
 use std::collections::HashSet;
-use std::hash::BuildHasher as _;
 
 /// A name in one [`Graph`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -45,23 +45,13 @@ impl NodeId {
 /// Groups and their members.
 #[derive(Clone, Debug, Default)]
 pub struct Graph {
-    by_key: HashMap<DnKey, NodeId>,
-    /// The hashes of names as they were written, so that a name that comes again need not be read.
-    by_text: HashMap<u64, NodeId>,
-    hasher: foldhash::quality::RandomState,
-    nodes: Vec<Node>,
+    names: Names,
+    /// By the names' numbers: direct members, if the name was read as a group.
+    lists: Vec<Option<Box<[NodeId]>>>,
     /// Groups with members that no list of theirs shows.
     unlisted: HashSet<(NodeId, NodeId)>,
     /// Names that are listed and are no entry any more.
     gone: HashSet<NodeId>,
-}
-
-#[derive(Clone, Debug)]
-struct Node {
-    key: DnKey,
-    dn: Box<str>,
-    /// Direct members, if the name was read as a group.
-    members: Option<Vec<NodeId>>,
 }
 
 impl Graph {
@@ -73,19 +63,12 @@ impl Graph {
 
     /// The number of a name, new if it was not met before.
     pub fn node(&mut self, key: DnKey, dn: &str) -> NodeId {
-        if let Some(id) = self.by_key.get(&key) {
-            return *id;
-        }
-        let next = NodeId(u32::try_from(self.nodes.len()).unwrap_or(u32::MAX));
-        self.by_key.insert(key.clone(), next);
-        self.nodes.push(Node { key, dn: dn.into(), members: None });
-        next
+        let id = self.names.number(key, dn);
+        self.lists.resize(self.names.len(), None);
+        id
     }
 
     /// Adds a group with its direct members: names as keys, and as the directory wrote them.
-    ///
-    /// Members are kept in the order of their keys, each once, so that paths do not depend on the
-    /// order in which a server returns them.
     pub fn add_group<'m>(
         &mut self,
         key: DnKey,
@@ -96,15 +79,14 @@ impl Graph {
         self.add_list(key, dn, list);
     }
 
-    /// Adds a group with its direct members as the graph's own numbers.
+    /// Adds a group with its direct members as the graph's own numbers, which are kept each once.
     pub fn add_list(&mut self, key: DnKey, dn: &str, mut members: Vec<NodeId>) -> NodeId {
         members.sort_unstable();
         members.dedup();
-        members.sort_by(|one, other| self.key(*one).cmp(&self.key(*other)));
         let group = self.node(key, dn);
-        if let Some(node) = self.nodes.get_mut(group.index()) {
-            node.dn = dn.into();
-            node.members = Some(members);
+        self.names.set_text(group, dn);
+        if let Some(list) = self.lists.get_mut(group.index()) {
+            *list = Some(members.into());
         }
         group
     }
@@ -114,8 +96,7 @@ impl Graph {
     /// # Errors
     /// It is not a distinguished name.
     pub fn member(&mut self, text: &str) -> Result<NodeId, ParseError> {
-        let known = self.by_text.get(&self.hasher.hash_one(text)).copied();
-        if let Some(id) = known.filter(|id| self.dn(*id) == text) {
+        if let Some(id) = self.names.spelled(text) {
             return Ok(id);
         }
         let id = self.node(Dn::parse(text)?.key(), text);
@@ -123,9 +104,19 @@ impl Graph {
         Ok(id)
     }
 
+    /// The numbers of many members at once, as [`Graph::member`] gives them; none for what is not a distinguished
+    /// name.
+    pub fn all_members<'t>(
+        &mut self,
+        texts: &'t [&'t str],
+    ) -> impl Iterator<Item = Option<NodeId>> + use<'_, 't> {
+        let known = self.names.all_spelled(texts);
+        texts.iter().zip(known).map(|(text, known)| known.or_else(|| self.member(text).ok()))
+    }
+
     /// Remembers how a name was written.
     pub(crate) fn remember(&mut self, text: &str, id: NodeId) {
-        self.by_text.insert(self.hasher.hash_one(text), id);
+        self.names.spell(text, id);
     }
 
     /// Says that a group has a member that no list of its shows: by primary group, or by login.
@@ -149,13 +140,13 @@ impl Graph {
     /// A name for comparing.
     #[must_use]
     pub fn key(&self, id: NodeId) -> Option<&DnKey> {
-        self.nodes.get(id.index()).map(|node| &node.key)
+        self.names.key(id)
     }
 
     /// The name's number, if the name occurs.
     #[must_use]
     pub fn find(&self, key: &DnKey) -> Option<NodeId> {
-        self.by_key.get(key).copied()
+        self.names.find(key)
     }
 
     /// Whether the name was read as a group.
@@ -167,22 +158,35 @@ impl Graph {
     /// How many groups were read.
     #[must_use]
     pub fn groups(&self) -> usize {
-        self.nodes.iter().filter(|node| node.members.is_some()).count()
+        self.lists.iter().flatten().count()
     }
 
     /// Every group that was read, with the names of its direct members, as the directory wrote them.
     pub fn all_groups(&self) -> impl Iterator<Item = (&str, impl Iterator<Item = &str>)> {
-        self.nodes.iter().filter_map(|node| {
-            let members = node.members.as_ref()?;
-            Some((&*node.dn, members.iter().map(|id| self.dn(*id))))
-        })
+        let groups = self.ids().filter(|id| self.members(*id).is_some());
+        groups.map(|id| (self.dn(id), self.members_by_name(id).into_iter().map(|id| self.dn(id))))
     }
 
+    /// The direct members of a group, in the order of their numbers, which says nothing; none if it was not read as
+    /// a group.
     fn members(&self, id: NodeId) -> Option<&[NodeId]> {
-        self.nodes.get(id.index())?.members.as_deref()
+        self.lists.get(id.index())?.as_deref()
     }
 
-    /// The names that a group has itself; none if it was not read as a group.
+    /// The direct members of a group in the order of their names: what is shown, and paths, must not depend on the
+    /// order in which a server gives anything.
+    fn members_by_name(&self, id: NodeId) -> Vec<NodeId> {
+        let mut members = self.members(id).unwrap_or_default().to_vec();
+        members.sort_by_key(|id| self.key(*id));
+        members
+    }
+
+    /// Every name.
+    fn ids(&self) -> impl Iterator<Item = NodeId> + use<> {
+        (0..u32::try_from(self.names.len()).unwrap_or(u32::MAX)).map(NodeId)
+    }
+
+    /// The names that a group has itself, in no order; none if it was not read as a group.
     pub(crate) fn direct_members(&self, group: &DnKey) -> impl Iterator<Item = &DnKey> {
         let members = self.find(group).and_then(|id| self.members(id)).unwrap_or_default();
         members.iter().filter_map(|id| self.key(*id))
@@ -191,17 +195,17 @@ impl Graph {
     /// The name as the directory wrote it.
     #[must_use]
     pub fn dn(&self, id: NodeId) -> &str {
-        self.nodes.get(id.index()).map_or("", |node| &node.dn)
+        self.names.text(id)
     }
 
     /// Everything that lies in one of `roots`, at any depth.
     #[must_use]
     pub fn reach<'k>(&self, roots: impl IntoIterator<Item = &'k DnKey>) -> Reach {
-        let mut reached = FixedBitSet::with_capacity(self.nodes.len());
-        let mut through = vec![None; self.nodes.len()];
-        let mut depth = vec![0_u32; self.nodes.len()];
+        let mut reached = FixedBitSet::with_capacity(self.names.len());
+        let mut through = vec![None; self.names.len()];
+        let mut depth = vec![0_u32; self.names.len()];
         let mut line: std::collections::VecDeque<NodeId> = std::collections::VecDeque::new();
-        let mut is_root = FixedBitSet::with_capacity(self.nodes.len());
+        let mut is_root = FixedBitSet::with_capacity(self.names.len());
         for root in roots {
             if let Some(id) = self.find(root)
                 && !is_root.put(id.index())
@@ -209,6 +213,7 @@ impl Graph {
                 line.push_back(id);
             }
         }
+        let mut inner = Vec::new();
         while let Some(group) = line.pop_front() {
             let is_first = is_root.contains(group.index());
             let inside = depth.get(group.index()).filter(|_| !is_first).map_or(1, |depth| depth + 1);
@@ -222,10 +227,13 @@ impl Graph {
                 if let Some(slot) = depth.get_mut(member.index()) {
                     *slot = inside;
                 }
-                if !is_root.contains(member.index()) {
-                    line.push_back(member);
+                if self.members(member).is_some() && !is_root.contains(member.index()) {
+                    inner.push(member);
                 }
             }
+            // By which of several groups somebody is in must not depend on the server's order.
+            inner.sort_by_key(|id| self.key(*id));
+            line.extend(inner.drain(..));
         }
         Reach { reached, through, depth, is_root }
     }
@@ -288,15 +296,12 @@ impl Reach {
     /// The members that were not read as groups, each with the group that lists it, in the order
     /// of their names.
     pub fn leaves<'g>(&'g self, graph: &'g Graph) -> impl Iterator<Item = Leaf<'g>> {
-        let mut leaves: Vec<Leaf<'g>> = self
-            .reached
-            .ones()
-            .filter_map(|index| {
-                let node = graph.nodes.get(index).filter(|node| node.members.is_none())?;
-                let group = self.through.get(index).copied().flatten()?;
-                Some(Leaf { key: &node.key, dn: &node.dn, group: graph.dn(group) })
-            })
-            .collect();
+        let is_leaf = |id: &NodeId| self.reached.contains(id.index()) && graph.members(*id).is_none();
+        let leaf = |id: NodeId| {
+            let group = self.through.get(id.index()).copied().flatten()?;
+            Some(Leaf { key: graph.key(id)?, dn: graph.dn(id), group: graph.dn(group) })
+        };
+        let mut leaves: Vec<Leaf<'g>> = graph.ids().filter(is_leaf).filter_map(leaf).collect();
         leaves.sort_by_key(|leaf| leaf.key);
         leaves.into_iter()
     }

@@ -5,7 +5,7 @@
 //! over the nest for 64 of its groups.
 
 use super::{Foreign, Graph, NodeId, Reach};
-use crate::name::{self, Dn, DnKey};
+use crate::name::{self, DnKey};
 use crate::reading::Reading;
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
@@ -133,7 +133,7 @@ impl<'r> Nest<'r> {
     /// The groups of the nest, the named one among them, in the order of their names.
     fn groups(&self) -> Vec<NodeId> {
         let graph = self.graph();
-        let inside = self.reach.reached.ones().filter_map(|index| Some(NodeId(u32::try_from(index).ok()?)));
+        let inside = graph.ids().filter(|id| self.reach.reached.contains(id.index()));
         let mut groups: Vec<NodeId> =
             inside.chain([self.root]).filter(|id| graph.members(*id).is_some()).collect();
         groups.sort_by_key(|id| graph.key(*id));
@@ -154,7 +154,7 @@ impl<'r> Nest<'r> {
     }
 
     pub(super) fn is_person(&self, id: NodeId) -> bool {
-        self.graph().key(id).is_some_and(|key| self.reading.is_person(key))
+        self.reading.is_person_node(id)
     }
 
     /// Everybody who is in, by their path and then by name.
@@ -167,8 +167,8 @@ impl<'r> Nest<'r> {
             .iter()
             .enumerate()
             .filter_map(|(index, entry)| {
+                let id = self.reading.node(index).filter(|id| self.reach.reached.contains(id.index()))?;
                 let key = self.reading.key(index)?;
-                let id = graph.find(key).filter(|id| self.reach.reached.contains(id.index()))?;
                 let called = entry.text("displayName").or_else(|| entry.text("cn"));
                 let (mut path, left_out) = self.reach.path_end(graph, key, LONGEST_PATH);
                 if left_out > 0 {
@@ -220,7 +220,7 @@ impl<'r> Nest<'r> {
                 line.push(group);
                 on_line.insert(group);
             }
-            let members = graph.members(group).unwrap_or_default();
+            let members = graph.members_by_name(group);
             let direct = members.iter().filter(|id| self.is_person(**id)).count();
             let people = counts.get(&group).copied().unwrap_or(0);
             tree.push(Branch { dn: graph.dn(group).to_owned(), depth, direct, people, place });
@@ -242,11 +242,11 @@ impl<'r> Nest<'r> {
         let mut listed: HashSet<NodeId> = HashSet::new();
         let mut unlisted: Vec<(NodeId, NodeId)> = Vec::new();
         for &group in &groups {
-            let members = graph.members(group).unwrap_or_default();
+            let members = graph.members_by_name(group);
             if members.is_empty() {
                 broken.empty.push(named(group));
             }
-            for &member in members {
+            for member in members {
                 let stray = || Stray { dn: named(member), group: named(group) };
                 if graph.is_unlisted(group, member) {
                     unlisted.push((group, member));
@@ -268,7 +268,7 @@ impl<'r> Nest<'r> {
     }
 
     fn foreign(&self, group: NodeId, member: NodeId) -> Option<ForeignMember> {
-        let (called, unlisted, sid) = match Foreign::of(&Dn::parse(self.graph().dn(member)).ok()?)? {
+        let (called, unlisted, sid) = match Foreign::of(self.graph().dn(member))? {
             Foreign::Unlisted(sid, called) => (called, true, sid),
             Foreign::OtherDomain(sid) | Foreign::System(sid) => (None, false, sid),
         };

@@ -50,7 +50,7 @@ impl Nest<'_> {
         let places: HashMap<NodeId, usize> =
             ordered.iter().enumerate().map(|(place, (id, _))| (*id, place)).collect();
         let outlined = |(id, people): &(NodeId, usize)| {
-            let members = graph.members(*id).unwrap_or_default();
+            let members = graph.members_by_name(*id);
             let count = |is: &dyn Fn(NodeId) -> bool| members.iter().filter(|member| is(**member)).count();
             Outlined {
                 dn: graph.dn(*id).to_owned(),
@@ -82,11 +82,11 @@ impl Nest<'_> {
             let mut seen = HashSet::from([first]);
             while let Some(group) = line.pop_front() {
                 let next = levels.get(&group).copied().unwrap_or(0) + 1;
-                for member in graph.members(group).unwrap_or_default() {
-                    if own.contains(member) && seen.insert(*member) {
-                        let level = levels.entry(*member).or_insert(next);
+                for member in graph.members_by_name(group) {
+                    if own.contains(&member) && seen.insert(member) {
+                        let level = levels.entry(member).or_insert(next);
                         *level = next.max(*level);
-                        line.push_back(*member);
+                        line.push_back(member);
                     }
                 }
             }

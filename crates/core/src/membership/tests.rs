@@ -78,6 +78,28 @@ fn a_name_that_comes_again_in_any_writing_is_the_same_member() {
     assert!(graph.member("Ada").is_err());
 }
 
+#[test]
+fn members_read_together_are_those_read_one_by_one() {
+    // Names of one length by the thousand, so that some are taken for one another until their texts are compared.
+    let name = |number: usize, case: &str| format!("{case}={number:05},DC=x");
+    let mut graph = Graph::new();
+    let known: Vec<NodeId> = (0..5_000).map(|number| graph.member(&name(number, "CN")).unwrap()).collect();
+    let texts: Vec<String> = (0..10_000).map(|number| name(number, "CN")).collect();
+    let texts: Vec<&str> = texts
+        .iter()
+        .map(String::as_str)
+        .chain(["no name", "cn=00007,DC=x", "CN=new,DC=x", "cn=new,dc=X"])
+        .collect();
+    let found: Vec<Option<NodeId>> = graph.all_members(&texts).collect();
+    for (text, found) in texts.iter().zip(&found) {
+        let key = Dn::parse(text).ok().map(|dn| dn.key());
+        assert_eq!(found.and_then(|id| graph.key(id)), key.as_ref(), "{text}");
+        assert_eq!(*found, graph.member(text).ok(), "{text}");
+    }
+    assert_eq!(found[..5_000], known.into_iter().map(Some).collect::<Vec<_>>());
+    assert_eq!(found[10_000..10_003], [None, found[7], found[10_003]]);
+}
+
 /// The museum's kinds of trouble in one small nest.
 fn troubled() -> Reading {
     let mut sweep = Sweep::new(Source::default());
@@ -385,6 +407,46 @@ proptest! {
                 prop_assert_eq!(found, path, "{}", group);
             }
         }
+    }
+
+    /// What is shown, and every path, is the same whatever was read first.
+    #[test]
+    fn nothing_depends_on_the_order_of_reading(
+        edges in proptest::collection::vec((0_usize..8, 0_usize..14), 0..60),
+        order in Just((0_usize..14).collect::<Vec<_>>()).prop_shuffle(),
+    ) {
+        let name = |number: &usize| format!("CN=n{number},DC=x");
+        let read = |order: &[usize]| {
+            let mut sweep = Sweep::new(Source::default());
+            for number in order {
+                let key = key(&format!("n{number}"));
+                match number {
+                    8..12 => drop(sweep.person(&name(number), [("cn", [&b"somebody"[..]])])),
+                    0..8 => {
+                        let listed = edges.iter().filter(|(from, _)| from == number).map(|(_, to)| to);
+                        let listed: Vec<String> = order.iter().filter(|one| listed.clone().any(|to| to == *one)).map(name).collect();
+                        let members: Vec<NodeId> = listed.iter().filter_map(|dn| sweep.graph_mut().member(dn).ok()).collect();
+                        sweep.graph_mut().add_list(key, &name(number), members);
+                    }
+                    _ => drop(sweep.graph_mut().member(&name(number))),
+                }
+            }
+            sweep.finish(&Intake::for_tests())
+        };
+        let shown = |reading: &Reading| {
+            let mut shown = Vec::new();
+            for group in 0..8 {
+                let nest = Nest::of(reading, &key(&format!("n{group}"))).unwrap();
+                shown.push(format!("{:?}", (nest.people(), nest.tree(), nest.outline(), nest.broken())));
+            }
+            let groups = reading.graph().all_groups();
+            let mut groups: Vec<_> = groups.map(|(dn, members)| format!("{dn}: {:?}", members.collect::<Vec<_>>())).collect();
+            groups.sort_unstable();
+            (shown, groups)
+        };
+        let (one, other) = (read(&(0..14).collect::<Vec<_>>()), read(&order));
+        prop_assert_eq!(shown(&one), shown(&other));
+        prop_assert!(one.graph().differences(other.graph(), &std::collections::HashMap::new()).is_empty());
     }
 
     /// Two groups are in one component exactly when each reaches the other.

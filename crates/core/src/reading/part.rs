@@ -2,7 +2,7 @@
 
 use super::Hidden;
 use crate::identity::Identity;
-use crate::name::Dn;
+use crate::name::{Dn, DnKey};
 use std::fmt;
 
 /// One thing that has to be read to its end.
@@ -21,7 +21,9 @@ pub enum Part {
     /// One group of the nest, and its members.
     Group {
         /// The group's name.
-        dn: Dn,
+        dn: Box<str>,
+        /// The name for comparing.
+        key: DnKey,
         /// Whether the nest lets people in or keeps them out.
         purpose: Purpose,
     },
@@ -62,10 +64,16 @@ pub enum Purpose {
 }
 
 impl Part {
+    /// One group that is named.
+    #[must_use]
+    pub fn group(dn: &Dn, purpose: Purpose) -> Self {
+        Self::Group { dn: dn.to_string().into(), key: dn.key(), purpose }
+    }
+
     /// Whose members may not be known if it was not read to its end.
     pub(super) fn hides_members(&self) -> Hidden {
         match self {
-            Self::Group { dn, .. } => Hidden::Of(dn.key()),
+            Self::Group { key, .. } => Hidden::Of(key.clone()),
             Self::PrimaryGroups | Self::Snapshot => Hidden::Any,
             _ => Hidden::None,
         }

@@ -11,7 +11,7 @@ fn intake() -> Intake {
 }
 
 fn parts() -> [Part; 3] {
-    let group = |cn: &str, purpose| Part::Group { dn: Dn::parse(&format!("CN={cn},DC=x")).unwrap(), purpose };
+    let group = |cn: &str, purpose| Part::group(&Dn::parse(&format!("CN={cn},DC=x")).unwrap(), purpose);
     [
         Part::People { base: Dn::parse("OU=People,DC=x").unwrap() },
         group("Users", Purpose::Admit),

@@ -3,7 +3,7 @@
 use super::roots;
 use foldhash::{HashMap, HashSet};
 use webtaxon_core::membership::{Foreign, Graph, NodeId, without_uid};
-use webtaxon_core::name::{Dn, DnKey};
+use webtaxon_core::name::DnKey;
 use webtaxon_core::reading::Sweep;
 use webtaxon_wire::entry::ReceivedEntry;
 
@@ -66,10 +66,10 @@ pub(super) struct Listing {
 impl Listing {
     /// Takes one answer in.
     pub(super) fn add(&mut self, graph: &mut Graph, listed: &Listed<'_>) {
-        self.members.reserve(listed.names.len());
-        for name in &listed.names {
-            self.put(graph, name);
-        }
+        self.given += listed.names.len();
+        let before = self.members.len();
+        self.members.extend(graph.all_members(&listed.names).flatten());
+        self.is_strange |= self.members.len() - before < listed.names.len();
         self.logins.extend(listed.logins.iter().map(|login| login.to_vec()));
         self.number = self.number.or(listed.number);
         self.sid = self.sid.take().or_else(|| listed.sid.map(<[u8]>::to_vec));
@@ -103,7 +103,7 @@ impl Met {
         for member in members.iter().filter(|member| !sweep.is_person_node(**member)) {
             if self.all.insert(*member) {
                 self.new.push(*member);
-                let foreign = Dn::parse(sweep.graph().dn(*member)).ok().and_then(|dn| Foreign::of(&dn));
+                let foreign = Foreign::of(sweep.graph().dn(*member));
                 self.foreign.extend(foreign.map(|foreign| (*member, foreign)));
             }
         }

@@ -12,7 +12,7 @@ use super::search::{Found, Query};
 use super::sweep::member_login;
 use super::swept::{Known, Swept};
 use super::{DirectoryError, DirectoryErrorKind, ruled, upwards};
-use std::collections::HashSet;
+use foldhash::HashSet;
 use std::ops::ControlFlow;
 use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::Filter;
@@ -107,7 +107,7 @@ pub(super) async fn read(
     let part = sweep.open(Part::PrimaryGroups);
     sweep.close(part, shown(&roll));
     let group_bases: Vec<DnKey> = intake.group_bases.iter().map(Dn::key).collect();
-    let mut looked_up: HashSet<DnKey> = HashSet::new();
+    let mut looked_up: HashSet<DnKey> = HashSet::default();
     let mut met = Met::default();
     let mut swept = Swept::new(intake, connection.root().tops(), attribute.is_some());
     // The groups that keep people out come first: a group in both nests counts for these, so that
@@ -116,7 +116,7 @@ pub(super) async fn read(
         let mut level = Vec::new();
         let mut again = Vec::new();
         for dn in roots {
-            let (part, key) = (sweep.open(Part::Group { dn: dn.clone(), purpose }), dn.key());
+            let (part, key) = (sweep.open(Part::group(&dn, purpose)), dn.key());
             if looked_up.insert(key.clone()) {
                 level.push(Lookup::new(dn.to_string(), key, part, true));
             } else {
@@ -168,9 +168,9 @@ pub(super) async fn read(
             let within =
                 |key: &DnKey| group_bases.is_empty() || group_bases.iter().any(|base| key.is_within(base));
             for (key, dn) in next {
-                if !sweep.is_person(&key) && within(&key) && looked_up.insert(key.clone()) {
-                    let Ok(name) = Dn::parse(&dn) else { continue };
-                    let part = sweep.open(Part::Group { dn: name, purpose });
+                if within(&key) && looked_up.insert(key.clone()) {
+                    let part = Part::Group { dn: dn.as_str().into(), key: key.clone(), purpose };
+                    let part = sweep.open(part);
                     level.push(Lookup::new(dn, key, part, false));
                 }
             }

@@ -102,7 +102,7 @@ pub(super) fn close(sweep: &mut Sweep, roots: Vec<Root>, roll: &Roll, missing: O
     for Root { name, purposes, is_unit, fault, .. } in roots {
         let why = fault.or_else(|| missing.filter(|_| !is_unit).map(str::to_owned));
         for purpose in purposes {
-            let part = sweep.open(Part::Group { dn: name.clone(), purpose });
+            let part = sweep.open(Part::group(&name, purpose));
             sweep.close(part, why.clone().map_or(Ended::Complete, Ended::Short));
         }
     }
@@ -241,7 +241,7 @@ pub(super) async fn foreign(
     let Some(top) = connection.root().default_naming_context.clone() else { return Ok((all, None)) };
     let top = top.to_string();
     let take = |entry: Entry<'_>| {
-        let foreign = Dn::parse(entry.dn()).ok().and_then(|dn| Foreign::of(&dn));
+        let foreign = Foreign::of(entry.dn());
         if let Some(foreign @ Foreign::Unlisted(..)) = foreign {
             all.push((foreign, entry.dn().to_owned(), Vec::new()));
         }

@@ -1,0 +1,53 @@
+//! The people of a reading, and their numbers among all names that were met.
+
+use crate::entry::Entries;
+use crate::membership::NodeId;
+use fixedbitset::FixedBitSet;
+
+#[derive(Debug, Default)]
+pub(super) struct People {
+    pub(super) entries: Entries,
+    /// The number of each, by their places among the entries.
+    nodes: Vec<NodeId>,
+    /// The place of each, by their numbers; names that were met and are none of the people have none.
+    places: Vec<u32>,
+    /// The numbers that are theirs: what is asked of every member of every group stays near the processor.
+    theirs: FixedBitSet,
+}
+
+impl People {
+    /// Keeps one person, once. False if they came already.
+    pub(super) fn add<'v, A, V>(&mut self, id: NodeId, dn: &str, attributes: A) -> bool
+    where
+        A: IntoIterator<Item = (&'v str, V)>,
+        V: IntoIterator<Item = &'v [u8]>,
+    {
+        if id.index() >= self.theirs.len() {
+            self.theirs.grow((id.index() + 1).next_power_of_two());
+        }
+        if self.theirs.put(id.index()) {
+            return false;
+        }
+        self.places.resize(self.places.len().max(id.index() + 1), 0);
+        if let Some(place) = self.places.get_mut(id.index()) {
+            *place = u32::try_from(self.nodes.len()).unwrap_or(u32::MAX);
+        }
+        self.nodes.push(id);
+        self.entries.push(dn, attributes);
+        true
+    }
+
+    pub(super) fn node(&self, person: usize) -> Option<NodeId> {
+        self.nodes.get(person).copied()
+    }
+
+    pub(super) fn place(&self, id: NodeId) -> Option<usize> {
+        let place = self.places.get(id.index()).filter(|_| self.has(id))?;
+        Some(*place as usize)
+    }
+
+    /// Whether a number is one of theirs.
+    pub(super) fn has(&self, id: NodeId) -> bool {
+        self.theirs.contains(id.index())
+    }
+}
