@@ -12,6 +12,7 @@ use super::progress::{EVERY, Progress};
 use super::search::{Found, Query};
 use foldhash::{HashMap, HashSet};
 use webtaxon_core::filter::Filter;
+use webtaxon_core::membership::NodeId;
 use webtaxon_core::name::{Dn, DnKey, KeyReader};
 use webtaxon_core::reading::Sweep;
 use webtaxon_core::settings::{Intake, Strategy};
@@ -19,8 +20,8 @@ use webtaxon_wire::entry::ReceivedEntry;
 
 /// Look-ups that are made one by one in any case: they are under way together.
 const FEW: usize = 200;
-/// How many times as many look-ups must have been made before a search is tried once more: all that were left
-/// before take no longer than the last one.
+/// How many times as many look-ups must be needed before a search is tried once more: all that were left before take
+/// no longer than the last one.
 const AGAIN: usize = 2;
 /// Groups, and entries of any kind, that a search may bring for each look-up that it spares, before the look-ups are
 /// cheaper. Measured by `scripts/bench` against slapd: a look-up of an entry, 64 under way, takes 65 µs, a group of
@@ -32,14 +33,16 @@ const ENTRIES_FOR_EACH: usize = 7;
 pub(super) struct Swept {
     strategy: Strategy,
     bases: Vec<Dn>,
+    within: Vec<DnKey>,
     groups: HashMap<DnKey, Listing>,
     /// Entries that are no groups.
     others: HashSet<DnKey>,
     names: KeyReader,
     /// Whether it is known what `memberUid` speaks of.
     knows_logins: bool,
-    /// Look-ups that a nest has taken so far, those under way among them; and when a search was made last.
-    taken: usize,
+    /// Names that were looked up, are to be, or would have to be by what was brought; and how many there were when a
+    /// search was left last.
+    needed: HashSet<NodeId>,
     tried_at: usize,
     /// Entries that the searches have brought, whatever they are.
     looked_at: usize,
@@ -52,6 +55,15 @@ pub(super) struct Swept {
 pub(super) enum Known {
     Group(Listing),
     NoGroup,
+}
+
+/// How many entries a search may bring.
+#[derive(Clone, Copy)]
+enum Worth {
+    All,
+    /// So many for each name that is needed: the more groups it brings, the better is that known.
+    ForEach(usize),
+    Most(usize),
 }
 
 /// How a search ended.
@@ -70,11 +82,12 @@ impl Swept {
         Self {
             strategy: intake.strategy,
             bases: bases.to_vec(),
+            within: bases.iter().map(Dn::key).collect(),
             groups: HashMap::default(),
             others: HashSet::default(),
             names: KeyReader::default(),
             knows_logins,
-            taken: 0,
+            needed: HashSet::default(),
             tried_at: 0,
             looked_at: 0,
             has_groups: false,
@@ -91,30 +104,32 @@ impl Swept {
         names: impl Iterator<Item = (&'n DnKey, &'n str)> + Clone,
         attributes: &[&str],
     ) -> Result<(), DirectoryError> {
+        if !matches!(self.strategy, Strategy::Auto | Strategy::Lists | Strategy::Sweep) {
+            return Ok(());
+        }
+        for (name, dn) in names.clone() {
+            self.needed.insert(sweep.graph_mut().node(name.clone(), dn));
+        }
         let is_said = self.strategy == Strategy::Sweep && !self.has_groups;
-        self.taken += names.clone().filter(|(name, _)| !self.knows(name)).count();
-        let lookups = self.taken;
-        let is_worth = matches!(self.strategy, Strategy::Auto | Strategy::Lists | Strategy::Sweep)
-            && lookups > FEW
-            && lookups >= self.tried_at.saturating_mul(AGAIN);
+        let lookups = self.needed.len();
+        let is_worth = lookups > FEW && lookups >= self.tried_at.saturating_mul(AGAIN);
         if !is_said && !is_worth {
             return Ok(());
         }
-        if is_worth {
-            self.tried_at = lookups;
-        }
         if !self.has_groups {
-            let most = if is_said { usize::MAX } else { lookups.saturating_mul(GROUPS_FOR_EACH) };
+            let worth = if is_said { Worth::All } else { Worth::ForEach(GROUPS_FOR_EACH) };
             let mut end = End::Whole;
             for base in self.bases.clone() {
                 let any = Filter::any(GROUP_CLASSES.map(|class| Filter::equal("objectClass", class)));
                 let query = Query::subtree(&base.to_string(), any, attributes);
-                match self.search(connection, sweep, query, most).await?.1 {
-                    End::Whole => {}
-                    End::Early => end = End::Early,
-                    End::Left => {
+                match self.search(connection, sweep, query, worth).await? {
+                    (_, End::Whole) => {}
+                    (_, End::Early) => end = End::Early,
+                    (read, End::Left) => {
+                        self.tried_at = self.needed.len();
                         sweep.note(format!(
-                            "a search for all groups was left after {most} of them: {lookups} look-ups take less"
+                            "a search for all groups was left after {read} of them: {} look-ups take less",
+                            self.needed.len()
                         ));
                         return Ok(());
                     }
@@ -124,7 +139,7 @@ impl Swept {
             let why = if is_said {
                 "as the settings say".to_owned()
             } else {
-                format!("which takes less than {lookups} look-ups")
+                format!("which takes less than {} look-ups", self.needed.len())
             };
             let short = if matches!(end, End::Early) { EARLY } else { "" };
             sweep.note(format!("{} groups were read with one search, {why}{short}", self.groups.len()));
@@ -146,7 +161,7 @@ impl Swept {
     ) -> Result<(), DirectoryError> {
         for (base, count) in places {
             let query = Query::subtree(&base.to_string(), Filter::present("objectClass"), attributes);
-            let most = count.saturating_mul(ENTRIES_FOR_EACH);
+            let most = Worth::Most(count.saturating_mul(ENTRIES_FOR_EACH));
             let (read, end) = self.search(connection, sweep, query, most).await?;
             self.has_others |= !matches!(end, End::Left);
             let short = match end {
@@ -167,7 +182,7 @@ impl Swept {
         connection: &mut Connection,
         sweep: &mut Sweep,
         query: Query,
-        most: usize,
+        worth: Worth,
     ) -> Result<(usize, End), DirectoryError> {
         let (watch, mut read) = (connection.watch.clone(), 0_usize);
         let mut search = connection.search(query).await?;
@@ -175,7 +190,10 @@ impl Swept {
             match search.next().await {
                 Ok(Some(Found::Entry(entry))) => {
                     read += 1;
-                    self.keep(sweep, &entry);
+                    let group = self.keep(sweep, &entry);
+                    if matches!(worth, Worth::ForEach(_)) {
+                        group.into_iter().for_each(|group| self.need(sweep, group));
+                    }
                     self.looked_at += 1;
                     if self.looked_at.is_multiple_of(EVERY) {
                         watch.tell(|| Progress::Members { looked_at: self.looked_at });
@@ -189,25 +207,52 @@ impl Swept {
                     return Ok((read, End::Early));
                 }
             }
-            if read > most {
+            let is_worth = match worth {
+                Worth::All => true,
+                Worth::ForEach(groups) => read <= self.needed.len().saturating_mul(groups),
+                Worth::Most(most) => read <= most,
+            };
+            if !is_worth {
                 return Ok((read, End::Left));
             }
         }
     }
 
-    /// Keeps what an entry says. A dynamic group's searches are made behind its own look-up, and so is it found out
-    /// what is wrong with a group that cannot be read.
-    fn keep(&mut self, sweep: &mut Sweep, entry: &ReceivedEntry) {
+    /// Keeps what an entry says; its number if it is a group that was met. A dynamic group's searches are made behind
+    /// its own look-up, and so is it found out what is wrong with a group that cannot be read.
+    fn keep(&mut self, sweep: &mut Sweep, entry: &ReceivedEntry) -> Option<NodeId> {
         let key = std::str::from_utf8(entry.name()).ok().and_then(|name| self.names.key(name).ok());
-        let Some(key) = key.filter(|key| !is_dynamic(entry) && !self.knows(key)) else { return };
+        let key = key.filter(|key| !is_dynamic(entry) && !self.knows(key))?;
         match members(entry, 0, self.knows_logins) {
             Members::Listed(listed) => {
                 let mut listing = Listing::default();
                 listing.add(sweep.graph_mut(), &listed);
+                let met = sweep.graph().find(&key);
                 self.groups.insert(key, listing);
+                return met;
             }
             Members::None | Members::Unit if !sweep.is_person(&key) => drop(self.others.insert(key)),
             Members::None | Members::Unit | Members::Unreadable(_) => {}
+        }
+        None
+    }
+
+    /// Puts down whom a group that was brought lists, if it is needed itself: they would be looked up, and so would
+    /// whom those list that were brought before.
+    fn need(&mut self, sweep: &Sweep, group: NodeId) {
+        let mut open: Vec<NodeId> =
+            Some(group).filter(|group| self.needed.contains(group)).into_iter().collect();
+        while let Some(group) = open.pop() {
+            let listing = sweep.graph().key(group).and_then(|key| self.groups.get(key));
+            for member in listing.into_iter().flat_map(|listing| &listing.members) {
+                let is_looked_up = |id: NodeId| {
+                    let key = sweep.graph().key(id);
+                    key.is_some_and(|key| self.within.iter().any(|base| key.is_within(base)))
+                };
+                if !sweep.is_person_node(*member) && is_looked_up(*member) && self.needed.insert(*member) {
+                    open.push(*member);
+                }
+            }
         }
     }
 
