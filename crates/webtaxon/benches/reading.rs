@@ -17,13 +17,13 @@ mod bare_socket;
 
 use std::path::Path;
 use std::process::{Command, Stdio};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use webtaxon::Workspace;
 use webtaxon::core::entry::Entries;
 use webtaxon::core::filter::Filter;
 use webtaxon::core::settings::Settings;
-use webtaxon::directory::{Access, Connection, Found, Query};
+use webtaxon::directory::{Access, Connection, Found, Progress, Query, Watch};
 use webtaxon_standin::scenario::ROOTS;
 use webtaxon_standin::{Directory, Options, Standin};
 
@@ -123,32 +123,47 @@ async fn lookups(server: &str, window: usize) -> Duration {
     took
 }
 
-/// Reads everybody by the login, and what more the settings ask for; gives the groups that were read, and what
-/// was said of the way.
-async fn nests(server: &str, filter: &str, more: &str) -> (usize, String) {
+/// What a reading gave, and how long it took: as a whole, and behind the people.
+struct Read {
+    groups: usize,
+    /// What was said of the way.
+    notes: String,
+    whole: Duration,
+    nests: Duration,
+}
+
+/// Reads everybody by the login, and what more the settings ask for.
+async fn nests(server: &str, filter: &str, more: &str) -> Read {
     let settings = settings(server, filter, more);
-    let access = Access::new(settings.directory().unwrap(), Path::new(""), None);
+    let began = Instant::now();
+    let people = Arc::new(Mutex::new(began));
+    let last = Arc::clone(&people);
+    let watch = Watch::new(move |progress| {
+        if matches!(progress, Progress::People { .. }) {
+            *last.lock().unwrap() = Instant::now();
+        }
+    });
+    let access = Access::new(settings.directory().unwrap(), Path::new(""), None).watched(watch);
     let reading = webtaxon::directory::read(&access, &settings, &[]).await.unwrap();
     assert!(reading.gaps().is_empty(), "{:?}", reading.gaps());
-    (reading.graph().groups(), reading.source().notes.join("; "))
+    let (groups, notes) = (reading.graph().groups(), reading.source().notes.join("; "));
+    drop(reading);
+    let nests = people.lock().unwrap().elapsed();
+    Read { groups, notes, whole: began.elapsed(), nests }
 }
 
 /// Resolving the nests of five roots, which hold all groups, against a bare socket that reads the
-/// same groups. The people are read in either case: that time is taken off. And the same where the intake reads ten of the
-/// people only: the others are looked at, as to whether they are groups.
+/// same groups: from the last of the people to the end, less what that takes where no group is read. And the same where
+/// the intake reads ten of the people only: the others are looked at, as to whether they are groups.
 fn resolving(runtime: &tokio::runtime::Runtime, server: &str) {
     let roots = (0..ROOTS).map(|root| format!("\"cn=g{root:05},{TOP}\"")).collect::<Vec<_>>().join(", ");
     let strategies = ["auto", "sweep", "downwards"];
     let lines = strategies.map(|strategy| format!("groups = [{roots}]\nstrategy = \"{strategy}\"\n"));
-    let timed = |filter: &str, more: &str| {
-        let began = Instant::now();
-        let read = runtime.block_on(nests(server, filter, more));
-        (began.elapsed(), read)
-    };
+    let read = |filter: &str, more: &str| runtime.block_on(nests(server, filter, more));
     let (everybody, ten) = ("(uid=*)", "(uid=p00000*)");
     let asked = ["objectClass", "member", "uniqueMember", "memberUid", "memberURL", "gidNumber"];
     let names: Vec<String> = (0..10_000).map(|number| format!("cn=g{number:05},{TOP}")).collect();
-    let (mut floors, mut looked_up) = (Vec::new(), Vec::new());
+    let (mut floors, mut looked_up, mut people) = (Vec::new(), Vec::new(), Vec::new());
     let (mut ways, mut wide, mut everything) = (strategies.map(|_| Vec::new()), Vec::new(), Vec::new());
     let (mut groups, mut bytes, mut notes, mut wide_notes) = (0, 0, String::new(), String::new());
     for _ in 0..ROUNDS {
@@ -162,22 +177,22 @@ fn resolving(runtime: &tokio::runtime::Runtime, server: &str) {
         let began = Instant::now();
         bare_socket::read(server, TOP, "(objectClass=*)", &asked, PAGE);
         everything.push(began.elapsed());
-        let people = timed(everybody, "").0;
         for (line, times) in lines.iter().zip(&mut ways) {
-            let (time, (count, note)) = timed(everybody, line);
-            times.push(time.saturating_sub(people));
-            groups = count;
+            people.push(read(everybody, "").nests);
+            let read = read(everybody, line);
+            times.push(read.nests);
+            groups = read.groups;
             if notes.is_empty() {
-                notes = note;
+                notes = read.notes;
             }
         }
-        let (time, (_, note)) = timed(ten, &lines[0]);
-        (wide_notes, _) = (note, wide.push(time));
+        let read = read(ten, &lines[0]);
+        (wide_notes, _) = (read.notes, wide.push(read.whole));
     }
-    let (floor, looked_up) = (median(floors), median(looked_up));
+    let (floor, looked_up, people) = (median(floors), median(looked_up), median(people));
     println!("{groups} groups, {:.1} MB; auto: {notes}", bytes as f64 / 1e6);
     for (strategy, times) in strategies.iter().zip(ways) {
-        let own = median(times);
+        let own = median(times).saturating_sub(people);
         ratio(&format!("nests/{strategy}"), own, "bare socket", floor, "1.3 at most");
         if *strategy == "downwards" {
             ratio("nests/downwards", own, "the same look-ups from a bare socket", looked_up, "1.3 at most");
