@@ -32,6 +32,7 @@ const ENTRIES_FOR_EACH: usize = 7;
 /// What was brought, until it is asked for.
 pub(super) struct Swept {
     strategy: Strategy,
+    /// Where groups may be, and the same for comparing.
     bases: Vec<Dn>,
     within: Vec<DnKey>,
     groups: HashMap<DnKey, Listing>,
@@ -44,6 +45,9 @@ pub(super) struct Swept {
     /// search was left last.
     needed: HashSet<NodeId>,
     tried_at: usize,
+    /// Look-ups that were left to do so far; and how many those were when everything was searched last.
+    lookups: usize,
+    searched_at: usize,
     /// Entries that the searches have brought, whatever they are.
     looked_at: usize,
     /// Whether the search for all groups has brought what it brings; the search for everything.
@@ -89,6 +93,8 @@ impl Swept {
             knows_logins,
             needed: HashSet::default(),
             tried_at: 0,
+            lookups: 0,
+            searched_at: 0,
             looked_at: 0,
             has_groups: false,
             has_others: false,
@@ -110,13 +116,11 @@ impl Swept {
         for (name, dn) in names.clone() {
             self.needed.insert(sweep.graph_mut().node(name.clone(), dn));
         }
-        let is_said = self.strategy == Strategy::Sweep && !self.has_groups;
-        let lookups = self.needed.len();
-        let is_worth = lookups > FEW && lookups >= self.tried_at.saturating_mul(AGAIN);
-        if !is_said && !is_worth {
-            return Ok(());
-        }
         if !self.has_groups {
+            let (is_said, needed) = (self.strategy == Strategy::Sweep, self.needed.len());
+            if !is_said && (needed <= FEW || needed < self.tried_at.saturating_mul(AGAIN)) {
+                return Ok(());
+            }
             let worth = if is_said { Worth::All } else { Worth::ForEach(GROUPS_FOR_EACH) };
             let mut end = End::Whole;
             for base in self.bases.clone() {
@@ -145,7 +149,10 @@ impl Swept {
             sweep.note(format!("{} groups were read with one search, {why}{short}", self.groups.len()));
         }
         let places = above(names.filter(|(name, _)| !self.knows(name)), &self.bases);
-        if !self.has_others && places.iter().map(|(_, lookups)| lookups).sum::<usize>() > FEW {
+        let lookups = places.iter().map(|(_, lookups)| lookups).sum::<usize>();
+        self.lookups += lookups;
+        if !self.has_others && lookups > FEW && self.lookups >= self.searched_at.saturating_mul(AGAIN) {
+            self.searched_at = self.lookups;
             self.everything(connection, sweep, places, attributes).await?;
         }
         Ok(())
@@ -240,8 +247,10 @@ impl Swept {
     /// Puts down whom a group that was brought lists, if it is needed itself: they would be looked up, and so would
     /// whom those list that were brought before.
     fn need(&mut self, sweep: &Sweep, group: NodeId) {
-        let mut open: Vec<NodeId> =
-            Some(group).filter(|group| self.needed.contains(group)).into_iter().collect();
+        if !self.needed.contains(&group) {
+            return;
+        }
+        let mut open = vec![group];
         while let Some(group) = open.pop() {
             let listing = sweep.graph().key(group).and_then(|key| self.groups.get(key));
             for member in listing.into_iter().flat_map(|listing| &listing.members) {

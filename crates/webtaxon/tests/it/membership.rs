@@ -242,6 +242,28 @@ async fn wide(strangers: usize, more: &str, options: Options) -> Museum {
 }
 
 #[tokio::test]
+async fn a_search_for_everything_that_was_left_is_not_made_again_at_each_level() {
+    let mut more = String::new();
+    for number in 0..4000 {
+        let _ = write!(more, "\ndn: CN=Other {number:05},OU=Elsewhere,{TOP}\nobjectClass: person\n");
+    }
+    let _ = writeln!(
+        more,
+        "\ndn: CN=Above,OU=Groups,{TOP}\nobjectClass: group\nmember: CN=Everybody,OU=Groups,{TOP}"
+    );
+    for number in 0..450 {
+        let _ = writeln!(more, "member: CN=Other {number:05},OU=Elsewhere,{TOP}");
+    }
+    let museum = wide(250, &more, Options::default()).await;
+    let settings = std::fs::read_to_string(museum.path().join("webtaxon.toml")).unwrap();
+    museum.write("webtaxon.toml", settings.replace("CN=Everybody", "CN=Above"));
+    let (expected, _) = said(&museum, "downwards").await;
+    let (found, notes) = said(&museum, "auto").await;
+    assert_eq!(found, expected);
+    assert_eq!(notes.matches("which was left then").count(), 1, "{notes}");
+}
+
+#[tokio::test]
 async fn strangers_in_a_wide_group_are_found_with_one_search() {
     let others: String = (0..4000)
         .map(|number| format!("\ndn: CN=Other {number},OU=Elsewhere,{TOP}\nobjectClass: person\n"))
