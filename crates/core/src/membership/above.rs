@@ -96,7 +96,7 @@ impl Graph {
 
     /// For each name, the groups that have it themselves, in the order of names.
     fn holders(&self) -> HashMap<NodeId, Vec<NodeId>> {
-        let mut groups: Vec<NodeId> = self.ids().filter(|id| self.members(*id).is_some()).collect();
+        let mut groups: Vec<NodeId> = self.group_ids().collect();
         groups.sort_by_key(|id| self.key(*id));
         let mut has: HashMap<NodeId, Vec<NodeId>> = HashMap::new();
         for &group in &groups {

@@ -41,12 +41,11 @@ impl Graph {
     /// `moved` gives the later name of an entry that has another one now.
     #[must_use]
     pub fn differences(&self, later: &Self, moved: &HashMap<DnKey, DnKey>) -> Vec<GroupDifference> {
-        let groups = |graph: &Self| graph.ids().filter(|id| graph.members(*id).is_some()).collect::<Vec<_>>();
         let now = |key: &DnKey| moved.get(key).unwrap_or(key).clone();
         let then: HashMap<DnKey, NodeId> =
-            groups(self).into_iter().filter_map(|id| Some((now(self.key(id)?), id))).collect();
+            self.group_ids().filter_map(|id| Some((now(self.key(id)?), id))).collect();
         let there: HashMap<DnKey, NodeId> =
-            groups(later).into_iter().filter_map(|id| Some((later.key(id)?.clone(), id))).collect();
+            later.group_ids().filter_map(|id| Some((later.key(id)?.clone(), id))).collect();
         let keys: BTreeSet<&DnKey> = then.keys().chain(there.keys()).collect();
         let difference = |key: &DnKey| {
             let (was, is) = (then.get(key).copied(), there.get(key).copied());

@@ -163,8 +163,7 @@ impl Graph {
 
     /// Every group that was read, with the names of its direct members, as the directory wrote them.
     pub fn all_groups(&self) -> impl Iterator<Item = (&str, impl Iterator<Item = &str>)> {
-        let groups = self.ids().filter(|id| self.members(*id).is_some());
-        groups.map(|id| (self.dn(id), self.members_by_name(id).into_iter().map(|id| self.dn(id))))
+        self.group_ids().map(|id| (self.dn(id), self.members_by_name(id).into_iter().map(|id| self.dn(id))))
     }
 
     /// The direct members of a group, in the order of their numbers, which says nothing; none if it was not read as
@@ -184,6 +183,11 @@ impl Graph {
     /// Every name.
     fn ids(&self) -> impl Iterator<Item = NodeId> + use<> {
         (0..u32::try_from(self.names.len()).unwrap_or(u32::MAX)).map(NodeId)
+    }
+
+    /// Every name that was read as a group.
+    fn group_ids(&self) -> impl Iterator<Item = NodeId> {
+        self.ids().filter(|id| self.members(*id).is_some())
     }
 
     /// The names that a group has itself, in no order; none if it was not read as a group.

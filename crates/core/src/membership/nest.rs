@@ -133,11 +133,9 @@ impl<'r> Nest<'r> {
     /// The groups of the nest, the named one among them, in the order of their names.
     fn groups(&self) -> Vec<NodeId> {
         let graph = self.graph();
-        let inside = graph.ids().filter(|id| self.reach.reached.contains(id.index()));
-        let mut groups: Vec<NodeId> =
-            inside.chain([self.root]).filter(|id| graph.members(*id).is_some()).collect();
+        let is_inside = |id: &NodeId| *id == self.root || self.reach.reached.contains(id.index());
+        let mut groups: Vec<NodeId> = graph.group_ids().filter(is_inside).collect();
         groups.sort_by_key(|id| graph.key(*id));
-        groups.dedup();
         groups
     }
 

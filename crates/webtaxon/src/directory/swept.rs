@@ -65,8 +65,8 @@ pub(super) enum Known {
 #[derive(Clone, Copy)]
 enum Worth {
     All,
-    /// So many for each name that is needed: the more groups it brings, the better is that known.
-    ForEach(usize),
+    /// Groups for each name that is needed: the more of them it brings, the better is that known.
+    Needed,
     Most(usize),
 }
 
@@ -113,15 +113,15 @@ impl Swept {
         if !matches!(self.strategy, Strategy::Auto | Strategy::Lists | Strategy::Sweep) {
             return Ok(());
         }
-        for (name, dn) in names.clone() {
-            self.needed.insert(sweep.graph_mut().node(name.clone(), dn));
-        }
         if !self.has_groups {
+            for (name, dn) in names.clone() {
+                self.needed.insert(sweep.graph_mut().node(name.clone(), dn));
+            }
             let (is_said, needed) = (self.strategy == Strategy::Sweep, self.needed.len());
             if !is_said && (needed <= FEW || needed < self.tried_at.saturating_mul(AGAIN)) {
                 return Ok(());
             }
-            let worth = if is_said { Worth::All } else { Worth::ForEach(GROUPS_FOR_EACH) };
+            let worth = if is_said { Worth::All } else { Worth::Needed };
             let mut end = End::Whole;
             for base in self.bases.clone() {
                 let any = Filter::any(GROUP_CLASSES.map(|class| Filter::equal("objectClass", class)));
@@ -198,7 +198,7 @@ impl Swept {
                 Ok(Some(Found::Entry(entry))) => {
                     read += 1;
                     let group = self.keep(sweep, &entry);
-                    if matches!(worth, Worth::ForEach(_)) {
+                    if matches!(worth, Worth::Needed) {
                         group.into_iter().for_each(|group| self.need(sweep, group));
                     }
                     self.looked_at += 1;
@@ -216,7 +216,7 @@ impl Swept {
             }
             let is_worth = match worth {
                 Worth::All => true,
-                Worth::ForEach(groups) => read <= self.needed.len().saturating_mul(groups),
+                Worth::Needed => read <= self.needed.len().saturating_mul(GROUPS_FOR_EACH),
                 Worth::Most(most) => read <= most,
             };
             if !is_worth {

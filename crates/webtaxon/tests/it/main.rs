@@ -29,4 +29,5 @@ mod sqlite;
 mod store;
 mod stores;
 mod survey;
+mod swept;
 mod watching;
