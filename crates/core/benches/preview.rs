@@ -108,7 +108,7 @@ fn groups(criterion: &mut Criterion) {
                 members(group, PEOPLE).map(|person| format!("uid=person{person},OU=People")).collect();
             let nodes = names.iter().filter_map(|name| Some((Dn::parse(name).ok()?.key(), name.as_str())));
             sweep.graph_mut().add_group(parsed.key(), &dn, nodes);
-            let read = sweep.open(Part::group(&parsed, Purpose::Bring));
+            let read = sweep.open_group(&parsed, Purpose::Bring);
             sweep.close(read, Ended::Complete);
             let there = members(group, PEOPLE).filter(|person| (group + person) % 20 != 0);
             let members = there.map(|person| format!("person{person}")).collect();

@@ -8,6 +8,7 @@
 mod part;
 mod people;
 
+use part::SNAPSHOT;
 pub use part::{Part, Purpose};
 use people::People;
 
@@ -83,7 +84,7 @@ pub enum Hidden {
 impl fmt::Display for Gap {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         // What an earlier reading lacks names the part itself.
-        if self.part == Part::Snapshot.to_string() {
+        if self.part == SNAPSHOT {
             return out.write_str(&self.reason);
         }
         write!(out, "{}: {}", self.part, self.reason)
@@ -181,6 +182,12 @@ impl Sweep {
     pub fn open(&mut self, part: Part) -> PartId {
         self.parts.push((part, None));
         PartId(self.parts.len() - 1)
+    }
+
+    /// Begins a group that is named, as [`Sweep::open`] does.
+    pub fn open_group(&mut self, dn: &Dn, purpose: Purpose) -> PartId {
+        let group = self.graph.node(dn.key(), &dn.to_string());
+        self.open(Part::Group { group, purpose })
     }
 
     /// Ends a part. The first ending counts.
@@ -348,43 +355,49 @@ impl Sweep {
         self.found.insert(identity, dn.to_owned()).is_none()
     }
 
+    /// The parts without which there is no proof, whether they were begun or not.
+    fn needed(&mut self, intake: &Intake) -> Vec<Part> {
+        let mut needed: Vec<Part> =
+            intake.bases.iter().map(|base| Part::People { base: base.clone() }).collect();
+        for (groups, purpose) in self.nests(intake) {
+            for dn in groups {
+                needed.push(Part::Group { group: self.graph.node(dn.key(), &dn.to_string()), purpose });
+            }
+        }
+        let brought = intake.application_groups.iter().flat_map(|groups| &groups.bases);
+        needed.extend(brought.map(|base| Part::ApplicationGroups { base: base.clone() }));
+        let follows = intake.fields.values().any(|rule| rule.followed().next().is_some());
+        needed.extend(follows.then_some(Part::FollowedNames));
+        needed
+    }
+
     /// Ends the sweep: with the proof if everything that `intake` needs was read to its end.
     #[must_use]
-    pub fn finish(self, intake: &Intake) -> Reading {
-        let mut gaps = Vec::new();
+    pub fn finish(mut self, intake: &Intake) -> Reading {
+        let needed = self.needed(intake);
         let is_complete = |(_, ended): &&(Part, Option<Ended>)| *ended == Some(Ended::Complete);
         let complete: HashSet<&Part> = self.parts.iter().filter(is_complete).map(|(part, _)| part).collect();
+        let mut gaps = Vec::new();
         for (part, ended) in &self.parts {
             let reason = match ended {
                 Some(Ended::Complete) => continue,
                 Some(Ended::Short(reason)) => reason.clone(),
                 None => "it was not read to its end".to_owned(),
             };
-            let hides_excluded = match part {
-                Part::Group { purpose, .. } => *purpose == Purpose::Exclude,
-                Part::PrimaryGroups => !intake.not_in_group.is_empty(),
-                _ => false,
-            };
-            let hides_members = part.hides_members();
-            gaps.push(Gap { part: part.to_string(), reason, hides_excluded, hides_members });
+            gaps.push(part.gap(reason, &self.graph, intake));
         }
-        let told = |gaps: &[Gap], part: &Part| gaps.iter().any(|gap| gap.part == part.to_string());
-        let bases = intake.bases.iter().map(|base| Part::People { base: base.clone() });
-        let groups = self
-            .nests(intake)
-            .into_iter()
-            .flat_map(|(groups, purpose)| groups.into_iter().map(move |dn| Part::group(&dn, purpose)));
-        let brought = intake.application_groups.iter().flat_map(|groups| &groups.bases);
-        let brought = brought.map(|base| Part::ApplicationGroups { base: base.clone() });
-        let follows = intake.fields.values().any(|rule| rule.followed().next().is_some());
-        let names = follows.then_some(Part::FollowedNames);
-        for needed in bases.chain(groups).chain(brought).chain(names) {
-            if !complete.contains(&needed) && !told(&gaps, &needed) {
-                let hides_excluded = matches!(needed, Part::Group { purpose: Purpose::Exclude, .. });
-                let why = self.cut.as_ref().map_or_else(String::new, |reason| format!(": {reason}"));
-                let reason = format!("it was not read{why}");
-                let hides_members = needed.hides_members();
-                gaps.push(Gap { part: needed.to_string(), reason, hides_excluded, hides_members });
+        let mut told: HashMap<String, usize> =
+            gaps.iter().enumerate().map(|(at, gap)| (gap.part.clone(), at)).collect();
+        for part in needed.iter().filter(|part| !complete.contains(part)) {
+            let why = self.cut.as_ref().map_or_else(String::new, |reason| format!(": {reason}"));
+            let gap = part.gap(format!("it was not read{why}"), &self.graph, intake);
+            // A group may be needed for several purposes; its name is told once.
+            match told.get(&gap.part).and_then(|at| gaps.get_mut(*at)) {
+                Some(known) => known.hides_excluded |= gap.hides_excluded,
+                None => {
+                    told.insert(gap.part.clone(), gaps.len());
+                    gaps.push(gap);
+                }
             }
         }
         let mut absent = Vec::new();

@@ -44,11 +44,10 @@ fn sweep() -> Sweep {
     let group = Dn::parse("CN=Curators").unwrap();
     sweep.graph_mut().add_group(group.key(), "CN=Curators", [(ada.key(), "CN=Ada,OU=Botany,OU=People")]);
     for part in [
-        Part::People { base: Dn::parse("OU=People").unwrap() },
-        Part::group(&group, Purpose::Decide),
-        Part::FollowedNames,
+        sweep.open(Part::People { base: Dn::parse("OU=People").unwrap() }),
+        sweep.open_group(&group, Purpose::Decide),
+        sweep.open(Part::FollowedNames),
     ] {
-        let part = sweep.open(part);
         sweep.close(part, Ended::Complete);
     }
     sweep
@@ -157,7 +156,7 @@ fn each_rule_draws_its_value() {
 fn what_was_not_read_is_not_guessed() {
     let in_group = settings("x = [{ in_group = \"CN=Others\", value = \"1\" }, { value = \"2\" }]");
     let mut short = sweep();
-    let part = short.open(Part::group(&Dn::parse("CN=Others").unwrap(), Purpose::Decide));
+    let part = short.open_group(&Dn::parse("CN=Others").unwrap(), Purpose::Decide);
     short.close(part, Ended::Short("cut".to_owned()));
     let followed = settings("x = { from = \"manager\", follow = \"login\" }");
     let mut unread = Sweep::new(From::default());

@@ -48,6 +48,8 @@ pub struct Graph {
     names: Names,
     /// By the names' numbers: direct members, if the name was read as a group.
     lists: Vec<Option<Box<[NodeId]>>>,
+    /// How many of them are groups.
+    groups: usize,
     /// Groups with members that no list of theirs shows.
     unlisted: HashSet<(NodeId, NodeId)>,
     /// Names that are listed and are no entry any more.
@@ -76,19 +78,18 @@ impl Graph {
         members: impl IntoIterator<Item = (DnKey, &'m str)>,
     ) {
         let list = members.into_iter().map(|(key, dn)| self.node(key, dn)).collect();
-        self.add_list(key, dn, list);
+        let group = self.node(key, dn);
+        self.set_members(group, list);
     }
 
-    /// Adds a group with its direct members as the graph's own numbers, which are kept each once.
-    pub fn add_list(&mut self, key: DnKey, dn: &str, mut members: Vec<NodeId>) -> NodeId {
+    /// Says that a name is a group, and which its direct members are: each is kept once.
+    pub fn set_members(&mut self, group: NodeId, mut members: Vec<NodeId>) {
         members.sort_unstable();
         members.dedup();
-        let group = self.node(key, dn);
-        self.names.set_text(group, dn);
         if let Some(list) = self.lists.get_mut(group.index()) {
+            self.groups += usize::from(list.is_none());
             *list = Some(members.into());
         }
-        group
     }
 
     /// The number of a member as a group writes it. A name that is written as it was before need not be read again.
@@ -125,8 +126,8 @@ impl Graph {
     }
 
     /// Says that a name is listed and is no entry of the directory any more.
-    pub fn mark_gone(&mut self, name: &DnKey) {
-        self.gone.extend(self.find(name));
+    pub fn mark_gone(&mut self, name: NodeId) {
+        self.gone.insert(name);
     }
 
     fn is_unlisted(&self, group: NodeId, member: NodeId) -> bool {
@@ -149,16 +150,22 @@ impl Graph {
         self.names.find(key)
     }
 
-    /// Whether the name was read as a group.
+    /// Whether a name was read as a group.
     #[must_use]
     pub fn is_group(&self, key: &DnKey) -> bool {
-        self.find(key).is_some_and(|id| self.members(id).is_some())
+        self.find(key).is_some_and(|id| self.is_group_node(id))
+    }
+
+    /// Whether the name of this number was read as a group.
+    #[must_use]
+    pub fn is_group_node(&self, id: NodeId) -> bool {
+        self.members(id).is_some()
     }
 
     /// How many groups were read.
     #[must_use]
     pub fn groups(&self) -> usize {
-        self.lists.iter().flatten().count()
+        self.groups
     }
 
     /// Every group that was read, with the names of its direct members, as the directory wrote them.

@@ -65,17 +65,6 @@ impl Names {
         self.written.get(id.index()).map_or("", |place| at(&self.texts, *place))
     }
 
-    /// Says how the directory writes it.
-    pub(super) fn set_text(&mut self, id: NodeId, text: &str) {
-        if self.text(id) == text {
-            return;
-        }
-        let written = self.write(text);
-        if let Some(place) = self.written.get_mut(id.index()) {
-            *place = written;
-        }
-    }
-
     /// The name that was written so before.
     pub(super) fn spelled(&self, text: &str) -> Option<NodeId> {
         let is = |spelling: &Spelling| at(&self.texts, spelling.place) == text;

@@ -124,9 +124,9 @@ fn troubled() -> Reading {
         let members = members.iter().map(|(key, dn)| (key.clone(), dn.as_str()));
         graph.add_group(key(group), &format!("CN={group},DC=x"), members);
     }
-    graph.mark_gone(&key("gone"));
+    graph.mark_gone(graph.find(&key("gone")).unwrap());
     // Whom it stands for is known by its name, whether its entry can be seen or not.
-    graph.mark_gone(&key("S-1-5-11,CN=ForeignSecurityPrincipals"));
+    graph.mark_gone(graph.find(&key("S-1-5-11,CN=ForeignSecurityPrincipals")).unwrap());
     let (coast, cleo) = (graph.find(&key("coast")).unwrap(), graph.find(&key("cleo")).unwrap());
     graph.mark_unlisted(coast, cleo);
     sweep.finish(&Intake::for_tests())
@@ -419,14 +419,14 @@ proptest! {
         let read = |order: &[usize]| {
             let mut sweep = Sweep::new(Source::default());
             for number in order {
-                let key = key(&format!("n{number}"));
                 match number {
                     8..12 => drop(sweep.person(&name(number), [("cn", [&b"somebody"[..]])])),
                     0..8 => {
                         let listed = edges.iter().filter(|(from, _)| from == number).map(|(_, to)| to);
                         let listed: Vec<String> = order.iter().filter(|one| listed.clone().any(|to| to == *one)).map(name).collect();
                         let members: Vec<NodeId> = listed.iter().filter_map(|dn| sweep.graph_mut().member(dn).ok()).collect();
-                        sweep.graph_mut().add_list(key, &name(number), members);
+                        let group = sweep.graph_mut().node(key(&format!("n{number}")), &name(number));
+                        sweep.graph_mut().set_members(group, members);
                     }
                     _ => drop(sweep.graph_mut().member(&name(number))),
                 }

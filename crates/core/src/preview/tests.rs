@@ -102,7 +102,7 @@ fn read(people: &[Person], absent: &[&str], elsewhere: &[&str], endings: [bool; 
         sweep.person(&format!("CN={},OU=People", one.id), values).unwrap();
     }
     end(&mut sweep, part, endings[0]);
-    let part = sweep.open(Part::group(&dn("CN=Out"), Purpose::Exclude));
+    let part = sweep.open_group(&dn("CN=Out"), Purpose::Exclude);
     let out: Vec<String> =
         people.iter().filter(|one| one.out).map(|one| format!("CN={},OU=People", one.id)).collect();
     sweep.graph_mut().add_group(

@@ -1,9 +1,13 @@
 //! What a reading consists of.
 
-use super::Hidden;
+use super::{Gap, Hidden};
 use crate::identity::Identity;
-use crate::name::{Dn, DnKey};
-use std::fmt;
+use crate::membership::{Graph, NodeId};
+use crate::name::Dn;
+use crate::settings::Intake;
+
+/// What [`Part::Snapshot`] is called.
+pub(super) const SNAPSHOT: &str = "what was read";
 
 /// One thing that has to be read to its end.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -20,10 +24,8 @@ pub enum Part {
     },
     /// One group of the nest, and its members.
     Group {
-        /// The group's name.
-        dn: Box<str>,
-        /// The name for comparing.
-        key: DnKey,
+        /// The group, by its number in the graph.
+        group: NodeId,
         /// Whether the nest lets people in or keeps them out.
         purpose: Purpose,
     },
@@ -64,36 +66,39 @@ pub enum Purpose {
 }
 
 impl Part {
-    /// One group that is named.
-    #[must_use]
-    pub fn group(dn: &Dn, purpose: Purpose) -> Self {
-        Self::Group { dn: dn.to_string().into(), key: dn.key(), purpose }
+    /// What is missing where it was not read to its end, for this reason.
+    pub(super) fn gap(&self, reason: String, graph: &Graph, intake: &Intake) -> Gap {
+        let hides_excluded = match self {
+            Self::Group { purpose, .. } => *purpose == Purpose::Exclude,
+            Self::PrimaryGroups => !intake.not_in_group.is_empty(),
+            _ => false,
+        };
+        Gap { part: self.called(graph), reason, hides_excluded, hides_members: self.hides_members(graph) }
     }
 
     /// Whose members may not be known if it was not read to its end.
-    pub(super) fn hides_members(&self) -> Hidden {
+    fn hides_members(&self, graph: &Graph) -> Hidden {
         match self {
-            Self::Group { key, .. } => Hidden::Of(key.clone()),
+            Self::Group { group, .. } => graph.key(*group).map_or(Hidden::Any, |key| Hidden::Of(key.clone())),
             Self::PrimaryGroups | Self::Snapshot => Hidden::Any,
             _ => Hidden::None,
         }
     }
-}
 
-impl fmt::Display for Part {
-    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+    /// What it is called, for people.
+    fn called(&self, graph: &Graph) -> String {
         match self {
-            Part::People { base } => write!(out, "people under {base}"),
-            Part::ApplicationGroups { base } => write!(out, "groups for the application under {base}"),
-            Part::Group { dn, .. } => write!(out, "group {dn}"),
-            Part::Snapshot => out.write_str("what was read"),
-            Part::SecondLook { base } => write!(out, "what changed meanwhile under {base}"),
-            Part::PrimaryGroups => out.write_str("primary groups of the people"),
-            Part::FollowedNames => out.write_str("entries that fields of people name"),
-            Part::Identities { attribute } => write!(out, "{attribute} of the people"),
-            Part::Lookup { people } => {
+            Self::People { base } => format!("people under {base}"),
+            Self::ApplicationGroups { base } => format!("groups for the application under {base}"),
+            Self::Group { group, .. } => format!("group {}", graph.dn(*group)),
+            Self::Snapshot => SNAPSHOT.to_owned(),
+            Self::SecondLook { base } => format!("what changed meanwhile under {base}"),
+            Self::PrimaryGroups => "primary groups of the people".to_owned(),
+            Self::FollowedNames => "entries that fields of people name".to_owned(),
+            Self::Identities { attribute } => format!("{attribute} of the people"),
+            Self::Lookup { people } => {
                 let accounts = if people.len() == 1 { "account" } else { "accounts" };
-                write!(out, "look-up of the people of {} linked {accounts}", people.len())
+                format!("look-up of the people of {} linked {accounts}", people.len())
             }
         }
     }

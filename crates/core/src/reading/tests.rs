@@ -10,24 +10,22 @@ fn intake() -> Intake {
     intake
 }
 
-fn parts() -> [Part; 3] {
-    let group = |cn: &str, purpose| Part::group(&Dn::parse(&format!("CN={cn},DC=x")).unwrap(), purpose);
-    [
-        Part::People { base: Dn::parse("OU=People,DC=x").unwrap() },
-        group("Users", Purpose::Admit),
-        group("Leavers", Purpose::Exclude),
-    ]
+/// One of the three parts that the intake needs.
+fn open(sweep: &mut Sweep, number: usize) -> PartId {
+    match number {
+        0 => sweep.open(Part::People { base: Dn::parse("OU=People,DC=x").unwrap() }),
+        1 => sweep.open_group(&Dn::parse("CN=Users,DC=x").unwrap(), Purpose::Admit),
+        _ => sweep.open_group(&Dn::parse("CN=Leavers,DC=x").unwrap(), Purpose::Exclude),
+    }
 }
 
 #[test]
 fn every_part_must_have_been_opened_and_completed() {
     for missing in 0..=3 {
         let mut sweep = Sweep::new(Source::default());
-        for (index, part) in parts().into_iter().enumerate() {
-            if index != missing {
-                let id = sweep.open(part);
-                sweep.close(id, Ended::Complete);
-            }
+        for part in (0..3).filter(|part| *part != missing) {
+            let id = open(&mut sweep, part);
+            sweep.close(id, Ended::Complete);
         }
         let reading = sweep.finish(&intake());
         assert_eq!(reading.whole().is_some(), missing == 3, "without part {missing}");
@@ -41,11 +39,11 @@ fn one_part_left_open_or_short_takes_the_proof_away() {
     for ending in [None, Some(Ended::Short("cut".to_owned()))] {
         for short in 0..3 {
             let mut sweep = Sweep::new(Source::default());
-            for (index, part) in parts().into_iter().enumerate() {
-                let id = sweep.open(part);
+            for part in 0..3 {
+                let id = open(&mut sweep, part);
                 match &ending {
-                    None if index == short => {}
-                    Some(ended) if index == short => {
+                    None if part == short => {}
+                    Some(ended) if part == short => {
                         sweep.close(id, ended.clone());
                         sweep.close(id, Ended::Complete); // must not mend the first ending
                     }
@@ -70,4 +68,21 @@ fn nobody_is_gone_unless_the_lookup_ended_well() {
         sweep.close(id, ended);
         assert_eq!(sweep.finish(&intake()).whereabouts(&person), expected.as_ref());
     }
+}
+
+/// A group that both lets people in and keeps them out: whoever must stay out is hidden, whichever of the two was
+/// not read.
+#[test]
+fn a_gap_that_is_told_once_hides_all_that_it_hides() {
+    let users = Dn::parse("CN=Users,DC=x").unwrap();
+    let mut both = intake();
+    both.not_in_group = vec![users.clone()];
+    let mut sweep = Sweep::new(Source::default());
+    let base = open(&mut sweep, 0);
+    sweep.close(base, Ended::Complete);
+    let group = sweep.open_group(&users, Purpose::Admit);
+    sweep.close(group, Ended::Short("cut".to_owned()));
+    let reading = sweep.finish(&both);
+    assert_eq!(reading.gaps().len(), 1, "{:?}", reading.gaps());
+    assert!(reading.gaps()[0].hides_excluded);
 }

@@ -49,7 +49,7 @@ fn reading(intake: &Intake) -> Reading {
     }
     sweep.close(part, Ended::Complete);
     let users = dn("CN=Users,DC=x");
-    let group = sweep.open(Part::group(&users, Purpose::Admit));
+    let group = sweep.open_group(&users, Purpose::Admit);
     let members = [ADA, "CN=Gone,DC=x"].map(|name| (dn(name).key(), name));
     sweep.graph_mut().add_group(users.key(), "CN=Users,DC=x", members);
     sweep.close(group, Ended::Complete);

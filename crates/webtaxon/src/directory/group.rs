@@ -3,7 +3,6 @@
 use super::roots;
 use foldhash::{HashMap, HashSet};
 use webtaxon_core::membership::{Foreign, Graph, NodeId, without_uid};
-use webtaxon_core::name::DnKey;
 use webtaxon_core::reading::Sweep;
 use webtaxon_wire::entry::ReceivedEntry;
 
@@ -68,8 +67,11 @@ impl Listing {
     pub(super) fn add(&mut self, graph: &mut Graph, listed: &Listed<'_>) {
         self.given += listed.names.len();
         let before = self.members.len();
+        self.members.reserve_exact(listed.names.len());
         self.members.extend(graph.all_members(&listed.names).flatten());
         self.is_strange |= self.members.len() - before < listed.names.len();
+        // The graph keeps them so; here, the server is at work on the next group.
+        self.members.get_mut(before..).into_iter().for_each(<[NodeId]>::sort_unstable);
         self.logins.extend(listed.logins.iter().map(|login| login.to_vec()));
         self.number = self.number.or(listed.number);
         self.sid = self.sid.take().or_else(|| listed.sid.map(<[u8]>::to_vec));
@@ -109,12 +111,10 @@ impl Met {
         }
     }
 
-    /// The names that were met since this was last asked, for comparing and as they were written, in their order,
-    /// whatever the order of the answers was.
-    pub(super) fn take_new(&mut self, graph: &Graph) -> Vec<(DnKey, String)> {
-        let name = |id: NodeId| Some((graph.key(id)?.clone(), graph.dn(id).to_owned()));
-        let mut new: Vec<(DnKey, String)> = self.new.drain(..).filter_map(name).collect();
-        new.sort();
+    /// The names that were met since this was last asked, in their order, whatever the order of the answers was.
+    pub(super) fn take_new(&mut self, graph: &Graph) -> Vec<NodeId> {
+        let mut new = std::mem::take(&mut self.new);
+        new.sort_by_key(|id| graph.key(*id));
         new
     }
 

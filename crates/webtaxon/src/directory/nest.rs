@@ -16,7 +16,7 @@ use foldhash::HashSet;
 use std::ops::ControlFlow;
 use webtaxon_core::entry::Entry;
 use webtaxon_core::filter::Filter;
-use webtaxon_core::membership::{NodeId, Roll};
+use webtaxon_core::membership::{Graph, NodeId, Roll};
 use webtaxon_core::name::{Dn, DnKey};
 use webtaxon_core::reading::{Ended, Part, PartId, ServerKind, Sweep};
 use webtaxon_core::settings::{Intake, Strategy};
@@ -30,8 +30,7 @@ pub(super) const WINDOW: usize = 64;
 const MOST: usize = 50_000_000;
 
 struct Lookup {
-    dn: String,
-    key: DnKey,
+    group: NodeId,
     part: PartId,
     /// A group that the settings name must exist and be a group; a member need not.
     named: bool,
@@ -42,15 +41,16 @@ struct Lookup {
 }
 
 impl Lookup {
-    fn new(dn: String, key: DnKey, part: PartId, named: bool) -> Self {
-        Self { dn, key, part, named, said: Listing::default(), range: None }
+    fn new(group: NodeId, part: PartId, named: bool) -> Self {
+        Self { group, part, named, said: Listing::default(), range: None }
     }
 
-    fn query(&self, kind: ServerKind) -> Query {
+    fn query(&self, graph: &Graph, kind: ServerKind) -> Query {
+        let dn = graph.dn(self.group);
         if let Some((attribute, from)) = &self.range {
-            return Query::base(&self.dn, &[&format!("{attribute};range={from}-*")]);
+            return Query::base(dn, &[&format!("{attribute};range={from}-*")]);
         }
-        Query::base(&self.dn, &wanted(kind))
+        Query::base(dn, &wanted(kind))
     }
 }
 
@@ -107,7 +107,7 @@ pub(super) async fn read(
     let part = sweep.open(Part::PrimaryGroups);
     sweep.close(part, shown(&roll));
     let group_bases: Vec<DnKey> = intake.group_bases.iter().map(Dn::key).collect();
-    let mut looked_up: HashSet<DnKey> = HashSet::default();
+    let mut looked_up: HashSet<NodeId> = HashSet::default();
     let mut met = Met::default();
     let mut swept = Swept::new(intake, connection.root().tops(), attribute.is_some());
     // The groups that keep people out come first: a group in both nests counts for these, so that
@@ -116,18 +116,19 @@ pub(super) async fn read(
         let mut level = Vec::new();
         let mut again = Vec::new();
         for dn in roots {
-            let (part, key) = (sweep.open(Part::group(&dn, purpose)), dn.key());
-            if looked_up.insert(key.clone()) {
-                level.push(Lookup::new(dn.to_string(), key, part, true));
+            let group = sweep.graph_mut().node(dn.key(), &dn.to_string());
+            let part = sweep.open(Part::Group { group, purpose });
+            if looked_up.insert(group) {
+                level.push(Lookup::new(group, part, true));
             } else {
-                again.push((key, part));
+                again.push((group, part));
             }
         }
         while !level.is_empty() {
-            let names = level.iter().map(|lookup| (&lookup.key, &*lookup.dn));
+            let names = level.iter().map(|lookup| lookup.group);
             swept.read_for(connection, sweep, names, &wanted(kind)).await?;
             level.retain_mut(|lookup| {
-                let ended = match swept.take(&lookup.key) {
+                let ended = match swept.take(sweep.graph(), lookup.group) {
                     Some(Known::Group(said)) => {
                         lookup.said = said;
                         heard(sweep, lookup, &logins, &mut met)
@@ -141,7 +142,8 @@ pub(super) async fn read(
             });
             // Groups that are given in ranges are asked again, until none has more.
             while !level.is_empty() {
-                let queries: Vec<Query> = level.iter().map(|lookup| lookup.query(kind)).collect();
+                let query = |lookup: &Lookup| lookup.query(sweep.graph(), kind);
+                let queries: Vec<Query> = level.iter().map(query).collect();
                 let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
                     if let Some(lookup) = level.get_mut(number) {
                         lookup.range = None;
@@ -162,22 +164,21 @@ pub(super) async fn read(
                 }
                 level.retain(|lookup| lookup.range.is_some());
             }
-            let read = sweep.graph_mut().groups();
+            let read = sweep.graph().groups();
             connection.watch.tell(|| Progress::Groups { read });
             let next = met.take_new(sweep.graph());
             let within =
                 |key: &DnKey| group_bases.is_empty() || group_bases.iter().any(|base| key.is_within(base));
-            for (key, dn) in next {
-                if within(&key) && looked_up.insert(key.clone()) {
-                    let part = Part::Group { dn: dn.as_str().into(), key: key.clone(), purpose };
-                    let part = sweep.open(part);
-                    level.push(Lookup::new(dn, key, part, false));
+            for group in next {
+                if sweep.graph().key(group).is_some_and(within) && looked_up.insert(group) {
+                    let part = sweep.open(Part::Group { group, purpose });
+                    level.push(Lookup::new(group, part, false));
                 }
             }
         }
         // Named twice, or read with the other nest: it is whole if it was read as a group there.
-        for (key, part) in again {
-            if sweep.graph_mut().is_group(&key) {
+        for (group, part) in again {
+            if sweep.graph().is_group_node(group) {
                 sweep.close(part, Ended::Complete);
             }
         }
@@ -249,11 +250,12 @@ fn take(
 ) -> Option<Ended> {
     let begun = lookup.said.given;
     if result.code == ResultCode::NO_SUCH_OBJECT && !lookup.named && begun == 0 {
-        sweep.graph_mut().mark_gone(&lookup.key);
+        sweep.graph_mut().mark_gone(lookup.group);
         return Some(Ended::Complete); // a member that is gone
     }
     if result.code != ResultCode::SUCCESS {
-        let error = DirectoryErrorKind::Search { base: lookup.dn.clone(), result: Box::new(result) };
+        let base = sweep.graph().dn(lookup.group).to_owned();
+        let error = DirectoryErrorKind::Search { base, result: Box::new(result) };
         return Some(Ended::Short(error.to_string()));
     }
     let entry = found.iter().find_map(|found| match found {
@@ -267,7 +269,7 @@ fn take(
     };
     match members(entry, begun, logins.attribute.is_some()) {
         Members::Unit if lookup.named => {
-            unit(sweep, &lookup.key, &lookup.dn);
+            unit(sweep, lookup.group);
             return Some(Ended::Complete);
         }
         Members::None | Members::Unit if begun > 0 => return Some(Ended::Short(not_the_rest(begun))),
@@ -302,12 +304,12 @@ fn endless() -> Ended {
 }
 
 /// Puts a unit into the graph, with everybody below it.
-pub(super) fn unit(sweep: &mut Sweep, unit: &DnKey, dn: &str) {
-    let names = (0..sweep.people().len()).filter_map(|person| sweep.name_of(person));
-    let below = names.filter(|(key, _)| key.is_within(unit));
-    let below: Vec<(DnKey, String)> = below.map(|(key, dn)| (key.clone(), dn.to_owned())).collect();
-    let members = below.iter().map(|(key, dn)| (key.clone(), dn.as_str()));
-    sweep.graph_mut().add_group(unit.clone(), dn, members);
+pub(super) fn unit(sweep: &mut Sweep, unit: NodeId) {
+    let Some(top) = sweep.graph().key(unit).cloned() else { return };
+    let is_below = |id: &NodeId| sweep.graph().key(*id).is_some_and(|key| key.is_within(&top));
+    let people = (0..sweep.people().len()).filter_map(|person| sweep.node_of(person));
+    let below: Vec<NodeId> = people.filter(is_below).collect();
+    sweep.graph_mut().set_members(unit, below);
 }
 
 /// Puts a group whose members are known into the graph.
@@ -331,9 +333,9 @@ fn listed(sweep: &mut Sweep, lookup: &mut Lookup, logins: &Logins<'_>, met: &mut
     let nobody = list.is_empty() && unlisted.is_empty() && said.number.is_some() && roll.shows_no_number();
     list.extend(&unlisted);
     let graph = sweep.graph_mut();
-    let group = graph.add_list(lookup.key.clone(), &lookup.dn, list);
+    graph.set_members(lookup.group, list);
     let only = unlisted.into_iter().filter(|person| !listed.contains(person));
-    only.for_each(|person| graph.mark_unlisted(group, person));
+    only.for_each(|person| graph.mark_unlisted(lookup.group, person));
     if said.is_strange {
         Ended::Short("it lists a member that is not a distinguished name".to_owned())
     } else if let Some(everybody) = everybody {

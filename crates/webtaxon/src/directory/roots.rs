@@ -91,7 +91,8 @@ impl Root {
 /// Puts those of the named groups into the graph that are units.
 pub(super) fn put_units(sweep: &mut Sweep, roots: &[Root]) {
     for root in roots.iter().filter(|root| root.is_unit) {
-        unit(sweep, &root.key, &root.dn);
+        let group = sweep.graph_mut().node(root.key.clone(), &root.dn);
+        unit(sweep, group);
     }
 }
 
@@ -102,7 +103,7 @@ pub(super) fn close(sweep: &mut Sweep, roots: Vec<Root>, roll: &Roll, missing: O
     for Root { name, purposes, is_unit, fault, .. } in roots {
         let why = fault.or_else(|| missing.filter(|_| !is_unit).map(str::to_owned));
         for purpose in purposes {
-            let part = sweep.open(Part::group(&name, purpose));
+            let part = sweep.open_group(&name, purpose);
             sweep.close(part, why.clone().map_or(Ended::Complete, Ended::Short));
         }
     }

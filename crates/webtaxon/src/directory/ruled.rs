@@ -75,7 +75,8 @@ pub(super) async fn read(
         };
         root.fault = inner.fault.or(ended);
         let graph = sweep.graph_mut();
-        graph.add_list(root.key.clone(), &root.dn, list);
+        let group = graph.node(root.key.clone(), &root.dn);
+        graph.set_members(group, list);
         connection.watch.tell(|| Progress::Groups { read: number + 1 });
     }
     sweep.note(match intake.strategy {

@@ -12,7 +12,7 @@ use super::progress::{EVERY, Progress};
 use super::search::{Found, Query};
 use foldhash::{HashMap, HashSet};
 use webtaxon_core::filter::Filter;
-use webtaxon_core::membership::NodeId;
+use webtaxon_core::membership::{Graph, NodeId};
 use webtaxon_core::name::{Dn, DnKey, KeyReader};
 use webtaxon_core::reading::Sweep;
 use webtaxon_core::settings::{Intake, Strategy};
@@ -35,8 +35,8 @@ pub(super) struct Swept {
     /// Where groups may be, and the same for comparing.
     bases: Vec<Dn>,
     within: Vec<DnKey>,
-    groups: HashMap<DnKey, Listing>,
-    /// Entries that are no groups.
+    groups: HashMap<NodeId, Listing>,
+    /// Entries that are no groups, whether anything lists them or not.
     others: HashSet<DnKey>,
     names: KeyReader,
     /// Whether it is known what `memberUid` speaks of.
@@ -103,20 +103,18 @@ impl Swept {
 
     /// Reads what is cheaper than the look-ups of these names and of those before them, or what the settings say; notes
     /// what was done and why, if anything was.
-    pub(super) async fn read_for<'n>(
+    pub(super) async fn read_for(
         &mut self,
         connection: &mut Connection,
         sweep: &mut Sweep,
-        names: impl Iterator<Item = (&'n DnKey, &'n str)> + Clone,
+        names: impl Iterator<Item = NodeId> + Clone,
         attributes: &[&str],
     ) -> Result<(), DirectoryError> {
         if !matches!(self.strategy, Strategy::Auto | Strategy::Lists | Strategy::Sweep) {
             return Ok(());
         }
         if !self.has_groups {
-            for (name, dn) in names.clone() {
-                self.needed.insert(sweep.graph_mut().node(name.clone(), dn));
-            }
+            self.needed.extend(names.clone());
             let (is_said, needed) = (self.strategy == Strategy::Sweep, self.needed.len());
             if !is_said && (needed <= FEW || needed < self.tried_at.saturating_mul(AGAIN)) {
                 return Ok(());
@@ -148,7 +146,10 @@ impl Swept {
             let short = if matches!(end, End::Early) { EARLY } else { "" };
             sweep.note(format!("{} groups were read with one search, {why}{short}", self.groups.len()));
         }
-        let places = above(names.filter(|(name, _)| !self.knows(name)), &self.bases);
+        let graph = sweep.graph();
+        let unknown = names.filter(|name| !self.knows(graph, *name));
+        let unknown = unknown.filter_map(|name| Some((graph.key(name)?, graph.dn(name))));
+        let places = above(unknown, &self.bases);
         let lookups = places.iter().map(|(_, lookups)| lookups).sum::<usize>();
         self.lookups += lookups;
         if !self.has_others && lookups > FEW && self.lookups >= self.searched_at.saturating_mul(AGAIN) {
@@ -225,18 +226,21 @@ impl Swept {
         }
     }
 
-    /// Keeps what an entry says; its number if it is a group that was met. A dynamic group's searches are made behind
+    /// Keeps what an entry says; its number if it is a group that is new. A dynamic group's searches are made behind
     /// its own look-up, and so is it found out what is wrong with a group that cannot be read.
     fn keep(&mut self, sweep: &mut Sweep, entry: &ReceivedEntry) -> Option<NodeId> {
-        let key = std::str::from_utf8(entry.name()).ok().and_then(|name| self.names.key(name).ok());
-        let key = key.filter(|key| !is_dynamic(entry) && !self.knows(key))?;
+        let dn = std::str::from_utf8(entry.name()).ok()?;
+        let key = self.names.key(dn).ok().filter(|_| !is_dynamic(entry))?;
         match members(entry, 0, self.knows_logins) {
             Members::Listed(listed) => {
+                let name = sweep.graph_mut().node(key, dn);
+                if self.groups.contains_key(&name) {
+                    return None;
+                }
                 let mut listing = Listing::default();
                 listing.add(sweep.graph_mut(), &listed);
-                let met = sweep.graph().find(&key);
-                self.groups.insert(key, listing);
-                return met;
+                self.groups.insert(name, listing);
+                return Some(name);
             }
             Members::None | Members::Unit if !sweep.is_person(&key) => drop(self.others.insert(key)),
             Members::None | Members::Unit | Members::Unreadable(_) => {}
@@ -252,8 +256,7 @@ impl Swept {
         }
         let mut open = vec![group];
         while let Some(group) = open.pop() {
-            let listing = sweep.graph().key(group).and_then(|key| self.groups.get(key));
-            for member in listing.into_iter().flat_map(|listing| &listing.members) {
+            for member in self.groups.get(&group).into_iter().flat_map(|listing| &listing.members) {
                 let is_looked_up = |id: NodeId| {
                     let key = sweep.graph().key(id);
                     key.is_some_and(|key| self.within.iter().any(|base| key.is_within(base)))
@@ -265,14 +268,18 @@ impl Swept {
         }
     }
 
-    fn knows(&self, name: &DnKey) -> bool {
-        self.others.contains(name) || self.groups.contains_key(name)
+    fn knows(&self, graph: &Graph, name: NodeId) -> bool {
+        self.groups.contains_key(&name) || self.is_other(graph, name)
+    }
+
+    fn is_other(&self, graph: &Graph, name: NodeId) -> bool {
+        graph.key(name).is_some_and(|key| self.others.contains(key))
     }
 
     /// What was brought of this name, if anything was.
-    pub(super) fn take(&mut self, name: &DnKey) -> Option<Known> {
-        let group = self.groups.remove(name).map(Known::Group);
-        group.or_else(|| self.others.contains(name).then_some(Known::NoGroup))
+    pub(super) fn take(&mut self, graph: &Graph, name: NodeId) -> Option<Known> {
+        let group = self.groups.remove(&name).map(Known::Group);
+        group.or_else(|| self.is_other(graph, name).then_some(Known::NoGroup))
     }
 }
 

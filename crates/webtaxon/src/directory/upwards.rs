@@ -326,9 +326,9 @@ fn finish(
     let graph = sweep.graph_mut();
     for (node, list) in lists {
         // A unit has everybody below it already.
-        let Some(key) = graph.key(node).cloned().filter(|key| !graph.is_group(key)) else { continue };
-        let dn = graph.dn(node).to_owned();
-        graph.add_list(key, &dn, list);
+        if !graph.is_group_node(node) {
+            graph.set_members(node, list);
+        }
     }
     for root in roots.iter_mut().filter(|root| root.fault.is_none()) {
         let reach = graph.reach([&root.key]);

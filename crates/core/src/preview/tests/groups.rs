@@ -68,7 +68,7 @@ fn read_more(
     assert_eq!((attribute.as_str(), hidden), ("entryUUID", 0));
     sweep.close(part, Ended::Complete);
     for (id, _, members) in teams {
-        let part = sweep.open(Part::group(&dn(&of(id)), Purpose::Bring));
+        let part = sweep.open_group(&dn(&of(id)), Purpose::Bring);
         let members: Vec<String> = members.iter().map(|member| of(member)).collect();
         let members = members.iter().map(|name| (dn(name).key(), name.as_str()));
         sweep.graph_mut().add_group(dn(&of(id)).key(), &of(id), members);

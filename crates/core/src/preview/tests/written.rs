@@ -15,7 +15,7 @@ fn outcome(extra: &str, name: &str, roles: &str, group: Ended) -> String {
     sweep.person("CN=ada,OU=People", values).unwrap();
     let part = sweep.open(Part::People { base: dn("OU=People") });
     sweep.close(part, Ended::Complete);
-    let part = sweep.open(Part::group(&dn("CN=Some"), Purpose::Decide));
+    let part = sweep.open_group(&dn("CN=Some"), Purpose::Decide);
     sweep.close(part, group);
     let mut account = account("ada");
     account.fields.insert("name".into(), name.into());
@@ -89,7 +89,7 @@ fn a_gap_in_another_group_leaves_roles_known() {
         sweep.person("CN=ada,OU=People", [("uid", [b"ada".as_slice()]), ("mail", [b"a@x"])]).unwrap();
         sweep.graph_mut().add_group(dn("CN=Some").key(), "CN=Some", [(dn("CN=Inner").key(), "CN=Inner")]);
         for name in ["CN=Some", "CN=Inner", "CN=Else"] {
-            let part = sweep.open(Part::group(&dn(name), Purpose::Decide));
+            let part = sweep.open_group(&dn(name), Purpose::Decide);
             let ended = if name == unread { Ended::Short("cut".into()) } else { Ended::Complete };
             sweep.close(part, ended);
         }
@@ -115,7 +115,7 @@ fn nobody_comes_in_whose_fields_hang_on_what_was_not_read() {
         let values = values.map(|(name, value)| (name, [value.as_bytes()]));
         sweep.person(&format!("CN={uid},OU=People"), values).unwrap();
     }
-    let part = sweep.open(Part::group(&dn("CN=Out"), Purpose::Exclude));
+    let part = sweep.open_group(&dn("CN=Out"), Purpose::Exclude);
     sweep.close(part, Ended::Complete);
     let preview = Preview::new(&settings, &sweep.finish(&settings.intake), &list, &today());
     assert_eq!(words(&preview), ["held ada FieldsUnknown"]);
