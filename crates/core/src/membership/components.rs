@@ -59,7 +59,7 @@ impl Search<'_> {
             let next = self.graph.members(group).unwrap_or_default().get(frame.at).copied();
             frame.at += 1;
             match next {
-                Some(member) if self.graph.members(member).is_none() => {}
+                Some(member) if !self.graph.is_group_node(member) => {}
                 Some(member) => match self.mark(member) {
                     mark if mark.index == NOT_MET.index => self.enter(member),
                     mark if mark.open => self.lower(group, mark.index),
@@ -94,7 +94,7 @@ impl Graph {
         let mut search = Search { graph: self, marks, met: 0, line: Vec::new(), frames: Vec::new() };
         let mut components = Vec::new();
         for start in groups {
-            if self.members(start).is_some() && search.mark(start).index == NOT_MET.index {
+            if self.is_group_node(start) && search.mark(start).index == NOT_MET.index {
                 search.enter(start);
                 components.extend(std::iter::from_fn(|| search.component()));
             }

@@ -33,7 +33,7 @@ use names::Names;
 use std::collections::HashSet;
 
 /// A name in one [`Graph`].
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct NodeId(u32);
 
 impl NodeId {
@@ -46,10 +46,10 @@ impl NodeId {
 #[derive(Clone, Debug, Default)]
 pub struct Graph {
     names: Names,
-    /// By the names' numbers: direct members, if the name was read as a group.
-    lists: Vec<Option<Box<[NodeId]>>>,
-    /// How many of them are groups.
-    groups: usize,
+    /// By the names' numbers: direct members, in the order of their numbers.
+    lists: Vec<Box<[NodeId]>>,
+    /// The names that were read as groups: what is asked of every member stays near the processor.
+    groups: FixedBitSet,
     /// Groups with members that no list of theirs shows.
     unlisted: HashSet<(NodeId, NodeId)>,
     /// Names that are listed and are no entry any more.
@@ -66,7 +66,10 @@ impl Graph {
     /// The number of a name, new if it was not met before.
     pub fn node(&mut self, key: DnKey, dn: &str) -> NodeId {
         let id = self.names.number(key, dn);
-        self.lists.resize(self.names.len(), None);
+        if id.index() >= self.lists.len() {
+            self.lists.push(Box::default());
+            self.groups.grow(self.lists.len());
+        }
         id
     }
 
@@ -87,8 +90,8 @@ impl Graph {
         members.sort_unstable();
         members.dedup();
         if let Some(list) = self.lists.get_mut(group.index()) {
-            self.groups += usize::from(list.is_none());
-            *list = Some(members.into());
+            *list = members.into();
+            self.groups.insert(group.index());
         }
     }
 
@@ -159,13 +162,13 @@ impl Graph {
     /// Whether the name of this number was read as a group.
     #[must_use]
     pub fn is_group_node(&self, id: NodeId) -> bool {
-        self.members(id).is_some()
+        self.groups.contains(id.index())
     }
 
     /// How many groups were read.
     #[must_use]
     pub fn groups(&self) -> usize {
-        self.groups
+        self.groups.count_ones(..)
     }
 
     /// Every group that was read, with the names of its direct members, as the directory wrote them.
@@ -176,7 +179,7 @@ impl Graph {
     /// The direct members of a group, in the order of their numbers, which says nothing; none if it was not read as
     /// a group.
     fn members(&self, id: NodeId) -> Option<&[NodeId]> {
-        self.lists.get(id.index())?.as_deref()
+        self.lists.get(id.index()).filter(|_| self.is_group_node(id)).map(AsRef::as_ref)
     }
 
     /// The direct members of a group in the order of their names: what is shown, and paths, must not depend on the
@@ -194,7 +197,7 @@ impl Graph {
 
     /// Every name that was read as a group.
     fn group_ids(&self) -> impl Iterator<Item = NodeId> {
-        self.ids().filter(|id| self.members(*id).is_some())
+        self.ids().filter(|id| self.is_group_node(*id))
     }
 
     /// The names that a group has itself, in no order; none if it was not read as a group.
@@ -213,8 +216,7 @@ impl Graph {
     #[must_use]
     pub fn reach<'k>(&self, roots: impl IntoIterator<Item = &'k DnKey>) -> Reach {
         let mut reached = FixedBitSet::with_capacity(self.names.len());
-        let mut through = vec![None; self.names.len()];
-        let mut depth = vec![0_u32; self.names.len()];
+        let mut steps = vec![Step::default(); self.names.len()];
         let mut line: std::collections::VecDeque<NodeId> = std::collections::VecDeque::new();
         let mut is_root = FixedBitSet::with_capacity(self.names.len());
         for root in roots {
@@ -227,18 +229,16 @@ impl Graph {
         let mut inner = Vec::new();
         while let Some(group) = line.pop_front() {
             let is_first = is_root.contains(group.index());
-            let inside = depth.get(group.index()).filter(|_| !is_first).map_or(1, |depth| depth + 1);
+            let outer = steps.get(group.index()).filter(|_| !is_first).map_or(0, |step| step.depth);
+            let step = Step { through: group, depth: outer + 1 };
             for &member in self.members(group).unwrap_or_default() {
                 if reached.put(member.index()) {
                     continue;
                 }
-                if let Some(slot) = through.get_mut(member.index()) {
-                    *slot = Some(group);
+                if let Some(slot) = steps.get_mut(member.index()) {
+                    *slot = step;
                 }
-                if let Some(slot) = depth.get_mut(member.index()) {
-                    *slot = inside;
-                }
-                if self.members(member).is_some() && !is_root.contains(member.index()) {
+                if self.is_group_node(member) && !is_root.contains(member.index()) {
                     inner.push(member);
                 }
             }
@@ -246,7 +246,7 @@ impl Graph {
             inner.sort_by_key(|id| self.key(*id));
             line.extend(inner.drain(..));
         }
-        Reach { reached, through, depth, is_root }
+        Reach { reached, steps, is_root }
     }
 }
 
@@ -265,10 +265,17 @@ pub struct Leaf<'g> {
 #[derive(Clone, Debug)]
 pub struct Reach {
     reached: FixedBitSet,
-    through: Vec<Option<NodeId>>,
-    /// How many groups the path has.
-    depth: Vec<u32>,
+    /// By the numbers of the names that are reached.
+    steps: Vec<Step>,
     is_root: FixedBitSet,
+}
+
+/// The last step of a path.
+#[derive(Clone, Copy, Debug, Default)]
+struct Step {
+    through: NodeId,
+    /// How many groups the path has.
+    depth: u32,
 }
 
 impl Reach {
@@ -276,6 +283,11 @@ impl Reach {
     #[must_use]
     pub fn contains(&self, graph: &Graph, key: &DnKey) -> bool {
         graph.find(key).is_some_and(|id| self.reached.contains(id.index()))
+    }
+
+    /// The last step of the path by which a name is in; none if it is not.
+    fn step(&self, id: NodeId) -> Option<Step> {
+        self.steps.get(id.index()).filter(|_| self.reached.contains(id.index())).copied()
     }
 
     /// The groups by which `key` is in: the named group first, the one that lists it last. Empty
@@ -291,10 +303,10 @@ impl Reach {
         let Some(id) = graph.find(key).filter(|id| self.reached.contains(id.index())) else {
             return (path, 0);
         };
-        let depth = self.depth.get(id.index()).copied().unwrap_or(0) as usize;
+        let depth = self.step(id).map_or(0, |step| step.depth) as usize;
         let mut at = Some(id);
         while path.len() < most
-            && let Some(group) = at.and_then(|id| self.through.get(id.index()).copied().flatten())
+            && let Some(Step { through: group, .. }) = at.and_then(|id| self.step(id))
         {
             path.push(graph.dn(group));
             at = Some(group).filter(|id| !self.is_root.contains(id.index()));
@@ -307,12 +319,12 @@ impl Reach {
     /// The members that were not read as groups, each with the group that lists it, in the order
     /// of their names.
     pub fn leaves<'g>(&'g self, graph: &'g Graph) -> impl Iterator<Item = Leaf<'g>> {
-        let is_leaf = |id: &NodeId| self.reached.contains(id.index()) && graph.members(*id).is_none();
         let leaf = |id: NodeId| {
-            let group = self.through.get(id.index()).copied().flatten()?;
+            let group = self.step(id)?.through;
             Some(Leaf { key: graph.key(id)?, dn: graph.dn(id), group: graph.dn(group) })
         };
-        let mut leaves: Vec<Leaf<'g>> = graph.ids().filter(is_leaf).filter_map(leaf).collect();
+        let others = graph.ids().filter(|id| !graph.is_group_node(*id));
+        let mut leaves: Vec<Leaf<'g>> = others.filter_map(leaf).collect();
         leaves.sort_by_key(|leaf| leaf.key);
         leaves.into_iter()
     }

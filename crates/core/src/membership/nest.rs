@@ -148,7 +148,7 @@ impl<'r> Nest<'r> {
     /// Whether a member is neither one of the people nor a group, and is there.
     pub(super) fn is_outside(&self, id: NodeId) -> bool {
         let graph = self.graph();
-        !self.is_person(id) && !graph.is_gone(id) && graph.members(id).is_none()
+        !self.is_person(id) && !graph.is_gone(id) && !graph.is_group_node(id)
     }
 
     pub(super) fn is_person(&self, id: NodeId) -> bool {
@@ -172,7 +172,7 @@ impl<'r> Nest<'r> {
                 if left_out > 0 {
                     path.first_mut().into_iter().for_each(|first| *first = self.group());
                 }
-                let last = self.reach.through.get(id.index()).copied().flatten()?;
+                let last = self.reach.step(id)?.through;
                 Some(Member {
                     dn: entry.dn().to_owned(),
                     name: called.map_or_else(|| name::short(entry.dn()), |name| name.trim().to_owned()),
@@ -223,7 +223,7 @@ impl<'r> Nest<'r> {
             let people = counts.get(&group).copied().unwrap_or(0);
             tree.push(Branch { dn: graph.dn(group).to_owned(), depth, direct, people, place });
             if place == Place::Here {
-                let inner = members.iter().rev().filter(|id| graph.members(**id).is_some());
+                let inner = members.iter().rev().filter(|id| graph.is_group_node(**id));
                 open.extend(inner.map(|id| (*id, depth + 1)));
             }
         }

@@ -93,7 +93,7 @@ impl Nest<'_> {
             for group in groups {
                 let next = levels.get(group).copied().unwrap_or(0) + 1;
                 for member in graph.members(*group).unwrap_or_default() {
-                    if !own.contains(member) && graph.members(*member).is_some() {
+                    if !own.contains(member) && graph.is_group_node(*member) {
                         let level = levels.entry(*member).or_insert(next);
                         *level = next.max(*level);
                     }
