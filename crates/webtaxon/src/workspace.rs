@@ -173,11 +173,6 @@ impl Workspace {
         Ok(readings)
     }
 
-    /// The application's own groups, if some come in.
-    async fn groups_of(&self, store: &dyn AccountStore) -> Result<Option<Groups>, Error> {
-        Ok(if self.settings.brings_groups() { Some(store.groups().await?) } else { None })
-    }
-
     /// Reads the list, and beside it what each intake needs.
     async fn accounts_and_readings(
         &self,
@@ -188,12 +183,13 @@ impl Workspace {
         let fields = self.settings.account_fields();
         let (tell, links) = Links::later();
         let store = self.linked(store);
-        let accounts = async {
-            let accounts = store.accounts(&fields).await?;
-            tell.send_replace(Some(accounts.iter().filter_map(|one| one.link.clone()).collect()));
-            Ok(accounts)
+        let lists = async {
+            let lists = store::lists(&store, &fields, self.settings.brings_groups()).await?;
+            tell.send_replace(Some(lists.0.iter().filter_map(|one| one.link.clone()).collect()));
+            Ok(lists)
         };
-        tokio::try_join!(accounts, self.groups_of(&store), self.readings(&accesses, &links, more))
+        let ((accounts, groups), readings) = tokio::try_join!(lists, self.readings(&accesses, &links, more))?;
+        Ok((accounts, groups, readings))
     }
 
     /// Reads what the intake needs into a snapshot. With `mask`, the people in it cannot be
@@ -368,9 +364,12 @@ impl Workspace {
     pub async fn compare(&self, other: &Self) -> Result<Comparison, Error> {
         let (one, two) = (&self.settings, &other.settings);
         let memory = state::memory(self.state())?;
-        let before = self.accounts().await?;
-        let after = other.store();
-        let after = self.linked_by(&two.accounts.store, &*after).accounts(&two.account_fields()).await?;
+        let (store_before, store_after) = (self.store(), other.store());
+        let store_after = self.linked_by(&two.accounts.store, &*store_after);
+        let fields = [one.account_fields(), two.account_fields()];
+        let (before, groups_before) =
+            store::lists(&self.linked(&*store_before), &fields[0], one.brings_groups()).await?;
+        let (after, groups_after) = store::lists(&store_after, &fields[1], two.brings_groups()).await?;
         let mut links: Vec<_> =
             before.iter().chain(&after).filter_map(|account| account.link.clone()).collect();
         links.sort();
@@ -380,8 +379,6 @@ impl Workspace {
             && self.directory()?.is_same(other.directory()?)
             && one.intake.identity == two.intake.identity
             && one.intake.member_login == two.intake.member_login;
-        let groups_before = self.groups_of(&*self.store()).await?;
-        let groups_after = other.groups_of(&*other.store()).await?;
         let [read, read_by_other] = if is_one {
             let both = directory::read_for_both(&self.access().await?, one, two, &links).await?;
             both.map(|reading| vec![reading])

@@ -74,9 +74,10 @@ impl Linked<'_> {
         Self { is_applying: true, ..self }
     }
 
-    /// Gives accounts the links that are kept for them.
-    fn tie(&self, state: Place<'_>, list: &str, accounts: &mut [Account]) -> Result<(), StateError> {
-        let Some(journal) = Journal::read(state)? else { return Ok(()) };
+    /// Gives accounts the links that are kept for them, if they are kept apart.
+    fn tie(&self, accounts: &mut [Account]) -> Result<(), StateError> {
+        let Some((state, list)) = &self.apart else { return Ok(()) };
+        let Some(journal) = Journal::read(*state)? else { return Ok(()) };
         let mut kept = Kept::default();
         for (link, login) in journal.kept(list)? {
             kept.tie(link, login);
@@ -201,10 +202,16 @@ impl AccountStore for Linked<'_> {
     fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
         Box::pin(async move {
             let mut accounts = self.store.accounts(fields).await?;
-            if let Some((state, list)) = &self.apart {
-                self.tie(*state, list, &mut accounts).map_err(StoreErrorKind::from)?;
-            }
+            self.tie(&mut accounts).map_err(StoreErrorKind::from)?;
             Ok(accounts)
+        })
+    }
+
+    fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, (Vec<Account>, Groups)> {
+        Box::pin(async move {
+            let (mut accounts, groups) = self.store.accounts_and_groups(fields).await?;
+            self.tie(&mut accounts).map_err(StoreErrorKind::from)?;
+            Ok((accounts, groups))
         })
     }
 

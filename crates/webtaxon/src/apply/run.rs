@@ -5,7 +5,7 @@ use super::apart::Linked;
 use super::{Applied, ApplyError, ApplyErrorKind, Interrupted, Work, links};
 use crate::directory::Progress;
 use crate::state::{Ending, Journal, Remembered, StateError, Ties};
-use crate::store::{AccountStore, Outcome, StoreError, StoreErrorKind, Terms};
+use crate::store::{AccountStore, Outcome, StoreError, StoreErrorKind, Terms, lists};
 use crate::{Error, Workspace};
 use std::borrow::Cow;
 use std::collections::HashSet;
@@ -98,11 +98,11 @@ impl Workspace {
         if let Err(error) = ended {
             applied.stopped = Some(error.to_string());
             // Some may have been made without a word: the lists are looked at.
-            let (Ok(list), Ok(groups)) = (store.accounts(terms.fields).await, groups_of(store, work).await)
-            else {
+            let Ok((list, groups)) = lists(store, terms.fields, !work.groups.is_empty()).await else {
                 put(&mut outcomes);
                 return Ok(false);
             };
+            let groups = groups.map(|groups| groups.list).unwrap_or_default();
             for (at, outcome) in look(journal, run, store, &list, &groups).map_err(unrecorded)? {
                 if let Some(slot) = outcomes.get_mut(at) {
                     *slot = Some(outcome);
@@ -123,11 +123,6 @@ impl Workspace {
         }
         Ok(true)
     }
-}
-
-/// The groups that there are, where the work is about some.
-async fn groups_of(store: &Linked<'_>, work: &Work) -> Result<Vec<Group>, StoreError> {
-    if work.groups.is_empty() { Ok(Vec::new()) } else { Ok(store.groups().await?.list) }
 }
 
 /// One step after the other, as long as each may be begun.

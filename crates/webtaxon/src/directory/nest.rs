@@ -164,8 +164,7 @@ pub(super) async fn read(
                 }
                 level.retain(|lookup| lookup.range.is_some());
             }
-            let read = sweep.graph().groups();
-            connection.watch.tell(|| Progress::Groups { read });
+            connection.watch.tell(|| Progress::Groups { read: sweep.graph().groups() });
             let next = met.take_new(sweep.graph());
             let within =
                 |key: &DnKey| group_bases.is_empty() || group_bases.iter().any(|base| key.is_within(base));

@@ -156,6 +156,14 @@ pub trait AccountStore: Send + Sync {
         Box::pin(async { Err(StoreErrorKind::NoGroups { store: self.describe() }.into()) })
     }
 
+    /// [`AccountStore::accounts`] and [`AccountStore::groups`], for stores that would read the one for the other.
+    ///
+    /// # Errors
+    /// As for either.
+    fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, (Vec<Account>, Groups)> {
+        Box::pin(async move { Ok((self.accounts(fields).await?, self.groups().await?)) })
+    }
+
     /// As [`AccountStore::statements`], for edits of groups.
     ///
     /// # Errors
@@ -180,6 +188,19 @@ pub trait AccountStore: Send + Sync {
         let _ = (edits, terms, record);
         Box::pin(async { Err(StoreErrorKind::NoGroups { store: self.describe() }.into()) })
     }
+}
+
+/// Every account, and every group if they are wanted.
+pub(crate) async fn lists(
+    store: &dyn AccountStore,
+    fields: &[&str],
+    with_groups: bool,
+) -> Result<(Vec<Account>, Option<Groups>), StoreError> {
+    if !with_groups {
+        return Ok((store.accounts(fields).await?, None));
+    }
+    let (accounts, groups) = store.accounts_and_groups(fields).await?;
+    Ok((accounts, Some(groups)))
 }
 
 /// The store that the settings name; relative paths start from `folder`. One of a kind that this build was made

@@ -580,3 +580,20 @@ async fn a_masked_snapshot_tells_nobody_by_what_a_group_says() {
             && !masked.contains("Ibbotson")
     );
 }
+
+/// The users of a service are many: for its groups, they are not read once more.
+#[tokio::test]
+async fn the_groups_of_a_service_take_no_second_look_at_its_users() {
+    let museum = museum(Kind::Scim).await;
+    let own = std::fs::read_to_string(museum.path().join("webtaxon.toml")).unwrap();
+    let bare = own.split("[intake.application_groups]").next().unwrap();
+    let mut requests = Vec::new();
+    for settings in [&own, bare] {
+        museum.write("webtaxon.toml", settings);
+        let before = museum.application().requests().0;
+        let preview = museum.workspace().unwrap().preview().await.unwrap();
+        requests.push((preview.groups.is_some(), museum.application().requests().0 - before));
+    }
+    let [(true, with), (false, without)] = requests[..] else { panic!("{requests:?}") };
+    assert_eq!(with - without, 1, "one page of groups: {requests:?}");
+}

@@ -28,35 +28,22 @@ struct Everything {
 }
 
 impl ScimStore {
-    async fn everything(&self) -> Result<Everything, StoreError> {
-        if self.settings.role_groups {
-            return Err(StoreErrorKind::NoGroups { store: self.settings.service.clone() }.into());
+    /// That groups are groups here, and not what roles are.
+    pub(super) fn are_groups_apart(&self) -> Result<(), StoreError> {
+        match self.settings.role_groups {
+            true => Err(StoreErrorKind::NoGroups { store: self.settings.service.clone() }.into()),
+            false => Ok(()),
         }
+    }
+
+    async fn everything(&self) -> Result<Everything, StoreError> {
+        self.are_groups_apart()?;
         let service = Service::open(&self.settings, &self.folder).await?;
         let mut people = People::default();
         for user in service.all("Users").await? {
             people.add(text(&user, "id"), text(&user, "userName"));
         }
-        let (mut groups, mut ids) = (Vec::new(), Vec::new());
-        for resource in service.all("Groups").await? {
-            ids.push(text(&resource, "id").to_owned());
-            groups.push(people.group(&resource));
-        }
-        let mut links: HashMap<&Identity, &str> = HashMap::new();
-        for group in &groups {
-            if let Some(link) = &group.link
-                && let Some(other) = links.insert(link, &group.name)
-            {
-                return Err(StoreErrorKind::BadRow {
-                    store: service.name().to_owned(),
-                    row: Rows::Groups.one(),
-                    login: group.name.clone(),
-                    what: format!("has the externalId of the group `{other}`"),
-                    help: "no two may have one: correct the application's groups first",
-                }
-                .into());
-            }
-        }
+        let (groups, ids) = people.groups(&service).await?;
         Ok(Everything { service, people, groups, ids })
     }
 
@@ -87,6 +74,31 @@ impl ScimStore {
 }
 
 impl People {
+    /// Every group of a service, and the id of each.
+    pub(super) async fn groups(&self, service: &Service) -> Result<(Vec<Group>, Vec<String>), StoreError> {
+        let (mut groups, mut ids) = (Vec::new(), Vec::new());
+        for resource in service.all("Groups").await? {
+            ids.push(text(&resource, "id").to_owned());
+            groups.push(self.group(&resource));
+        }
+        let mut links: HashMap<&Identity, &str> = HashMap::new();
+        for group in &groups {
+            if let Some(link) = &group.link
+                && let Some(other) = links.insert(link, &group.name)
+            {
+                return Err(StoreErrorKind::BadRow {
+                    store: service.name().to_owned(),
+                    row: Rows::Groups.one(),
+                    login: group.name.clone(),
+                    what: format!("has the externalId of the group `{other}`"),
+                    help: "no two may have one: correct the application's groups first",
+                }
+                .into());
+            }
+        }
+        Ok((groups, ids))
+    }
+
     /// A group as the service gives it, with the users who are in it.
     fn group(&self, resource: &Resource) -> Group {
         let super::Group { name, members, .. } = read_group(resource);

@@ -212,6 +212,16 @@ impl AccountStore for ScimStore {
         })
     }
 
+    fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, (Vec<Account>, Groups)> {
+        Box::pin(async {
+            self.are_groups_apart()?;
+            let session = self.session(fields).await?;
+            let Everybody { accounts, people, .. } = session.everybody().await?;
+            let (list, _) = people.groups(&session.service).await?;
+            Ok((accounts, Groups { list, by_login: false }))
+        })
+    }
+
     fn groups(&self) -> Answer<'_, Groups> {
         Box::pin(async { Ok(Groups { list: self.all_groups().await?, by_login: false }) })
     }
