@@ -74,6 +74,11 @@ impl Conversation {
         }
     }
 
+    /// From here on, messages may be as long as this.
+    pub fn allow(&mut self, limit: usize) {
+        self.limit = limit;
+    }
+
     fn send(&mut self, operation: Operation, controls: Vec<Control>) -> Result<u32, ProtocolError> {
         // Ids are used once; a conversation ends long before they run out (RFC 4511 §4.1.1.1).
         self.last_id = self.last_id.wrapping_add(1).clamp(1, i32::MAX.unsigned_abs());

@@ -16,7 +16,7 @@ pub struct ProtocolError {
 pub enum ProtocolErrorKind {
     /// A message that is longer than is allowed.
     #[error("the server announced a message of {announced} bytes; {limit} are allowed")]
-    #[diagnostic(code(WX0311), help("no directory entry is that large: is this an LDAP server?"))]
+    #[diagnostic(code(WX0311), help("hardly any directory entry is that large: is this an LDAP server?"))]
     TooLarge {
         /// The length in the message's header.
         announced: u64,

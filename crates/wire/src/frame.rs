@@ -5,8 +5,12 @@
 
 use crate::{ProtocolError, ProtocolErrorKind};
 
-/// The longest message that is accepted: 16 MiB unless said otherwise.
+/// The longest message that is accepted, 16 MiB, from whoever has not shown yet to speak LDAP.
 pub const MESSAGE_LIMIT: usize = 16 << 20;
+
+/// The longest message of an LDAP server, 256 MiB: a group may have millions of members, and most servers give them
+/// all in one entry.
+pub const ENTRY_LIMIT: usize = 256 << 20;
 
 /// The size of the message at the front of `bytes`, header included; none if the header is not
 /// all there yet.

@@ -37,16 +37,10 @@ pub(crate) fn members(
         let _ =
             writeln!(text, "{unlisted} of them in no list of members, by primary group or login (marked *).");
     }
-    let is_same = |one: &Member, other: &Member| one.path == other.path && one.left_out == other.left_out;
+    let is_same = |one: &Member, other: &Member| one.path == other.path;
     for of_a_path in people.chunk_by(is_same) {
         let Some(first) = of_a_path.first() else { continue };
-        let mut path: Vec<String> = first.path.iter().map(|dn| harmless(&short(dn))).collect();
-        if first.left_out > 0 {
-            path.insert(
-                1.min(path.len()),
-                format!("({} left out)", counted(first.left_out, "group", "groups")),
-            );
-        }
+        let path = first.path.told(|dn| harmless(&short(dn)));
         let title = if path.len() == 1 { "directly".to_owned() } else { path.join(" > ") };
         heading(&mut text, &format!("{title} ({})", of_a_path.len()));
         names(&mut text, of_a_path, width);
@@ -109,8 +103,8 @@ pub(crate) fn groups(person: &str, groups: &[Above], reading: &Reading) -> Strin
                 (true, true) => ", by primary group or login: no list shows it".to_owned(),
                 (true, false) => String::new(),
                 (false, _) => {
-                    let inner: Vec<String> = path.iter().skip(1).map(|dn| harmless(&short(dn))).collect();
-                    format!(", through {}", inner.join(" > "))
+                    let path = path.told(|dn| harmless(&short(dn)));
+                    format!(", through {}", path.get(1..).unwrap_or_default().join(" > "))
                 }
             };
             let _ = writeln!(text, "  {}{how}", harmless(&short(dn)));
@@ -130,7 +124,8 @@ pub(crate) fn ways(group: &str, person: &str, ways: &Ways, reading: &Reading) ->
     let more = if ways.all { "" } else { " or more; the shortest are" };
     let _ = writeln!(text, "In {name}, by {}{more}:\n", counted(ways.ways.len(), "way", "ways"));
     for Way { path, unlisted } in &ways.ways {
-        let inner: Vec<String> = path.iter().skip(1).map(|dn| harmless(&short(dn))).collect();
+        let path = path.told(|dn| harmless(&short(dn)));
+        let inner = path.get(1..).unwrap_or_default();
         let how =
             if inner.is_empty() { "directly".to_owned() } else { format!("through {}", inner.join(" > ")) };
         let note = if *unlisted { ", by primary group or login: no list shows it" } else { "" };

@@ -260,7 +260,7 @@ fn what(change: &Change) -> String {
         return format!("{}{detail}{wait}", cause.name());
     }
     if change.kind == ChangeKind::Import {
-        let path: Vec<String> = change.path.iter().map(|dn| short(dn)).collect();
+        let path = change.path.told(short);
         let email = change.fields.get("email").and_then(|field| field.new.clone()).unwrap_or_default();
         let through =
             if path.is_empty() { harmless(&email) } else { format!("through {}", path.join(" > ")) };

@@ -47,8 +47,7 @@ fn people_of(text: &mut String, title: &str, people: &[Member], how: &str, width
     heading(text, &format!("{title} ({})", people.len()));
     let mut table = columns(width, &[Some(28), None]);
     for member in people {
-        let path: Vec<String> = member.path.iter().map(|dn| short(dn)).collect();
-        table.add_row([harmless(&member.name), format!("{how} {}", path.join(" > "))]);
+        table.add_row([harmless(&member.name), format!("{how} {}", member.path.told(short).join(" > "))]);
     }
     text.push_str(&lines(&table));
 }

@@ -207,7 +207,7 @@ fn roles(text: &mut String, why: &Why, width: usize) {
             Some(false) => "no",
             None => "unknown",
         };
-        let path: Vec<String> = role.path.iter().map(|dn| short(dn)).collect();
+        let path = role.path.told(short);
         let through = if path.is_empty() { String::new() } else { format!(", through {}", path.join(" > ")) };
         let rule = if role.rule == "everybody" { "for everybody" } else { &role.rule };
         table.add_row([word.to_owned(), harmless(&role.role), format!("{}{through}", harmless(rule))]);
@@ -228,7 +228,7 @@ fn groups(text: &mut String, why: &Why, width: usize) {
             (true, false) => "leaves",
             (false, _) => "comes in",
         };
-        let path: Vec<String> = one.path.iter().map(|dn| short(dn)).collect();
+        let path = one.path.told(short);
         let through = match (one.linked, path.is_empty()) {
             (false, _) => "a group made by hand".to_owned(),
             (true, true) => "not in the directory's group".to_owned(),

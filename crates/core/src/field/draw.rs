@@ -4,7 +4,7 @@ use super::{Choice, Condition, Fault, FieldRule, Held, LIST, RoleRule, Source};
 use crate::account::Account;
 use crate::entry::{Entry, NameId, Names, Values};
 use crate::filter::Matcher;
-use crate::membership::Reach;
+use crate::membership::{Path, Reach};
 use crate::name::{Dn, DnKey};
 use crate::reading::{Followed, Reading};
 use crate::schema::Schema;
@@ -297,10 +297,10 @@ impl<'r> Drawer<'r> {
 
     /// The groups by which a person is in one that a condition asks about; empty if they are not.
     #[must_use]
-    pub fn path(&self, person: usize, group: &Dn) -> Vec<&'r str> {
+    pub fn path(&self, person: usize, group: &Dn) -> Path {
         match (self.groups.get(&group.key()), self.reading.key(person)) {
             (Some(group), Some(key)) => group.reach.path(self.reading.graph(), key),
-            _ => Vec::new(),
+            _ => Path::default(),
         }
     }
 

@@ -2,19 +2,20 @@
 //! upwards, breadth first. No recursion; time and memory are linear in the groups and their members,
 //! and bounded for the paths, of which there may be very many.
 
-use super::{Graph, NodeId};
+use super::{Graph, LONGEST_PATH, NodeId, Path};
 use crate::name::DnKey;
 use crate::reading::Reading;
 use serde::Serialize;
-use std::collections::{HashMap, HashSet, VecDeque};
+use std::collections::{HashMap, VecDeque};
 
 /// A group that somebody is in.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Above {
     /// The group's name.
     pub dn: String,
-    /// The groups by which they are in it: this one first, the one that has them last.
-    pub path: Vec<String>,
+    /// The groups by which they are in it.
+    #[serde(flatten)]
+    pub path: Path,
     /// Whether the last one does not list them: it is their primary group, or knows their login.
     pub unlisted: bool,
 }
@@ -31,8 +32,9 @@ pub struct Ways {
 /// One of them.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Way {
-    /// The groups: the named one first, the one that has them last.
-    pub path: Vec<String>,
+    /// The groups.
+    #[serde(flatten)]
+    pub path: Path,
     /// Whether the last one does not list them: it is their primary group, or knows their login.
     pub unlisted: bool,
 }
@@ -48,14 +50,39 @@ impl Ways {
                 .last()
                 .zip(graph.find(person))
                 .is_some_and(|(last, id)| graph.is_unlisted(*last, id)),
-            path: path.iter().map(|id| graph.dn(*id).to_owned()).collect(),
+            path: {
+                let is_shown = |at: usize| at == 0 || at + LONGEST_PATH > path.len();
+                let shown = path.iter().enumerate().filter(|(at, _)| is_shown(*at));
+                let groups: Vec<String> = shown.map(|(_, id)| graph.dn(*id).to_owned()).collect();
+                Path { left_out: path.len() - groups.len(), groups }
+            },
         };
-        Self { ways: paths.into_iter().map(way).collect(), all }
+        let mut ways: Vec<Way> = paths.into_iter().map(way).collect();
+        // A nest so deep or so dense that none was found in bounds: a shortest one is known all the same.
+        if ways.is_empty() && !all {
+            let reach = graph.reach([group]);
+            let last = graph.find(person).and_then(|id| Some((reach.step(id)?.through, id)));
+            let path = || reach.path(graph, person);
+            ways.extend(last.map(|(last, id)| Way { path: path(), unlisted: graph.is_unlisted(last, id) }));
+        }
+        Self { ways, all }
     }
+}
+
+/// What a group is above, on the way to somebody.
+#[derive(Clone, Copy)]
+struct Below {
+    next: NodeId,
+    /// How many groups the path has.
+    depth: usize,
+    /// The group from which on all of the path is shown.
+    shown: NodeId,
 }
 
 /// Steps that are tried at most to find every path.
 const MOST_STEPS: usize = 200_000;
+/// Groups that are looked at then, as to whether they are on a path already.
+const MOST_LOOKS: usize = 20_000_000;
 
 impl Graph {
     /// Every group that has a name in it, directly or through groups inside, by a shortest path; the
@@ -64,34 +91,36 @@ impl Graph {
     pub fn above(&self, key: &DnKey) -> Vec<Above> {
         let Some(person) = self.find(key) else { return Vec::new() };
         let has = self.holders();
-        let mut below: HashMap<NodeId, NodeId> = HashMap::new();
+        let mut below: HashMap<NodeId, Below> = HashMap::new();
         let mut found: Vec<NodeId> = Vec::new();
-        let mut seen: HashSet<NodeId> = HashSet::new();
         let mut line = VecDeque::from([person]);
         while let Some(at) = line.pop_front() {
+            let inner = below.get(&at).copied().filter(|_| at != person);
             for &group in has.get(&at).into_iter().flatten() {
-                if seen.insert(group) {
-                    below.insert(group, at);
-                    found.push(group);
-                    line.push_back(group);
+                if below.contains_key(&group) {
+                    continue;
                 }
+                let depth = inner.map_or(1, |inner| inner.depth + 1);
+                let shown = inner.filter(|_| depth >= LONGEST_PATH).map_or(group, |inner| inner.shown);
+                found.push(group);
+                line.push_back(group);
+                below.insert(group, Below { next: at, depth, shown });
             }
         }
         let told = |group: &NodeId| {
-            let mut path = vec![*group];
-            while let Some(next) =
-                path.last().and_then(|last| below.get(last)).filter(|next| **next != person)
-            {
-                path.push(*next);
-            }
-            let last = path.last().copied().unwrap_or(*group);
-            Above {
+            let Below { depth, shown, .. } = below.get(group).copied()?;
+            let next = |group: &NodeId| Some(below.get(group)?.next).filter(|next| *next != person);
+            let path = std::iter::successors(Some(shown), next);
+            let path: Vec<NodeId> =
+                Some(*group).filter(|group| *group != shown).into_iter().chain(path).collect();
+            let groups: Vec<String> = path.iter().map(|id| self.dn(*id).to_owned()).collect();
+            Some(Above {
                 dn: self.dn(*group).to_owned(),
-                path: path.iter().map(|id| self.dn(*id).to_owned()).collect(),
-                unlisted: self.is_unlisted(last, person),
-            }
+                unlisted: self.is_unlisted(path.last().copied()?, person),
+                path: Path { left_out: depth - groups.len(), groups },
+            })
         };
-        found.iter().map(told).collect()
+        found.iter().filter_map(told).collect()
     }
 
     /// For each name, the groups that have it themselves, in the order of names.
@@ -117,7 +146,7 @@ impl Graph {
         let has = self.holders();
         // Each step is a group, and the step that it stands above.
         let mut steps: Vec<(NodeId, Option<usize>)> = Vec::new();
-        let mut at = 0;
+        let (mut at, mut looks) = (0, 0);
         let mut below = None;
         loop {
             let (id, is_start) = match below.and_then(|below: usize| steps.get(below)) {
@@ -126,11 +155,14 @@ impl Graph {
             };
             for &group in has.get(&id).into_iter().flatten().filter(|_| is_start || id != top) {
                 let line = std::iter::successors(below, |step| steps.get(*step)?.1);
-                let is_twice = line.filter_map(|step| steps.get(step)).any(|(known, _)| *known == group);
+                let is_twice = line.filter_map(|step| steps.get(step)).any(|(known, _)| {
+                    looks += 1;
+                    *known == group
+                });
                 if is_twice || !(group == top || inside.contains(group.index())) {
                     continue;
                 }
-                if steps.len() == MOST_STEPS {
+                if steps.len() == MOST_STEPS || looks > MOST_LOOKS {
                     return (paths, false);
                 }
                 steps.push((group, below));

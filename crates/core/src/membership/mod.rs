@@ -14,6 +14,7 @@ mod inclusion;
 mod names;
 mod nest;
 mod outline;
+mod path;
 mod roll;
 #[cfg(test)]
 mod tests;
@@ -23,8 +24,9 @@ pub use chain::Links;
 pub use difference::{Difference, GroupDifference};
 pub use foreign::Foreign;
 pub use inclusion::{Inclusion, Nesting};
-pub use nest::{Branch, Broken, ForeignMember, LONGEST_PATH, Member, Nest, Place, Stray};
+pub use nest::{Branch, Broken, ForeignMember, Member, Nest, Place, Stray};
 pub use outline::Outlined;
+pub use path::{LONGEST_PATH, Path};
 pub use roll::{Roll, primary_group, without_uid};
 
 use crate::name::{Dn, DnKey, ParseError};
@@ -50,6 +52,8 @@ pub struct Graph {
     lists: Vec<Box<[NodeId]>>,
     /// The names that were read as groups: what is asked of every member stays near the processor.
     groups: FixedBitSet,
+    /// How many those are: it is asked at each level of a nest.
+    count: usize,
     /// Groups with members that no list of theirs shows.
     unlisted: HashSet<(NodeId, NodeId)>,
     /// Names that are listed and are no entry any more.
@@ -91,7 +95,7 @@ impl Graph {
         members.dedup();
         if let Some(list) = self.lists.get_mut(group.index()) {
             *list = members.into();
-            self.groups.insert(group.index());
+            self.count += usize::from(!self.groups.put(group.index()));
         }
     }
 
@@ -168,7 +172,7 @@ impl Graph {
     /// How many groups were read.
     #[must_use]
     pub fn groups(&self) -> usize {
-        self.groups.count_ones(..)
+        self.count
     }
 
     /// Every group that was read, with the names of its direct members, as the directory wrote them.
@@ -229,8 +233,10 @@ impl Graph {
         let mut inner = Vec::new();
         while let Some(group) = line.pop_front() {
             let is_first = is_root.contains(group.index());
-            let outer = steps.get(group.index()).filter(|_| !is_first).map_or(0, |step| step.depth);
-            let step = Step { through: group, depth: outer + 1 };
+            let step = match steps.get(group.index()).filter(|_| !is_first) {
+                Some(outer) => Step { through: group, depth: outer.depth + 1, root: outer.root },
+                None => Step { through: group, depth: 1, root: group },
+            };
             for &member in self.members(group).unwrap_or_default() {
                 if reached.put(member.index()) {
                     continue;
@@ -274,8 +280,9 @@ pub struct Reach {
 #[derive(Clone, Copy, Debug, Default)]
 struct Step {
     through: NodeId,
-    /// How many groups the path has.
+    /// How many groups the path has, and the first of them.
     depth: u32,
+    root: NodeId,
 }
 
 impl Reach {
@@ -293,27 +300,23 @@ impl Reach {
     /// The groups by which `key` is in: the named group first, the one that lists it last. Empty
     /// if it is not in.
     #[must_use]
-    pub fn path<'g>(&self, graph: &'g Graph, key: &DnKey) -> Vec<&'g str> {
-        self.path_end(graph, key, usize::MAX).0
-    }
-
-    /// The last groups of the path, at most so many; and how many come before them.
-    fn path_end<'g>(&self, graph: &'g Graph, key: &DnKey, most: usize) -> (Vec<&'g str>, usize) {
-        let mut path = Vec::new();
-        let Some(id) = graph.find(key).filter(|id| self.reached.contains(id.index())) else {
-            return (path, 0);
+    pub fn path(&self, graph: &Graph, key: &DnKey) -> Path {
+        let Some((id, step)) = graph.find(key).and_then(|id| Some((id, self.step(id)?))) else {
+            return Path::default();
         };
-        let depth = self.step(id).map_or(0, |step| step.depth) as usize;
-        let mut at = Some(id);
-        while path.len() < most
-            && let Some(Step { through: group, .. }) = at.and_then(|id| self.step(id))
+        let (mut groups, mut at) = (Vec::new(), Some(id));
+        while groups.len() < LONGEST_PATH
+            && let Some(Step { through, .. }) = at.and_then(|id| self.step(id))
         {
-            path.push(graph.dn(group));
-            at = Some(group).filter(|id| !self.is_root.contains(id.index()));
+            groups.push(graph.dn(through).to_owned());
+            at = Some(through).filter(|id| !self.is_root.contains(id.index()));
         }
-        path.reverse();
-        let before = depth.saturating_sub(path.len());
-        (path, before)
+        groups.reverse();
+        let left_out = (step.depth as usize).saturating_sub(groups.len());
+        if left_out > 0 {
+            groups.first_mut().into_iter().for_each(|first| graph.dn(step.root).clone_into(first));
+        }
+        Path { groups, left_out }
     }
 
     /// The members that were not read as groups, each with the group that lists it, in the order

@@ -4,14 +4,11 @@
 //! No I/O, no recursion. Memory is linear in the nest; counting each group's people takes one pass
 //! over the nest for 64 of its groups.
 
-use super::{Foreign, Graph, NodeId, Reach};
+use super::{Foreign, Graph, NodeId, Path, Reach};
 use crate::name::{self, DnKey};
 use crate::reading::Reading;
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
-
-/// Groups in the path of a [`Member`] at most; nests that people make are far less deep.
-pub const LONGEST_PATH: usize = 16;
 
 /// Somebody who is in a group.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -20,11 +17,9 @@ pub struct Member {
     pub dn: String,
     /// What people call them.
     pub name: String,
-    /// The groups by which they are in: the named one first, the one that has them last; of more
-    /// than [`LONGEST_PATH`] groups those in between are left out.
-    pub path: Vec<String>,
-    /// How many groups are left out of the path, behind its first.
-    pub left_out: usize,
+    /// The groups by which they are in.
+    #[serde(flatten)]
+    pub path: Path,
     /// Whether no list of members shows them: the group is their primary group, or knows their login.
     pub unlisted: bool,
 }
@@ -168,24 +163,18 @@ impl<'r> Nest<'r> {
                 let id = self.reading.node(index).filter(|id| self.reach.reached.contains(id.index()))?;
                 let key = self.reading.key(index)?;
                 let called = entry.text("displayName").or_else(|| entry.text("cn"));
-                let (mut path, left_out) = self.reach.path_end(graph, key, LONGEST_PATH);
-                if left_out > 0 {
-                    path.first_mut().into_iter().for_each(|first| *first = self.group());
-                }
                 let last = self.reach.step(id)?.through;
                 Some(Member {
                     dn: entry.dn().to_owned(),
                     name: called.map_or_else(|| name::short(entry.dn()), |name| name.trim().to_owned()),
-                    path: path.into_iter().map(str::to_owned).collect(),
-                    left_out,
+                    path: self.reach.path(graph, key),
                     unlisted: graph.is_unlisted(last, id),
                 })
             })
             .collect();
         people.sort_by(|one, other| {
-            let depth = |member: &Member| member.path.len() + member.left_out;
-            (depth(one).cmp(&depth(other)))
-                .then_with(|| one.path.cmp(&other.path))
+            (one.path.len().cmp(&other.path.len()))
+                .then_with(|| one.path.groups.cmp(&other.path.groups))
                 .then_with(|| one.name.to_lowercase().cmp(&other.name.to_lowercase()))
                 .then_with(|| one.dn.cmp(&other.dn))
         });

@@ -34,7 +34,7 @@ fn nested_members_come_with_a_shortest_path() {
         ("dora", vec![]),
         ("nobody", vec![]),
     ] {
-        assert_eq!(reach.path(&graph, &key(person)), path, "{person}");
+        assert_eq!(reach.path(&graph, &key(person)).groups, path, "{person}");
         assert_eq!(reach.contains(&graph, &key(person)), !path.is_empty(), "{person}");
     }
 }
@@ -44,10 +44,10 @@ fn cycles_end_and_a_root_inside_a_root_is_one() {
     let graph = graph(&[("a", &["b", "a"]), ("b", &["c"]), ("c", &["a", "ada"])]);
     let (a, c) = (key("a"), key("c"));
     let reach = graph.reach([&a]);
-    assert_eq!(reach.path(&graph, &key("ada")), ["a", "b", "c"]);
-    assert_eq!(reach.path(&graph, &a), ["a"], "a group that lists itself is in itself");
+    assert_eq!(reach.path(&graph, &key("ada")).groups, ["a", "b", "c"]);
+    assert_eq!(reach.path(&graph, &a).groups, ["a"], "a group that lists itself is in itself");
     let both = graph.reach([&a, &c]);
-    assert_eq!(both.path(&graph, &key("ada")), ["c"], "the nearer root");
+    assert_eq!(both.path(&graph, &key("ada")).groups, ["c"], "the nearer root");
     assert_eq!(both.len(), 4);
     assert!(graph.reach([&key("missing")]).is_empty());
 }
@@ -58,7 +58,7 @@ fn members_do_not_depend_on_the_order_of_reading() {
     let other = graph(&[("y", &["p", "p"]), ("x", &["p"]), ("r", &["y", "x"])]);
     let root = key("r");
     for graph in [one, other] {
-        assert_eq!(graph.reach([&root]).path(&graph, &key("p")), ["r", "x"]);
+        assert_eq!(graph.reach([&root]).path(&graph, &key("p")).groups, ["r", "x"]);
         assert_eq!((graph.groups(), graph.is_group(&key("p"))), (3, false));
         let reach = graph.reach([&root]);
         assert_eq!(reach.leaves(&graph).map(|leaf| (leaf.dn, leaf.group)).collect::<Vec<_>>(), [("p", "x")]);
@@ -225,7 +225,7 @@ fn all_groups_of_a_person_come_with_a_shortest_path() {
     let of = |name: &str| -> Vec<String> {
         let above = reading.graph().above(&key(name));
         let told = |one: &Above| {
-            let path: Vec<String> = one.path.iter().map(|dn| short(dn)).collect();
+            let path = one.path.told(short);
             format!("{}{}", path.join(" > "), if one.unlisted { "*" } else { "" })
         };
         above.iter().map(told).collect()
@@ -268,7 +268,7 @@ fn every_path_is_found_within_bounds() {
     let (paths, all) = dense.paths(&key("g0"), &key("g39"), 100_000);
     assert!(!all && paths.len() > 100 && paths[0].len() == 1);
     let ways = Ways::of(&reading, &key("north"), &key("cleo"), 9);
-    let path = ["CN=north,DC=x", "CN=coast,DC=x"].map(str::to_owned).to_vec();
+    let path = Path { groups: ["CN=north,DC=x", "CN=coast,DC=x"].map(str::to_owned).to_vec(), left_out: 0 };
     assert_eq!(ways, Ways { ways: vec![Way { path, unlisted: true }], all: true });
 }
 
@@ -303,10 +303,22 @@ fn a_chain_of_very_many_groups_is_told_in_bounds() {
     let reading = sweep.finish(&Intake::for_tests());
     let nest = Nest::of(&reading, &key("g0")).unwrap();
     let people = nest.people();
-    let last = people.last().unwrap();
-    assert_eq!((people.len(), last.path.len(), last.left_out), (count, LONGEST_PATH, count - LONGEST_PATH));
-    let ends = (last.path.first().unwrap(), last.path.last().unwrap());
-    assert_eq!(ends, (&dn("g", 0), &dn("g", count - 1)), "the first and the last are told");
+    assert_eq!(people.len(), count);
+    // The first, and as many of the last as there is room for, however it is asked.
+    for depth in [1, LONGEST_PATH - 1, LONGEST_PATH, LONGEST_PATH + 1, LONGEST_PATH + 2, count] {
+        let person = key(&format!("p{}", depth - 1));
+        let rest = depth.saturating_sub(LONGEST_PATH - 1).max(1);
+        let groups: Vec<String> = [0].into_iter().chain(rest..depth).map(|at| dn("g", at)).collect();
+        let path = Path { left_out: depth - groups.len(), groups };
+        assert_eq!(path.groups.len(), depth.min(LONGEST_PATH), "{depth}");
+        assert_eq!(people[depth - 1].path, path, "{depth}: among the members");
+        let above = reading.graph().above(&person);
+        assert_eq!(above.iter().find(|one| one.dn == dn("g", 0)).unwrap().path, path, "{depth}: upwards");
+        let ways = Ways::of(&reading, &key("g0"), &person, 9);
+        assert_eq!(ways.ways.iter().map(|way| &way.path).collect::<Vec<_>>(), [&path], "{depth}: every way");
+    }
+    let told = people[LONGEST_PATH].path.told(|dn| short(dn));
+    assert_eq!(told[..3], ["g0", "(1 group left out)", "g2"], "{told:?}");
     let tree = nest.tree();
     let counts = |at: usize| tree.get(at).map(|branch| (branch.depth, branch.people));
     assert_eq!((counts(0), counts(count - 1)), (Some((0, count)), Some((count - 1, 1))));
@@ -371,11 +383,11 @@ proptest! {
         for number in 0..16 {
             prop_assert_eq!(reach.contains(&graph, &key(&name(number))), closure.contains(&number));
             let path = reach.path(&graph, &key(&name(number)));
-            let steps = path.iter().map(|dn| (*dn).to_owned()).chain([name(number)]).collect::<Vec<_>>();
+            let steps = path.groups.iter().cloned().chain([name(number)]).collect::<Vec<_>>();
             for pair in steps.windows(2) {
                 prop_assert!(edges.iter().any(|(from, to)| name(*from) == pair[0] && name(*to) == pair[1]));
             }
-            prop_assert!(path.is_empty() || path[0] == name(root));
+            prop_assert!(path.is_empty() || path.groups[0] == name(root));
         }
     }
 

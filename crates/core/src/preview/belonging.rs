@@ -3,6 +3,7 @@
 use super::{GroupChange, GroupChangeKind, Preview};
 use crate::account::{Group, Groups, folded};
 use crate::identity::{Identity, Lasting};
+use crate::membership::Path;
 use crate::name::DnKey;
 use crate::reading::Reading;
 use serde::Serialize;
@@ -20,7 +21,8 @@ pub struct Belonging {
     /// Whether the group is the directory's to change.
     pub linked: bool,
     /// The groups of the directory by which they are in, the one that comes in first; empty where they are in none.
-    pub path: Vec<String>,
+    #[serde(flatten)]
+    pub path: Path,
 }
 
 /// The groups of an account, as it is called now and would be, by name. `key` is the name of its person's entry.
@@ -33,14 +35,14 @@ pub(super) fn belongings(
 ) -> Vec<Belonging> {
     let Some(plan) = &preview.groups else { return Vec::new() };
     let lists = |list: &[String], login: &str| list.iter().any(|one| folded(one) == folded(login));
-    let path = |link: Option<&Identity>| -> Vec<String> {
+    let path = |link: Option<&Identity>| -> Path {
         let through = |reading: &Reading| {
             let (link, key) = (link?, key?);
             let entries = reading.application_groups();
             let lasting = Lasting::new(reading.group_identity(), entries.names());
             let at = entries.iter().position(|entry| lasting.of(entry).as_ref() == Some(link))?;
             let reach = reading.graph().reach([reading.application_group_key(at)?]);
-            let path: Vec<String> = reach.path(reading.graph(), key).into_iter().map(str::to_owned).collect();
+            let path = reach.path(reading.graph(), key);
             (!path.is_empty()).then_some(path)
         };
         readings.iter().find_map(through).unwrap_or_default()

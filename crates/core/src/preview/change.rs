@@ -2,6 +2,7 @@
 
 use super::memory::Grace;
 use crate::identity::Identity;
+use crate::membership::Path;
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 
@@ -117,7 +118,7 @@ pub struct Change {
     /// The fields that would be different, in the order of the settings.
     pub fields: IndexMap<String, FieldChange>,
     /// The groups by which the person is in, the named one first.
-    pub path: Vec<String>,
+    pub path: Path,
     /// The two claims, for a clash.
     pub clash: Option<Clash>,
     /// The days of grace, and what is done when they are over, for a wait.

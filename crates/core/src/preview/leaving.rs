@@ -5,6 +5,7 @@ use super::matching::{Matching, Outcome, Part, changed};
 use super::{Cause, Change, ChangeKind, FieldChange, Held, HeldReason, Wait};
 use crate::account::{Account, State};
 use crate::identity::Identity;
+use crate::membership::Path;
 use crate::name::short;
 use crate::reading::{Whereabouts, Whole};
 use crate::selection::{Dropped, Reason, Step};
@@ -153,7 +154,7 @@ fn detail(known: Option<(Part<'_>, &Dropped)>, cause: Cause) -> Option<String> {
         (_, Step::Groups) => Some("in none of the groups".to_owned()),
         (_, Step::NotInGroup) => {
             let path = part.selection.excluding_path(part.reading, dropped.person);
-            Some(format!("in {}", path.into_iter().map(short).collect::<Vec<_>>().join(" > ")))
+            Some(format!("in {}", path.told(short).join(" > ")))
         }
         _ => None,
     }
@@ -191,7 +192,7 @@ fn leave(
         cause: None,
         detail: None,
         fields,
-        path: Vec::new(),
+        path: Path::default(),
         clash: None,
         wait: None,
     }

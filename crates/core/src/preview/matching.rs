@@ -505,7 +505,7 @@ fn change(
         cause: None,
         detail: None,
         fields,
-        path: path.into_iter().map(str::to_owned).collect(),
+        path,
         clash: None,
         wait: None,
     }

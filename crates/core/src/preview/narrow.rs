@@ -92,7 +92,7 @@ fn of_change(change: &Change) -> impl Iterator<Item = &str> {
     ]
     .into_iter()
     .flatten()
-    .chain(change.path.iter().map(String::as_str))
+    .chain(change.path.groups.iter().map(String::as_str))
     .chain(fields)
 }
 

@@ -11,6 +11,7 @@ use crate::entry::{Entries, Entry};
 use crate::field::{Drawer, Drawn};
 use crate::filter::{Filter, Ground, Judged, Truth, explain};
 use crate::identity::Identity;
+use crate::membership::Path;
 use crate::name::{Dn, DnKey, short};
 use crate::reading::{Reading, ServerKind, Whereabouts};
 use crate::schema::Schema;
@@ -43,7 +44,8 @@ pub struct WhyStep {
     /// Why, in words.
     pub message: String,
     /// The groups that decide it, the named one first.
-    pub path: Vec<String>,
+    #[serde(flatten)]
+    pub path: Path,
     /// The clauses of the filter that decides it.
     pub clauses: Vec<Judged>,
     /// What would have to change, where it keeps them out.
@@ -73,7 +75,8 @@ pub struct WhyRole {
     /// Whom the rule is for.
     pub rule: String,
     /// The groups by which they are in one that it asks for.
-    pub path: Vec<String>,
+    #[serde(flatten)]
+    pub path: Path,
 }
 
 /// The account of one person.
@@ -271,7 +274,7 @@ impl Why {
 fn step(name: &'static str, is_good: bool, message: String, remedy: &str) -> WhyStep {
     let verdict = if is_good { Verdict::Yes } else { Verdict::No };
     let remedy = if is_good { String::new() } else { remedy.to_owned() };
-    WhyStep { name, verdict, message, path: Vec::new(), clauses: Vec::new(), remedy }
+    WhyStep { name, verdict, message, path: Path::default(), clauses: Vec::new(), remedy }
 }
 
 /// Whether a filter is true for an entry, what each clause says, and the facts that decide it, in words.
@@ -394,16 +397,14 @@ impl Teller<'_> {
             return None;
         }
         let path = self.selection.path_of(self.reading, key, keeps_out);
-        let path: Vec<String> = path.into_iter().map(str::to_owned).collect();
         let is_in = !path.is_empty();
         let remedy = if keeps_out {
             "have the person taken out of the last of these groups, or the group out of not_in_group"
         } else {
             "have the person put into one of these groups or a group inside it, or name another group in groups"
         };
-        let through: Vec<String> = path.iter().map(|dn| short(dn)).collect();
         let message = match is_in {
-            true => format!("in {}", through.join(" > ")),
+            true => format!("in {}", path.told(short).join(" > ")),
             false => format!("not in {}, nor in any group inside", names(groups)),
         };
         let mut step = WhyStep { path, ..step(name, is_in != keeps_out, message, remedy) };
@@ -471,7 +472,7 @@ impl Teller<'_> {
                 role: rule.name.clone(),
                 given: drawer.role(person, at),
                 rule: rule.condition.in_words(),
-                path: path.unwrap_or_default().into_iter().map(str::to_owned).collect(),
+                path: path.unwrap_or_default(),
             }
         });
         (fields.collect(), roles.collect())

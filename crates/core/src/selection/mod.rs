@@ -13,7 +13,7 @@ use crate::account::Account;
 use crate::field::{Drawer, MissingField, Proposal};
 use crate::filter::Matcher;
 use crate::identity::{Identity, Lasting};
-use crate::membership::{Leaf, Reach};
+use crate::membership::{Leaf, Path, Reach};
 use crate::name::{Dn, DnKey};
 use crate::reading::{Reading, ServerKind};
 use crate::settings::{Intake, Settings};
@@ -297,20 +297,20 @@ impl<'r> Selection<'r> {
 
     /// The groups by which a person is in, the named one first; empty where no group is asked for.
     #[must_use]
-    pub fn path<'p>(&self, reading: &'p Reading, person: usize) -> Vec<&'p str> {
+    pub fn path(&self, reading: &Reading, person: usize) -> Path {
         reading.key(person).map(|key| self.path_of(reading, key, false)).unwrap_or_default()
     }
 
     /// The groups by which a person is kept out, the named one first; empty where none does.
     #[must_use]
-    pub fn excluding_path<'p>(&self, reading: &'p Reading, person: usize) -> Vec<&'p str> {
+    pub fn excluding_path(&self, reading: &Reading, person: usize) -> Path {
         reading.key(person).map(|key| self.path_of(reading, key, true)).unwrap_or_default()
     }
 
     /// The groups by which somebody is in one that lets people in, or in one that keeps them out; empty
     /// where they are in none.
     #[must_use]
-    pub fn path_of<'p>(&self, reading: &'p Reading, key: &DnKey, keeps_out: bool) -> Vec<&'p str> {
+    pub fn path_of(&self, reading: &Reading, key: &DnKey, keeps_out: bool) -> Path {
         let reach = if keeps_out { &self.excluded } else { &self.admitted };
         reach.as_ref().map(|reach| reach.path(reading.graph(), key)).unwrap_or_default()
     }

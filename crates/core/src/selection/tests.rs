@@ -66,7 +66,7 @@ fn everybody_falls_out_at_the_first_step_that_refuses_them() {
         [("found", 7, 0), ("groups", 6, 1), ("not_in_group", 4, 2), ("active", 3, 1), ("complete", 1, 2)]
     );
     assert_eq!(selection.candidates.iter().map(|one| one.proposal.login()).collect::<Vec<_>>(), ["ada"]);
-    assert_eq!(selection.path(&reading, 0), ["CN=Users"]);
+    assert_eq!(selection.path(&reading, 0).groups, ["CN=Users"]);
     let reasons: Vec<_> = selection.dropped.iter().map(|one| (one.person, one.reason.clone())).collect();
     let missing = MissingField { field: "email".to_owned(), why: "has no value (from mail)".to_owned() };
     assert_eq!(

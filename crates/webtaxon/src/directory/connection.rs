@@ -19,6 +19,7 @@ use webtaxon_core::snapshot::Snapshot;
 use webtaxon_wire::control::PasswordState;
 use webtaxon_wire::conversation::RequestId;
 use webtaxon_wire::entry::ReceivedEntry;
+use webtaxon_wire::frame::ENTRY_LIMIT;
 use webtaxon_wire::message::{Control, LdapResult, Octets};
 use webtaxon_wire::{Conversation, Event, ProtocolErrorKind};
 
@@ -106,7 +107,10 @@ impl Connection {
                     DirectoryErrorKind::Tls { server: connection.server.clone(), reason }.into()
                 }))
             }
-            _ => Ok(connection),
+            _ => {
+                connection.conversation.allow(ENTRY_LIMIT);
+                Ok(connection)
+            }
         }
     }
 

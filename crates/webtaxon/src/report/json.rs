@@ -124,7 +124,8 @@ fn change(change: &Change) -> Value {
         "cause": change.cause,
         "detail": change.detail,
         "fields": change.fields,
-        "path": change.path,
+        "path": change.path.groups,
+        "left_out": change.path.left_out,
         "clash": clash,
         "wait": change.wait,
     })

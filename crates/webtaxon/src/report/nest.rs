@@ -73,8 +73,8 @@ pub fn members_csv(nest: &Nest<'_>) -> String {
     for member in nest.people() {
         let how = if member.path.len() == 1 { "directly" } else { "nested" };
         let listed = if member.unlisted { "no" } else { "yes" };
-        let groups = (member.path.len() + member.left_out).to_string();
-        let path = member.path.join(" > ");
+        let groups = member.path.len().to_string();
+        let path = member.path.told(str::to_owned).join(" > ");
         let row = [&*tame(&member.name), &*tame(&member.dn), how, listed, &groups, &*tame(&path)];
         let _ = writer.write_record(row);
     }

@@ -38,7 +38,7 @@ pub fn preview_csv(preview: &Preview) -> String {
             change.dn.clone().unwrap_or_default(),
             change.cause.map_or("", |cause| cause.name()).to_owned(),
             why,
-            change.path.iter().map(|dn| short(dn)).collect::<Vec<_>>().join(" > "),
+            change.path.told(short).join(" > "),
         ];
         for name in &names {
             let field = change.fields.get(*name);

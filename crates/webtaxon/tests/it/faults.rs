@@ -255,6 +255,17 @@ async fn a_page_that_is_too_large_for_the_server_is_made_smaller() {
     assert!(museum.preview().await.unwrap().is_whole());
 }
 
+/// Most servers give a group of very many members in one entry, which is longer than what anybody else would be let
+/// say; here it is a name that is.
+#[tokio::test]
+async fn an_entry_of_many_megabytes_is_read() {
+    let name = "displayName: Greta Fennimore\n";
+    assert_eq!(DIRECTORY.matches(name).count(), 1);
+    let long = DIRECTORY.replace(name, &format!("displayName: {}\n", "x".repeat(17 << 20)));
+    let preview = Museum::with(&long, Options::default()).await.preview().await.unwrap();
+    assert!(preview.is_whole(), "{:?}", preview.gaps);
+}
+
 #[tokio::test]
 async fn a_downgrade_is_never_gone_along_with() {
     let injected = Options { tls: false, fault: Some("injected".parse().unwrap()), ..Options::default() };

@@ -327,7 +327,7 @@ async fn outcome(museum: &Museum, strategy: &str, paths: bool) -> (Vec<usize>, V
 fn in_short(preview: &Preview, paths: bool) -> (Vec<usize>, Vec<String>, Vec<String>) {
     let funnel = preview.first.funnel.iter().map(|step| step.left).collect();
     let change = |change: &webtaxon::core::preview::Change| {
-        let path = if paths { change.path.join(" > ") } else { String::new() };
+        let path = if paths { change.path.groups.join(" > ") } else { String::new() };
         format!("{} {} {:?} {:?} {path}", change.kind.name(), change.login, change.cause, change.fields)
     };
     (

@@ -63,7 +63,7 @@ async fn the_museum_gets_what_its_readme_says() {
     let path = preview
         .of(ChangeKind::Import)
         .find(|change| change.login == "fcotterill")
-        .map(|change| change.path.clone());
+        .map(|change| change.path.groups.clone());
     let group = |cn: &str| format!("CN={cn},OU=Groups,DC=quillmere,DC=example");
     assert_eq!(path, Some(vec![group("Loans Desk Users"), group("Field Teams"), group("Field Teams North")]));
 }

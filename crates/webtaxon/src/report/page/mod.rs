@@ -247,9 +247,13 @@ fn what(change: &Change) -> Markup {
         @else if let Some(detail) = &change.detail { p.todo { (text(detail)) } }
         @if !change.path.is_empty() {
             ul.path aria-label="groups by which the person is in" {
-                @for (at, group) in change.path.iter().enumerate() {
+                @for (at, group) in change.path.groups.iter().enumerate() {
                     @if at > 0 { li.to aria-hidden="true" { "›" } }
                     li title=(harmless(group)) { (text(&short(group))) }
+                    @if at == 0 && change.path.left_out > 0 {
+                        li.to aria-hidden="true" { "›" }
+                        li { "(" (change.path.left_out) " groups left out)" }
+                    }
                 }
             }
         }
