@@ -32,10 +32,16 @@ impl Path {
     #[must_use]
     pub fn told(&self, called: impl Fn(&str) -> String) -> Vec<String> {
         let mut told: Vec<String> = self.groups.iter().map(|dn| called(dn)).collect();
-        if self.left_out > 0 {
-            let groups = if self.left_out == 1 { "group" } else { "groups" };
-            told.insert(told.len().min(1), format!("({} {groups} left out)", self.left_out));
+        if let Some(omission) = self.omission() {
+            told.insert(told.len().min(1), omission);
         }
         told
+    }
+
+    /// How many groups are left out behind the first, in words; none where none is.
+    #[must_use]
+    pub fn omission(&self) -> Option<String> {
+        let groups = if self.left_out == 1 { "group" } else { "groups" };
+        (self.left_out > 0).then(|| format!("({} {groups} left out)", self.left_out))
     }
 }

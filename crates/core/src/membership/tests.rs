@@ -317,7 +317,7 @@ fn a_chain_of_very_many_groups_is_told_in_bounds() {
         let ways = Ways::of(&reading, &key("g0"), &person, 9);
         assert_eq!(ways.ways.iter().map(|way| &way.path).collect::<Vec<_>>(), [&path], "{depth}: every way");
     }
-    let told = people[LONGEST_PATH].path.told(|dn| short(dn));
+    let told = people[LONGEST_PATH].path.told(short);
     assert_eq!(told[..3], ["g0", "(1 group left out)", "g2"], "{told:?}");
     let tree = nest.tree();
     let counts = |at: usize| tree.get(at).map(|branch| (branch.depth, branch.people));

@@ -250,9 +250,9 @@ fn what(change: &Change) -> Markup {
                 @for (at, group) in change.path.groups.iter().enumerate() {
                     @if at > 0 { li.to aria-hidden="true" { "›" } }
                     li title=(harmless(group)) { (text(&short(group))) }
-                    @if at == 0 && change.path.left_out > 0 {
+                    @if let Some(omission) = change.path.omission().filter(|_| at == 0) {
                         li.to aria-hidden="true" { "›" }
-                        li { "(" (change.path.left_out) " groups left out)" }
+                        li { (omission) }
                     }
                 }
             }
