@@ -5,7 +5,7 @@ use serde::Serialize;
 /// Groups in a [`Path`] at most; nests that people make are far less deep.
 pub const LONGEST_PATH: usize = 16;
 
-/// The groups by which somebody is in one: the named one first, the one that has them last. None for nobody's.
+/// The groups by which somebody is in one: the named one first, the one that has them last. Empty where they are in none.
 #[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 pub struct Path {
     /// Their names; of more than [`LONGEST_PATH`] those in between are left out.
