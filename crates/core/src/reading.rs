@@ -186,7 +186,7 @@ impl Sweep {
 
     /// Begins a group that is named, as [`Sweep::open`] does.
     pub fn open_group(&mut self, dn: &Dn, purpose: Purpose) -> PartId {
-        let group = self.graph.node(dn.key(), &dn.to_string());
+        let group = self.graph.named(dn);
         self.open(Part::Group { group, purpose })
     }
 
@@ -361,7 +361,7 @@ impl Sweep {
             intake.bases.iter().map(|base| Part::People { base: base.clone() }).collect();
         for (groups, purpose) in self.nests(intake) {
             for dn in groups {
-                needed.push(Part::Group { group: self.graph.node(dn.key(), &dn.to_string()), purpose });
+                needed.push(Part::Group { group: self.graph.named(&dn), purpose });
             }
         }
         let brought = intake.application_groups.iter().flat_map(|groups| &groups.bases);

@@ -72,9 +72,13 @@ impl Graph {
         let id = self.names.number(key, dn);
         if id.index() >= self.lists.len() {
             self.lists.push(Box::default());
-            self.groups.grow(self.lists.len());
         }
         id
+    }
+
+    /// The number of a name as the settings write it.
+    pub fn named(&mut self, dn: &Dn) -> NodeId {
+        self.node(dn.key(), &dn.to_string())
     }
 
     /// Adds a group with its direct members: names as keys, and as the directory wrote them.
@@ -95,6 +99,7 @@ impl Graph {
         members.dedup();
         if let Some(list) = self.lists.get_mut(group.index()) {
             *list = members.into();
+            self.groups.grow(self.lists.len());
             self.count += usize::from(!self.groups.put(group.index()));
         }
     }

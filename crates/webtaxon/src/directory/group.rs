@@ -67,7 +67,7 @@ impl Listing {
     pub(super) fn add(&mut self, graph: &mut Graph, listed: &Listed<'_>) {
         self.given += listed.names.len();
         let before = self.members.len();
-        self.members.reserve_exact(listed.names.len());
+        self.members.reserve(listed.names.len());
         self.members.extend(graph.all_members(&listed.names).flatten());
         self.is_strange |= self.members.len() - before < listed.names.len();
         // The graph keeps them so; here, the server is at work on the next group.

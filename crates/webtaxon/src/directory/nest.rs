@@ -116,7 +116,7 @@ pub(super) async fn read(
         let mut level = Vec::new();
         let mut again = Vec::new();
         for dn in roots {
-            let group = sweep.graph_mut().node(dn.key(), &dn.to_string());
+            let group = sweep.graph_mut().named(&dn);
             let part = sweep.open(Part::Group { group, purpose });
             if looked_up.insert(group) {
                 level.push(Lookup::new(group, part, true));
