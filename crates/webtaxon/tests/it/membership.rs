@@ -1,8 +1,10 @@
 //! Groups in every way in which directories write them: whole, or without the proof.
 
 use crate::museum::{DIRECTORY, Museum};
+use jiff::Timestamp;
 use std::fmt::Write as _;
 use webtaxon::core::preview::Preview;
+use webtaxon::report;
 use webtaxon_standin::{Fault, FaultKind, Options};
 
 pub(super) const TOP: &str = "DC=quillmere,DC=example";
@@ -448,5 +450,36 @@ async fn a_cut_on_the_way_up_takes_nobodys_account_away() {
             assert!(!gaps.is_empty(), "{strategy} after {after}");
             assert_eq!(changes.iter().filter(leaves).count(), 0, "{strategy} after {after}");
         }
+    }
+}
+
+/// Somebody at the end of a long chain of groups is in by a path that every report tells in bounds, and says so.
+#[tokio::test]
+async fn a_path_of_very_many_groups_is_told_in_bounds() {
+    let barnaby = format!("CN=Barnaby Tattersall,OU=Estates,OU=People,{TOP}");
+    let wing = |number: usize| format!("CN=Wing {number},OU=Groups,{TOP}");
+    let more = (1..=30).fold(String::new(), |more, at| {
+        let member = if at < 30 { wing(at + 1) } else { barnaby.clone() };
+        more + &format!(
+            "\n\ndn: {}\nobjectClass: top\nobjectClass: group\ncn: Wing {at}\nmember: {member}",
+            wing(at)
+        )
+    });
+    let museum = crowd_with(0, &more, &[&wing(1)], Options::default()).await;
+    let preview = museum.preview().await.unwrap();
+    let settings = museum.workspace().unwrap().settings().clone();
+    let change = preview.changes.iter().find(|change| change.dn.as_ref() == Some(&barnaby)).unwrap();
+    assert_eq!((change.path.groups.len(), change.path.left_out), (16, 15));
+    let told = "(15 groups left out)";
+    for (report, told) in [
+        (report::preview_csv(&preview), format!("Everybody > {told} > Wing 16 > ")),
+        (
+            report::preview_html(&preview, &settings, Timestamp::UNIX_EPOCH),
+            format!("<li class=\"to\">{told}</li>"),
+        ),
+        (report::preview(&preview).to_string(), "\"left_out\":15".to_owned()),
+    ] {
+        assert!(report.contains(&told), "{told}");
+        assert!(!report.contains("Wing 15"), "{told}");
     }
 }

@@ -252,7 +252,7 @@ fn what(change: &Change) -> Markup {
                     li title=(harmless(group)) { (text(&short(group))) }
                     @if let Some(omission) = change.path.omission().filter(|_| at == 0) {
                         li.to aria-hidden="true" { "›" }
-                        li { (omission) }
+                        li.to { (omission) }
                     }
                 }
             }
