@@ -3,13 +3,13 @@
 //! The bodies stand here, without a fuzzer, so that the tests try them on every seed of `corpus/`.
 //! `scripts/fuzz` runs the fuzzer itself.
 
-use webtaxon_core::entry::Entries;
-use webtaxon_core::filter::advice::{Context, advise};
-use webtaxon_core::filter::{Filter, Ground, Matcher, count, explain};
-use webtaxon_core::ldif::{self, ParseError, Record, Stream};
-use webtaxon_core::name::Dn;
-use webtaxon_core::reading::ServerKind;
-use webtaxon_core::schema::Schema;
+use webtaxon_core::ldap::entry::Entries;
+use webtaxon_core::ldap::filter::advice::{Context, advise};
+use webtaxon_core::ldap::filter::{Filter, Ground, Matcher, count, explain};
+use webtaxon_core::ldap::ldif::{self, ParseError, Record, Stream};
+use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::ldap::schema::ServerKind;
+use webtaxon_core::ldap::schema::Schema;
 
 /// A name: what is printed is read back, in any form, and lies under its parents.
 pub fn name(data: &[u8]) {

@@ -1,17 +1,10 @@
 //! The command `webtaxon`: arguments in, text out, nothing else.
 
-mod apply;
 mod arguments;
-mod code;
-mod demo;
-mod draft;
-mod filter;
-mod members;
+mod commands;
 mod output;
-mod preview;
 mod progress;
-mod run;
-mod survey;
+mod session;
 mod text;
 mod wanted;
 
@@ -23,10 +16,10 @@ fn main() -> ExitCode {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     match runtime {
         Ok(runtime) => {
-            let exit = runtime.block_on(run::run(arguments));
+            let exit = runtime.block_on(commands::run(arguments));
             // A question that nobody answers any more does not hold the end up.
             runtime.shutdown_background();
-            exit
+            exit.into()
         }
         Err(error) => {
             output::Output::new(arguments.common.color)

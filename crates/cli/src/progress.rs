@@ -4,7 +4,8 @@
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
-use webtaxon::directory::{Progress as Event, Watch};
+use webtaxon::progress::{Progress as Event, Watch};
+use webtaxon::report::harmless;
 
 /// The line, and the latest of each count.
 #[derive(Clone)]
@@ -43,7 +44,7 @@ impl Progress {
         let line = match event {
             Event::Connected { server } => {
                 *read = Read { server: Some(server.clone()), ..Read::default() };
-                format!("Connected to {}", crate::output::harmless(server))
+                format!("Connected to {}", harmless(server))
             }
             Event::People { read: people } => {
                 read.people = *people;
@@ -86,7 +87,7 @@ impl Progress {
                 ": {} people and {} groups had been read at {}",
                 read.people,
                 read.groups,
-                crate::output::harmless(server)
+                harmless(server)
             ),
             None => String::new(),
         }

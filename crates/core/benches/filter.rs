@@ -5,9 +5,9 @@
 
 use criterion::{BatchSize, Criterion, Throughput, criterion_group, criterion_main};
 use std::hint::black_box;
-use webtaxon_core::entry::{Entries, NameId};
-use webtaxon_core::filter::{Filter, Matcher};
-use webtaxon_core::schema::Schema;
+use webtaxon_core::ldap::entry::{Entries, NameId};
+use webtaxon_core::ldap::filter::{Filter, Matcher};
+use webtaxon_core::ldap::schema::Schema;
 
 const COUNT: usize = 100_000;
 const DEPARTMENTS: [&str; 8] = [

@@ -5,7 +5,7 @@
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use std::fmt::Write as _;
 use std::hint::black_box;
-use webtaxon_core::ldif;
+use webtaxon_core::ldap::ldif;
 
 /// 20,000 people with ten attributes, some of them folded, some in base64.
 fn people() -> String {

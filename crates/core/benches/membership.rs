@@ -8,8 +8,8 @@
 
 use criterion::{BenchmarkId, Criterion, Throughput, criterion_group, criterion_main};
 use std::hint::black_box;
-use webtaxon_core::membership::Graph;
-use webtaxon_core::name::{Dn, DnKey};
+use webtaxon_core::graph::Graph;
+use webtaxon_core::ldap::name::{Dn, DnKey};
 
 /// Numbers in the same order every time (Knuth's MMIX generator).
 struct Dice(u64);

@@ -6,7 +6,7 @@
 use criterion::{Criterion, criterion_group, criterion_main};
 use std::collections::HashMap;
 use std::hint::black_box;
-use webtaxon_core::name::{Dn, DnKey};
+use webtaxon_core::ldap::name::{Dn, DnKey};
 
 const ONE: &str = r"CN=Ibbotson\, Ada,OU=Botany,OU=People,DC=quillmere,DC=example";
 const OTHER: &str = r"cn=ibbotson\2C ADA,ou=botany, ou=people,dc=Quillmere,dc=example";

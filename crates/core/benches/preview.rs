@@ -10,10 +10,11 @@ use criterion::{BenchmarkId, Criterion, Throughput, criterion_group, criterion_m
 use std::collections::HashMap;
 use std::hint::black_box;
 use webtaxon_core::account::{Account, Group, Groups, State};
-use webtaxon_core::identity::Identity;
-use webtaxon_core::name::Dn;
-use webtaxon_core::preview::{Memory, Preview};
-use webtaxon_core::reading::{Ended, Part, Purpose, Reading, Source, Sweep};
+use webtaxon_core::ldap::identity::Identity;
+use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::preview::{Memory, Preview, Situation};
+use webtaxon_core::reading::{Ended, Part, Reading, ReadingBuilder, Source};
+use webtaxon_core::settings::GroupPurpose;
 use webtaxon_core::settings::Settings;
 
 const SETTINGS: &str = "[directory.d]\nservers = \"ldaps://dc1\"\n[accounts]\nstore = \"csv\"\npath = \"a.csv\"\n\
@@ -26,13 +27,13 @@ fn link(number: usize) -> String {
 }
 
 fn made(settings: &Settings, count: usize) -> (Reading, Vec<Account>) {
-    let (sweep, accounts) = swept(count);
-    (sweep.finish(&settings.intake), accounts)
+    let (builder, accounts) = swept(count);
+    (builder.finish(&settings.intakes.first), accounts)
 }
 
-fn swept(count: usize) -> (Sweep, Vec<Account>) {
-    let mut sweep = Sweep::new(Source { identity: "entryUUID".to_owned(), ..Source::default() });
-    let base = sweep.open(Part::People { base: Dn::parse("OU=People").unwrap_or_default() });
+fn swept(count: usize) -> (ReadingBuilder, Vec<Account>) {
+    let mut builder = ReadingBuilder::new(Source { identity: "entryUUID".to_owned(), ..Source::default() });
+    let base = builder.open(Part::People { base: Dn::parse("OU=People").unwrap_or_default() });
     let mut accounts = Vec::with_capacity(count);
     for number in 0..count {
         let (uid, mail) = (format!("person{number}"), format!("person{number}@quillmere.example"));
@@ -41,14 +42,14 @@ fn swept(count: usize) -> (Sweep, Vec<Account>) {
         let values =
             [("entryUUID", &link), ("uid", &uid), ("cn", &name), ("mail", &mail), ("roomNumber", &room)];
         let values = values.map(|(name, value)| (name, [value.as_bytes()]));
-        let _ = sweep.person(&format!("uid={uid},OU=People"), values);
+        let _ = builder.person(&format!("uid={uid},OU=People"), values);
         let room = if number % 20 == 0 { "Elsewhere".to_owned() } else { room };
         let fields = [("name", name), ("email", mail), ("room", room)];
         let fields = fields.map(|(name, value)| (name.into(), value.into())).into_iter().collect();
         accounts.push(Account { login: uid, link: Identity::from_link(&link), state: State::Active, fields });
     }
-    sweep.close(base, Ended::Complete);
-    (sweep, accounts)
+    builder.close(base, Ended::Complete);
+    (builder, accounts)
 }
 
 fn planning(criterion: &mut Criterion) {
@@ -60,7 +61,7 @@ fn planning(criterion: &mut Criterion) {
         let (reading, accounts) = made(&settings, count);
         group.throughput(Throughput::Elements(u64::try_from(count).unwrap_or(0)));
         group.bench_function(BenchmarkId::new("preview", count), |bench| {
-            bench.iter(|| Preview::new(&settings, &reading, &accounts, &memory).changes.len());
+            bench.iter(|| Preview::of(Situation::new(&settings, &reading, &accounts, &memory)).changes.len());
         });
         let people: Vec<String> = (0..count).map(link).collect();
         let theirs: Vec<String> = (0..count).map(link).collect();
@@ -95,34 +96,38 @@ fn groups(criterion: &mut Criterion) {
     for kind in ["direct", "flattened"] {
         let text = format!("{SETTINGS}{}", GROUPS.replace("MEMBERS", kind));
         let Ok(settings) = Settings::parse("bench", text.as_bytes()) else { return };
-        let (mut sweep, accounts) = swept(PEOPLE);
-        let part = sweep.open(Part::ApplicationGroups { base: Dn::parse("OU=Groups").unwrap_or_default() });
+        let (mut builder, accounts) = swept(PEOPLE);
+        let part = builder.open(Part::ApplicationGroups { base: Dn::parse("OU=Groups").unwrap_or_default() });
         let mut list = Vec::new();
         for group in 0..10_000 {
             let (name, link) = (format!("Team {group}"), link(1 << 24 | group));
             let values = [("cn", name.as_str()), ("entryUUID", &link)];
             let dn = format!("CN={name},OU=Groups");
-            let _ = sweep.application_group(&dn, values.map(|(name, value)| (name, [value.as_bytes()])));
+            let _ = builder.application_group(&dn, values.map(|(name, value)| (name, [value.as_bytes()])));
             let Ok(parsed) = Dn::parse(&dn) else { return };
             let names: Vec<String> =
                 members(group, PEOPLE).map(|person| format!("uid=person{person},OU=People")).collect();
             let nodes = names.iter().filter_map(|name| Some((Dn::parse(name).ok()?.key(), name.as_str())));
-            sweep.graph_mut().add_group(parsed.key(), &dn, nodes);
-            let read = sweep.open_group(&parsed, Purpose::Bring);
-            sweep.close(read, Ended::Complete);
+            builder.graph_mut().add_group(parsed.key(), &dn, nodes);
+            let read = builder.open_group(&parsed, GroupPurpose::Import);
+            builder.close(read, Ended::Complete);
             let there = members(group, PEOPLE).filter(|person| (group + person) % 20 != 0);
             let members = there.map(|person| format!("person{person}")).collect();
             list.push(Group { name, link: Identity::from_link(&link), members, ..Group::default() });
         }
-        sweep.close(part, Ended::Complete);
-        let _ = sweep.identify_groups();
-        let (reading, groups) = (sweep.finish(&settings.intake), Groups { list, by_login: true });
+        builder.close(part, Ended::Complete);
+        let _ = builder.identify_groups();
+        let (reading, groups) = (builder.finish(&settings.intakes.first), Groups { list, by_login: true });
         bench.bench_function(BenchmarkId::new("preview without", kind), |bench| {
-            bench.iter(|| Preview::new(&settings, &reading, &accounts, &memory).changes.len());
+            bench.iter(|| Preview::of(Situation::new(&settings, &reading, &accounts, &memory)).changes.len());
         });
         bench.bench_function(BenchmarkId::new("preview with", kind), |bench| {
             bench.iter(|| {
-                Preview::with_groups(&settings, &reading, &accounts, &memory, Some(&groups)).changes.len()
+                Preview::of(
+                    Situation::new(&settings, &reading, &accounts, &memory).with_groups(Some(&groups)),
+                )
+                .changes
+                .len()
             });
         });
         let wanted: Vec<(usize, String)> = (0..10_000)

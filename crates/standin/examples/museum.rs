@@ -7,7 +7,7 @@
 //! ```
 
 use std::path::PathBuf;
-use webtaxon_core::ldif;
+use webtaxon_core::ldap::ldif;
 use webtaxon_standin::scenario;
 
 const DIRECTORY: &str = include_str!("../../../demo/directory.ldif");

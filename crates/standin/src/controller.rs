@@ -1,29 +1,13 @@
-//! What only a domain controller does ([MS-ADTS]): computed attributes, values in ranges,
-//! references at the domain's root, name forms and sub-codes of a bind.
+//! What only a domain controller does ([MS-ADTS]): `tokenGroups`, references at the domain's root, name
+//! forms and sub-codes of a bind.
 
 use crate::directory::Directory;
-use std::collections::{HashMap, HashSet, VecDeque};
+use std::collections::{HashSet, VecDeque};
 use std::time::{SystemTime, UNIX_EPOCH};
-use webtaxon_core::entry::{Entries, Entry};
-use webtaxon_core::name::{Dn, DnKey};
-use webtaxon_core::value::{FileTime, sid};
+use webtaxon_core::ldap::entry::Entry;
+use webtaxon_core::ldap::name::{Dn, DnKey};
+use webtaxon_core::ldap::value::{FileTime, sid};
 use webtaxon_wire::message::LdapResult;
-
-/// The most values of a linked attribute in one answer (§3.1.1.3.4.6, MaxValRange).
-const VALUES: usize = 1500;
-
-/// The groups that list each name: `memberOf`, computed. A primary group lists nobody.
-pub(crate) fn member_of(entries: &Entries) -> HashMap<DnKey, Vec<String>> {
-    let mut member_of: HashMap<DnKey, Vec<String>> = HashMap::new();
-    for group in entries.iter() {
-        for member in group.values("member") {
-            if let Some(dn) = std::str::from_utf8(member).ok().and_then(|dn| Dn::parse(dn).ok()) {
-                member_of.entry(dn.key()).or_default().push(group.dn().to_owned());
-            }
-        }
-    }
-    member_of
-}
 
 /// Who a bind names: a DN, `user@domain`, `DOMAIN\user`, `<GUID=…>` or `<SID=…>`; never `user`
 /// alone.
@@ -99,7 +83,7 @@ pub(crate) fn bind(directory: &Directory, name: &str, password: &[u8]) -> LdapRe
 /// The references that a search of the domain's root meets (§3.1.1.3.4.5).
 pub(crate) fn references(directory: &Directory, base: &Dn) -> Vec<String> {
     let Some(top) = directory.top().filter(|top| top.key() == base.key()) else { return Vec::new() };
-    let domain: Vec<String> = top.rdns().iter().map(webtaxon_core::name::Rdn::text).collect();
+    let domain: Vec<String> = top.rdns().iter().map(webtaxon_core::ldap::name::Rdn::text).collect();
     let domain = domain.join(".");
     vec![
         format!("ldap://DomainDnsZones.{domain}/DC=DomainDnsZones,{top}"),
@@ -108,51 +92,33 @@ pub(crate) fn references(directory: &Directory, base: &Dn) -> Vec<String> {
     ]
 }
 
-/// `tokenGroups`: every group that an entry is in, through any nesting, the primary one too
-/// (§3.1.1.4.5.19). Of that one, and only where it is asked for by name at base scope.
-pub(crate) fn token_groups(directory: &Directory, entry: Entry<'_>) -> Vec<Vec<u8>> {
-    let mut sids = Vec::new();
-    let mut seen: HashSet<DnKey> = HashSet::new();
-    let mut waiting: VecDeque<String> =
-        entry.values("memberOf").filter_map(|group| String::from_utf8(group.to_vec()).ok()).collect();
-    if let Some(primary) = entry.text("primaryGroupID").and_then(|id| id.parse::<u32>().ok()) {
-        let is_primary = |group: &Entry<'_>| {
-            let last = group.values("objectSid").next().and_then(webtaxon_core::value::relative_id);
-            last == Some(primary)
-        };
-        waiting.extend(directory.entries().find(is_primary).map(|group| group.dn().to_owned()));
-    }
-    while let Some(name) = waiting.pop_front() {
-        let Ok(dn) = Dn::parse(&name) else { continue };
-        if !seen.insert(dn.key()) {
-            continue;
+impl Directory {
+    /// `tokenGroups`: every group that an entry is in, through any nesting, the primary one too
+    /// (§3.1.1.4.5.19). Of that one, and only where it is asked for by name at base scope.
+    pub(crate) fn token_groups(&self, entry: Entry<'_>) -> Vec<Vec<u8>> {
+        let mut sids = Vec::new();
+        let mut seen: HashSet<DnKey> = HashSet::new();
+        let mut waiting: VecDeque<String> =
+            entry.values("memberOf").filter_map(|group| String::from_utf8(group.to_vec()).ok()).collect();
+        if let Some(primary) = entry.text("primaryGroupID").and_then(|id| id.parse::<u32>().ok()) {
+            let is_primary = |group: &Entry<'_>| {
+                let last = group.values("objectSid").next().and_then(webtaxon_core::ldap::value::relative_id);
+                last == Some(primary)
+            };
+            waiting.extend(self.entries().find(is_primary).map(|group| group.dn().to_owned()));
         }
-        if let Some(group) = directory.at(&dn) {
-            sids.extend(group.values("objectSid").map(<[u8]>::to_vec));
-            waiting
-                .extend(group.values("memberOf").filter_map(|group| String::from_utf8(group.to_vec()).ok()));
+        while let Some(name) = waiting.pop_front() {
+            let Ok(dn) = Dn::parse(&name) else { continue };
+            if !seen.insert(dn.key()) {
+                continue;
+            }
+            if let Some(group) = self.at(&dn) {
+                sids.extend(group.values("objectSid").map(<[u8]>::to_vec));
+                waiting.extend(
+                    group.values("memberOf").filter_map(|group| String::from_utf8(group.to_vec()).ok()),
+                );
+            }
         }
+        sids
     }
-    sids
-}
-
-/// A linked attribute's values as they go out: whole up to [`VALUES`], else a range of them, with
-/// the plain name beside it without values (§3.1.1.3.1.3.3).
-pub(crate) fn in_range(name: &str, asked: Option<&str>, values: Vec<Vec<u8>>) -> Vec<(String, Vec<Vec<u8>>)> {
-    let (from, to) = match asked {
-        None if values.len() <= VALUES => return vec![(name.to_owned(), values)],
-        None => (0, None),
-        Some(range) => {
-            let (from, to) = range.split_once('-').unwrap_or((range, "*"));
-            (from.parse().unwrap_or(0), to.parse::<usize>().ok())
-        }
-    };
-    if from >= values.len() {
-        return Vec::new();
-    }
-    let last = to.unwrap_or(usize::MAX).min(from + VALUES - 1);
-    let slice: Vec<Vec<u8>> = values.iter().skip(from).take(last - from + 1).cloned().collect();
-    let label = if last + 1 >= values.len() { "*".to_owned() } else { last.to_string() };
-    let ranged = (format!("{name};range={from}-{label}"), slice);
-    if asked.is_none() { vec![(name.to_owned(), Vec::new()), ranged] } else { vec![ranged] }
 }

@@ -1,14 +1,16 @@
 //! The entries of the simulated directory, and what a search finds in them (RFC 4511 §4.5).
 
-use crate::{Manner, controller, root};
+use crate::computed;
+use crate::manner::Manner;
+use crate::subschema::{SUBSCHEMA, subschema};
 use std::collections::{BTreeMap, HashMap, HashSet};
-use webtaxon_core::entry::{Entries, Entry, NameId, Names, covers};
-use webtaxon_core::filter::{Filter, Ground, Matcher};
-use webtaxon_core::ldif;
-use webtaxon_core::membership::Links;
-use webtaxon_core::name::{Dn, DnKey};
-use webtaxon_core::schema::Schema;
-use webtaxon_core::value;
+use webtaxon_core::ldap::entry::{Entries, Entry, NameId, Names, covers};
+use webtaxon_core::ldap::filter::Links;
+use webtaxon_core::ldap::filter::{Filter, Ground, Matcher};
+use webtaxon_core::ldap::ldif;
+use webtaxon_core::ldap::name::{Dn, DnKey};
+use webtaxon_core::ldap::schema::Schema;
+use webtaxon_core::ldap::value;
 use webtaxon_wire::message::Scope;
 
 /// A directory held in memory: read from LDIF once, never changed.
@@ -52,7 +54,7 @@ impl Directory {
             read.iter().filter_map(|entry| Dn::parse(entry.dn()).ok()).map(|dn| dn.key()).collect();
         let parents: HashSet<DnKey> = keys.iter().filter_map(DnKey::parent).collect();
         let mut member_of = match manner {
-            Manner::Controller => controller::member_of(read),
+            Manner::Controller => computed::member_of(read),
             Manner::Plain => HashMap::new(),
         };
         let mut entries = Entries::new();
@@ -73,7 +75,7 @@ impl Directory {
         let classes = entries.iter().flat_map(|entry| entry.values("objectClass"));
         let classes = classes.filter_map(|class| std::str::from_utf8(class).ok());
         let schema = Schema::of(manner.kind()).with_classes(classes);
-        Self { manner, tree, tops, subschema: root::subschema(manner), schema, entries }
+        Self { manner, tree, tops, subschema: subschema(manner), schema, entries }
     }
 
     /// Which kind of server it is.
@@ -122,12 +124,12 @@ impl Directory {
 
     /// The first label of the first tree's name: a controller's short name of its domain.
     pub(crate) fn first_label(&self) -> Option<String> {
-        self.top()?.first().map(webtaxon_core::name::Rdn::text)
+        self.top()?.first().map(webtaxon_core::ldap::name::Rdn::text)
     }
 
     /// The subschema, if a base names it.
     pub(crate) fn subschema(&self, base: &Dn) -> Option<&Entries> {
-        Dn::parse(root::SUBSCHEMA).is_ok_and(|name| name.key() == base.key()).then_some(&self.subschema)
+        Dn::parse(SUBSCHEMA).is_ok_and(|name| name.key() == base.key()).then_some(&self.subschema)
     }
 
     /// The places of the entries that a search with this base and scope looks at.
@@ -167,13 +169,13 @@ impl Directory {
             let name = entry.spelling(id);
             let values = values.map(<[u8]>::to_vec).collect();
             if self.manner == Manner::Controller && name == "member" {
-                attributes.extend(controller::in_range(name, wanted.range_of(name), values));
+                attributes.extend(computed::in_range(name, wanted.range_of(name), values));
             } else {
                 attributes.push((name.to_owned(), values));
             }
         }
         if self.manner == Manner::Controller && scope == Scope::Base && wanted.names_itself("tokenGroups") {
-            let groups = controller::token_groups(self, entry);
+            let groups = self.token_groups(entry);
             if !groups.is_empty() {
                 attributes.push(("tokenGroups".to_owned(), groups));
             }
@@ -215,7 +217,7 @@ fn own_attributes(
     let text = |value: &str| vec![value.as_bytes().to_vec()];
     let mut own = vec![
         ("entryDN", text(entry.dn())),
-        ("subschemaSubentry", text(root::SUBSCHEMA)),
+        ("subschemaSubentry", text(SUBSCHEMA)),
         ("hasSubordinates", text(if has_children { "TRUE" } else { "FALSE" })),
     ];
     // An identity that lasts as long as the name: a file without one still has one at each start.

@@ -2,8 +2,8 @@
 //! the published protocol specification of domain controllers says.
 
 use std::str::FromStr;
-use webtaxon_core::entry::Entries;
-use webtaxon_core::reading::ServerKind;
+use webtaxon_core::ldap::entry::Entries;
+use webtaxon_core::ldap::schema::ServerKind;
 
 /// Which kind of server it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,13 +1,12 @@
-//! What the server says of itself: the root DSE (RFC 4512 §5.1) and the subschema (RFC 4512 §4.2).
+//! What the server says of itself: the root DSE (RFC 4512 §5.1), and the partitions of a forest.
 
-use crate::{Directory, Manner, Options};
-use webtaxon_core::entry::Entries;
-use webtaxon_core::name::Dn;
-use webtaxon_core::{ldif, schema};
+use crate::directory::Directory;
+use crate::manner::Manner;
+use crate::options::Options;
+use crate::subschema::SUBSCHEMA;
+use webtaxon_core::ldap::entry::Entries;
+use webtaxon_core::ldap::name::Dn;
 use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS, START_TLS, WHO_AM_I};
-
-/// The subschema's name.
-pub(crate) const SUBSCHEMA: &str = "cn=Subschema";
 
 /// What every domain controller says it can do.
 const CONTROLLER: &str = "1.2.840.113556.1.4.800";
@@ -69,16 +68,6 @@ pub(crate) fn partitions(directory: &Directory, base: &Dn) -> Option<Entries> {
         ("systemFlags", vec!["3"]),
     ];
     Some(one(&format!("CN={},{name}", directory.first_label().unwrap_or_default()), attributes))
-}
-
-/// The subschema, as a server of this manner publishes it.
-pub(crate) fn subschema(manner: Manner) -> Entries {
-    let file = match manner {
-        Manner::Plain => schema::STANDARD,
-        Manner::Controller => schema::CONTROLLER,
-    };
-    // The files are read at every build's tests.
-    ldif::entries(file).unwrap_or_default()
 }
 
 fn one(dn: &str, attributes: Vec<(&str, Vec<&str>)>) -> Entries {

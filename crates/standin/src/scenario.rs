@@ -6,11 +6,11 @@
 
 use std::collections::HashSet;
 use std::fmt::Write as _;
-use webtaxon_core::entry::{Entries, Entry};
-use webtaxon_core::identity::Identity;
-use webtaxon_core::ldif::{write_addition, write_comment, write_record};
-use webtaxon_core::name::Dn;
-use webtaxon_core::value;
+use webtaxon_core::ldap::entry::{Entries, Entry};
+use webtaxon_core::ldap::identity::Identity;
+use webtaxon_core::ldap::ldif::{write_addition, write_comment, write_record};
+use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::ldap::value;
 
 /// What an operational attribute says of an account that an administrator has locked for good.
 const LOCKED: &str = "000001010000Z";

@@ -1,33 +1,25 @@
-//! One search of a session (RFC 4511 §4.5), with pages (RFC 2696) and limits.
+//! One search of a client (RFC 4511 §4.5), with pages (RFC 2696) and limits.
 
-use crate::controller;
 use crate::directory::{Directory, Wanted};
 use crate::fault::{Fault, FaultKind};
-use crate::session::Session;
-use crate::{Manner, root};
-use std::collections::VecDeque;
+use crate::manner::Manner;
+use crate::peer::{Peer, Rest};
+use crate::{controller, root};
 use std::io;
 use std::sync::Arc;
-use webtaxon_core::entry::Entries;
-use webtaxon_core::filter::{Filter, Matcher};
-use webtaxon_core::name::Dn;
-use webtaxon_core::schema::Schema;
+use webtaxon_core::ldap::entry::Entries;
+use webtaxon_core::ldap::filter::{Filter, Matcher};
+use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::ldap::schema::Schema;
 use webtaxon_wire::Operation;
 use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS, paged, paged_value};
 use webtaxon_wire::message::{
     Control, LdapResult, Octets, PartialAttribute, Scope, SearchRequest, SearchResultEntry,
 };
 
-/// What is left of a paged search between two pages.
-pub(crate) struct Rest {
-    places: VecDeque<usize>,
-    /// Entries sent on earlier pages.
-    sent: usize,
-}
-
 /// A search that is being answered.
 pub(crate) struct Search<'s> {
-    session: &'s mut Session,
+    peer: &'s mut Peer,
     id: u32,
     request: SearchRequest,
     controls: Vec<Control>,
@@ -38,12 +30,12 @@ type Refused = LdapResult;
 
 impl<'s> Search<'s> {
     pub(crate) fn new(
-        session: &'s mut Session,
+        peer: &'s mut Peer,
         id: u32,
         request: SearchRequest,
         controls: Option<Vec<Control>>,
     ) -> Self {
-        Self { session, id, request, controls: controls.unwrap_or_default() }
+        Self { peer, id, request, controls: controls.unwrap_or_default() }
     }
 
     /// Answers it, and whatever ends it.
@@ -55,11 +47,11 @@ impl<'s> Search<'s> {
     }
 
     async fn done(&mut self, result: LdapResult, controls: Option<Vec<Control>>) -> io::Result<()> {
-        self.session.send(self.id, Operation::SearchResultDone(result), controls).await
+        self.peer.send(self.id, Operation::SearchResultDone(result), controls).await
     }
 
     fn fault(&self, kind: FaultKind) -> Option<Fault> {
-        self.session.options.fault.filter(|fault| fault.kind == kind)
+        self.peer.options.fault.filter(|fault| fault.kind == kind)
     }
 
     fn has(&self, control: &str) -> bool {
@@ -68,8 +60,8 @@ impl<'s> Search<'s> {
 
     /// What is asked, if it may be asked.
     fn prepare(&self) -> Result<(Dn, Filter), Refused> {
-        let options = &self.session.options;
-        let controller = self.session.directory.manner() == Manner::Controller;
+        let options = &self.peer.options;
+        let controller = self.peer.directory.manner() == Manner::Controller;
         let known = |control: &Control| {
             (options.paging && control.oid == PAGED_RESULTS.as_bytes())
                 || (controller && control.oid == DOMAIN_SCOPE.as_bytes())
@@ -77,34 +69,34 @@ impl<'s> Search<'s> {
         if self.controls.iter().any(|control| control.critical && !known(control)) {
             return Err(LdapResult::new(12, "critical control unknown"));
         }
-        if self.fault(FaultKind::Busy).is_some_and(|fault| self.session.searches <= fault.after) {
+        if self.fault(FaultKind::Busy).is_some_and(|fault| self.peer.searches <= fault.after) {
             return Err(LdapResult::new(51, "too many searches at once"));
         }
         let base = std::str::from_utf8(&self.request.base).ok().and_then(|base| Dn::parse(base).ok());
         let base = base.ok_or_else(|| LdapResult::new(34, "the base is not a distinguished name"))?;
         let filter = self.request.filter.to_filter();
         let filter = filter.map_err(|_| LdapResult::new(2, "the filter cannot be read"))?;
-        if options.shy && self.session.bound.is_none() {
+        if options.shy && self.peer.bound.is_none() {
             return Err(LdapResult::new(50, ""));
         }
         Ok((base, filter))
     }
 
     async fn answer(&mut self, base: Dn, filter: Filter) -> io::Result<()> {
-        let directory = Arc::clone(&self.session.directory);
+        let directory = Arc::clone(&self.peer.directory);
         let (root, partitions);
         let is_root = base.first().is_none() && self.request.scope == Scope::Base;
         let own = if is_root {
-            root = root::root_dse(&directory, &self.session.options, self.session.searches);
+            root = root::root_dse(&directory, &self.peer.options, self.peer.searches);
             Some(&root)
         } else {
-            partitions = root::partitions(&directory, &base).filter(|_| self.session.bound.is_some());
+            partitions = root::partitions(&directory, &base).filter(|_| self.peer.bound.is_some());
             partitions.as_ref().or_else(|| directory.subschema(&base))
         };
         if let Some(entries) = own {
             return self.about_itself(entries, &filter, directory.schema()).await;
         }
-        if self.session.bound.is_none() && !self.session.options.anonymous {
+        if self.peer.bound.is_none() && !self.peer.options.anonymous {
             let refused = match directory.manner() {
                 Manner::Controller => {
                     LdapResult::new(1, "00002020: Operation unavailable without authentication")
@@ -117,7 +109,7 @@ impl<'s> Search<'s> {
             Ok(page) => page,
             Err(_) => return self.done(LdapResult::new(2, "the paging control cannot be read"), None).await,
         };
-        let largest = self.session.options.largest_page;
+        let largest = self.peer.options.largest_page;
         if let (Some((size, _)), Some(largest)) = (&page, largest)
             && *size > largest
         {
@@ -155,7 +147,7 @@ impl<'s> Search<'s> {
         mut rest: Rest,
         page: Option<(u32, Octets)>,
     ) -> io::Result<()> {
-        let options = Arc::clone(&self.session.options);
+        let options = Arc::clone(&self.peer.options);
         let matcher = directory.matcher(&filter);
         let schema = directory.schema();
         let wanted = Wanted::new(&self.attributes(), directory.names(), &options.hidden, schema);
@@ -172,19 +164,16 @@ impl<'s> Search<'s> {
         });
         let on_page = if self.fault(FaultKind::EmptyPages).is_some() { 0 } else { on_page };
         let is_hurried =
-            self.fault(FaultKind::Hurried).is_some_and(|fault| self.session.searches <= fault.after);
+            self.fault(FaultKind::Hurried).is_some_and(|fault| self.peer.searches <= fault.after);
         let again = self.fault(FaultKind::SamePage).map(|_| rest.places.clone());
         let (mut sent, mut code, mut looked) = (0, 0, 0_u32);
         while let Some(index) = rest.places.pop_front() {
             looked += 1;
-            if looked.is_multiple_of(64) && self.session.is_abandoned(self.id).await? {
+            if looked.is_multiple_of(64) && self.peer.is_abandoned(self.id).await? {
                 return Ok(());
             }
             let is_late = |dn: &str| {
-                options
-                    .late
-                    .as_ref()
-                    .is_some_and(|(late, after)| late == dn && self.session.searches <= *after)
+                options.late.as_ref().is_some_and(|(late, after)| late == dn && self.peer.searches <= *after)
             };
             let entry = directory.entry(index).filter(|entry| !is_late(entry.dn()));
             let entry = entry.filter(|entry| matcher.matches(*entry));
@@ -224,11 +213,11 @@ impl<'s> Search<'s> {
             urls = controller::references(directory, base);
         }
         if self.request.scope == Scope::Subtree {
-            urls.extend(self.session.options.references.iter().cloned());
+            urls.extend(self.peer.options.references.iter().cloned());
         }
         for url in urls {
             let reference = Operation::SearchResultReference(vec![Octets::from_slice(url.as_bytes())]);
-            self.session.send(self.id, reference, None).await?;
+            self.peer.send(self.id, reference, None).await?;
         }
         Ok(())
     }
@@ -238,16 +227,16 @@ impl<'s> Search<'s> {
         if rest.places.is_empty() {
             return Vec::new();
         }
-        self.session.last_page += 1;
-        let (key, sent) = (self.session.last_page, rest.sent + sent);
-        self.session.pages.insert(key, Rest { places: rest.places, sent });
+        self.peer.last_page += 1;
+        let (key, sent) = (self.peer.last_page, rest.sent + sent);
+        self.peer.pages.insert(key, Rest { places: rest.places, sent });
         key.to_be_bytes().to_vec()
     }
 
     /// What is left of a paged search; a cookie is good for one page.
     fn resume(&mut self, cookie: &[u8]) -> Result<Rest, Refused> {
         let key = <[u8; 8]>::try_from(cookie).ok().map(u64::from_be_bytes);
-        let rest = key.and_then(|key| self.session.pages.remove(&key));
+        let rest = key.and_then(|key| self.peer.pages.remove(&key));
         rest.ok_or_else(|| LdapResult::new(53, "the page cookie is not known"))
     }
 
@@ -258,7 +247,7 @@ impl<'s> Search<'s> {
             ..LdapResult::new(32, "")
         };
         if in_pages && directory.manner() == Manner::Plain {
-            self.session.pages.clear(); // one paged search at a time on a connection
+            self.peer.pages.clear(); // one paged search at a time on a connection
         }
         Ok(Rest { places: directory.places(base, self.request.scope).map_err(missing)?.into(), sent: 0 })
     }
@@ -276,7 +265,7 @@ impl<'s> Search<'s> {
         };
         let attributes = attributes.into_iter().map(attribute).collect();
         let name = Octets::from_slice(dn.as_bytes());
-        self.session
+        self.peer
             .send(self.id, Operation::SearchResultEntry(SearchResultEntry { name, attributes }), None)
             .await
     }

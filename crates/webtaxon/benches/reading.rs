@@ -20,10 +20,11 @@ use std::process::{Command, Stdio};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use webtaxon::Workspace;
-use webtaxon::core::entry::Entries;
-use webtaxon::core::filter::Filter;
+use webtaxon::core::ldap::entry::Entries;
+use webtaxon::core::ldap::filter::Filter;
 use webtaxon::core::settings::Settings;
-use webtaxon::directory::{Access, Connection, Found, Progress, Query, Watch};
+use webtaxon::directory::{Access, Connection, Found, Query};
+use webtaxon::progress::{Progress, Watch};
 use webtaxon_standin::scenario::ROOTS;
 use webtaxon_standin::{Directory, Options, Standin};
 
@@ -54,7 +55,9 @@ fn settings(server: &str, filter: &str, more: &str) -> Settings {
 }
 
 async fn connect(server: &str) -> Connection {
-    let access = Access::new(settings(server, "(uid=*)", "").directory().unwrap(), Path::new(""), None);
+    let settings = settings(server, "(uid=*)", "");
+    let directory = settings.directory(&settings.intakes.first).unwrap();
+    let access = Access::new(directory, Path::new(""), None);
     access.open_first(&access.servers().await.unwrap()).await.unwrap()
 }
 
@@ -109,14 +112,20 @@ fn ratio(name: &str, value: Duration, floor: &str, of: Duration, limit: &str) {
     );
 }
 
-/// One look-up of a person after the other, or many under way at once.
-async fn lookups(server: &str, window: usize) -> Duration {
+/// One look-up of a person after the other, or many at once.
+async fn lookups(server: &str, at_once: bool) -> Duration {
     let mut connection = connect(server).await;
     let queries: Vec<Query> =
         (0..LOOKUPS).map(|number| Query::base(&format!("uid=p{number:06},{TOP}"), &["uid"])).collect();
     let began = Instant::now();
     let mut found = 0;
-    connection.pipeline(&queries, window, |_, entries, _| found += entries.len()).await.unwrap();
+    if at_once {
+        connection.pipeline(&queries, |_, entries, _| found += entries.len()).await.unwrap();
+    } else {
+        for query in queries {
+            found += connection.entries(query).await.unwrap().0.len();
+        }
+    }
     assert_eq!(found, LOOKUPS);
     let took = began.elapsed();
     connection.close().await;
@@ -143,8 +152,9 @@ async fn nests(server: &str, filter: &str, more: &str) -> Read {
             *last.lock().unwrap() = Instant::now();
         }
     });
-    let access = Access::new(settings.directory().unwrap(), Path::new(""), None).watched(watch);
-    let reading = webtaxon::directory::read(&access, &settings, &[]).await.unwrap();
+    let intake = &settings.intakes.first;
+    let access = Access::new(settings.directory(intake).unwrap(), Path::new(""), None).watched(watch);
+    let reading = webtaxon::directory::read(&access, intake, &[]).await.unwrap();
     assert!(reading.gaps().is_empty(), "{:?}", reading.gaps());
     let (groups, notes) = (reading.graph().groups(), reading.source().notes.join("; "));
     drop(reading);
@@ -294,8 +304,8 @@ fn streaming(runtime: &tokio::runtime::Runtime, server: &str) {
 
 /// Look-ups one by one against many at once, on slapd and on a server that is slow to answer.
 fn looking_up(runtime: &tokio::runtime::Runtime, server: &str) {
-    let one = runtime.block_on(lookups(server, 1));
-    let many = runtime.block_on(lookups(server, 64));
+    let one = runtime.block_on(lookups(server, false));
+    let many = runtime.block_on(lookups(server, true));
     ratio("lookups/one_by_one on slapd", one, "64 at once", many, "as it comes");
     // A server that takes its time with each answer, as some do: what is at once counts there.
     let (send, receive) = std::sync::mpsc::channel();
@@ -312,8 +322,8 @@ fn looking_up(runtime: &tokio::runtime::Runtime, server: &str) {
         });
     });
     let slow = receive.recv().unwrap();
-    let one = runtime.block_on(lookups(&slow, 1));
-    let many = runtime.block_on(lookups(&slow, 64));
+    let one = runtime.block_on(lookups(&slow, false));
+    let many = runtime.block_on(lookups(&slow, true));
     ratio("lookups/one_by_one at 5 ms", one, "64 at once", many, "10 at least");
 }
 

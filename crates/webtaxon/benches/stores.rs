@@ -19,10 +19,11 @@ use std::time::{Duration, Instant};
 use tokio_postgres::types::ToSql;
 use webtaxon::core::account::{Account, State};
 use webtaxon::core::apply::Edit;
-use webtaxon::core::identity::Identity;
+use webtaxon::core::apply::Outcome;
+use webtaxon::core::ldap::identity::Identity;
 use webtaxon::core::preview::ChangeKind;
 use webtaxon::core::settings::Settings;
-use webtaxon::store::{AccountStore, Outcome, Terms, open};
+use webtaxon::store::{AccountStore, Terms, open};
 
 const COUNT: usize = 100_000;
 const CHANGED: usize = 5_000;

@@ -4,7 +4,7 @@
 
 use webtaxon::Workspace;
 use webtaxon::apply::Consent;
-use webtaxon::directory::{Progress, Watch};
+use webtaxon::progress::{Progress, Watch};
 
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> Result<(), webtaxon::Error> {

@@ -3,12 +3,13 @@
 //! Here it is in memory. An application does the same over its own tables, in one transaction.
 #![expect(clippy::print_stdout, reason = "an example shows its result")]
 
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex};
 use webtaxon::Workspace;
 use webtaxon::apply::Consent;
 use webtaxon::core::account::{Account, Group, Groups};
+use webtaxon::core::apply::Outcome;
 use webtaxon::core::apply::{Edit, GroupEdit, group_standings, made, made_groups, standings};
-use webtaxon::store::{AccountStore, Answer, Outcome, Record, Terms};
+use webtaxon::store::{AccountStore, Answer, Record, Terms};
 
 /// The Loans Desk's accounts and groups.
 #[derive(Default)]
@@ -87,12 +88,13 @@ async fn main() -> Result<(), webtaxon::Error> {
     let workspace = Workspace::open(arguments.next().unwrap_or_else(|| "webtaxon.toml".to_owned()))?;
     let release = arguments.next().into_iter().collect();
     let consent = Consent { who: "the example".to_owned(), release, stop_after: None };
-    let store = LoansDesk::default();
-    let (_, work) = workspace.work_with(&store).await?;
-    let applied = workspace.apply_with(&store, &work, &consent).await?;
+    let store = Arc::new(LoansDesk::default());
+    let workspace = workspace.with_store(Arc::clone(&store) as Arc<dyn AccountStore>);
+    let (_, work) = workspace.work().await?;
+    let applied = workspace.apply(&work, &consent).await?;
     let (accounts, groups) = (store.list().len(), store.all_groups().len());
     println!("{accounts} accounts, {groups} groups, complete: {}", applied.is_complete());
-    let (_, work) = workspace.work_with(&store).await?;
+    let (_, work) = workspace.work().await?;
     println!("{} left to do", work.edits.len() + work.groups.len());
     Ok(())
 }

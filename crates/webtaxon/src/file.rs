@@ -3,8 +3,8 @@
 use std::fs::File;
 use std::io::{self, Read as _};
 use std::path::Path;
-use webtaxon_core::entry::Entries;
-use webtaxon_core::ldif::{Gathered, ParseError, Record, Stream};
+use webtaxon_core::ldap::entry::Entries;
+use webtaxon_core::ldap::ldif::{Gathered, ParseError, Record, Stream};
 
 /// Bytes that are read at once.
 const PIECE: usize = 1 << 16;

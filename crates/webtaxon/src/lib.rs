@@ -21,17 +21,26 @@
 //! `sqlite`.
 
 pub mod apply;
+pub mod check;
 mod crash;
 pub mod directory;
 mod error;
 pub mod file;
+mod links;
 #[cfg(feature = "postgres")]
 mod postgres;
+mod private;
+pub mod progress;
 pub mod report;
+pub mod secure;
+mod setup;
+#[cfg(any(feature = "postgres", feature = "sqlite"))]
+mod sql_names;
 pub mod state;
 pub mod store;
+pub mod survey;
 mod workspace;
 
-pub use error::Error;
+pub use error::{ApplyError, ApplyErrorKind, Error};
 pub use webtaxon_core as core;
 pub use workspace::{Answer, Workspace};

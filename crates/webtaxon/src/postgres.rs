@@ -1,6 +1,6 @@
 //! Connecting to a PostgreSQL database, whatever is kept there.
 
-use crate::directory::{TlsRules, fetch_password};
+use crate::secure::{TlsRules, fetch_password};
 use secrecy::ExposeSecret as _;
 use std::path::Path;
 use std::time::Duration;

@@ -67,7 +67,7 @@ pub enum ProtocolErrorKind {
 }
 
 fn describe(code: u32, text: &str) -> String {
-    let name = crate::message::ResultCode(code).name();
+    let name = crate::result_code::ResultCode(code).name();
     if text.is_empty() { name.to_owned() } else { format!("{name}, {text}") }
 }
 

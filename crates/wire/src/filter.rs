@@ -3,10 +3,12 @@
 //! The codec walks these types recursively; it holds a depth limit when it reads, and
 //! [`WireFilter::new`] holds [`Limits::depth`] before anything is written.
 
-use crate::message::Octets;
 use crate::{ProtocolError, ProtocolErrorKind};
 use rasn::prelude::*;
-use webtaxon_core::filter::{Filter, Item, Limits};
+use webtaxon_core::ldap::filter::{Filter, Item, Limits};
+
+/// Bytes of a value or a name, shared without copying.
+pub type Octets = OctetString;
 
 /// A filter as it goes over the wire.
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]

@@ -15,6 +15,7 @@ mod error;
 pub mod filter;
 pub mod frame;
 pub mod message;
+mod result_code;
 
 pub use conversation::{Conversation, Event};
 pub use error::{ProtocolError, ProtocolErrorKind};

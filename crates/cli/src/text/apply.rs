@@ -1,22 +1,23 @@
 //! What an apply would do, what it did, and the journal.
 
-use super::{accounts_table, columns, heading, lines, one_field, some};
+use super::parts::{accounts_table, columns, heading, lines, one_field, some};
 use crate::output::{Tone, harmless, paint};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use std::fmt::Write as _;
 use std::path::Path;
 use webtaxon::apply::{Applied, Origin, Work};
+use webtaxon::core::apply::Outcome;
 use webtaxon::core::apply::{Edit, GroupEdit};
 use webtaxon::core::preview::{ChangeKind, GroupChangeKind, Preview};
 use webtaxon::core::settings::Settings;
-use webtaxon::report::words::{self, counted, short};
+use webtaxon::core::words::counted;
+use webtaxon::report::words::{self, short};
 use webtaxon::state::{Ending, Recorded, Run};
-use webtaxon::store::Outcome;
 
 /// A preview before the question whether to carry it out.
 pub(crate) fn apply_preview(preview: &Preview, settings: &Settings, width: usize, limit: usize) -> String {
-    let mut text = super::preview_only(preview, settings, width, limit);
+    let mut text = super::preview::preview_only(preview, settings, width, limit);
     text.push('\n');
     text
 }
@@ -168,7 +169,7 @@ pub(crate) fn statements(work: &Work, file: &Path, option: &str) -> String {
 /// That something was saved, and what for.
 pub(crate) fn saved(work: &Work, file: &Path, option: &str) -> String {
     let name = harmless(&file.display().to_string());
-    let release: Vec<&str> = work.brakes.iter().map(|brake| brake.name.as_ref()).collect();
+    let release: Vec<&str> = work.brakes.iter().map(|brake| brake.kind.name()).collect();
     let release = if release.is_empty() {
         String::new()
     } else {

@@ -1,12 +1,13 @@
 //! What other settings would change: the figures side by side, then who.
 
-use super::{accounts_table, columns, heading, lines, one_field, some};
+use super::parts::{accounts_table, columns, heading, lines, one_field, some};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use std::path::Path;
 use webtaxon::core::preview::compare::{Comparison, Moved};
 use webtaxon::core::preview::{ChangeKind, GroupChange, Preview};
-use webtaxon::report::words::{self, counted, short};
+use webtaxon::core::words::counted;
+use webtaxon::report::words::{self, short};
 
 /// Rows of each list at most; the rest is in JSON.
 const MOST: usize = 40;
@@ -29,8 +30,8 @@ pub(crate) fn comparison(
     if comparison.is_whole() {
         let from = format!(
             "directory {} at {}",
-            harmless(&comparison.now.first.directory),
-            harmless(&comparison.now.first.server)
+            harmless(&comparison.now.intakes.first.directory),
+            harmless(&comparison.now.intakes.first.server)
         );
         let _ = writeln!(text, "{} {from}, for both.", paint(Tone::Good, "Read to its end:"));
     } else {
@@ -169,7 +170,7 @@ fn brakes(text: &mut String, comparison: &Comparison, names: (&str, &str)) {
     }
     for (name, preview) in [(names.0, &comparison.now), (names.1, &comparison.then)] {
         for brake in &preview.brakes {
-            let words = format!("{} by {name}: {}", brake.name, words::brake(brake));
+            let words = format!("{} by {name}: {}", brake.kind, brake.in_words());
             let _ = writeln!(text, "  {}", paint(Tone::Warning, &words));
         }
     }

@@ -1,19 +1,28 @@
 //! A filter in words: what it means, what will surprise, whom it selects.
 
-use super::{columns, heading, lines};
-use crate::filter::Answer;
+use super::parts::{columns, heading, lines};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
-use webtaxon::core::filter::advice::Weight;
-use webtaxon::core::filter::{Clause, ClauseKind, Filter, Item, Truth};
-use webtaxon::core::value::readable;
+use webtaxon::core::ldap::filter::advice::{Advice, Weight};
+use webtaxon::core::ldap::filter::{Clause, ClauseKind, Filter, Item, Judged, Passed, Repaired, Truth};
+use webtaxon::core::ldap::value::readable;
+
+/// What there is to say about a filter.
+pub(crate) struct FilterAnswer {
+    pub(crate) repaired: Repaired,
+    pub(crate) advice: Vec<Advice>,
+    /// With entries: how many there are, from where, how many pass each clause, and who is selected.
+    pub(crate) tried: Option<(usize, String, Vec<Passed>, Vec<String>)>,
+    /// With one entry: its name, and every clause's truth.
+    pub(crate) judged: Option<(String, Vec<Judged>)>,
+}
 
 /// Entries that are listed; JSON has them all.
 const LISTED: usize = 20;
 /// Clauses that are shown; JSON has them all.
 const CLAUSES: usize = 200;
 
-pub(crate) fn filter(answer: &Answer, width: usize, option: &str) -> String {
+pub(crate) fn filter(answer: &FilterAnswer, width: usize, option: &str) -> String {
     let mut text = String::new();
     let filter = &answer.repaired.filter;
     let clauses = filter.clauses().len();
@@ -112,7 +121,7 @@ fn means(text: &mut String, filter: &Filter, width: usize) {
     text.push_str(&lines(&table));
 }
 
-fn advice(text: &mut String, answer: &Answer, width: usize) {
+fn advice(text: &mut String, answer: &FilterAnswer, width: usize) {
     if answer.advice.is_empty() {
         let _ = writeln!(text, "\n{}", paint(Tone::Good, "Nothing about it will surprise."));
         return;

@@ -1,12 +1,13 @@
 //! The application's groups: what would become of them, and what did.
 
-use super::{columns, heading, lines, one_field, some};
+use super::parts::{columns, heading, lines, one_field, some};
 use crate::output::harmless;
 use comfy_table::Table;
 use std::fmt::Write as _;
 use webtaxon::core::apply::GroupEdit;
 use webtaxon::core::preview::{FieldChange, GroupChange, GroupChangeKind, GroupPreview, Preview};
-use webtaxon::report::words::{self, counted, short};
+use webtaxon::core::words::counted;
+use webtaxon::report::words::{self, short};
 
 /// Logins that are listed of those who come into one group, or leave it.
 const MOST: usize = 8;
@@ -14,7 +15,7 @@ const MOST: usize = 8;
 /// What would become of the groups, if the settings bring any.
 pub(super) fn preview(text: &mut String, preview: &Preview, width: usize, limit: usize) {
     let Some(groups) = &preview.groups else { return };
-    heading(text, &format!("Groups in the application{}", super::so_far(preview)));
+    heading(text, &format!("Groups in the application{}", super::parts::so_far(preview)));
     figures(text, groups, width);
     for kind in GroupChangeKind::ALL {
         let list: Vec<&GroupChange> = groups.changes.iter().filter(|change| change.kind == kind).collect();

@@ -1,15 +1,15 @@
 //! Who is in a group, the tree of its nest, and what is broken in it.
 
-use super::{counted, heading};
+use super::parts::heading;
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr as _;
-use webtaxon::core::membership::{
-    Above, Branch, Broken, ForeignMember, Member, Nest, Place, Stray, Way, Ways,
-};
-use webtaxon::core::name::short;
+use webtaxon::core::graph::Above;
+use webtaxon::core::ldap::name::short;
+use webtaxon::core::membership::{Branch, Broken, ForeignMember, Member, Nest, Place, Stray, Way, Ways};
 use webtaxon::core::reading::Reading;
 use webtaxon::core::settings::Intake;
+use webtaxon::core::words::counted;
 
 /// Levels of a tree that are indented.
 const MOST_INDENT: usize = 20;

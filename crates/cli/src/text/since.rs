@@ -1,10 +1,12 @@
 //! Who came into a group and who went since a snapshot was taken.
 
-use super::{columns, counted, heading, lines, some};
+use super::parts::{columns, heading, lines, some};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
-use webtaxon::core::membership::{Difference, GroupDifference, Member, Nest};
+use webtaxon::core::graph::GroupDifference;
+use webtaxon::core::membership::{Difference, Member, Nest};
 use webtaxon::core::reading::Reading;
+use webtaxon::core::words::counted;
 use webtaxon::report::words::short;
 
 /// What differs between a nest and what it was.

@@ -1,13 +1,15 @@
 //! What is there, as text: trees, entries, findings, attributes.
 
-use super::{columns, counted, heading, lines, short};
+use super::parts::{columns, heading, lines};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use std::path::Path;
-use webtaxon::core::entry::Entry;
-use webtaxon::core::snapshot::Snapshot;
-use webtaxon::core::value::readable;
-use webtaxon::directory::survey::{Container, EntryKind, FieldFacts, Finding, Survey, Tree};
+use webtaxon::core::ldap::entry::Entry;
+use webtaxon::core::ldap::value::readable;
+use webtaxon::core::reading::snapshot::Snapshot;
+use webtaxon::core::words::counted;
+use webtaxon::report::words::short;
+use webtaxon::survey::{Container, EntryKind, FieldFacts, Finding, Survey, Tree};
 
 /// Values of one attribute that are shown; JSON has them all.
 const VALUES: usize = 10;
@@ -85,7 +87,7 @@ fn one(text: &mut String, entry: Entry<'_>, width: usize) {
 fn value_of(name: &str, value: &[u8]) -> String {
     let whole = std::str::from_utf8(value)
         .ok()
-        .filter(|text| webtaxon::core::name::Dn::parse(text).is_ok() && text.contains('='));
+        .filter(|text| webtaxon::core::ldap::name::Dn::parse(text).is_ok() && text.contains('='));
     harmless(&whole.map_or_else(|| readable(name, value), str::to_owned))
 }
 

@@ -1,6 +1,6 @@
 //! The story of one person: what would happen first, then why, then what would have to change.
 
-use super::{columns, heading, lines, one_field};
+use super::parts::{columns, heading, lines, one_field};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use webtaxon::core::account::State;
@@ -17,7 +17,7 @@ pub(crate) fn why(why: &Why, settings: &Settings, width: usize, option: &str) ->
         |dn| format!("Entry: {}", harmless(dn)),
     );
     let _ = writeln!(text, "{entry}");
-    if !settings.further.is_empty() && !why.steps.is_empty() {
+    if !settings.intakes.is_single() && !why.steps.is_empty() {
         let _ = writeln!(text, "By the intake {}:", harmless(&why.intake));
     }
     if !why.whole {

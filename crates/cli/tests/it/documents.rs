@@ -205,11 +205,12 @@ fn the_guides_settings_are_valid() {
 #[test]
 fn every_setting_is_in_the_reference() {
     let readers = [
-        include_str!("../../../core/src/settings/read.rs"),
-        include_str!("../../../core/src/settings/read_accounts.rs"),
-        include_str!("../../../core/src/settings/read_directory.rs"),
-        include_str!("../../../core/src/settings/read_fields.rs"),
-        include_str!("../../../core/src/settings/read_groups.rs"),
+        include_str!("../../../core/src/settings/parse/mod.rs"),
+        include_str!("../../../core/src/settings/parse/accounts.rs"),
+        include_str!("../../../core/src/settings/parse/directory.rs"),
+        include_str!("../../../core/src/settings/parse/fields.rs"),
+        include_str!("../../../core/src/settings/parse/groups.rs"),
+        include_str!("../../../core/src/settings/parse/intake.rs"),
     ];
     let source = readers.join("\n");
     let keys = keys_in(&source);
@@ -230,7 +231,7 @@ fn keys_in(source: &str) -> Vec<&str> {
 
 #[test]
 fn every_filter_in_the_guide_is_one() {
-    use webtaxon::core::filter::Filter;
+    use webtaxon::core::ldap::filter::Filter;
     let patterns = FILTERS.split("## A dozen patterns").nth(1).unwrap().split("\n## ").next().unwrap();
     let quoted: Vec<String> =
         patterns.split('`').skip(1).step_by(2).map(|text| text.replace("\\|", "|")).collect();

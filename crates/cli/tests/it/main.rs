@@ -16,6 +16,7 @@ mod demo;
 mod documents;
 mod faults;
 mod filter;
+mod floors;
 mod members;
 mod preview;
 mod schemas;

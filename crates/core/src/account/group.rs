@@ -1,7 +1,7 @@
 //! One group of the application's own, and the list of all.
 
 use super::Fields;
-use crate::identity::Identity;
+use crate::ldap::identity::Identity;
 use serde::{Deserialize, Serialize};
 
 /// A group of accounts, as the application keeps it.

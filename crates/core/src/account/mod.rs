@@ -6,7 +6,7 @@ mod group;
 pub use fields::Fields;
 pub use group::{Group, Groups};
 
-use crate::identity::Identity;
+use crate::ldap::identity::Identity;
 use serde::{Deserialize, Serialize};
 use smol_str::SmolStr;
 use std::borrow::Cow;

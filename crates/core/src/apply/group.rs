@@ -2,8 +2,8 @@
 
 use super::Standing;
 use crate::account::{Group, folded};
-use crate::identity::Identity;
-use crate::preview::GroupChangeKind;
+use crate::ldap::identity::Identity;
+use crate::preview::{GroupChange, GroupChangeKind};
 use foldhash::HashMap;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -26,6 +26,32 @@ pub struct GroupEdit {
 }
 
 impl GroupEdit {
+    /// What a change does, in the two steps that it takes: members leave before accounts are changed,
+    /// and come in behind.
+    #[must_use]
+    pub fn of(change: &GroupChange) -> [Option<Self>; 2] {
+        let edit = |kind, before, after| Self { kind, dn: change.dn.clone(), before, after };
+        let side = |name: &str, link: &Option<Identity>, members: Vec<String>| {
+            Some(Group { name: name.to_owned(), link: link.clone(), members, ..Group::default() })
+        };
+        let Some(there) = change.there() else {
+            let after = side(&change.name, &change.link, change.come.clone());
+            return [None, Some(edit(change.kind, None, after))];
+        };
+        if change.kind == GroupChangeKind::Remove {
+            return [Some(edit(change.kind, Some(there.clone()), None)), None];
+        }
+        let now = |members| side(&there.name, &there.link, members);
+        let first = (!change.leave.is_empty())
+            .then(|| edit(GroupChangeKind::Members, now(change.leave.clone()), now(Vec::new())));
+        let [old, new] = change.replaced_logins();
+        let name = change.new_name.as_ref().unwrap_or(&there.name);
+        let before = now(old);
+        let after = side(name, &change.link, change.come.iter().cloned().chain(new).collect());
+        let last = (before != after).then(|| edit(change.kind, before, after));
+        [first, last]
+    }
+
     /// The way back.
     #[must_use]
     pub fn back(&self) -> Self {

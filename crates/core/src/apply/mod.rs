@@ -15,4 +15,4 @@ mod tests;
 pub use edit::Edit;
 pub use group::{GroupEdit, group_standings, made_groups};
 pub use order::order;
-pub use standing::{Standing, made, standings};
+pub use standing::{Outcome, Standing, made, standings};

@@ -2,9 +2,10 @@
 
 use super::Edit;
 use crate::account::{Account, folded};
-use crate::identity::Identity;
+use crate::ldap::identity::Identity;
 use foldhash::quality::RandomState;
 use foldhash::{HashMap, HashMapExt as _};
+use serde::Serialize;
 use smallvec::SmallVec;
 use smol_str::SmolStr;
 use std::borrow::Cow;
@@ -27,6 +28,31 @@ impl Standing {
     #[must_use]
     pub fn is_ready(&self) -> bool {
         matches!(self, Self::Ready(_))
+    }
+}
+
+/// The outcome of one edit. Exhaustive on purpose: whoever records one must know every kind.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase", tag = "outcome", content = "reason")]
+pub enum Outcome {
+    /// It was made.
+    Done,
+    /// The list was as it would leave it already.
+    Made,
+    /// Somebody changed something meanwhile, in words; it was left out.
+    Left(String),
+    /// The store refused it, in the store's words.
+    Failed(String),
+}
+
+impl From<Standing> for Outcome {
+    /// The outcome of an edit that was made if it could be.
+    fn from(standing: Standing) -> Self {
+        match standing {
+            Standing::Made => Self::Made,
+            Standing::Stale(words) => Self::Left(words),
+            _ => Self::Done,
+        }
     }
 }
 

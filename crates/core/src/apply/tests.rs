@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::account::{Account, State};
-use crate::identity::Identity;
+use crate::ldap::identity::Identity;
 use crate::preview::ChangeKind;
 use indexmap::IndexMap;
 

@@ -4,8 +4,8 @@
 //! No I/O, no recursion. Memory is linear in the nest; counting each group's people takes one pass
 //! over the nest for 64 of its groups.
 
-use super::{Foreign, Graph, NodeId, Path, Reach};
-use crate::name::{self, DnKey};
+use crate::graph::{Foreign, Graph, GroupPath, NodeId, Reach};
+use crate::ldap::name::{self, DnKey};
 use crate::reading::Reading;
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
@@ -19,7 +19,7 @@ pub struct Member {
     pub name: String,
     /// The groups by which they are in.
     #[serde(flatten)]
-    pub path: Path,
+    pub path: GroupPath,
     /// Whether no list of members shows them: the group is their primary group, or knows their login.
     pub unlisted: bool,
 }
@@ -128,7 +128,7 @@ impl<'r> Nest<'r> {
     /// The groups of the nest, the named one among them, in the order of their names.
     fn groups(&self) -> Vec<NodeId> {
         let graph = self.graph();
-        let is_inside = |id: &NodeId| *id == self.root || self.reach.reached.contains(id.index());
+        let is_inside = |id: &NodeId| *id == self.root || self.reach.has(*id);
         let mut groups: Vec<NodeId> = graph.group_ids().filter(is_inside).collect();
         groups.sort_by_key(|id| graph.key(*id));
         groups
@@ -160,10 +160,10 @@ impl<'r> Nest<'r> {
             .iter()
             .enumerate()
             .filter_map(|(index, entry)| {
-                let id = self.reading.node(index).filter(|id| self.reach.reached.contains(id.index()))?;
+                let id = self.reading.node(index).filter(|id| self.reach.has(*id))?;
                 let key = self.reading.key(index)?;
                 let called = entry.text("displayName").or_else(|| entry.text("cn"));
-                let last = self.reach.step(id)?.through;
+                let last = self.reach.last_group(id)?;
                 Some(Member {
                     dn: entry.dn().to_owned(),
                     name: called.map_or_else(|| name::short(entry.dn()), |name| name.trim().to_owned()),

@@ -2,7 +2,8 @@
 //!
 //! No I/O, no recursion; linear in the nest, beside the counts.
 
-use super::{Graph, Nest, NodeId};
+use super::Nest;
+use crate::graph::{Graph, NodeId};
 use std::collections::{HashMap, HashSet, VecDeque};
 
 /// One group of a nest.

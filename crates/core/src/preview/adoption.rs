@@ -1,42 +1,10 @@
 //! Whose an account becomes that is nobody's yet: by what the settings say of it alone, or of all.
 
 use super::Clash;
-use super::matching::{Chosen, Matching, drawn};
-use crate::account::{Account, folded};
-use crate::identity::Identity;
-use crate::settings::{Adopt, MatchBy, Settings};
-use foldhash::{HashMap, HashSet};
-
-/// Gives each account of which the settings say whose it is to that candidate, unless they have one already, or it
-/// is another candidate's.
-pub(super) fn told_whose(
-    settings: &Settings,
-    accounts: &[Account],
-    candidates: &[Chosen<'_>],
-    linked: &mut [Option<usize>],
-) {
-    let whose = &settings.accounts.whose;
-    if whose.is_empty() {
-        return;
-    }
-    let protected = |login: &str| settings.accounts.protected.iter().any(|one| folded(one) == folded(login));
-    let accounts: HashMap<_, usize> =
-        accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect();
-    let mut people: HashMap<&Identity, usize> = HashMap::default();
-    for (index, (_, candidate)) in candidates.iter().enumerate() {
-        people.entry(&candidate.identity).or_insert(index);
-    }
-    let mut taken: HashSet<usize> = linked.iter().copied().flatten().collect();
-    for (login, link) in whose.iter().filter(|(login, _)| !protected(login)) {
-        let account = accounts.get(&folded(login)).copied();
-        let person = people.get(link).and_then(|index| linked.get_mut(*index));
-        if let (Some(account), Some(own @ None)) = (account, person)
-            && taken.insert(account)
-        {
-            *own = Some(account);
-        }
-    }
-}
+use super::matching::{Matching, drawn};
+use super::situation::Chosen;
+use crate::settings::{Adopt, MatchBy};
+use foldhash::HashMap;
 
 impl Matching<'_> {
     /// For each candidate without an account of their own: the one made by hand that becomes theirs, or

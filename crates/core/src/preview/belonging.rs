@@ -2,9 +2,9 @@
 
 use super::{GroupChange, GroupChangeKind, Preview};
 use crate::account::{Group, Groups, folded};
-use crate::identity::{Identity, Lasting};
-use crate::membership::Path;
-use crate::name::DnKey;
+use crate::graph::GroupPath;
+use crate::ldap::identity::{Identity, Lasting};
+use crate::ldap::name::DnKey;
 use crate::reading::Reading;
 use serde::Serialize;
 use std::collections::HashMap;
@@ -22,7 +22,7 @@ pub struct Belonging {
     pub linked: bool,
     /// The groups of the directory by which they are in, the one that comes in first; empty where they are in none.
     #[serde(flatten)]
-    pub path: Path,
+    pub path: GroupPath,
 }
 
 /// The groups of an account, as it is called now and would be, by name. `key` is the name of its person's entry.
@@ -35,7 +35,7 @@ pub(super) fn belongings(
 ) -> Vec<Belonging> {
     let Some(plan) = &preview.groups else { return Vec::new() };
     let lists = |list: &[String], login: &str| list.iter().any(|one| folded(one) == folded(login));
-    let path = |link: Option<&Identity>| -> Path {
+    let path = |link: Option<&Identity>| -> GroupPath {
         let through = |reading: &Reading| {
             let (link, key) = (link?, key?);
             let entries = reading.application_groups();

@@ -1,8 +1,8 @@
 //! One thing that the application would do, or would not do though it might be expected.
 
 use super::memory::Grace;
-use crate::identity::Identity;
-use crate::membership::Path;
+use crate::graph::GroupPath;
+use crate::ldap::identity::Identity;
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 
@@ -118,7 +118,7 @@ pub struct Change {
     /// The fields that would be different, in the order of the settings.
     pub fields: IndexMap<String, FieldChange>,
     /// The groups by which the person is in, the named one first.
-    pub path: Path,
+    pub path: GroupPath,
     /// The two claims, for a clash.
     pub clash: Option<Clash>,
     /// The days of grace, and what is done when they are over, for a wait.

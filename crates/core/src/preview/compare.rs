@@ -1,31 +1,15 @@
 //! What other settings would make of the same reading: who would come in and who would go, whose fields
 //! and roles would differ, and what would happen otherwise to which account.
 
+use super::situation::{Selected, Situation};
 use super::why::judge;
-use super::{ChangeKind, FieldChange, GroupChange, Memory, Preview};
-use crate::account::{Account, Groups};
-use crate::identity::Identity;
-use crate::reading::Reading;
+use super::{ChangeKind, FieldChange, GroupChange, Preview};
+use crate::ldap::identity::Identity;
 use crate::selection::{Candidate, Dropped, Reason, Selection, Step};
-use crate::settings::{Intake, Settings};
+use crate::settings::Intake;
 use indexmap::IndexMap;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashMap, HashSet};
-
-/// One side of a comparison.
-#[derive(Clone, Copy, Debug)]
-pub struct Side<'a> {
-    /// The settings.
-    pub settings: &'a Settings,
-    /// What was read by them, for each intake.
-    pub readings: &'a [Reading],
-    /// The application's list.
-    pub accounts: &'a [Account],
-    /// Which day it is, and who is missed since when.
-    pub memory: &'a Memory,
-    /// The application's groups, where the settings bring some.
-    pub groups: Option<&'a Groups>,
-}
 
 /// Somebody who would be in by one of the settings and not by the other.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -95,13 +79,9 @@ pub struct Comparison {
 impl Comparison {
     /// Compares what two settings make of one directory.
     #[must_use]
-    pub fn new(now: Side<'_>, then: Side<'_>) -> Self {
+    pub fn of(now: Situation<'_>, then: Situation<'_>) -> Self {
         let (before, after) = (In::new(now), In::new(then));
-        let preview = |side: Side<'_>| {
-            let Side { settings, readings, accounts, memory, groups } = side;
-            Preview::with_groups(settings, readings, accounts, memory, groups)
-        };
-        let (first, second) = (preview(now), preview(then));
+        let (first, second) = (Preview::of(now), Preview::of(then));
         let (fates, groups) = (fates(&first, &second), group_fates(&first, &second));
         Self {
             people: (before.by_identity.len(), after.by_identity.len()),
@@ -147,23 +127,15 @@ fn group_fates(now: &Preview, then: &Preview) -> Vec<GroupFate> {
 
 /// Who is in by one of the settings, and why others are not.
 struct In<'a> {
-    side: Side<'a>,
+    side: Situation<'a>,
     selections: Vec<Selection<'a>>,
     /// The intake that selects somebody, and the place among its candidates.
     by_identity: BTreeMap<Identity, (usize, usize)>,
 }
 
-/// One intake of a side.
-#[derive(Clone, Copy)]
-struct Part<'a> {
-    intake: &'a Intake,
-    reading: &'a Reading,
-    selection: &'a Selection<'a>,
-}
-
 impl<'a> In<'a> {
-    fn new(side: Side<'a>) -> Self {
-        let selections = Selection::all(side.settings, side.readings);
+    fn new(side: Situation<'a>) -> Self {
+        let selections = side.selections();
         let of = |(part, selection): (usize, &Selection<'_>)| {
             let own = selection.candidates.iter().enumerate();
             own.map(|(at, one)| (one.identity.clone(), (part, at))).collect::<Vec<_>>()
@@ -172,20 +144,18 @@ impl<'a> In<'a> {
         Self { side, selections, by_identity }
     }
 
-    fn parts(&self) -> impl Iterator<Item = Part<'_>> {
-        let read = self.side.readings.iter().zip(&self.selections);
-        let part = |(intake, (reading, selection))| Part { intake, reading, selection };
-        self.side.settings.intakes().zip(read).map(part)
+    fn parts(&self) -> impl Iterator<Item = Selected<'_>> {
+        self.side.selected(&self.selections)
     }
 
     /// Somebody who is in, with the intake that selects them.
-    fn find(&self, identity: &Identity) -> Option<(Part<'_>, &Candidate<'_>)> {
+    fn find(&self, identity: &Identity) -> Option<(Selected<'_>, &Candidate<'_>)> {
         let (part, at) = *self.by_identity.get(identity)?;
         let part = self.parts().nth(part)?;
         Some((part, part.selection.candidates.get(at)?))
     }
 
-    fn candidates(&self) -> impl Iterator<Item = (&Identity, (Part<'_>, &Candidate<'_>))> {
+    fn candidates(&self) -> impl Iterator<Item = (&Identity, (Selected<'_>, &Candidate<'_>))> {
         self.by_identity.keys().filter_map(|identity| Some((identity, self.find(identity)?)))
     }
 
@@ -245,19 +215,19 @@ impl<'a> In<'a> {
     }
 }
 
-fn dn(part: Part<'_>, candidate: &Candidate<'_>) -> String {
+fn dn(part: Selected<'_>, candidate: &Candidate<'_>) -> String {
     part.reading.people().get(candidate.person).map_or_else(String::new, |one| one.dn().to_owned())
 }
 
 /// Why the other settings do not even find somebody: their bases, or their filter.
-fn not_found(part: Part<'_>, candidate: &Candidate<'_>, other: &In<'_>) -> String {
+fn not_found(part: Selected<'_>, candidate: &Candidate<'_>, other: &In<'_>) -> String {
     let reading = part.reading;
     let (Some(entry), Some(key)) = (reading.people().get(candidate.person), reading.key(candidate.person))
     else {
         return Step::Found.refusal().to_owned();
     };
     let is_under = |intake: &Intake| intake.bases.iter().any(|base| key.is_within(&base.key()));
-    let Some(intake) = other.side.settings.intakes().find(|intake| is_under(intake)) else {
+    let Some(intake) = other.side.settings.intakes.iter().find(|intake| is_under(intake)) else {
         return "under none of the bases".to_owned();
     };
     match judge(&intake.filter, entry, reading) {
@@ -267,7 +237,7 @@ fn not_found(part: Part<'_>, candidate: &Candidate<'_>, other: &In<'_>) -> Strin
 }
 
 /// The fields and roles that the rules draw.
-fn drawn(part: Part<'_>, candidate: &Candidate<'_>) -> IndexMap<String, String> {
+fn drawn(part: Selected<'_>, candidate: &Candidate<'_>) -> IndexMap<String, String> {
     let intake = part.intake;
     let names = intake.fields.keys().enumerate();
     let mut fields: IndexMap<String, String> =
@@ -276,7 +246,7 @@ fn drawn(part: Part<'_>, candidate: &Candidate<'_>) -> IndexMap<String, String> 
     let roles: Vec<&str> =
         intake.roles.iter().enumerate().filter(has).map(|(_, role)| role.name.as_str()).collect();
     if !roles.is_empty() {
-        fields.insert("roles".to_owned(), roles.join(&crate::field::LIST.to_string()));
+        fields.insert("roles".to_owned(), roles.join(&crate::settings::rules::LIST.to_string()));
     }
     fields
 }

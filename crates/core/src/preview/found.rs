@@ -1,14 +1,14 @@
 //! Who is meant by a login, a mail, a name, a link or a DN, and whose story it is where several intakes find
 //! somebody.
 
+use super::situation::Situation;
 use super::why::CALLED;
 use crate::account::Account;
-use crate::field::Drawer;
-use crate::identity::Identity;
-use crate::name::Dn;
+use crate::draw::Drawer;
+use crate::ldap::identity::Identity;
+use crate::ldap::name::Dn;
 use crate::reading::Reading;
 use crate::selection::{Selection, Step};
-use crate::settings::Settings;
 use std::collections::HashMap;
 
 /// One of several who may be meant.
@@ -23,11 +23,8 @@ pub struct Found {
 /// Everybody who may be meant by a login, mail, name, link or DN: those that are called exactly so, or
 /// else those with the text in what they are called by.
 #[must_use]
-pub fn find<R>(settings: &Settings, readings: &R, accounts: &[Account], text: &str) -> Vec<Found>
-where
-    R: AsRef<[Reading]> + ?Sized,
-{
-    let readings = readings.as_ref();
+pub fn find(situation: Situation<'_>, text: &str) -> Vec<Found> {
+    let Situation { settings, readings, accounts, .. } = situation;
     let wanted = text.trim().to_lowercase();
     let key = Dn::parse(text).ok().filter(|dn| dn.depth() > 0).map(|dn| dn.key());
     let identity = Identity::from_link(text);
@@ -47,7 +44,7 @@ where
     };
     let tellers = match readings.len() {
         0 | 1 => HashMap::new(),
-        _ => tellers(readings, &Selection::all(settings, readings)),
+        _ => tellers(readings, &situation.selections()),
     };
     let parts = readings.iter().enumerate();
     let everybody = parts
@@ -77,7 +74,7 @@ where
     let mut found = if exact.is_empty() { partly } else { exact };
     // An account made by hand with the login that somebody would have is told in that person's story.
     if found.len() > 1 {
-        let read = settings.intakes().zip(readings);
+        let read = settings.intakes.iter().zip(readings);
         let drawers: Vec<_> = read.map(|(intake, reading)| Drawer::new(intake, reading)).collect();
         let login_of = |(part, person): (usize, usize)| drawers.get(part)?.login(person);
         for at in (0..found.len()).rev() {

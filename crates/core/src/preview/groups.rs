@@ -7,11 +7,11 @@
 
 use super::{Change, ChangeKind};
 use crate::account::{Account, Group, Groups, State, folded};
-use crate::apply::GroupEdit;
-use crate::field::{Drawer, Drawn, LIST};
-use crate::identity::{Identity, Lasting};
-use crate::name::{Dn, DnKey, short};
+use crate::draw::{Drawer, Drawn};
+use crate::ldap::identity::{Identity, Lasting};
+use crate::ldap::name::{Dn, DnKey, short};
 use crate::reading::{Reading, Whereabouts, Whole};
+use crate::settings::rules::LIST;
 use crate::settings::{GroupIntake, GroupLeaving, GroupMembers, Settings};
 use foldhash::{HashMap, HashSet};
 use serde::{Deserialize, Serialize};
@@ -80,35 +80,32 @@ pub struct GroupChange {
 }
 
 impl GroupChange {
-    /// What it does, in the two steps that it takes: who leaves goes before accounts are changed, and who comes
-    /// in comes behind.
-    #[must_use]
-    pub fn edits(&self) -> [Option<GroupEdit>; 2] {
-        let edit = |kind, before, after| GroupEdit { kind, dn: self.dn.clone(), before, after };
-        let side = |name: &str, link: &Option<Identity>, members: Vec<String>| {
-            Some(Group { name: name.to_owned(), link: link.clone(), members, ..Group::default() })
-        };
-        let Some(there) = &self.there else {
-            let after = side(&self.name, &self.link, self.come.clone());
-            return [None, Some(edit(self.kind, None, after))];
-        };
-        if self.kind == GroupChangeKind::Remove {
-            return [Some(edit(self.kind, Some(there.clone()), None)), None];
-        }
-        let now = |members| side(&there.name, &there.link, members);
-        let first = (!self.leave.is_empty())
-            .then(|| edit(GroupChangeKind::Members, now(self.leave.clone()), now(Vec::new())));
+    /// The group as it is now; its members only where it is removed.
+    pub(crate) fn there(&self) -> Option<&Group> {
+        self.there.as_ref()
+    }
+
+    /// The logins in the group's list that change with their accounts: those that go, and those that
+    /// come in their place. Of two who swap their logins neither is among them.
+    pub(crate) fn replaced_logins(&self) -> [Vec<String>; 2] {
         let logins = |at: usize| self.relabelled.iter().filter_map(move |pair| pair.get(at));
-        // Two who swap their logins are both in it, before and after.
         let without = |at: usize, others: usize| {
             let stays = move |login: &&String| !logins(others).any(|other| folded(other) == folded(login));
-            logins(at).filter(stays).cloned()
+            logins(at).filter(stays).cloned().collect()
         };
-        let name = self.new_name.as_ref().unwrap_or(&there.name);
-        let before = now(without(0, 1).collect());
-        let after = side(name, &self.link, self.come.iter().cloned().chain(without(1, 0)).collect());
-        let last = (before != after).then(|| edit(self.kind, before, after));
-        [first, last]
+        [without(0, 1), without(1, 0)]
+    }
+
+    /// Whether carrying it out would change nothing.
+    fn is_nothing(&self) -> bool {
+        let is_same = |there: &Group| {
+            there.name == *self.new_name.as_ref().unwrap_or(&there.name) && there.link == self.link
+        };
+        self.kind != GroupChangeKind::Remove
+            && self.there.as_ref().is_some_and(is_same)
+            && self.leave.is_empty()
+            && self.come.is_empty()
+            && self.replaced_logins().iter().all(Vec::is_empty)
     }
 }
 
@@ -191,11 +188,11 @@ impl GroupPreview {
             by_login.entry(folded(fate.login)).or_insert(at);
         }
         let proofs: Option<Vec<&Whole>> = readings.iter().map(Reading::whole).collect();
-        let whole = proofs.filter(|all| all.len() == settings.intakes().count());
+        let whole = proofs.filter(|all| all.len() == settings.intakes.count());
         let whole = whole.and_then(|all| all.first().copied());
         let mut plan = Plan { groups, fates, by_login, whole, preview: Self::default() };
         let mut wanted: Vec<Wanted<'_>> = Vec::new();
-        for (intake, reading) in settings.intakes().zip(readings) {
+        for (intake, reading) in settings.intakes.iter().zip(readings) {
             if let Some(groups) = &intake.application_groups {
                 // Another intake of the same directory may have read more of the people.
                 let is_same = |other: &&Reading| other.source().directory == reading.source().directory;
@@ -203,10 +200,10 @@ impl GroupPreview {
                 plan.wanted(groups, reading, &people, &mut wanted);
             }
         }
-        let mut rules = settings.intakes().filter_map(|intake| intake.application_groups.as_ref());
+        let mut rules = settings.intakes.iter().filter_map(|intake| intake.application_groups.as_ref());
         let removes = rules.all(|rule| rule.gone == GroupLeaving::Remove);
         let mut bringing =
-            settings.intakes().zip(readings).filter(|(intake, _)| intake.application_groups.is_some());
+            settings.intakes.iter().zip(readings).filter(|(intake, _)| intake.application_groups.is_some());
         let finds_some = bringing.all(|(_, reading)| !reading.application_groups().is_empty());
         plan.decide(&wanted, removes, finds_some);
         let mut preview = plan.preview;
@@ -491,7 +488,7 @@ impl<'a> Plan<'a> {
             self.hold(&there.name, Some(one.dn), message);
         }
         self.come(one, &mut change, &has);
-        if change.edits() == [None, None] {
+        if change.is_nothing() {
             self.preview.unchanged += 1;
         } else {
             self.preview.changes.push(change);

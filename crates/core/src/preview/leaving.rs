@@ -1,12 +1,13 @@
 //! What becomes of linked accounts that no candidate claims: by cause, and never without the proof that every
 //! reading is whole.
 
-use super::matching::{Matching, Outcome, Part, changed};
+use super::matching::{Matching, Outcome, changed};
+use super::situation::Selected;
 use super::{Cause, Change, ChangeKind, FieldChange, Held, HeldReason, Wait};
 use crate::account::{Account, State};
-use crate::identity::Identity;
-use crate::membership::Path;
-use crate::name::short;
+use crate::graph::GroupPath;
+use crate::ldap::identity::Identity;
+use crate::ldap::name::short;
 use crate::reading::{Whereabouts, Whole};
 use crate::selection::{Dropped, Reason, Step};
 use crate::settings::{Intake, LeavingAction, LeavingRule};
@@ -18,7 +19,7 @@ use std::collections::hash_map::Entry as Slot;
 impl Matching<'_> {
     /// Every linked account that no candidate claimed.
     pub(super) fn leaving(&self, claimed: &FixedBitSet, outcome: &mut Outcome) {
-        let mut dropped: HashMap<Identity, (Part<'_>, &Dropped)> = HashMap::default();
+        let mut dropped: HashMap<Identity, (Selected<'_>, &Dropped)> = HashMap::default();
         for part in self.parts {
             let (people, attribute) = (part.reading.people(), &part.reading.source().identity);
             for one in &part.selection.dropped {
@@ -87,7 +88,7 @@ impl Matching<'_> {
     /// The proof that every intake's reading is whole; none if one has no reading at all.
     fn whole(&self) -> Option<&Whole> {
         let proofs: Option<Vec<&Whole>> = self.parts.iter().map(|part| part.reading.whole()).collect();
-        proofs.filter(|all| all.len() == self.settings.intakes().count())?.first().copied()
+        proofs.filter(|all| all.len() == self.settings.intakes.count())?.first().copied()
     }
 
     /// Where somebody is whom no intake found: gone only if each directory says so.
@@ -117,7 +118,7 @@ impl Matching<'_> {
     }
 
     /// The rule for a cause: that of the intake that knows the person, or else the most careful of all.
-    fn leaving_rule(&self, part: Option<Part<'_>>, cause: Cause) -> LeavingRule {
+    fn leaving_rule(&self, part: Option<Selected<'_>>, cause: Cause) -> LeavingRule {
         let own = |intake: &Intake| match cause {
             Cause::Gone => intake.leaving.gone,
             Cause::Outside => intake.leaving.outside,
@@ -135,15 +136,15 @@ impl Matching<'_> {
         match part {
             Some(part) => own(part.intake),
             None => {
-                let rules = self.settings.intakes().map(own);
-                rules.max_by_key(careful).unwrap_or_else(|| own(&self.settings.intake))
+                let rules = self.settings.intakes.iter().map(own);
+                rules.max_by_key(careful).unwrap_or_else(|| own(&self.settings.intakes.first))
             }
         }
     }
 }
 
 /// Why the person is outside, in words.
-fn detail(known: Option<(Part<'_>, &Dropped)>, cause: Cause) -> Option<String> {
+fn detail(known: Option<(Selected<'_>, &Dropped)>, cause: Cause) -> Option<String> {
     let Some((part, dropped)) = known else {
         let words = "the entry is under no base, or the filter does not find it";
         return (cause == Cause::Outside).then(|| words.to_owned());
@@ -192,7 +193,7 @@ fn leave(
         cause: None,
         detail: None,
         fields,
-        path: Path::default(),
+        path: GroupPath::default(),
         clash: None,
         wait: None,
     }

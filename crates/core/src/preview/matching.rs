@@ -1,12 +1,13 @@
 //! Which candidate is which account, and what follows for both.
 
-use super::adoption::told_whose;
+use super::situation::{Chosen, Selected, Situation};
+use super::whose::told_whose;
 use super::{Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Memory};
 use crate::account::{Account, State, folded};
-use crate::field::{LIST, Proposal, Write};
-use crate::identity::Identity;
-use crate::reading::Reading;
-use crate::selection::{Candidate, Selection};
+use crate::draw::Proposal;
+use crate::ldap::identity::Identity;
+use crate::selection::Candidate;
+use crate::settings::rules::{LIST, Write};
 use crate::settings::{Intake, OtherRoles, Settings};
 use fixedbitset::FixedBitSet;
 use foldhash::{HashMap, HashSet};
@@ -17,22 +18,11 @@ use std::borrow::Cow;
 use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
 
-/// One intake, what was read for it, and whom it selects.
-#[derive(Clone, Copy)]
-pub(super) struct Part<'a> {
-    pub(super) intake: &'a Intake,
-    pub(super) reading: &'a Reading,
-    pub(super) selection: &'a Selection<'a>,
-}
-
-/// A candidate, and the part that selects them.
-pub(super) type Chosen<'a> = (Part<'a>, &'a Candidate<'a>);
-
 /// Everything that deciding looks at, indexed. Most people have the account that they had, under the login
 /// that it has; what only the others need is indexed when the first of them comes.
 pub(super) struct Matching<'a> {
     pub(super) settings: &'a Settings,
-    pub(super) parts: &'a [Part<'a>],
+    pub(super) parts: &'a [Selected<'a>],
     /// Those of all parts, in order.
     pub(super) candidates: Vec<Chosen<'a>>,
     pub(super) accounts: &'a [Account],
@@ -85,12 +75,8 @@ pub(super) struct Outcome {
 }
 
 impl<'a> Matching<'a> {
-    pub(super) fn new(
-        settings: &'a Settings,
-        parts: &'a [Part<'a>],
-        accounts: &'a [Account],
-        memory: &'a Memory,
-    ) -> Self {
+    pub(super) fn new(situation: Situation<'a>, parts: &'a [Selected<'a>]) -> Self {
+        let Situation { settings, accounts, memory, .. } = situation;
         let count = parts.iter().map(|part| part.selection.candidates.len()).sum();
         let mut candidates: Vec<Chosen<'a>> = Vec::with_capacity(count);
         for part in parts {
@@ -410,7 +396,7 @@ fn dn((part, candidate): Chosen<'_>) -> Option<String> {
 }
 
 /// What a part's rules draw for a field; nothing where they have none for it.
-pub(super) fn drawn<'c>(part: Part<'_>, candidate: &'c Candidate<'_>, field: &str) -> &'c str {
+pub(super) fn drawn<'c>(part: Selected<'_>, candidate: &'c Candidate<'_>, field: &str) -> &'c str {
     part.intake.fields.get_index_of(field).map_or("", |rule| candidate.proposal.value(rule))
 }
 

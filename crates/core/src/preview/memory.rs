@@ -1,7 +1,7 @@
 //! What a run knows beside directory and accounts: which day it is, since when people are missing, and
 //! what the last apply left behind.
 
-use crate::identity::Identity;
+use crate::ldap::identity::Identity;
 use jiff::civil::Date;
 use std::collections::{BTreeMap, BTreeSet};
 

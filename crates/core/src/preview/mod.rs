@@ -1,12 +1,12 @@
 //! What the application would do: accounts to import, update, suspend or remove, and why.
 //!
-//! [`Preview::new`] is a function of settings, readings and accounts; it looks at nothing else and
-//! changes nothing. Three promises are kept here: without the proof of a whole reading nobody
+//! [`Preview::of`] is a function of one [`Situation`]; it looks at nothing else and changes nothing. Three promises are kept here: without the proof of a whole reading nobody
 //! leaves; accounts without a link are never changed; a person is found by the link first, so that
 //! a new name is still the same person. No I/O, no recursion; memory is linear in the accounts.
 
 mod adoption;
 mod belonging;
+mod brakes;
 mod change;
 pub mod compare;
 mod found;
@@ -15,29 +15,34 @@ mod leaving;
 mod matching;
 mod memory;
 mod narrow;
+mod situation;
 mod summary;
 #[cfg(test)]
 mod tests;
+mod whose;
 pub mod why;
 
 pub use belonging::Belonging;
+pub use brakes::{Brake, BrakeKind, UnknownBrake};
 pub use change::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Wait};
 pub use groups::{GroupChange, GroupChangeKind, GroupPreview, HeldGroup};
 pub use memory::{Grace, Memory};
 pub use narrow::{Narrow, Sort};
-pub use summary::{AccountCounts, BRAKES, Brake, Incomplete, OpenField, Stranger};
+pub use situation::Situation;
+pub use summary::{AccountCounts, Incomplete, OpenField, Stranger};
 
-use crate::account::{Account, Groups};
-use crate::identity::Identity;
-use crate::reading::{Gap, Reading};
-use crate::selection::{FunnelStep, Selection};
-use crate::settings::{Intake, Settings};
+use crate::ldap::identity::Identity;
+use crate::reading::Gap;
+use crate::selection::FunnelStep;
+use crate::settings::{Intake, Intakes};
 use jiff::civil::Date;
+use matching::Matching;
+use situation::Selected;
 use std::collections::BTreeMap;
 
 /// One intake: where it was read, and the count of people after each of its steps.
 #[derive(Clone, Debug)]
-pub struct Part {
+pub struct IntakeSummary {
     /// The intake's name.
     pub intake: String,
     /// The directory's name.
@@ -55,10 +60,8 @@ pub struct Part {
 /// What one run would change.
 #[derive(Debug)]
 pub struct Preview {
-    /// The first intake.
-    pub first: Part,
-    /// Further intakes, in order.
-    pub further: Vec<Part>,
+    /// The intakes, in order.
+    pub intakes: Intakes<IntakeSummary>,
     /// What was not read to its end; empty exactly when the reading is whole.
     pub gaps: Vec<Gap>,
     /// People who would come in but for a value that the directory does not have.
@@ -93,8 +96,8 @@ pub struct Preview {
     pub left_out: usize,
 }
 
-impl Part {
-    fn of(part: &matching::Part<'_>) -> Self {
+impl IntakeSummary {
+    fn of(part: &Selected<'_>) -> Self {
         let source = part.reading.source();
         Self {
             intake: part.intake.name.clone(),
@@ -120,36 +123,13 @@ impl Part {
 }
 
 impl Preview {
-    /// Works out what would change, on the day that `memory` says. `readings` has one for each intake, in
-    /// order; a single one stands for itself.
+    /// Works out what would change.
     #[must_use]
-    pub fn new<R>(settings: &Settings, readings: &R, accounts: &[Account], memory: &Memory) -> Self
-    where
-        R: AsRef<[Reading]> + ?Sized,
-    {
-        Self::with_groups(settings, readings, accounts, memory, None)
-    }
-
-    /// As [`Preview::new`], with the application's groups, where the settings bring some.
-    #[must_use]
-    pub fn with_groups<R>(
-        settings: &Settings,
-        readings: &R,
-        accounts: &[Account],
-        memory: &Memory,
-        groups: Option<&Groups>,
-    ) -> Self
-    where
-        R: AsRef<[Reading]> + ?Sized,
-    {
-        let readings = readings.as_ref();
-        let selections = Selection::all(settings, readings);
-        let parts: Vec<matching::Part<'_>> = settings
-            .intakes()
-            .zip(readings.iter().zip(&selections))
-            .map(|(intake, (reading, selection))| matching::Part { intake, reading, selection })
-            .collect();
-        let outcome = matching::Matching::new(settings, &parts, accounts, memory).outcome();
+    pub fn of(situation: Situation<'_>) -> Self {
+        let Situation { settings, readings, accounts, groups, memory } = situation;
+        let selections = situation.selections();
+        let parts: Vec<Selected<'_>> = situation.selected(&selections).collect();
+        let outcome = Matching::new(situation, &parts).outcome();
         let counts = AccountCounts::new(accounts, &outcome.changes, settings.accounts.seats);
         let of = |kind: ChangeKind| outcome.changes.iter().filter(|change| change.kind == kind).count();
         let kinds = ChangeKind::ALL.into_iter().map(|kind| (kind, of(kind)));
@@ -157,15 +137,13 @@ impl Preview {
         let unseated = summary::unseated(&outcome.changes, &counts);
         let groups =
             groups.map(|groups| GroupPreview::new(settings, readings, accounts, &outcome.changes, groups));
-        let mut brakes =
-            summary::brakes(settings, &parts, accounts, (&outcome.changes, &unseated), &counts, memory);
-        brakes.extend(groups.as_ref().and_then(|groups| summary::memberships(settings, groups)));
-        let mut shown = parts.iter().map(Part::of);
+        let mut brakes = brakes::brakes(situation, &parts, &outcome.changes, &unseated, &counts);
+        brakes.extend(groups.as_ref().and_then(|groups| brakes::memberships(settings, groups)));
         let is_whole = parts.iter().all(|part| part.reading.whole().is_some())
-            && parts.len() == settings.intakes().count();
+            && parts.len() == settings.intakes.count();
         Self {
-            first: shown.next().unwrap_or_else(|| Part::none(&settings.intake)),
-            further: shown.collect(),
+            intakes: Intakes::new(parts.iter().map(IntakeSummary::of))
+                .unwrap_or_else(|| IntakeSummary::none(&settings.intakes.first).into()),
             gaps: parts.iter().flat_map(|part| part.reading.gaps()).cloned().collect(),
             incomplete: parts.iter().flat_map(summary::incomplete).collect(),
             open_fields: parts.iter().flat_map(summary::open_fields).collect(),
@@ -184,11 +162,6 @@ impl Preview {
         }
     }
 
-    /// Every intake, in order.
-    pub fn parts(&self) -> impl Iterator<Item = &Part> {
-        std::iter::once(&self.first).chain(&self.further)
-    }
-
     /// Whether everything was read that the settings ask for.
     #[must_use]
     pub fn is_whole(&self) -> bool {
@@ -203,7 +176,7 @@ impl Preview {
     }
 
     /// The changes of one kind, by login.
-    pub fn of(&self, kind: ChangeKind) -> impl Iterator<Item = &Change> {
+    pub fn of_kind(&self, kind: ChangeKind) -> impl Iterator<Item = &Change> {
         self.changes.iter().filter(move |change| change.kind == kind)
     }
 }

@@ -1,14 +1,12 @@
 //! The figures of a preview: accounts before and after, brakes, people with a value missing.
 
-use super::matching::Part;
-use super::{Change, ChangeKind, GroupPreview, Memory};
+use super::situation::Selected;
+use super::{Change, ChangeKind};
 use crate::account::{Account, State};
-use crate::membership::Leaf;
-use crate::name::DnKey;
+use crate::graph::Leaf;
+use crate::ldap::name::DnKey;
 use crate::selection::Reason;
-use crate::settings::{Removals, Settings};
-use serde::{Deserialize, Serialize};
-use std::borrow::Cow;
+use serde::Serialize;
 use std::collections::HashSet;
 
 /// How many accounts there are, and would be.
@@ -70,91 +68,6 @@ pub(super) fn unseated(changes: &[Change], counts: &AccountCounts) -> Vec<String
     coming.into_iter().skip(seats.saturating_sub(staying)).map(|change| change.login.clone()).collect()
 }
 
-/// A limit that is passed.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Brake {
-    /// The brake's name in the settings.
-    pub name: Cow<'static, str>,
-    /// What there would be.
-    pub figure: u64,
-    /// What the settings allow.
-    pub limit: u64,
-    /// What passed it, by name, where the figure alone does not say: settings, for `settings_changed`.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub which: Vec<String>,
-}
-
-/// Every brake that there is, by its name in the settings and for `--release`.
-pub const BRAKES: [&str; 7] =
-    ["removals", "fewest", "seats", "settings_changed", "reading", "clock", "memberships"];
-
-pub(super) fn brakes(
-    settings: &Settings,
-    parts: &[Part<'_>],
-    accounts: &[Account],
-    (changes, unseated): (&[Change], &[String]),
-    counts: &AccountCounts,
-    memory: &Memory,
-) -> Vec<Brake> {
-    let leaving = changes
-        .iter()
-        .filter(|change| matches!(change.kind, ChangeKind::Remove | ChangeKind::Suspend))
-        .count();
-    let linked = accounts.iter().filter(|account| account.link.is_some()).count();
-    let most = settings.brakes.removals.map(|removals| most(removals, linked));
-    let wide = |count: usize| u64::try_from(count).unwrap_or(u64::MAX);
-    let candidates = wide(parts.iter().map(|part| part.selection.candidates.len()).sum());
-    let future = wide(memory.in_future());
-    let (leaving, active) = (wide(leaving), wide(counts.active_after));
-    let mut changed = Vec::new();
-    if settings.brakes.settings_changed {
-        changed = memory.changed(&settings.selecting());
-    }
-    let (edited, gaps) =
-        (wide(changed.len()), wide(parts.iter().map(|part| part.reading.gaps().len()).sum()));
-    [
-        ("removals", leaving, most.filter(|limit| leaving > *limit)),
-        ("fewest", candidates, settings.brakes.fewest.filter(|limit| candidates < *limit)),
-        // Where there are too few seats already, whoever takes none more may be changed.
-        ("seats", active, counts.seats.filter(|_| !unseated.is_empty())),
-        ("settings_changed", edited, (edited > 0).then_some(0)),
-        ("reading", gaps, (gaps > 0).then_some(0)),
-        ("clock", future, (future > 0).then_some(0)),
-    ]
-    .into_iter()
-    .filter_map(|(name, figure, limit)| {
-        let which = if name == "settings_changed" { changed.clone() } else { Vec::new() };
-        limit.map(|limit| Brake { name: name.into(), figure, limit, which })
-    })
-    .collect()
-}
-
-/// The brake on people who would leave the application's groups.
-pub(super) fn memberships(settings: &Settings, groups: &GroupPreview) -> Option<Brake> {
-    let limit = most(settings.brakes.memberships?, groups.memberships);
-    let figure = u64::try_from(groups.leaving).unwrap_or(u64::MAX);
-    (figure > limit).then(|| Brake { name: "memberships".into(), figure, limit, which: Vec::new() })
-}
-
-/// How many of so many a limit allows.
-fn most(limit: Removals, of: usize) -> u64 {
-    match limit {
-        Removals::Number(number) => number,
-        Removals::Percent(percent) => share(of, percent),
-    }
-}
-
-/// The whole number of accounts that `percent` of `linked` allows.
-#[expect(
-    clippy::cast_precision_loss,
-    clippy::cast_possible_truncation,
-    clippy::cast_sign_loss,
-    reason = "a share of a count: both far below 2^52, and not negative"
-)]
-fn share(linked: usize, percent: f64) -> u64 {
-    (linked as f64 * percent / 100.0).floor() as u64
-}
-
 /// A member of the groups who is not among the people that were found.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Stranger {
@@ -166,7 +79,7 @@ pub struct Stranger {
 
 /// None as long as a reading is not whole: a group that was not read would look like a stranger. Whom
 /// any intake finds is none.
-pub(super) fn strangers(parts: &[Part<'_>]) -> Vec<Stranger> {
+pub(super) fn strangers(parts: &[Selected<'_>]) -> Vec<Stranger> {
     if parts.iter().any(|part| part.reading.whole().is_none()) {
         return Vec::new();
     }
@@ -193,7 +106,7 @@ pub struct Incomplete {
     pub missing: String,
 }
 
-pub(super) fn incomplete(part: &Part<'_>) -> Vec<Incomplete> {
+pub(super) fn incomplete(part: &Selected<'_>) -> Vec<Incomplete> {
     let (reading, selection) = (part.reading, part.selection);
     selection
         .dropped
@@ -223,7 +136,7 @@ pub struct OpenField {
     pub why: String,
 }
 
-pub(super) fn open_fields(part: &Part<'_>) -> Vec<OpenField> {
+pub(super) fn open_fields(part: &Selected<'_>) -> Vec<OpenField> {
     let (reading, selection) = (part.reading, part.selection);
     let mut list = Vec::new();
     for candidate in &selection.candidates {

@@ -10,12 +10,16 @@ mod waiting;
 mod written;
 
 use super::*;
+use crate::account::Account;
 use crate::account::State;
 use crate::apply::{Edit, Standing, made, standings};
-use crate::identity::Identity;
-use crate::name::Dn;
-use crate::reading::{Ended, Part, PartId, Purpose, Source, Sweep};
-use crate::settings::{Adopt, LeavingAction, Removals};
+use crate::ldap::identity::Identity;
+use crate::ldap::name::Dn;
+use crate::reading::Reading;
+use crate::reading::{Ended, Part, PartId, ReadingBuilder, Source};
+use crate::settings::Settings;
+
+use crate::settings::{Adopt, GroupPurpose, LeavingAction, Removals};
 use proptest::prelude::*;
 
 /// Settings with three fields, whose link is entryUUID, and `CN=Out` as the group to keep out.
@@ -84,12 +88,12 @@ fn dn(text: &str) -> Dn {
 /// A reading of `people`; `absent` were looked up and are nowhere, `elsewhere` are outside. The
 /// parts end as `endings` say: people, group, look-up.
 fn read(people: &[Person], absent: &[&str], elsewhere: &[&str], endings: [bool; 3]) -> Reading {
-    let mut sweep = Sweep::new(Source { identity: "entryUUID".into(), ..Source::default() });
-    let end = |sweep: &mut Sweep, part: PartId, whole: bool| {
+    let mut builder = ReadingBuilder::new(Source { identity: "entryUUID".into(), ..Source::default() });
+    let end = |builder: &mut ReadingBuilder, part: PartId, whole: bool| {
         let ended = if whole { Ended::Complete } else { Ended::Short("cut".into()) };
-        sweep.close(part, ended);
+        builder.close(part, ended);
     };
-    let part = sweep.open(Part::People { base: dn("OU=People") });
+    let part = builder.open(Part::People { base: dn("OU=People") });
     for one in people {
         let mut values =
             vec![("entryUUID", &one.id), ("uid", &one.uid), ("cn", &one.name), ("mail", &one.mail)];
@@ -99,25 +103,25 @@ fn read(people: &[Person], absent: &[&str], elsewhere: &[&str], endings: [bool; 
         }
         values.retain(|(_, value)| !value.is_empty());
         let values = values.into_iter().map(|(name, value)| (name, [value.as_bytes()]));
-        sweep.person(&format!("CN={},OU=People", one.id), values).unwrap();
+        builder.person(&format!("CN={},OU=People", one.id), values).unwrap();
     }
-    end(&mut sweep, part, endings[0]);
-    let part = sweep.open_group(&dn("CN=Out"), Purpose::Exclude);
+    end(&mut builder, part, endings[0]);
+    let part = builder.open_group(&dn("CN=Out"), GroupPurpose::Exclude);
     let out: Vec<String> =
         people.iter().filter(|one| one.out).map(|one| format!("CN={},OU=People", one.id)).collect();
-    sweep.graph_mut().add_group(
+    builder.graph_mut().add_group(
         dn("CN=Out").key(),
         "CN=Out",
         out.iter().map(|name| (dn(name).key(), name.as_str())),
     );
-    end(&mut sweep, part, endings[1]);
+    end(&mut builder, part, endings[1]);
     let asked = absent.iter().chain(elsewhere).filter_map(|id| Identity::from_link(id)).collect();
-    let part = sweep.open(Part::Lookup { people: asked });
+    let part = builder.open(Part::Lookup { people: asked });
     for id in elsewhere {
-        sweep.found(Identity::from_link(id).unwrap(), &format!("CN={id},OU=Elsewhere"));
+        builder.found(Identity::from_link(id).unwrap(), &format!("CN={id},OU=Elsewhere"));
     }
-    end(&mut sweep, part, endings[2]);
-    sweep.finish(&settings().intake)
+    end(&mut builder, part, endings[2]);
+    builder.finish(&settings().intakes.first)
 }
 
 fn whole(people: &[Person], absent: &[&str], elsewhere: &[&str]) -> Reading {
@@ -142,7 +146,7 @@ fn words(preview: &Preview) -> Vec<String> {
 #[test]
 fn each_kind_of_change_comes_from_its_own_case() {
     let mut all = settings();
-    all.intake.adopt = Adopt::same_login();
+    all.intakes.first.adopt = Adopt::same_login();
     let suspended = |id| Account { state: State::Suspended, ..account(id) };
     let renamed = || Person { uid: "ada2".into(), name: "Ada Married".into(), ..person("ada") };
     for (people, accounts, absent, elsewhere, expected, why) in [
@@ -233,7 +237,8 @@ fn each_kind_of_change_comes_from_its_own_case() {
             "protected and gone",
         ),
     ] {
-        let preview = Preview::new(&all, &whole(&people, &absent, &elsewhere), &accounts, &today());
+        let preview =
+            Preview::of(Situation::new(&all, &whole(&people, &absent, &elsewhere), &accounts, &today()));
         assert_eq!(words(&preview), expected, "{why}");
     }
 }
@@ -291,7 +296,8 @@ fn each_clash_tells_both_sides_and_changes_nothing() {
             "two people, one address",
         ),
     ] {
-        let preview = Preview::new(&settings, &whole(&people, &["old"], &[]), &accounts, &today());
+        let preview =
+            Preview::of(Situation::new(&settings, &whole(&people, &["old"], &[]), &accounts, &today()));
         let told: Vec<String> =
             preview.changes.iter().filter_map(|change| change.clash.as_ref()).map(Clash::message).collect();
         assert_eq!(told, expected, "{why}");
@@ -303,15 +309,16 @@ fn each_clash_tells_both_sides_and_changes_nothing() {
 #[test]
 fn one_identity_in_two_entries_is_a_clash_of_the_second() {
     let settings = settings();
-    let mut sweep = Sweep::new(Source { identity: "entryUUID".into(), ..Source::default() });
+    let mut builder = ReadingBuilder::new(Source { identity: "entryUUID".into(), ..Source::default() });
     for uid in ["ada", "ben"] {
         let mail = format!("{uid}@quillmere.example");
         let values = [("entryUUID", "one"), ("uid", uid), ("mail", &mail)]
             .map(|(name, value)| (name, [value.as_bytes()]));
-        sweep.person(&format!("CN={uid},OU=People"), values).unwrap();
+        builder.person(&format!("CN={uid},OU=People"), values).unwrap();
     }
-    let preview = Preview::new(&settings, &sweep.finish(&settings.intake), &[], &today());
-    let clash = preview.of(ChangeKind::Clash).next().unwrap();
+    let preview =
+        Preview::of(Situation::new(&settings, &builder.finish(&settings.intakes.first), &[], &today()));
+    let clash = preview.of_kind(ChangeKind::Clash).next().unwrap();
     assert_eq!(clash.login, "ben");
     assert_eq!(clash.clash, Some(Clash::SameIdentity { other: "CN=ada,OU=People".to_owned() }));
 }
@@ -321,7 +328,7 @@ fn an_incomplete_reading_takes_nobodys_account_away() {
     // Promise 1: whichever part is short, and whatever the settings say.
     let mut settings = settings();
     for action in [LeavingAction::Remove, LeavingAction::Suspend] {
-        let leaving = &mut settings.intake.leaving;
+        let leaving = &mut settings.intakes.first.leaving;
         (leaving.gone, leaving.outside, leaving.disabled, leaving.incomplete) =
             (action.into(), action.into(), action.into(), action.into());
         let people = [
@@ -331,21 +338,31 @@ fn an_incomplete_reading_takes_nobodys_account_away() {
             person("new"),
         ];
         let accounts = ["off", "out", "half", "gone", "moved"].map(account);
-        let leaves =
-            |preview: &Preview| preview.of(ChangeKind::Remove).chain(preview.of(ChangeKind::Suspend)).count();
+        let leaves = |preview: &Preview| {
+            preview.of_kind(ChangeKind::Remove).chain(preview.of_kind(ChangeKind::Suspend)).count()
+        };
         for short in 0..3 {
             let mut endings = [true; 3];
             endings[short] = false;
-            let preview =
-                Preview::new(&settings, &read(&people, &["gone"], &["moved"], endings), &accounts, &today());
+            let preview = Preview::of(Situation::new(
+                &settings,
+                &read(&people, &["gone"], &["moved"], endings),
+                &accounts,
+                &today(),
+            ));
             assert_eq!(leaves(&preview), 0, "part {short} short");
             assert!(!preview.is_whole());
             assert_eq!(preview.held.iter().filter(|held| held.reason == HeldReason::NotWhole).count(), 5);
-            let imported = preview.of(ChangeKind::Import).count();
+            let imported = preview.of_kind(ChangeKind::Import).count();
             assert_eq!(imported, usize::from(short != 1), "who must stay out is not known: nobody comes in");
         }
         assert_eq!(
-            leaves(&Preview::new(&settings, &whole(&people, &["gone"], &["moved"]), &accounts, &today())),
+            leaves(&Preview::of(Situation::new(
+                &settings,
+                &whole(&people, &["gone"], &["moved"]),
+                &accounts,
+                &today()
+            ))),
             5
         );
     }
@@ -354,8 +371,8 @@ fn an_incomplete_reading_takes_nobodys_account_away() {
 #[test]
 fn new_accounts_can_be_switched_off() {
     let mut settings = settings();
-    settings.intake.new = false;
-    let preview = Preview::new(&settings, &whole(&[person("ada")], &[], &[]), &[], &today());
+    settings.intakes.first.new = false;
+    let preview = Preview::of(Situation::new(&settings, &whole(&[person("ada")], &[], &[]), &[], &today()));
     assert_eq!(words(&preview), ["held ada NoNewAccounts"]);
 }
 
@@ -365,27 +382,31 @@ fn figures_and_brakes_follow_the_changes() {
     let people = ["new1", "new2", "stay"].map(person);
     let accounts = [account("stay"), account("gone1"), account("gone2"), by_hand("hand"), by_hand("kiosk")];
     let reading = whole(&people, &["gone1", "gone2"], &[]);
-    let preview = Preview::new(&settings, &reading, &accounts, &today());
+    let preview = Preview::of(Situation::new(&settings, &reading, &accounts, &today()));
     let counts = preview.accounts;
     assert_eq!((counts.now, counts.after, counts.active_now, counts.active_after), (5, 5, 5, 5));
     let brakes: Vec<_> =
-        preview.brakes.iter().map(|brake| (brake.name.as_ref(), brake.figure, brake.limit)).collect();
+        preview.brakes.iter().map(|brake| (brake.kind.name(), brake.figure, brake.limit)).collect();
     assert_eq!(brakes, [("removals", 2, 1), ("seats", 5, 3)]);
     for (seats, unseated) in [(0, "new1 new2"), (3, "new1 new2"), (4, "new2"), (5, "")] {
         settings.accounts.seats = Some(seats);
-        let preview = Preview::new(&settings, &reading, &accounts, &today());
+        let preview = Preview::of(Situation::new(&settings, &reading, &accounts, &today()));
         assert_eq!(preview.unseated.join(" "), unseated, "{seats} seats");
     }
     settings.brakes.removals = Some(Removals::Number(2));
     settings.brakes.fewest = Some(4);
     settings.accounts.seats = Some(5);
-    let preview = Preview::new(&settings, &reading, &accounts, &today());
+    let preview = Preview::of(Situation::new(&settings, &reading, &accounts, &today()));
     let brakes: Vec<_> =
-        preview.brakes.iter().map(|brake| (brake.name.as_ref(), brake.figure, brake.limit)).collect();
+        preview.brakes.iter().map(|brake| (brake.kind.name(), brake.figure, brake.limit)).collect();
     assert_eq!(brakes, [("fewest", 3, 4)], "a limit that is met is not passed");
     settings.accounts.seats = Some(1);
-    let nobody_comes = Preview::new(&settings, &whole(&people[2..], &[], &[]), &accounts[..1], &today());
-    assert!(!nobody_comes.brakes.iter().any(|brake| brake.name == "seats"), "nobody takes a seat more");
+    let nobody_comes =
+        Preview::of(Situation::new(&settings, &whole(&people[2..], &[], &[]), &accounts[..1], &today()));
+    assert!(
+        !nobody_comes.brakes.iter().any(|brake| brake.kind == BrakeKind::Seats),
+        "nobody takes a seat more"
+    );
 }
 
 /// People who are renamed, into logins that are free, or that their holders leave in the same way.
@@ -426,14 +447,15 @@ fn people_swap_their_logins_and_follow_one_another() {
     for (people, expected, why) in rows {
         let accounts: Vec<Account> =
             all.iter().filter(|one| people.iter().any(|person| person.id == one.login)).cloned().collect();
-        let preview = Preview::new(&settings(), &read_all(people, &accounts), &accounts, &today());
+        let preview =
+            Preview::of(Situation::new(&settings(), &read_all(people, &accounts), &accounts, &today()));
         assert_eq!(words(&preview), expected, "{why}");
         carry_out(&preview, &accounts);
     }
     let mut once = settings();
-    once.intake.fields["login"].write = crate::field::Write::Once;
+    once.intakes.first.fields["login"].write = crate::settings::rules::Write::Once;
     let people = [named("ada", "bo"), named("bo", "ada")];
-    let preview = Preview::new(&once, &read_all(&people, &all[..2]), &all[..2], &today());
+    let preview = Preview::of(Situation::new(&once, &read_all(&people, &all[..2]), &all[..2], &today()));
     assert_eq!(words(&preview), ["clash ada", "clash bo"], "logins are written once: nobody moves");
 }
 
@@ -487,13 +509,13 @@ proptest! {
     #[test]
     fn carrying_out_a_preview_leaves_nothing_to_do((people, accounts, adopt) in any_museum()) {
         let mut settings = settings();
-        settings.intake.adopt = if adopt { Adopt::same_login() } else { Adopt::Never };
-        let first = Preview::new(&settings, &read_all(&people, &accounts), &accounts, &today());
+        settings.intakes.first.adopt = if adopt { Adopt::same_login() } else { Adopt::Never };
+        let first = Preview::of(Situation::new(&settings, &read_all(&people, &accounts), &accounts, &today()));
         let after = carry_out(&first, &accounts);
-        let second = Preview::new(&settings, &read_all(&people, &after), &after, &today());
+        let second = Preview::of(Situation::new(&settings, &read_all(&people, &after), &after, &today()));
         // A clash may be settled by what the first round did to others; nothing else may be left.
         let settled = |change: &&Change| change.kind != ChangeKind::Clash
-            && !first.of(ChangeKind::Clash).any(|clash| clash.dn == change.dn);
+            && !first.of_kind(ChangeKind::Clash).any(|clash| clash.dn == change.dn);
         prop_assert_eq!(second.changes.iter().filter(settled).count(), 0, "{:?}", words(&second));
         prop_assert_eq!(after.len(), first.accounts.after);
         let back: Vec<Edit> = first.changes.iter()
@@ -511,8 +533,8 @@ proptest! {
     #[test]
     fn accounts_made_by_hand_are_never_touched((people, accounts, adopt) in any_museum()) {
         let mut settings = settings();
-        settings.intake.adopt = if adopt { Adopt::same_login() } else { Adopt::Never };
-        let preview = Preview::new(&settings, &read_all(&people, &accounts), &accounts, &today());
+        settings.intakes.first.adopt = if adopt { Adopt::same_login() } else { Adopt::Never };
+        let preview = Preview::of(Situation::new(&settings, &read_all(&people, &accounts), &accounts, &today()));
         for change in &preview.changes {
             let own = accounts.iter().find(|one| one.login == change.login && change.kind != ChangeKind::Import);
             let by_hand = own.is_some_and(|one| one.link.is_none());
@@ -528,8 +550,8 @@ proptest! {
         let people: Vec<Person> = people.into_iter().map(|one| Person { mail: format!("{}@x", one.id), uid: one.id.clone(), off: false, out: false, ..one }).collect();
         let accounts: Vec<Account> = people.iter().map(|one| account(&one.id)).collect();
         let renamed: Vec<Person> = people.iter().map(|one| Person { uid: format!("new-{}", one.id), name: "New".into(), ..one.clone() }).collect();
-        let preview = Preview::new(&settings, &read_all(&renamed, &accounts), &accounts, &today());
-        prop_assert_eq!(preview.of(ChangeKind::Update).count(), people.len());
+        let preview = Preview::of(Situation::new(&settings, &read_all(&renamed, &accounts), &accounts, &today()));
+        prop_assert_eq!(preview.of_kind(ChangeKind::Update).count(), people.len());
         prop_assert_eq!(preview.changes.len(), people.len());
     }
 
@@ -537,7 +559,7 @@ proptest! {
     #[test]
     fn everybody_has_one_outcome_in_any_order((mut people, mut accounts, _) in any_museum()) {
         let settings = settings();
-        let preview = Preview::new(&settings, &read_all(&people, &accounts), &accounts, &today());
+        let preview = Preview::of(Situation::new(&settings, &read_all(&people, &accounts), &accounts, &today()));
         let mut names: Vec<_> = preview.changes.iter().filter_map(|change| change.dn.clone())
             .chain(preview.held.iter().filter_map(|held| held.dn.clone())).collect();
         names.sort();
@@ -546,7 +568,7 @@ proptest! {
         prop_assert_eq!(names.len(), all, "nobody twice");
         people.reverse();
         accounts.reverse();
-        let other = Preview::new(&settings, &read_all(&people, &accounts), &accounts, &today());
+        let other = Preview::of(Situation::new(&settings, &read_all(&people, &accounts), &accounts, &today()));
         prop_assert_eq!(words(&preview), words(&other));
     }
 }

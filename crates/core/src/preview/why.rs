@@ -5,16 +5,18 @@
 
 use super::belonging::{Belonging, belongings};
 pub use super::found::{Found, find};
-use super::{Change, ChangeKind, Held, Memory, Preview};
-use crate::account::{Account, Groups, State};
-use crate::entry::{Entries, Entry};
-use crate::field::{Drawer, Drawn};
-use crate::filter::{Filter, Ground, Judged, Truth, explain};
-use crate::identity::Identity;
-use crate::membership::Path;
-use crate::name::{Dn, DnKey, short};
-use crate::reading::{Reading, ServerKind, Whereabouts};
-use crate::schema::Schema;
+use super::situation::Situation;
+use super::{Change, ChangeKind, Held, Preview};
+use crate::account::{Account, State};
+use crate::draw::{Drawer, Drawn};
+use crate::graph::GroupPath;
+use crate::ldap::entry::{Entries, Entry};
+use crate::ldap::filter::{Filter, Ground, Judged, Truth, explain};
+use crate::ldap::identity::Identity;
+use crate::ldap::name::{Dn, DnKey, short};
+use crate::ldap::schema::Schema;
+use crate::ldap::schema::ServerKind;
+use crate::reading::{Reading, Whereabouts};
 use crate::selection::{Selection, Step, active, active_filter};
 use crate::settings::{Intake, Settings};
 use serde::Serialize;
@@ -45,7 +47,7 @@ pub struct WhyStep {
     pub message: String,
     /// The groups that decide it, the named one first.
     #[serde(flatten)]
-    pub path: Path,
+    pub path: GroupPath,
     /// The clauses of the filter that decides it.
     pub clauses: Vec<Judged>,
     /// What would have to change, where it keeps them out.
@@ -76,7 +78,7 @@ pub struct WhyRole {
     pub rule: String,
     /// The groups by which they are in one that it asks for.
     #[serde(flatten)]
-    pub path: Path,
+    pub path: GroupPath,
 }
 
 /// The account of one person.
@@ -155,48 +157,22 @@ struct Teller<'a> {
 }
 
 impl Why {
-    /// Tells the story of `subject`, from the readings and the accounts that a preview is made of. None if
-    /// there is no reading of the intake that `subject` names.
+    /// Tells the story of `subject`. None if there is no reading of the intake that `subject` names.
     #[must_use]
-    pub fn new<R>(
-        settings: &Settings,
-        readings: &R,
-        accounts: &[Account],
-        memory: &Memory,
-        subject: Subject<'_>,
-    ) -> Option<Self>
-    where
-        R: AsRef<[Reading]> + ?Sized,
-    {
-        Self::with_groups(settings, readings, accounts, memory, subject, None)
-    }
-
-    /// As [`Why::new`], with the application's groups, where the settings bring some.
-    #[must_use]
-    pub fn with_groups<R>(
-        settings: &Settings,
-        readings: &R,
-        accounts: &[Account],
-        memory: &Memory,
-        subject: Subject<'_>,
-        groups: Option<&Groups>,
-    ) -> Option<Self>
-    where
-        R: AsRef<[Reading]> + ?Sized,
-    {
-        let readings = readings.as_ref();
+    pub fn of(situation: Situation<'_>, subject: Subject<'_>) -> Option<Self> {
+        let Situation { settings, readings, accounts, groups, .. } = situation;
         let Subject { person, stranger, account } = subject;
         let key = stranger.and_then(|entry| Dn::parse(entry.dn()).ok()).map(|dn| dn.key());
         let is_under = |intake: &Intake| {
             key.as_ref().is_some_and(|key| intake.bases.iter().any(|base| key.is_within(&base.key())))
         };
-        let part = person.map(|(part, _)| part).or_else(|| settings.intakes().position(is_under));
+        let part = person.map(|(part, _)| part).or_else(|| settings.intakes.iter().position(is_under));
         let part = part.unwrap_or(0);
-        let (intake, reading) = (settings.intakes().nth(part)?, readings.get(part)?);
+        let (intake, reading) = (settings.intakes.iter().nth(part)?, readings.get(part)?);
         let subject = Asked { person: person.map(|(_, person)| person), stranger, account };
-        let selection = Selection::all(settings, readings).into_iter().nth(part)?;
+        let selection = situation.selections().into_iter().nth(part)?;
         let teller = Teller { settings, intake, reading, selection };
-        let preview = Preview::with_groups(settings, readings, accounts, memory, groups);
+        let preview = Preview::of(situation);
         let entry = subject.person.and_then(|person| reading.people().get(person)).or(subject.stranger);
         let key = entry.and_then(|entry| Dn::parse(entry.dn()).ok()).map(|dn| dn.key());
         let steps = match (entry, &key) {
@@ -255,7 +231,7 @@ impl Why {
             account,
             change: change.cloned(),
             held: held.cloned(),
-            claims: preview.of(ChangeKind::Clash).filter(|one| claims(one)).cloned().collect(),
+            claims: preview.of_kind(ChangeKind::Clash).filter(|one| claims(one)).cloned().collect(),
         })
     }
 
@@ -274,7 +250,7 @@ impl Why {
 fn step(name: &'static str, is_good: bool, message: String, remedy: &str) -> WhyStep {
     let verdict = if is_good { Verdict::Yes } else { Verdict::No };
     let remedy = if is_good { String::new() } else { remedy.to_owned() };
-    WhyStep { name, verdict, message, path: Path::default(), clauses: Vec::new(), remedy }
+    WhyStep { name, verdict, message, path: GroupPath::default(), clauses: Vec::new(), remedy }
 }
 
 /// Whether a filter is true for an entry, what each clause says, and the facts that decide it, in words.

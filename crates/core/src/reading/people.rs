@@ -1,7 +1,7 @@
 //! The people of a reading, and their numbers among all names that were met.
 
-use crate::entry::Entries;
-use crate::membership::NodeId;
+use crate::graph::NodeId;
+use crate::ldap::entry::Entries;
 use fixedbitset::FixedBitSet;
 
 #[derive(Debug, Default)]

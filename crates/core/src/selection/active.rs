@@ -3,9 +3,10 @@
 //! The conditions are filters like any other, so that `why` can judge them; the time is that of the
 //! reading. Attributes that a server does not have exclude nobody.
 
-use crate::filter::Filter;
-use crate::reading::{Reading, ServerKind};
-use crate::schema::Schema;
+use crate::ldap::filter::Filter;
+use crate::ldap::schema::Schema;
+use crate::ldap::schema::ServerKind;
+use crate::reading::Reading;
 use crate::settings::{Intake, Locked};
 use jiff::Timestamp;
 

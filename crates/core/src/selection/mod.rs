@@ -10,12 +10,13 @@ mod tests;
 pub use active::active_filter;
 
 use crate::account::Account;
-use crate::field::{Drawer, MissingField, Proposal};
-use crate::filter::Matcher;
-use crate::identity::{Identity, Lasting};
-use crate::membership::{Leaf, Path, Reach};
-use crate::name::{Dn, DnKey};
-use crate::reading::{Reading, ServerKind};
+use crate::draw::{Drawer, MissingField, Proposal};
+use crate::graph::{GroupPath, Leaf, Reach};
+use crate::ldap::filter::Matcher;
+use crate::ldap::identity::{Identity, Lasting};
+use crate::ldap::name::{Dn, DnKey};
+use crate::ldap::schema::ServerKind;
+use crate::reading::Reading;
 use crate::settings::{Intake, Settings};
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
@@ -185,12 +186,12 @@ impl<'r> Selection<'r> {
     pub fn all(settings: &'r Settings, readings: &'r [Reading]) -> Vec<Self> {
         let mut taken: HashMap<Identity, &str> = HashMap::new();
         let mut all = Vec::new();
-        for (intake, reading) in settings.intakes().zip(readings) {
+        for (intake, reading) in settings.intakes.iter().zip(readings) {
             let mut selection = Self::new(reading, intake);
             if !all.is_empty() {
                 selection.leave(&taken);
             }
-            if !settings.further.is_empty() {
+            if !settings.intakes.is_single() {
                 let own = selection.candidates.iter().map(|one| (one.identity.clone(), intake.name.as_str()));
                 taken.extend(own);
             }
@@ -297,20 +298,20 @@ impl<'r> Selection<'r> {
 
     /// The groups by which a person is in, the named one first; empty where no group is asked for.
     #[must_use]
-    pub fn path(&self, reading: &Reading, person: usize) -> Path {
+    pub fn path(&self, reading: &Reading, person: usize) -> GroupPath {
         reading.key(person).map(|key| self.path_of(reading, key, false)).unwrap_or_default()
     }
 
     /// The groups by which a person is kept out, the named one first; empty where none does.
     #[must_use]
-    pub fn excluding_path(&self, reading: &Reading, person: usize) -> Path {
+    pub fn excluding_path(&self, reading: &Reading, person: usize) -> GroupPath {
         reading.key(person).map(|key| self.path_of(reading, key, true)).unwrap_or_default()
     }
 
     /// The groups by which somebody is in one that lets people in, or in one that keeps them out; empty
     /// where they are in none.
     #[must_use]
-    pub fn path_of(&self, reading: &Reading, key: &DnKey, keeps_out: bool) -> Path {
+    pub fn path_of(&self, reading: &Reading, key: &DnKey, keeps_out: bool) -> GroupPath {
         let reach = if keeps_out { &self.excluded } else { &self.admitted };
         reach.as_ref().map(|reach| reach.path(reading.graph(), key)).unwrap_or_default()
     }

@@ -1,11 +1,11 @@
 //! Each step lets the right people through, and the counts add up.
 
 use super::*;
-use crate::field::FieldRule;
-use crate::filter::Filter;
-use crate::name::DnKey;
-use crate::reading::{Source, Sweep};
+use crate::ldap::filter::Filter;
+use crate::ldap::name::DnKey;
+use crate::reading::{ReadingBuilder, Source};
 use crate::settings::Locked;
+use crate::settings::rules::FieldRule;
 use proptest::prelude::*;
 
 fn key(dn: &str) -> DnKey {
@@ -13,8 +13,14 @@ fn key(dn: &str) -> DnKey {
 }
 
 /// A person of the museum: CN, userAccountControl, and whether there is a mail and an identity.
-fn sweep(people: &[(&str, &str, bool, bool)], users: &[&str], leavers: &[&str], kind: ServerKind) -> Sweep {
-    let mut sweep = Sweep::new(Source { kind, identity: "entryUUID".to_owned(), ..Source::default() });
+fn builder(
+    people: &[(&str, &str, bool, bool)],
+    users: &[&str],
+    leavers: &[&str],
+    kind: ServerKind,
+) -> ReadingBuilder {
+    let mut builder =
+        ReadingBuilder::new(Source { kind, identity: "entryUUID".to_owned(), ..Source::default() });
     for (cn, control, mail, identity) in people {
         let mut attributes =
             vec![("cn", vec![cn.as_bytes()]), ("userAccountControl", vec![control.as_bytes()])];
@@ -24,14 +30,14 @@ fn sweep(people: &[(&str, &str, bool, bool)], users: &[&str], leavers: &[&str], 
         if *identity {
             attributes.push(("entryUUID", vec![cn.as_bytes()]));
         }
-        sweep.person(&format!("CN={cn},OU=People"), attributes).unwrap();
+        builder.person(&format!("CN={cn},OU=People"), attributes).unwrap();
     }
     for (group, members) in [("CN=Users", users), ("CN=Leavers", leavers)] {
         let members: Vec<String> = members.iter().map(|cn| format!("cn={cn}, OU=People")).collect();
         let members = members.iter().map(|dn| (key(dn), dn.as_str()));
-        sweep.graph_mut().add_group(key(group), group, members);
+        builder.graph_mut().add_group(key(group), group, members);
     }
-    sweep
+    builder
 }
 
 fn intake() -> Intake {
@@ -57,7 +63,7 @@ fn everybody_falls_out_at_the_first_step_that_refuses_them() {
     ];
     let members = ["ada", "cleo", "dora", "eli", "fay", "gus"];
     let intake = intake();
-    let reading = sweep(&people, &members, &["cleo", "gus"], ServerKind::Controller).finish(&intake);
+    let reading = builder(&people, &members, &["cleo", "gus"], ServerKind::Controller).finish(&intake);
     let selection = Selection::new(&reading, &intake);
     let steps: Vec<_> =
         selection.funnel.iter().map(|step| (step.step.name(), step.left, step.lost)).collect();
@@ -87,7 +93,7 @@ fn steps_that_the_settings_do_not_ask_for_are_not_shown() {
     let mut intake = intake();
     intake.groups.clear();
     intake.not_in_group.clear();
-    let reading = sweep(&[("dora", "514", true, true)], &[], &[], ServerKind::Plain).finish(&intake);
+    let reading = builder(&[("dora", "514", true, true)], &[], &[], ServerKind::Plain).finish(&intake);
     let selection = Selection::new(&reading, &intake);
     assert_eq!(
         selection.funnel.iter().map(|step| step.step).collect::<Vec<_>>(),
@@ -115,7 +121,7 @@ proptest! {
             people.iter().zip(&names).filter(|(person, _)| which(person)).map(|(_, name)| name.as_str()).collect()
         };
         let intake = intake();
-        let reading = sweep(&list, &pick(|one| one.0), &pick(|one| one.1), ServerKind::Controller).finish(&intake);
+        let reading = builder(&list, &pick(|one| one.0), &pick(|one| one.1), ServerKind::Controller).finish(&intake);
         let selection = Selection::new(&reading, &intake);
         prop_assert_eq!(selection.candidates.len() + selection.dropped.len(), people.len());
         let mut before = people.len();
@@ -143,7 +149,7 @@ fn people_are_named_one_by_one() {
         intake.groups.clear();
         let list = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect();
         (intake.only, intake.except) = (list(only), list(except));
-        let reading = sweep(&people, &[], &[], ServerKind::Plain).finish(&intake);
+        let reading = builder(&people, &[], &[], ServerKind::Plain).finish(&intake);
         let selection = Selection::new(&reading, &intake);
         let logins: Vec<&str> = selection.candidates.iter().map(|one| one.proposal.login()).collect();
         assert_eq!(
@@ -165,13 +171,14 @@ fn an_expiry_counts_where_the_server_knows_no_order() {
         let at = "2025-11-27T12:00:00Z".parse().unwrap();
         let source =
             Source { kind: ServerKind::Plain, at, identity: "entryUUID".to_owned(), ..Source::default() };
-        let mut sweep = Sweep::new(source);
+        let mut builder = ReadingBuilder::new(source);
         let expire = "( 1.3.6.1.1.1.1.10 NAME 'shadowExpire' EQUALITY integerMatch SYNTAX 1.3.6.1.4.1.1466.115.121.1.27 SINGLE-VALUE )";
         let own = [("attributeTypes", expire.as_bytes())];
-        sweep.set_schema(crate::schema::Schema::read(ServerKind::Plain, own).filled(ServerKind::Plain));
+        builder
+            .set_schema(crate::ldap::schema::Schema::read(ServerKind::Plain, own).filled(ServerKind::Plain));
         let values = [("cn", "ada"), ("mail", "a@x"), ("entryUUID", "1"), ("shadowExpire", days)];
-        sweep.person("CN=ada,OU=People", values.map(|(name, value)| (name, [value.as_bytes()]))).unwrap();
-        let reading = sweep.finish(&intake);
+        builder.person("CN=ada,OU=People", values.map(|(name, value)| (name, [value.as_bytes()]))).unwrap();
+        let reading = builder.finish(&intake);
         assert_eq!(Selection::new(&reading, &intake).candidates.len(), left, "{days}");
     }
 }
@@ -241,11 +248,11 @@ fn each_kind_of_server_says_in_its_own_way_who_is_active() {
             intake.locked = which;
             let at = "2025-11-27T12:00:00Z".parse().unwrap();
             let source = Source { kind, at, identity: "entryUUID".to_owned(), ..Source::default() };
-            let mut sweep = Sweep::new(source);
+            let mut builder = ReadingBuilder::new(source);
             let always = [("cn", "ada"), ("mail", "a@x"), ("entryUUID", "1")];
             let values = always.iter().chain(values).map(|(name, value)| (*name, [value.as_bytes()]));
-            sweep.person("CN=ada,OU=People", values).unwrap();
-            let reading = sweep.finish(&intake);
+            builder.person("CN=ada,OU=People", values).unwrap();
+            let reading = builder.finish(&intake);
             let selection = Selection::new(&reading, &intake);
             let told = match selection.dropped.first().map(|one| &one.reason) {
                 None => "",

@@ -1,7 +1,7 @@
 //! Where the application keeps its list of accounts, and where what is remembered from run to run is.
 
 use super::{CsvGroups, PasswordSource, Scim, SqlGroups, Trust};
-use crate::identity::Identity;
+use crate::ldap::identity::Identity;
 use indexmap::IndexMap;
 use std::path::PathBuf;
 

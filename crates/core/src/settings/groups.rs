@@ -1,9 +1,9 @@
 //! Which groups of the directory the application gets, and where it keeps them.
 
-use crate::field::{Condition, FieldRule};
-use crate::filter::Filter;
-use crate::identity::LASTING;
-use crate::name::Dn;
+use crate::ldap::filter::Filter;
+use crate::ldap::identity::LASTING;
+use crate::ldap::name::Dn;
+use crate::settings::rules::{Condition, FieldRule};
 use indexmap::IndexMap;
 use std::collections::BTreeSet;
 use std::path::PathBuf;

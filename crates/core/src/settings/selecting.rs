@@ -2,7 +2,7 @@
 //! with those of an earlier run.
 
 use super::{GroupIntake, Intake, Leaving, LeavingAction, LeavingRule, Settings};
-use crate::name::Dn;
+use crate::ldap::name::Dn;
 use std::collections::BTreeMap;
 
 impl Settings {
@@ -11,11 +11,11 @@ impl Settings {
     #[must_use]
     pub fn selecting(&self) -> BTreeMap<String, String> {
         let mut all = BTreeMap::new();
-        for intake in self.intakes() {
+        for intake in self.intakes.iter() {
             let servers = self.directories.get(&intake.directory).map(|one| format!("{:?}", one.servers));
             let own = [("servers", servers.unwrap_or_default())].into_iter().chain(texts(intake));
             for (name, text) in own.filter(|(_, text)| !text.is_empty()) {
-                let name = if self.further.is_empty() {
+                let name = if self.intakes.is_single() {
                     name.to_owned()
                 } else {
                     format!("{}: {name}", intake.name)
@@ -23,8 +23,8 @@ impl Settings {
                 all.insert(name, text);
             }
         }
-        if !self.further.is_empty() {
-            let order: Vec<&str> = self.intakes().map(|intake| intake.name.as_str()).collect();
+        if !self.intakes.is_single() {
+            let order: Vec<&str> = self.intakes.iter().map(|intake| intake.name.as_str()).collect();
             all.insert("order of the intakes".to_owned(), order.join("\n"));
         }
         all

@@ -1,7 +1,9 @@
 //! The museum's settings are read whole; every fault is told at its place, with a way out.
 
 use super::*;
+use crate::ldap::url::Server;
 use miette::Diagnostic as _;
+use std::time::Duration;
 
 const DEMO: &str = include_str!("../../../../demo/webtaxon.toml");
 
@@ -12,7 +14,7 @@ fn parse(text: &str) -> Result<Settings, SettingsError> {
 #[test]
 fn the_museums_settings_are_read_whole() {
     let settings = parse(DEMO).unwrap();
-    let museum = settings.directory().unwrap();
+    let museum = settings.directory(&settings.intakes.first).unwrap();
     assert_eq!(museum.servers, Servers::Named(vec![Server::parse("ldaps://localhost:6360").unwrap()]));
     assert_eq!(museum.trust, Trust::Authority("museum-ca.pem".into()));
     let password = Some(PasswordSource::File("museum-password.txt".into()));
@@ -25,7 +27,7 @@ fn the_museums_settings_are_read_whole() {
         panic!()
     };
     assert_eq!((path.to_str(), columns.len(), settings.accounts.seats), (Some("accounts.csv"), 0, Some(75)));
-    let intake = &settings.intake;
+    let intake = &settings.intakes.first;
     assert_eq!(intake.fields.keys().collect::<Vec<_>>(), ["login", "name", "email", "department", "room"]);
     assert!(intake.fields["login"].required && intake.fields["email"].unique);
     assert_eq!((&intake.adopt, intake.leaving.gone.action), (&Adopt::same_login(), LeavingAction::Remove));
@@ -37,10 +39,10 @@ fn what_is_left_out_has_a_careful_default() {
     let text = "[directory.d]\nservers = \"ldaps://dc1\"\n[accounts]\nstore = \"csv\"\npath = \"a.csv\"\n[[intake]]\nname = \"n\"\n\
                 directory = \"d\"\nbases = \"OU=P\"\nfilter = \"(a=b)\"\nfields = { login = { from = \"uid\" } }\n";
     let settings = parse(text).unwrap();
-    let directory = settings.directory().unwrap();
+    let directory = settings.directory(&settings.intakes.first).unwrap();
     assert_eq!((directory.page, directory.timeout, directory.plain), (500, Duration::from_secs(30), false));
     assert_eq!((&directory.trust, &directory.bind), (&Trust::System, &Bind::Anonymous));
-    let intake = &settings.intake;
+    let intake = &settings.intakes.first;
     assert_eq!((&intake.adopt, intake.new, intake.leaving), (&Adopt::Never, true, Leaving::default()));
     assert_ne!(
         Leaving::default().gone.action,
@@ -312,9 +314,8 @@ fn several_intakes_stand_in_their_order_each_with_a_name_of_its_own() {
     let (before, own, after) = (&DEMO[..at], &DEMO[at..end], &DEMO[end..]);
     let second = own.replace("\"staff\"", "\"guests\"").replace("room ", "room2 ");
     let settings = parse(&format!("{before}{own}{second}{after}")).unwrap();
-    let names: Vec<&str> = settings.intakes().map(|intake| intake.name.as_str()).collect();
+    let names: Vec<&str> = settings.intakes.iter().map(|intake| intake.name.as_str()).collect();
     assert_eq!(names, ["staff", "guests"]);
-    assert_eq!(settings.each().map(|one| one.intake.name.clone()).collect::<Vec<_>>(), names);
     let fields = settings.account_fields();
     assert!(fields.contains(&"room") && fields.contains(&"room2"), "{fields:?}");
     assert_eq!(fields.iter().filter(|name| **name == "login").count(), 1);
@@ -357,11 +358,8 @@ fn bytes_that_are_no_text_are_refused_at_their_place() {
 fn every_way_to_reach_and_to_bind_is_read() {
     let directory = |from: &str, to: &str| {
         assert!(DEMO.contains(from), "{from}");
-        parse(&DEMO.replacen(from, to, 1))
-            .unwrap_or_else(|error| panic!("{to}: {error}"))
-            .directory()
-            .unwrap()
-            .clone()
+        let read = parse(&DEMO.replacen(from, to, 1)).unwrap_or_else(|error| panic!("{to}: {error}"));
+        read.directory(&read.intakes.first).unwrap().clone()
     };
     const SERVER: &str = "ldaps://localhost:6360";
     for (text, shown) in [
@@ -491,7 +489,7 @@ fn groups_come_in_where_they_have_a_place() {
     const TOO: &str = include_str!("../../../../demo/application-groups.toml");
     let settings = parse(&format!("{DEMO}{TOO}")).unwrap();
     let StoreSettings::Csv { groups: Some(place), .. } = &settings.accounts.store else { panic!() };
-    let groups = settings.intake.application_groups.as_ref().unwrap();
+    let groups = settings.intakes.first.application_groups.as_ref().unwrap();
     assert_eq!((place.path.to_str(), groups.bases.len()), (Some("groups.csv"), 1));
     assert_eq!((groups.gone, groups.adopt), (GroupLeaving::Remove, false));
     assert!(settings.brings_groups() && settings.selecting()["application_groups"].contains("Curators"));

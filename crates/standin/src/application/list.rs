@@ -1,7 +1,8 @@
 //! The simulated application's list: users and groups, and what the standard says of a change to them.
 
+use super::exchange::{Refusal, Reply, Wish};
 use super::patch::patch;
-use super::schema::{self, Kind, LOANS};
+use super::schema::{self, BASE, Kind, LOANS};
 use indexmap::IndexMap;
 use serde_json::{Map, Value, json};
 use webtaxon_core::settings::{ENTERPRISE, USER};
@@ -24,46 +25,6 @@ pub struct List {
 struct Stored {
     resource: Map<String, Value>,
     version: u64,
-}
-
-/// A request to one resource, by itself or as a part of a bulk request.
-pub(super) struct Wish<'a> {
-    pub(super) method: &'a str,
-    pub(super) kind: Kind,
-    pub(super) id: Option<&'a str>,
-    pub(super) version: Option<&'a str>,
-    pub(super) body: &'a Value,
-}
-
-/// What was done.
-pub(super) struct Reply {
-    pub(super) status: u16,
-    /// The resource's id.
-    pub(super) id: String,
-    /// The resource as it is now; none for one that is gone.
-    pub(super) resource: Option<Value>,
-}
-
-/// Why something was not done (RFC 7644 §3.12).
-#[derive(Debug)]
-pub(super) struct Refusal {
-    pub(super) status: u16,
-    pub(super) kind: Option<&'static str>,
-    pub(super) words: String,
-}
-
-impl Refusal {
-    pub(super) fn new(status: u16, words: &str) -> Self {
-        Self { status, kind: None, words: words.to_owned() }
-    }
-
-    pub(super) fn bad(kind: &'static str, words: &str) -> Self {
-        Self { status: 400, kind: Some(kind), words: words.to_owned() }
-    }
-
-    pub(super) fn syntax(words: &str) -> Self {
-        Self::bad("invalidSyntax", words)
-    }
 }
 
 impl List {
@@ -225,7 +186,8 @@ impl List {
         let stored = self.of(kind).get(id)?;
         let mut resource = stored.resource.clone();
         resource.insert("id".to_owned(), Value::String(id.to_owned()));
-        let mut meta = json!({"resourceType": kind.name(), "location": format!("{}/{}s/{id}", super::service::BASE, kind.name())});
+        let mut meta =
+            json!({"resourceType": kind.name(), "location": format!("{}/{}s/{id}", BASE, kind.name())});
         if let Some(meta) = meta.as_object_mut().filter(|_| etag) {
             meta.insert("version".to_owned(), Value::String(version(stored.version)));
         }

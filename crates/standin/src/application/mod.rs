@@ -6,69 +6,24 @@
 //! * [`List`]: users and groups, and what the standard says of a change to them;
 //! * [`Application`]: the service; [`ApplicationOptions`]: what it offers, and its faults.
 
+mod exchange;
 mod list;
 mod patch;
 mod schema;
 mod service;
+mod shared;
 mod trouble;
 
 pub use list::List;
+pub use shared::ApplicationOptions;
 pub use trouble::{Trouble, TroubleKind};
 
 use crate::{StandinError, StandinErrorKind};
+use shared::Shared;
 use std::net::SocketAddr;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
+use std::sync::{Arc, Mutex};
 use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
-
-/// What the simulated application offers.
-#[derive(Clone, Debug)]
-pub struct ApplicationOptions {
-    /// Where it listens; port 0 takes a free one.
-    pub listen: SocketAddr,
-    /// The bearer token (RFC 6750) that every request must show; none for anybody.
-    pub token: Option<String>,
-    /// A name and password in place of a token (RFC 7617).
-    pub basic: Option<(String, String)>,
-    /// Whether it knows PATCH (RFC 7644 §3.5.2).
-    pub patch: bool,
-    /// The most operations of a bulk request (RFC 7644 §3.7); none for no bulk requests.
-    pub bulk: Option<usize>,
-    /// Whether it gives versions of resources, and holds changes to them (RFC 7644 §3.14).
-    pub etag: bool,
-    /// Whether it knows filters (RFC 7644 §3.4.2.2).
-    pub filter: bool,
-    /// Whether it tells its schemas (RFC 7644 §4).
-    pub schemas: bool,
-    /// Whether it gives each address a `display` of its own, which nobody wrote.
-    pub adorns: bool,
-    /// The most resources in one answer.
-    pub page: usize,
-    /// How long each answer takes.
-    pub latency: Duration,
-    /// What goes wrong, for tests.
-    pub trouble: Option<Trouble>,
-}
-
-impl Default for ApplicationOptions {
-    fn default() -> Self {
-        Self {
-            listen: SocketAddr::from(([127, 0, 0, 1], 0)),
-            token: None,
-            basic: None,
-            patch: true,
-            bulk: Some(1000),
-            etag: true,
-            filter: true,
-            schemas: true,
-            adorns: false,
-            page: 1000,
-            latency: Duration::ZERO,
-            trouble: None,
-        }
-    }
-}
 
 /// A simulated application that is running. Dropping it stops it.
 #[derive(Debug)]
@@ -76,31 +31,6 @@ pub struct Application {
     address: SocketAddr,
     shared: Arc<Shared>,
     serving: JoinHandle<()>,
-}
-
-/// What every request has to do with.
-#[derive(Debug)]
-struct Shared {
-    options: ApplicationOptions,
-    list: Mutex<List>,
-    counts: Mutex<Counts>,
-}
-
-/// Requests so far.
-#[derive(Clone, Copy, Debug, Default)]
-struct Counts {
-    requests: u64,
-    writes: u64,
-}
-
-impl Shared {
-    fn list(&self) -> MutexGuard<'_, List> {
-        self.list.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn counts(&self) -> MutexGuard<'_, Counts> {
-        self.counts.lock().unwrap_or_else(PoisonError::into_inner)
-    }
 }
 
 impl Application {
@@ -129,7 +59,7 @@ impl Application {
     /// The base of its addresses.
     #[must_use]
     pub fn url(&self) -> String {
-        format!("http://{}{}", self.address, service::BASE)
+        format!("http://{}{}", self.address, schema::BASE)
     }
 
     /// Where it listens.

@@ -1,6 +1,6 @@
 //! One PATCH operation on a resource (RFC 7644 §3.5.2).
 
-use super::list::Refusal;
+use super::exchange::Refusal;
 use super::schema::{self, Kind};
 use serde_json::{Map, Value, json};
 use webtaxon_core::settings::{AttributePath, Literal};

@@ -4,6 +4,8 @@
 use serde_json::{Map, Value, json};
 use webtaxon_core::settings::{ENTERPRISE, USER};
 
+/// Where the service begins.
+pub(super) const BASE: &str = "/scim/v2";
 /// The schema of a group (RFC 7643 §4.2).
 pub(super) const GROUP: &str = "urn:ietf:params:scim:schemas:core:2.0:Group";
 /// What the Loans Desk says of a user beside the standard.

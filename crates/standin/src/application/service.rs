@@ -1,8 +1,9 @@
 //! The simulated application over HTTP: endpoints, authorization, lists, bulk requests and faults.
 
-use super::list::{Refusal, Reply, Wish};
-use super::schema::{self, Kind};
-use super::{Shared, Trouble, TroubleKind};
+use super::exchange::{Refusal, Reply, Wish};
+use super::schema::{self, BASE, Kind};
+use super::shared::Shared;
+use super::trouble::{Trouble, TroubleKind};
 use axum::Router;
 use axum::body::{Body, Bytes, to_bytes};
 use axum::extract::{Request, State};
@@ -13,8 +14,6 @@ use serde_json::{Value, json};
 use std::collections::HashMap;
 use std::sync::Arc;
 
-/// Where the service begins.
-pub(super) const BASE: &str = "/scim/v2";
 /// The most bytes of a request.
 const LARGEST: usize = 16 << 20;
 const ERROR: &str = "urn:ietf:params:scim:api:messages:2.0:Error";

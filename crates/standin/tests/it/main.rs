@@ -11,7 +11,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
-use webtaxon_core::filter::Filter;
+use webtaxon_core::ldap::filter::Filter;
 use webtaxon_standin::{Directory, Fault, FaultKind, Options, Standin};
 use webtaxon_wire::message::{Control, ExtendedRequest, LdapResult, Octets, Operation, Scope, SearchRequest};
 use webtaxon_wire::{Conversation, Event, Message, control};

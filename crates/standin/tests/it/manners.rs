@@ -3,7 +3,7 @@
 use crate::{BOTANY, Client, MUSEUM, TOP, request};
 use std::fmt::Write as _;
 use std::sync::Arc;
-use webtaxon_core::ldif;
+use webtaxon_core::ldap::ldif;
 use webtaxon_standin::{Directory, Manner, Options, Standin, scenario};
 use webtaxon_wire::control::{self, WHO_AM_I};
 use webtaxon_wire::message::{Operation, Scope};
@@ -95,7 +95,7 @@ async fn a_controller_takes_its_own_forms_of_a_name_and_no_bare_login() {
         .await
         .unwrap();
     let guid = &answer.entries[0].1[0].1[0];
-    let text = webtaxon_core::value::readable("objectGUID", guid);
+    let text = webtaxon_core::ldap::value::readable("objectGUID", guid);
     assert_eq!(client.bind(&format!("<GUID={text}>"), "right").await, 0);
 }
 

@@ -1,234 +1,127 @@
-//! One run: who leaves groups, then the accounts, then who comes into groups; what became of each is written
-//! down as it goes, and what nobody knows is looked at.
+//! One apply: taken up, written down, copied, carried out, remembered.
 
-use super::apart::Linked;
-use super::{Applied, ApplyError, ApplyErrorKind, Interrupted, Work, links};
-use crate::directory::Progress;
-use crate::state::{Ending, Journal, Remembered, StateError, Ties};
-use crate::store::{AccountStore, Outcome, StoreError, StoreErrorKind, Terms, lists};
-use crate::{Error, Workspace};
-use std::borrow::Cow;
-use std::collections::HashSet;
-use webtaxon_core::account::{Account, Group, folded};
-use webtaxon_core::apply::{Edit, GroupEdit, Standing, group_standings};
+use super::copy::copy;
+use super::steps::{carry_out, unrecorded};
+use super::take_up::{links, take_up};
+use super::{Applied, Consent, Origin, Work, consider};
+use crate::error::Error;
+use crate::links::Linked;
+use crate::setup::Setup;
+use crate::state::{Begun, Ending, Journal, Remembered};
+use crate::store::{AccountStore as _, Terms};
+use std::collections::BTreeMap;
+use std::path::Path;
+use webtaxon_core::apply::Outcome;
+use webtaxon_core::ldap::identity::Identity;
+use webtaxon_core::preview::{ChangeKind, Memory};
 
-/// Outcomes that are written to the journal at once.
-const BATCH: usize = 200;
-
-/// Who is told what became of each edit. Accounts have the first places, then come groups.
-struct Told<'a> {
-    workspace: &'a Workspace,
-    journal: &'a mut Journal,
-    run: i64,
-    ties: Option<Ties<'a>>,
-    outcomes: Vec<Option<Outcome>>,
-    waiting: Vec<(usize, Outcome)>,
-    unwritten: Option<StateError>,
-    failed: usize,
-    done: usize,
-}
-
-impl Told<'_> {
-    /// Takes what became of one; false where nothing more may be begun.
-    fn take(&mut self, at: usize, outcome: Outcome) -> bool {
-        self.failed += usize::from(matches!(outcome, Outcome::Failed(_)));
-        self.done += 1;
-        let (edits, of) = (self.done, self.outcomes.len());
-        self.workspace.tell(|| Progress::CarriedOut { edits, of });
-        if let Some(slot) = self.outcomes.get_mut(at) {
-            *slot = Some(outcome.clone());
+/// Carries out exactly what is in `work`.
+pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Result<Applied, Error> {
+    let store = setup.store();
+    consider(setup, &*store, work, consent)?;
+    let store = &setup.linked(&*store).applying();
+    let (fields, unique) = (setup.settings.account_fields(), setup.settings.unique_fields());
+    let mut journal = Journal::write(setup.state(), &consent.who)?;
+    let mut applied =
+        Applied { interrupted: take_up(&mut journal, store, &fields).await?, ..Applied::default() };
+    let memory = journal.memory()?;
+    let mut remembered = to_remember(work, journal.latest()?);
+    if work.is_empty() {
+        if work.origin == Origin::Preview {
+            store.remember(&mut remembered, links(&store.accounts(&fields).await?));
+            journal.end(None, &remembered)?;
         }
-        self.waiting.push((at, outcome));
-        if self.waiting.len() >= BATCH {
-            self.write();
-        }
-        self.unwritten.is_none()
+        return Ok(applied);
     }
-
-    /// Writes down what waits. What follows a fault is not written: the next apply looks at it, with the rest.
-    fn write(&mut self) {
-        if self.unwritten.is_none() {
-            let waiting = std::mem::take(&mut self.waiting);
-            self.unwritten = self.journal.record(self.run, &waiting, self.ties).err();
+    if store.is_apart() {
+        // From here on the links are those of accounts that are there.
+        let mut kept = Remembered::default();
+        store.remember(&mut kept, links(&store.accounts(&fields).await?));
+        journal.end(None, &Remembered { known: None, ..kept })?;
+    }
+    let run = begin(&mut journal, work, consent)?;
+    applied.run = Some(run);
+    let copied = copy(setup, store, &fields, run, work).await;
+    let beside = |file: &Path| file.strip_prefix(&setup.folder).unwrap_or(file).to_owned();
+    match copied.and_then(|file| Ok(journal.backed_up(run, &beside(&file)).map(|()| file)?)) {
+        Ok(file) => applied.backup = Some(file),
+        Err(error) => {
+            give_up(&mut journal, run, work)?;
+            return Err(error);
         }
     }
-
-    /// Ends a step; the terms of the next, if there may be one.
-    fn goes_on<'t>(&mut self, terms: &Terms<'t>) -> Option<Terms<'t>> {
-        self.write();
-        let left = terms.stop_after.map(|most| most.saturating_sub(self.failed));
-        (self.unwritten.is_none() && left != Some(0)).then_some(Terms { stop_after: left, ..*terms })
-    }
-}
-
-impl Workspace {
-    /// Makes the edits, and says whether it is known what became of each.
-    pub(super) async fn carry_out(
-        &self,
-        store: &Linked<'_>,
-        work: &Work,
-        terms: &Terms<'_>,
-        journal: &mut Journal,
-        applied: &mut Applied,
-    ) -> Result<bool, Error> {
-        let Some(run) = applied.run else { return Ok(true) };
-        let accounts = work.edits.len();
-        let mut told = Told {
-            workspace: self,
-            journal,
-            run,
-            ties: store.ties(&work.edits),
-            outcomes: vec![None; accounts + work.groups.len()],
-            waiting: Vec::new(),
-            unwritten: None,
-            failed: 0,
-            done: 0,
-        };
-        let ended = steps(store, work, terms, &mut told).await;
-        told.write();
-        let Told { mut outcomes, unwritten, failed, .. } = told;
-        let mut put = |outcomes: &mut Vec<Option<Outcome>>| {
-            applied.groups = outcomes.split_off(accounts.min(outcomes.len()));
-            applied.outcomes = std::mem::take(outcomes);
-        };
-        if let Some(error) = unwritten {
-            put(&mut outcomes);
-            return Err(unrecorded(error).into());
-        }
-        if let Err(error) = ended {
-            applied.stopped = Some(error.to_string());
-            // Some may have been made without a word: the lists are looked at.
-            let Ok((list, groups)) = lists(store, terms.fields, !work.groups.is_empty()).await else {
-                put(&mut outcomes);
-                return Ok(false);
-            };
-            let groups = groups.map(|groups| groups.list).unwrap_or_default();
-            for (at, outcome) in look(journal, run, store, &list, &groups).map_err(unrecorded)? {
-                if let Some(slot) = outcomes.get_mut(at) {
-                    *slot = Some(outcome);
-                }
-            }
-        }
-        let open = outcomes.iter_mut().enumerate().filter(|(_, outcome)| outcome.is_none());
-        let why = match applied.stopped {
-            Some(_) => "it was not done: the run ended before",
-            None => "not begun, since too many were refused",
-        };
-        let left: Vec<(usize, Outcome)> =
-            open.map(|(at, slot)| (at, slot.insert(Outcome::Left(why.to_owned())).clone())).collect();
-        put(&mut outcomes);
-        if !left.is_empty() {
-            journal.record(run, &left, None).map_err(unrecorded)?;
-            applied.stopped.get_or_insert_with(|| format!("{failed} changes were refused"));
-        }
-        Ok(true)
-    }
-}
-
-/// One step after the other, as long as each may be begun.
-async fn steps(
-    store: &Linked<'_>,
-    work: &Work,
-    terms: &Terms<'_>,
-    told: &mut Told<'_>,
-) -> Result<(), StoreError> {
-    let (first, last) = (work.edits.len(), work.edits.len() + work.groups.first.len());
-    if !work.groups.first.is_empty() {
-        let edits = &work.groups.first;
-        store.carry_out_groups(edits, terms, &mut |at, outcome| told.take(first + at, outcome)).await?;
-    }
-    let Some(terms) = told.goes_on(terms) else { return Ok(()) };
-    if !work.edits.is_empty() {
-        store.carry_out(&work.edits, &terms, &mut |at, outcome| told.take(at, outcome)).await?;
-    }
-    let Some(terms) = told.goes_on(&terms) else { return Ok(()) };
-    if work.groups.last.is_empty() {
-        return Ok(());
-    }
-    let accounts = store.accounts(terms.fields).await?;
-    let logins: HashSet<Cow<'_, str>> = accounts.iter().map(|account| folded(&account.login)).collect();
-    let edits: Vec<GroupEdit> = work.groups.last.iter().map(|edit| with_accounts(edit, &logins)).collect();
-    if let Err(error) = told.journal.add(told.run, last, &edits) {
-        told.unwritten = Some(error);
-        return Ok(());
-    }
-    let (idle, ready): (Vec<usize>, Vec<usize>) =
-        (0..edits.len()).partition(|at| edits.get(*at).is_some_and(|edit| edit.before == edit.after));
-    for at in idle {
-        told.take(last + at, Outcome::Left("those who were to come have no account".to_owned()));
-    }
-    let edits: Vec<GroupEdit> = ready.iter().filter_map(|at| edits.get(*at).cloned()).collect();
-    let mut record = |at: usize, outcome| ready.get(at).is_some_and(|at| told.take(last + at, outcome));
-    store.carry_out_groups(&edits, &terms, &mut record).await
-}
-
-/// The same without members who have no account: theirs was not made.
-fn with_accounts(edit: &GroupEdit, logins: &HashSet<Cow<'_, str>>) -> GroupEdit {
-    let mut edit = edit.clone();
-    if let Some(after) = &mut edit.after {
-        after.members.retain(|login| logins.contains(&folded(login)));
-    }
-    edit
-}
-
-/// Looks what a run that was cut off had done, and ends it.
-pub(super) async fn take_up(
-    journal: &mut Journal,
-    store: &Linked<'_>,
-    fields: &[&str],
-) -> Result<Option<Interrupted>, Error> {
-    let Some(run) = journal.unfinished()? else { return Ok(None) };
-    let accounts = store.accounts(fields).await?;
-    let groups = match journal.group_entries(run)?.iter().any(|entry| entry.outcome.is_none()) {
-        true => match store.groups().await {
-            Ok(groups) => groups.list,
-            // The settings bring none any more.
-            Err(error) if matches!(error.kind(), StoreErrorKind::NoGroups { .. }) => Vec::new(),
-            Err(error) => return Err(error.into()),
-        },
-        false => Vec::new(),
+    let terms = Terms {
+        fields: &fields,
+        unique: &unique,
+        original: work.original.as_deref(),
+        stop_after: consent.stop_after,
     };
-    look(journal, run, store, &accounts, &groups)?;
-    let (entries, of_groups) = (journal.entries(run)?, journal.group_entries(run)?);
-    let outcomes = entries.iter().map(|one| &one.outcome).chain(of_groups.iter().map(|one| &one.outcome));
-    let done = outcomes.filter(|outcome| **outcome == Some(Outcome::Done)).count();
-    // What it would have remembered, the next preview finds again, but for the links.
+    if !carry_out(&setup.watch, store, work, &terms, &mut journal, &mut applied).await? {
+        // Nobody knows what was done. The run stays open in the journal, and the next apply looks.
+        return Ok(applied);
+    }
+    let ending = if applied.stopped.is_some() { Ending::Stopped } else { Ending::Done };
+    if let Ok(accounts) = store.accounts(&fields).await {
+        remember_links(store, &mut remembered, links(&accounts), &memory, (work, &applied));
+    }
+    if ending == Ending::Stopped {
+        remembered.applied = None;
+    }
+    journal.end(Some((run, ending)), &remembered).map_err(unrecorded)?;
+    Ok(applied)
+}
+
+/// What the next run must know of this one's preview.
+fn to_remember(work: &Work, latest: i64) -> Remembered {
     let mut remembered = Remembered::default();
-    let accounts = if store.is_apart() { store.accounts(fields).await? } else { accounts };
-    store.remember(&mut remembered, links(&accounts));
-    journal.end(Some((run, Ending::Interrupted)), &remembered)?;
-    Ok(Some(Interrupted { run, done, open: entries.len() + of_groups.len() - done }))
+    if work.origin == Origin::Preview {
+        remembered.applied = Some(work.selecting.clone());
+        // A run since then has looked at who is missing, and knows better.
+        remembered.missed = (work.latest == latest).then(|| work.missed.clone());
+    }
+    remembered
 }
 
-/// Looks in the lists which edits of a run were made without a word in the journal, and writes it there.
-fn look(
-    journal: &mut Journal,
-    run: i64,
-    store: &Linked<'_>,
-    accounts: &[Account],
-    groups: &[Group],
-) -> Result<Vec<(usize, Outcome)>, StateError> {
-    let outcome = |standing| match standing {
-        Standing::Made => Outcome::Done,
-        Standing::Stale(words) => Outcome::Left(words),
-        _ => Outcome::Left("it was not done: the run ended before".to_owned()),
+fn begin(journal: &mut Journal, work: &Work, consent: &Consent) -> Result<i64, Error> {
+    let begun = Begun {
+        who: &consent.who,
+        undoes: match work.origin {
+            Origin::Undo(run) => Some(run),
+            Origin::Preview => None,
+        },
+        settings: &work.settings,
+        store: &work.store,
+        released: &consent.release,
     };
-    let entries = journal.entries(run)?;
-    let open = entries.iter().filter(|entry| entry.outcome.is_none());
-    let (places, edits): (Vec<usize>, Vec<Edit>) =
-        open.map(|entry| (entry.place, entry.edit.clone())).unzip();
-    let of_accounts = places.into_iter().zip(store.standings(&edits, accounts));
-    let open = journal.group_entries(run)?.into_iter().filter(|entry| entry.outcome.is_none());
-    let (places, edits): (Vec<usize>, Vec<GroupEdit>) = open.map(|entry| (entry.place, entry.edit)).unzip();
-    let of_groups = places.into_iter().zip(group_standings(&edits, groups));
-    let found: Vec<_> =
-        of_accounts.chain(of_groups).map(|(place, standing)| (place, outcome(standing))).collect();
-    let all: Vec<Edit> = entries.into_iter().map(|entry| entry.edit).collect();
-    journal.record(run, &found, store.ties(&all))?;
-    Ok(found)
+    Ok(journal.begin(&begun, &work.edits, &work.groups.first)?)
 }
 
-/// Something was done, and cannot be written down.
-pub(super) fn unrecorded(error: StateError) -> ApplyError {
-    ApplyErrorKind::Unrecorded { reason: error.to_string() }.into()
+/// Ends a run of which nothing was done, since no copy could be made.
+fn give_up(journal: &mut Journal, run: i64, work: &Work) -> Result<(), Error> {
+    let nothing: Vec<_> = (0..work.edits.len() + work.groups.first.len())
+        .map(|at| (at, Outcome::Left("no copy could be made first".to_owned())))
+        .collect();
+    journal.record(run, &nothing, None)?;
+    Ok(journal.end(Some((run, Ending::Stopped)), &Remembered::default())?)
+}
+
+/// Remembers the links that there are now, and those of accounts that were to be imported again and were not.
+fn remember_links(
+    store: &Linked<'_>,
+    remembered: &mut Remembered,
+    links: BTreeMap<Identity, String>,
+    memory: &Memory,
+    (work, applied): (&Work, &Applied),
+) {
+    store.remember(remembered, links);
+    let known = remembered.known.get_or_insert_default();
+    for (edit, outcome) in work.edits.iter().zip(&applied.outcomes) {
+        let link = edit.after.as_ref().and_then(|account| account.link.as_ref());
+        if edit.kind == ChangeKind::Import
+            && !matches!(outcome, Some(Outcome::Done | Outcome::Made))
+            && let Some((link, login)) = link.and_then(|link| memory.known.get_key_value(link))
+        {
+            known.insert(link.clone(), login.clone());
+        }
+    }
 }

@@ -1,7 +1,9 @@
 //! A preview, or the way back of a run, in a file: to be looked at, agreed to, and applied later.
 
-use super::{ApplyError, ApplyErrorKind, Work, hex};
-use crate::state::private;
+use super::Work;
+use super::prepare::hex_digest;
+use crate::error::{ApplyError, ApplyErrorKind};
+use crate::private;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::io::Write as _;
@@ -32,12 +34,12 @@ impl Work {
             format: FORMAT.to_owned(),
             version: env!("CARGO_PKG_VERSION").to_owned(),
             made: Timestamp::now(),
-            digest: self.digest().map_err(|error| failed(error.to_string()))?,
+            digest: digest(self).map_err(|error| failed(error.to_string()))?,
             work: self.clone(),
         };
         let text = serde_json::to_string_pretty(&saved).map_err(|error| failed(error.to_string()))?;
         let write = || -> std::io::Result<()> {
-            let mut out = private(file)?;
+            let mut out = private::file(file)?;
             out.write_all(text.as_bytes())?;
             out.write_all(b"\n")?;
             out.sync_all()
@@ -62,15 +64,16 @@ impl Work {
             let (its, own) = (said("version"), env!("CARGO_PKG_VERSION"));
             return Err(failed(format!("Webtaxon {its} wrote it, and this is {own}")).into());
         }
-        let saved: Saved = serde_json::from_value(value).map_err(|error| failed(error.to_string()))?;
-        let digest = saved.work.digest().map_err(|error| failed(error.to_string()))?;
-        if digest != saved.digest {
+        let digest = digest(value.get("work")).map_err(|error| failed(error.to_string()))?;
+        if digest != said("digest") {
             return Err(failed("it was edited after it was made".to_owned()).into());
         }
+        let saved: Saved = serde_json::from_value(value).map_err(|error| failed(error.to_string()))?;
         Ok((saved.work, saved.made))
     }
+}
 
-    fn digest(&self) -> serde_json::Result<String> {
-        Ok(format!("sha256:{}", hex(&serde_json::to_vec(self)?)))
-    }
+/// The digest of work, as JSON without blanks.
+fn digest(work: impl Serialize) -> serde_json::Result<String> {
+    Ok(format!("sha256:{}", hex_digest(&serde_json::to_vec(&work)?)))
 }

@@ -2,8 +2,8 @@
 
 use crate::apply::{Applied, Work};
 use crate::state::{Recorded, Run};
-use crate::store::Outcome;
 use serde_json::{Value, json};
+use webtaxon_core::apply::Outcome;
 use webtaxon_core::apply::{Edit, GroupEdit};
 
 /// What an apply did, as `webtaxon.apply/1`.

@@ -1,24 +1,25 @@
 //! JSON documents. Each names its format and version; keys are only ever added.
 
-use crate::directory::CheckStep;
-use crate::directory::survey::{Finding, Survey, Tree};
+use crate::check::CheckStep;
+use crate::survey::{Finding, Survey, Tree};
 use serde_json::{Value, json};
-use webtaxon_core::entry::Entry;
-use webtaxon_core::filter::advice::Advice;
-use webtaxon_core::filter::{Judged, Passed, Repaired};
-use webtaxon_core::membership::{Above, Difference, Nest, Ways};
-use webtaxon_core::name::Dn;
+use webtaxon_core::graph::Above;
+use webtaxon_core::ldap::entry::Entry;
+use webtaxon_core::ldap::filter::advice::Advice;
+use webtaxon_core::ldap::filter::{Judged, Passed, Repaired};
+use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::ldap::value::readable;
+use webtaxon_core::membership::{Difference, Nest, Ways};
 use webtaxon_core::preview::compare::Comparison;
 use webtaxon_core::preview::why::Why;
-use webtaxon_core::preview::{Change, Held, Part, Preview};
+use webtaxon_core::preview::{Change, Held, IntakeSummary, Preview};
 use webtaxon_core::reading::Reading;
 use webtaxon_core::selection::FunnelStep;
-use webtaxon_core::value::readable;
 
 /// A preview, as `webtaxon.preview/1`.
 #[must_use]
 pub fn preview(preview: &Preview) -> Value {
-    let first = &preview.first;
+    let first = &preview.intakes.first;
     json!({
         "format": "webtaxon.preview/1",
         "intake": first.intake,
@@ -28,7 +29,7 @@ pub fn preview(preview: &Preview) -> Value {
         "gaps": preview.gaps,
         "notes": first.notes,
         "funnel": funnel(first),
-        "further": preview.further.iter().map(further).collect::<Vec<_>>(),
+        "further": preview.intakes.further.iter().map(further).collect::<Vec<_>>(),
         "incomplete": preview.incomplete,
         "open_fields": preview.open_fields,
         "strangers": preview.strangers,
@@ -46,7 +47,7 @@ pub fn preview(preview: &Preview) -> Value {
 }
 
 /// A further intake.
-fn further(part: &Part) -> Value {
+fn further(part: &IntakeSummary) -> Value {
     json!({
         "intake": part.intake,
         "directory": part.directory,
@@ -56,7 +57,7 @@ fn further(part: &Part) -> Value {
     })
 }
 
-fn funnel(part: &Part) -> Value {
+fn funnel(part: &IntakeSummary) -> Value {
     let step = |step: &FunnelStep| json!({ "step": step.step, "left": step.left, "lost": step.lost });
     part.funnel.iter().map(step).collect()
 }
@@ -152,7 +153,7 @@ pub fn check(steps: &[CheckStep]) -> Value {
 #[must_use]
 pub fn browse(trees: &[Tree], entry: Option<Entry<'_>>) -> Value {
     let entry = entry.map(|entry| {
-        let values = |(name, values): (&str, webtaxon_core::entry::Values<'_>)| {
+        let values = |(name, values): (&str, webtaxon_core::ldap::entry::Values<'_>)| {
             let shown: Vec<String> = values.map(|value| readable(name, value)).collect();
             (name.to_owned(), Value::from(shown))
         };

@@ -9,8 +9,8 @@ use std::cmp::Ordering;
 use std::fmt::Write as _;
 use std::io;
 use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
+use webtaxon_core::ldap::name::short;
 use webtaxon_core::membership::{Nest, Outlined};
-use webtaxon_core::name::short;
 
 /// Groups that are drawn at most.
 const DRAWN: usize = 300;
@@ -424,8 +424,8 @@ fn text_of(pen: Pen<'_>, name: &str, attributes: &[(&str, &str)], text: &str) ->
 mod tests {
     use super::*;
     use quick_xml::Reader;
-    use webtaxon_core::name::{Dn, DnKey};
-    use webtaxon_core::reading::{Reading, Source, Sweep};
+    use webtaxon_core::ldap::name::{Dn, DnKey};
+    use webtaxon_core::reading::{Reading, ReadingBuilder, Source};
     use webtaxon_core::settings::Settings;
 
     const SETTINGS: &str = include_str!("../../../../demo/webtaxon.toml");
@@ -440,7 +440,7 @@ mod tests {
     }
 
     fn reading(groups: &[(String, Vec<String>)], people: &[&str]) -> Reading {
-        let mut sweep = Sweep::new(Source::default());
+        let mut sweep = ReadingBuilder::new(Source::default());
         for person in people {
             sweep.person(&dn("ada"), [("displayName", [person.as_bytes()])]).unwrap();
         }
@@ -449,7 +449,7 @@ mod tests {
             let members = names.iter().map(|dn| (Dn::parse(dn).unwrap().key(), dn.as_str()));
             sweep.graph_mut().add_group(key(group), &dn(group), members);
         }
-        sweep.finish(&Settings::parse("", SETTINGS.as_bytes()).unwrap().intake)
+        sweep.finish(&Settings::parse("", SETTINGS.as_bytes()).unwrap().intakes.first)
     }
 
     fn group(name: &str, members: &[&str]) -> (String, Vec<String>) {

@@ -86,10 +86,11 @@ pub fn preview_csv(preview: &Preview) -> String {
 mod tests {
     use super::*;
     use webtaxon_core::account::{Account, State};
-    use webtaxon_core::identity::Identity;
-    use webtaxon_core::name::Dn;
+    use webtaxon_core::ldap::identity::Identity;
+    use webtaxon_core::ldap::name::Dn;
     use webtaxon_core::preview::Memory;
-    use webtaxon_core::reading::{Ended, Part, Source, Sweep};
+    use webtaxon_core::preview::Situation;
+    use webtaxon_core::reading::{Ended, Part, ReadingBuilder, Source};
     use webtaxon_core::settings::Settings;
 
     #[test]
@@ -98,7 +99,7 @@ mod tests {
              [[intake]]\nname = \"n\"\ndirectory = \"d\"\nbases = \"OU=P\"\nfilter = \"(cn=*)\"\n\
              [intake.fields]\nlogin = { from = \"uid\" }\nname = { from = \"cn\" }\n";
         let settings = Settings::parse("test", text.as_bytes()).unwrap();
-        let mut sweep = Sweep::new(Source { identity: "entryUUID".into(), ..Source::default() });
+        let mut sweep = ReadingBuilder::new(Source { identity: "entryUUID".into(), ..Source::default() });
         let part = sweep.open(Part::People { base: Dn::parse("OU=P").unwrap() });
         let values = [("entryUUID", "a"), ("uid", "=cmd"), ("cn", "a \"b\", c\n=d")];
         sweep.person("CN=\\=x,OU=P", values.map(|(name, value)| (name, [value.as_bytes()]))).unwrap();
@@ -110,12 +111,12 @@ mod tests {
             state: State::Active,
             fields: [].into_iter().collect(),
         }];
-        let table = preview_csv(&Preview::new(
+        let table = preview_csv(&Preview::of(Situation::new(
             &settings,
-            &sweep.finish(&settings.intake),
+            &sweep.finish(&settings.intakes.first),
             &accounts,
             &Memory::on(jiff::civil::date(2026, 11, 25)),
-        ));
+        )));
         let rows: Vec<csv::StringRecord> =
             csv::Reader::from_reader(table.as_bytes()).records().map(Result::unwrap).collect();
         let cells: Vec<Vec<&str>> = rows.iter().map(|row| row.iter().collect()).collect();

@@ -1,10 +1,11 @@
 //! The words of a preview that are the same in a terminal and in a page.
 
 use super::harmless;
-use webtaxon_core::name;
-use webtaxon_core::preview::{Brake, Cause, ChangeKind, GroupChange, GroupChangeKind, Wait};
+use webtaxon_core::ldap::name;
+use webtaxon_core::preview::{Cause, ChangeKind, GroupChange, GroupChangeKind, Wait};
 use webtaxon_core::selection::{FunnelStep, Step};
 use webtaxon_core::settings::Intake;
+use webtaxon_core::words::counted;
 
 /// A step of the funnel, as the settings at hand mean it.
 #[must_use]
@@ -92,51 +93,8 @@ pub fn wait(wait: &Wait) -> String {
     format!("missed since {}; {} on {}", wait.grace.since, wait.then.name(), wait.grace.until)
 }
 
-/// A brake: what there would be, and what is allowed.
-#[must_use]
-pub fn brake(brake: &Brake) -> String {
-    match brake.name.as_ref() {
-        "removals" => {
-            format!("{} accounts would be removed or suspended, {} are allowed", brake.figure, brake.limit)
-        }
-        "clock" => format!(
-            "{} first missed on a day that has not come yet: a clock is wrong, here or when that was written",
-            counted(usize::try_from(brake.figure).unwrap_or(usize::MAX), "person was", "people were")
-        ),
-        "fewest" => {
-            format!("only {} people would be in, at least {} are expected", brake.figure, brake.limit)
-        }
-        "settings_changed" => {
-            format!(
-                "the settings that select people are not those of the last apply: {}",
-                brake.which.join(", ")
-            )
-        }
-        "reading" => format!(
-            "{} not read to the end",
-            counted(usize::try_from(brake.figure).unwrap_or(usize::MAX), "part was", "parts were")
-        ),
-        "memberships" => format!(
-            "{} taken out of groups, {} are allowed",
-            counted(
-                usize::try_from(brake.figure).unwrap_or(usize::MAX),
-                "membership would be",
-                "memberships would be"
-            ),
-            brake.limit
-        ),
-        _ => format!("{} accounts would be in use, there are {} seats", brake.figure, brake.limit),
-    }
-}
-
 /// A name's first value, harmless; the whole name where it is not one.
 #[must_use]
 pub fn short(dn: &str) -> String {
     harmless(name::short(dn).trim())
-}
-
-/// A number with its noun.
-#[must_use]
-pub fn counted(count: usize, one: &str, many: &str) -> String {
-    format!("{count} {}", if count == 1 { one } else { many })
 }

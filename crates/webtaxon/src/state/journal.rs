@@ -3,7 +3,6 @@
 use super::database::{Cell, Database, Statement};
 use super::file::StateFile;
 use super::{NEWEST, Place, StateError, StateErrorKind, today};
-use crate::store::Outcome;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use serde::Serialize;
@@ -11,8 +10,9 @@ use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use webtaxon_core::account::Account;
+use webtaxon_core::apply::Outcome;
 use webtaxon_core::apply::{Edit, GroupEdit};
-use webtaxon_core::identity::Identity;
+use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::preview::{GroupChangeKind, Memory};
 
 /// How a run ended.

@@ -85,15 +85,3 @@ pub(crate) fn memory(place: Place<'_>) -> Result<Memory, StateError> {
         None => Ok(Memory::on(today())),
     }
 }
-
-/// Makes a new file, for its owner's eyes only.
-pub(crate) fn private(file: &Path) -> std::io::Result<std::fs::File> {
-    let mut options = std::fs::OpenOptions::new();
-    options.write(true).create_new(true);
-    #[cfg(unix)]
-    {
-        use std::os::unix::fs::OpenOptionsExt as _;
-        options.mode(0o600);
-    }
-    options.open(file)
-}

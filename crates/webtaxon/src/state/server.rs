@@ -7,7 +7,7 @@ use super::database::{Cell, Database, Statement};
 use super::{NEWEST, StateError, StateErrorKind};
 use crate::crash;
 use crate::postgres::{Unconnected, connect, in_words};
-use crate::store::quoted;
+use crate::sql_names::quoted;
 use futures_util::future::try_join_all;
 use std::path::Path;
 use std::sync::mpsc;

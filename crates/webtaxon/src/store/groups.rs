@@ -3,8 +3,8 @@
 
 use webtaxon_core::account::{Account, Fields, Group, State};
 use webtaxon_core::apply::{Edit, GroupEdit, Standing, group_standings};
-use webtaxon_core::field::LIST;
 use webtaxon_core::preview::ChangeKind;
+use webtaxon_core::settings::rules::LIST;
 
 /// The field in which a row has its members.
 pub(super) const MEMBERS: &str = "roles";

@@ -4,10 +4,11 @@
 //! type of the application's own is written as the database reads it.
 
 use super::groups::{MEMBERS, as_edits, group};
-use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned, quoted};
-use super::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
+use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned};
+use super::{AccountStore, Answer, Record, StoreError, StoreErrorKind, Terms};
 use crate::crash;
 use crate::postgres::{Unconnected, WAIT, connect, in_words};
+use crate::sql_names::quoted;
 use futures_util::TryStreamExt as _;
 use indexmap::IndexMap;
 use std::borrow::Cow;
@@ -17,7 +18,7 @@ use std::sync::Arc;
 use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Error};
 use webtaxon_core::account::{Account, Groups};
-use webtaxon_core::apply::{Edit, GroupEdit, Standing, standings};
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, standings};
 use webtaxon_core::settings::{Postgres, SqlTable};
 
 /// The most edits under one savepoint.

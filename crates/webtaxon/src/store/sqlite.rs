@@ -1,11 +1,10 @@
 //! The application's list as a table of an SQLite database: read as it is, changed in one transaction.
 
 use super::groups::{MEMBERS, as_edits, group};
-use super::sql::{
-    Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned, marked, quoted,
-};
-use super::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
+use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned, marked};
+use super::{AccountStore, Answer, Record, StoreError, StoreErrorKind, Terms};
 use crate::crash;
+use crate::sql_names::quoted;
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
 use rusqlite::{Connection, OpenFlags, Row, ToSql, TransactionBehavior, params_from_iter};
 use std::borrow::Cow;
@@ -13,7 +12,7 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::time::Duration;
 use webtaxon_core::account::{Account, Groups};
-use webtaxon_core::apply::{Edit, GroupEdit, Standing, standings};
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, standings};
 use webtaxon_core::settings::SqlTable;
 
 /// The most edits under one savepoint.

@@ -18,10 +18,10 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 use tempfile::TempDir;
 use webtaxon::core::account::{Account, State};
-use webtaxon::core::identity::Identity;
-use webtaxon::core::name::Dn;
-use webtaxon::core::preview::{Memory, Preview};
-use webtaxon::core::reading::{Ended, Part, Source, Sweep};
+use webtaxon::core::ldap::identity::Identity;
+use webtaxon::core::ldap::name::Dn;
+use webtaxon::core::preview::{Memory, Preview, Situation};
+use webtaxon::core::reading::{Ended, Part, ReadingBuilder, Source};
 use webtaxon::core::settings::Settings;
 use webtaxon::report;
 
@@ -128,8 +128,11 @@ fn settings() -> Settings {
 /// every value is hostile.
 fn preview(people: usize) -> (Preview, Settings) {
     let settings = settings();
-    let mut sweep =
-        Sweep::new(Source { directory: HOSTILE.into(), identity: "entryUUID".into(), ..Source::default() });
+    let mut sweep = ReadingBuilder::new(Source {
+        directory: HOSTILE.into(),
+        identity: "entryUUID".into(),
+        ..Source::default()
+    });
     let part = sweep.open(Part::People { base: Dn::parse("OU=People,DC=quillmere,DC=example").unwrap() });
     let mut accounts = Vec::new();
     for at in 0..people {
@@ -169,12 +172,12 @@ fn preview(people: usize) -> (Preview, Settings) {
         .unwrap();
     sweep.close(part, Ended::Complete);
     (
-        Preview::new(
+        Preview::of(Situation::new(
             &settings,
-            &sweep.finish(&settings.intake),
+            &sweep.finish(&settings.intakes.first),
             &accounts,
             &Memory::on(jiff::civil::date(2026, 11, 25)),
-        ),
+        )),
         settings,
     )
 }

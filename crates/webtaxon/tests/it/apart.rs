@@ -6,8 +6,8 @@ use rusqlite::Connection;
 use std::sync::Arc;
 use webtaxon::Workspace;
 use webtaxon::apply::Consent;
+use webtaxon::core::apply::Outcome;
 use webtaxon::core::preview::ChangeKind;
-use webtaxon::store::Outcome;
 use webtaxon_standin::{Directory, Options};
 
 fn agreed() -> Consent {
@@ -139,8 +139,9 @@ async fn people_are_known_under_a_new_login() {
         .await;
         let workspace = museum.workspace().unwrap();
         let (preview, work) = workspace.work().await.unwrap();
-        assert_eq!(preview.of(ChangeKind::Import).count(), 0, "{kind:?}: nobody is new");
-        let updated: Vec<&str> = preview.of(ChangeKind::Update).map(|change| change.login.as_str()).collect();
+        assert_eq!(preview.of_kind(ChangeKind::Import).count(), 0, "{kind:?}: nobody is new");
+        let updated: Vec<&str> =
+            preview.of_kind(ChangeKind::Update).map(|change| change.login.as_str()).collect();
         assert_eq!(updated, ["aibbotson", "bskelton", "ecarrick"], "{kind:?}");
         let applied = workspace.apply(&work, &agreed()).await.unwrap();
         let left: Vec<&str> = work
@@ -158,7 +159,8 @@ async fn people_are_known_under_a_new_login() {
             .collect();
         assert_eq!(left, ["aibbotson", "bskelton"], "{kind:?}: they swap");
         let again = workspace.preview().await.unwrap();
-        let updated: Vec<&str> = again.of(ChangeKind::Update).map(|change| change.login.as_str()).collect();
+        let updated: Vec<&str> =
+            again.of_kind(ChangeKind::Update).map(|change| change.login.as_str()).collect();
         assert_eq!(updated, ["aibbotson", "bskelton"], "{kind:?}");
         let accounts = workspace.accounts().await.unwrap();
         let link =
@@ -261,7 +263,7 @@ async fn the_settings_say_whose_an_account_is() {
     for is_apart in [false, true] {
         let museum = if is_apart { museum(Kind::Csv).await } else { Museum::open().await };
         let preview = museum.preview().await.unwrap();
-        let clash = preview.of(ChangeKind::Clash).find(|change| change.login == "ghollow").unwrap();
+        let clash = preview.of_kind(ChangeKind::Clash).find(|change| change.login == "ghollow").unwrap();
         let remedy = clash.remedy();
         let (_, line) = remedy.split_once("write ").unwrap();
         let (line, _) = line.split_once(" in [accounts]").unwrap();
@@ -269,8 +271,8 @@ async fn the_settings_say_whose_an_account_is() {
         let settings = std::fs::read_to_string(&file).unwrap();
         std::fs::write(file, settings.replace("[accounts] ", &format!("[accounts]\n{line}\n#"))).unwrap();
         let preview = museum.preview().await.unwrap();
-        let adopted = preview.of(ChangeKind::Adopt).find(|change| change.login == "gus.h").unwrap();
+        let adopted = preview.of_kind(ChangeKind::Adopt).find(|change| change.login == "gus.h").unwrap();
         assert_eq!(adopted.fields["login"].new.as_deref(), Some("ghollow"), "{is_apart}");
-        assert!(preview.of(ChangeKind::Clash).all(|change| change.login != "ghollow"), "{is_apart}");
+        assert!(preview.of_kind(ChangeKind::Clash).all(|change| change.login != "ghollow"), "{is_apart}");
     }
 }

@@ -2,15 +2,16 @@
 
 use crate::museum::{ACCOUNTS, Museum, told};
 use std::path::PathBuf;
-use std::sync::Mutex;
 use std::sync::atomic::Ordering::Relaxed;
 use std::sync::atomic::{AtomicBool, AtomicUsize};
+use std::sync::{Arc, Mutex};
 use webtaxon::apply::{Applied, Consent, Work};
 use webtaxon::core::account::Account;
+use webtaxon::core::apply::Outcome;
 use webtaxon::core::apply::{Edit, made, standings};
 use webtaxon::core::preview::ChangeKind;
 use webtaxon::state::{Ending, Journal};
-use webtaxon::store::{AccountStore, Answer, Outcome, Record, StoreError, StoreErrorKind, Terms};
+use webtaxon::store::{AccountStore, Answer, Record, StoreError, StoreErrorKind, Terms};
 use webtaxon::{Error, Workspace};
 use webtaxon_standin::Options;
 
@@ -330,18 +331,22 @@ async fn an_apply_remembers_who_was_missed_what_there_was_and_the_settings() {
     db.execute("UPDATE missed SET since = '2020-01-01'", []).unwrap();
     drop(db);
     let preview = museum.preview().await.unwrap();
-    assert_eq!(preview.of(ChangeKind::Remove).count(), 3);
+    assert_eq!(preview.of_kind(ChangeKind::Remove).count(), 3);
     // Somebody takes an account away by hand.
     let without: Vec<String> =
         list(&museum).lines().filter(|line| !line.starts_with("bthornbury,")).map(str::to_owned).collect();
     museum.write("accounts.csv", without.join("\n") + "\n");
     let preview = museum.preview().await.unwrap();
-    let back = preview.of(ChangeKind::Import).next().unwrap();
+    let back = preview.of_kind(ChangeKind::Import).next().unwrap();
     assert!(back.detail.as_ref().unwrap().contains("except = [\"bthornbury\"]"), "{back:?}");
     // And somebody widens the filter.
     museum.change("(objectClass=user)", "(objectClass=person)");
     let preview = museum.preview().await.unwrap();
-    let brake = preview.brakes.iter().find(|brake| brake.name == "settings_changed").unwrap();
+    let brake = preview
+        .brakes
+        .iter()
+        .find(|brake| brake.kind == webtaxon::core::preview::BrakeKind::SettingsChanged)
+        .unwrap();
     assert!(brake.which.contains(&"filter".to_owned()), "{brake:?}");
 }
 
@@ -435,25 +440,25 @@ fn lost() -> StoreError {
 async fn a_lost_answer_is_looked_up_at_once_or_by_the_next() {
     for (unreadable, done, ending) in [(0, 73, Some(Ending::Stopped)), (1, 0, None)] {
         let museum = Museum::open().await;
-        let store = Lossy {
+        let store = Arc::new(Lossy {
             accounts: Mutex::default(),
             loses: true.into(),
             unreadable: 0.into(),
             later: unreadable.into(),
-        };
-        let workspace = museum.workspace().unwrap();
-        let (_, work) = workspace.work_with(&store).await.unwrap();
-        let applied = workspace.apply_with(&store, &work, &agreed()).await.unwrap();
+        });
+        let workspace = museum.workspace().unwrap().with_store(Arc::clone(&store) as Arc<dyn AccountStore>);
+        let (_, work) = workspace.work().await.unwrap();
+        let applied = workspace.apply(&work, &agreed()).await.unwrap();
         assert!(applied.stopped.as_ref().unwrap().contains("the answer was lost"), "{applied:?}");
         assert_eq!(applied.count(|one| *one == Outcome::Done), done);
         assert_eq!(journal(&museum).runs().unwrap()[0].ending, ending);
         assert_eq!(store.accounts.lock().unwrap().len(), 73);
-        let again = workspace.apply_with(&store, &work, &agreed()).await.unwrap();
+        let again = workspace.apply(&work, &agreed()).await.unwrap();
         let found = again.interrupted.map(|run| (run.done, run.open));
         assert_eq!(found, ending.is_none().then_some((73, 0)), "the next one looks at what is not known");
         assert_eq!(again.count(|one| *one == Outcome::Made), 73, "and nothing is doubled");
         let back = workspace.way_back(1).unwrap();
-        assert!(workspace.apply_with(&store, &back, &consent(&[])).await.unwrap().is_complete());
+        assert!(workspace.apply(&back, &consent(&[])).await.unwrap().is_complete());
         assert!(store.accounts.lock().unwrap().is_empty(), "and it can be taken back");
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::museum::{DIRECTORY, Museum};
 use std::time::Duration;
-use webtaxon::directory::{CheckStep, Outcome};
+use webtaxon::check::{CheckStep, StepOutcome};
 use webtaxon_standin::Options;
 
 async fn check(museum: &Museum) -> Vec<CheckStep> {
@@ -10,7 +10,7 @@ async fn check(museum: &Museum) -> Vec<CheckStep> {
 }
 
 /// The steps of one name, by outcome and message.
-fn of<'s>(steps: &'s [CheckStep], name: &str) -> Vec<(Outcome, &'s str)> {
+fn of<'s>(steps: &'s [CheckStep], name: &str) -> Vec<(StepOutcome, &'s str)> {
     steps.iter().filter(|step| step.name == name).map(|step| (step.outcome, step.message.as_str())).collect()
 }
 
@@ -43,7 +43,7 @@ async fn every_step_is_reported_as_it_ends_in_the_order_of_the_work() {
             "state"
         ]
     );
-    let strange: Vec<_> = steps.iter().filter(|step| step.outcome != Outcome::Good).collect();
+    let strange: Vec<_> = steps.iter().filter(|step| step.outcome != StepOutcome::Good).collect();
     assert!(strange.len() == 1 && strange[0].message.contains("242 of 244"), "{strange:?}");
 }
 
@@ -51,9 +51,9 @@ async fn every_step_is_reported_as_it_ends_in_the_order_of_the_work() {
 async fn a_filter_for_active_people_is_tried_before_a_preview() {
     let museum = Museum::open().await;
     for (active, outcome, message) in [
-        ("(!(userAccountControl:1.2.840.113556.1.4.803:=2))", Outcome::Good, "is true for 241 of 244"),
-        ("(department=Closed)", Outcome::Warning, "is true for 0 of 244"),
-        ("(objectGUID=*a*)", Outcome::Warning, "and unknown for 244"),
+        ("(!(userAccountControl:1.2.840.113556.1.4.803:=2))", StepOutcome::Good, "is true for 241 of 244"),
+        ("(department=Closed)", StepOutcome::Warning, "is true for 0 of 244"),
+        ("(objectGUID=*a*)", StepOutcome::Warning, "and unknown for 244"),
     ] {
         museum.change("(!(userAccountControl:1.2.840.113556.1.4.803:=2))", active);
         let steps = museum.workspace().unwrap().check(Duration::ZERO, |_| {}).await;
@@ -64,7 +64,7 @@ async fn a_filter_for_active_people_is_tried_before_a_preview() {
 
 #[tokio::test]
 async fn a_check_goes_on_where_it_can_and_skips_what_it_cannot() {
-    use Outcome::{Bad, Good, Skipped, Warning};
+    use StepOutcome::{Bad, Good, Skipped, Warning};
     let museum = Museum::open().await;
     for (from, to, name, outcome, message, skipped) in [
         ("OU=People,DC=quillmere", "OU=Peeple,DC=quillmere", "base", Bad, "does not exist", 2),
@@ -122,8 +122,8 @@ async fn a_check_tries_every_server_and_waits_for_one_that_comes_late() {
     let url = museum.standin().url();
     museum.change(&format!("\"{url}\""), &format!("\"ldaps://no-such-host.invalid\", \"{url}\""));
     let steps = check(&museum).await;
-    assert_eq!(of(&steps, "name")[0].0, Outcome::Warning, "the other one works");
-    assert_eq!(of(&steps, "bind")[0].0, Outcome::Good);
+    assert_eq!(of(&steps, "name")[0].0, StepOutcome::Warning, "the other one works");
+    assert_eq!(of(&steps, "bind")[0].0, StepOutcome::Good);
 
     let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     museum.change(&url, &format!("ldaps://localhost:{port}"));
@@ -133,7 +133,7 @@ async fn a_check_tries_every_server_and_waits_for_one_that_comes_late() {
         museum.twin(port).await
     };
     let (steps, _twin) = tokio::join!(workspace.check(Duration::from_secs(60), |_| {}), late);
-    assert_eq!(of(&steps, "connect"), [(Outcome::Good, format!("127.0.0.1:{port} answers").as_str())]);
+    assert_eq!(of(&steps, "connect"), [(StepOutcome::Good, format!("127.0.0.1:{port} answers").as_str())]);
 }
 
 #[tokio::test]
@@ -156,10 +156,10 @@ async fn more_rights_than_reading_are_told() {
     );
     let marked = DIRECTORY.replace(&format!("dn: {ACCOUNT}\n"), &format!("dn: {ACCOUNT}\nadminCount: 1\n"));
     for (ldif, outcome, message) in [
-        (format!("{DIRECTORY}{helpers}"), Outcome::Good, "nothing shows"),
-        (format!("{DIRECTORY}{nested}"), Outcome::Warning, "it is in Domain Admins (S-1-5-21-1-2-3-512)"),
-        (format!("{DIRECTORY}{by_name}"), Outcome::Warning, "it is in CN=Server Admins,OU=Groups"),
-        (marked, Outcome::Warning, "adminCount"),
+        (format!("{DIRECTORY}{helpers}"), StepOutcome::Good, "nothing shows"),
+        (format!("{DIRECTORY}{nested}"), StepOutcome::Warning, "it is in Domain Admins (S-1-5-21-1-2-3-512)"),
+        (format!("{DIRECTORY}{by_name}"), StepOutcome::Warning, "it is in CN=Server Admins,OU=Groups"),
+        (marked, StepOutcome::Warning, "adminCount"),
     ] {
         let museum = Museum::with(&ldif, Options::default()).await;
         let steps = check(&museum).await;
@@ -183,9 +183,9 @@ async fn a_password_or_a_certificate_that_ends_soon_is_told() {
         (i64::try_from(now).unwrap() + 11_644_473_600 + days * 86_400 + 3600) * 10_000_000
     };
     for (attribute, days, outcome, message) in [
-        ("msDS-UserPasswordExpiryTimeComputed", 5, Outcome::Warning, "the password expires in 5 days"),
-        ("msDS-UserPasswordExpiryTimeComputed", 90, Outcome::Good, "the password expires in 90 days"),
-        ("accountExpires", 3, Outcome::Warning, "the bind account itself expires in 3 days"),
+        ("msDS-UserPasswordExpiryTimeComputed", 5, StepOutcome::Warning, "the password expires in 5 days"),
+        ("msDS-UserPasswordExpiryTimeComputed", 90, StepOutcome::Good, "the password expires in 90 days"),
+        ("accountExpires", 3, StepOutcome::Warning, "the bind account itself expires in 3 days"),
     ] {
         let ldif = DIRECTORY.replace(ACCOUNT, &format!("{ACCOUNT}{attribute}: {}\n", ticks(days)));
         let museum = Museum::with(&ldif, Options::default()).await;

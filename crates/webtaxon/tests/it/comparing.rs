@@ -38,8 +38,8 @@ async fn one_reading_gives_both_previews() {
             (&comparison.then, proposed.preview().await.unwrap()),
         ] {
             assert_eq!(
-                (&compared.first.funnel, &compared.changes),
-                (&alone.first.funnel, &alone.changes),
+                (&compared.intakes.first.funnel, &compared.changes),
+                (&alone.intakes.first.funnel, &alone.changes),
                 "{to}"
             );
             assert_eq!((&compared.held, compared.accounts), (&alone.held, alone.accounts), "{to}");

@@ -5,9 +5,10 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use webtaxon::core::filter::Filter;
+use webtaxon::check::StepOutcome;
+use webtaxon::core::ldap::filter::Filter;
 use webtaxon::core::settings::{Bind, Directory};
-use webtaxon::directory::{Access, Outcome, Query};
+use webtaxon::directory::{Access, Query};
 use webtaxon_standin::Options;
 
 #[tokio::test]
@@ -77,7 +78,7 @@ async fn plain_text_needs_its_word_and_warns_at_every_run() {
     assert!(workspace.warnings()[0].contains("plain text"));
     assert!(workspace.preview().await.unwrap().is_whole());
     let steps = workspace.check(Duration::ZERO, |_| {}).await;
-    assert!(steps.iter().any(|step| step.name == "tls" && step.outcome == Outcome::Warning));
+    assert!(steps.iter().any(|step| step.name == "tls" && step.outcome == StepOutcome::Warning));
 }
 
 #[tokio::test]
@@ -214,7 +215,7 @@ async fn a_slow_reader_slows_the_server_and_nothing_piles_up() {
         }
     });
     let workspace = museum.workspace().unwrap();
-    let directory = workspace.settings().directory().unwrap();
+    let directory = workspace.settings().directory(&workspace.settings().intakes.first).unwrap();
     let nobody = Directory { bind: Bind::Anonymous, ..directory.clone() };
     let access = Access::new(&nobody, museum.path(), None);
     let mut connection = access.open_first(&access.servers().await.unwrap()).await.unwrap();
@@ -248,7 +249,7 @@ async fn what_an_application_waits_for_may_move_between_threads() {
     assert!(!movable(workspace.check(Duration::ZERO, |_| {})).await.is_empty());
     assert!(movable(workspace.take_snapshot(false)).await.unwrap().header.whole);
     let mut connection = movable(workspace.connect()).await.unwrap();
-    let directory = workspace.settings().directory().unwrap();
-    let options = webtaxon::directory::survey::DraftOptions { directory, accounts: "accounts.csv" };
-    assert!(movable(webtaxon::directory::survey::draft(&mut connection, &options)).await.is_ok());
+    let directory = workspace.settings().directory(&workspace.settings().intakes.first).unwrap();
+    let options = webtaxon::survey::DraftOptions { directory, accounts: "accounts.csv" };
+    assert!(movable(webtaxon::survey::draft(&mut connection, &options)).await.is_ok());
 }

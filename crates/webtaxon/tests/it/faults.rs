@@ -138,14 +138,17 @@ async fn where_a_server_goes_away_the_next_one_reads_from_the_beginning() {
     museum.write("museum-ca.pem", both);
     museum.change(&format!("\"{url}\""), &format!("\"{url}\", \"{other}\""));
     let preview = museum.preview().await.unwrap();
-    assert!(preview.is_whole() && preview.first.server == other, "{:?}", preview.gaps);
+    assert!(preview.is_whole() && preview.intakes.first.server == other, "{:?}", preview.gaps);
     assert!(
-        preview.first.notes[0].contains("was cut; the reading began again at"),
+        preview.intakes.first.notes[0].contains("was cut; the reading began again at"),
         "{:?}",
-        preview.first.notes
+        preview.intakes.first.notes
     );
     let expected = whole.preview().await.unwrap();
-    assert_eq!((preview.changes, preview.first.funnel), (expected.changes, expected.first.funnel));
+    assert_eq!(
+        (preview.changes, preview.intakes.first.funnel),
+        (expected.changes, expected.intakes.first.funnel)
+    );
     // The same the other way round: the last server has nobody behind it.
     museum.change(&format!("\"{url}\""), &format!("\"{url}\", \"ldaps://no-such-host.invalid\""));
     assert!(!museum.preview().await.unwrap().is_whole());
@@ -163,13 +166,13 @@ async fn a_server_that_gives_few_entries_at_once_is_read_in_parts() {
         let preview = museum.preview().await.unwrap();
         assert!(preview.is_whole(), "{why}: {:?}", preview.gaps);
         assert!(
-            preview.first.notes.iter().any(|note| note.contains("parts by sAMAccountName")),
+            preview.intakes.first.notes.iter().any(|note| note.contains("parts by sAMAccountName")),
             "{why}: {:?}",
-            preview.first.notes
+            preview.intakes.first.notes
         );
         assert_eq!(
-            (&preview.changes, &preview.first.funnel),
-            (&expected.changes, &expected.first.funnel),
+            (&preview.changes, &preview.intakes.first.funnel),
+            (&expected.changes, &expected.intakes.first.funnel),
             "{why}"
         );
     }
@@ -208,7 +211,10 @@ async fn a_search_that_ran_out_of_time_is_whole_once_the_server_gives_it_time() 
     let expected = Museum::open().await.preview().await.unwrap();
     let preview = faulty("hurried@5", "10s").await.preview().await.unwrap();
     assert!(preview.is_whole(), "{:?}", preview.gaps);
-    assert_eq!((preview.changes, preview.first.funnel), (expected.changes, expected.first.funnel));
+    assert_eq!(
+        (preview.changes, preview.intakes.first.funnel),
+        (expected.changes, expected.intakes.first.funnel)
+    );
 }
 
 #[tokio::test]
@@ -224,7 +230,7 @@ async fn a_server_that_goes_away_before_it_lets_anybody_in_gives_way_to_the_next
         );
         museum.change(&format!("\"{url}\""), &format!("\"{url}\", \"{other}\""));
         let preview = museum.preview().await.unwrap_or_else(|error| panic!("{fault}: {error}"));
-        assert!(preview.is_whole() && preview.first.server == other, "{fault}");
+        assert!(preview.is_whole() && preview.intakes.first.server == other, "{fault}");
     }
 }
 
@@ -240,13 +246,16 @@ async fn a_person_who_moves_while_the_others_are_read_is_found_on_a_second_look(
     let preview = museum.preview().await.unwrap();
     assert!(preview.is_whole(), "{:?}", preview.gaps);
     assert!(
-        preview.first.notes[0].contains("on a second look 1 more were found"),
+        preview.intakes.first.notes[0].contains("on a second look 1 more were found"),
         "{:?}",
-        preview.first.notes
+        preview.intakes.first.notes
     );
-    assert_eq!((preview.changes, preview.first.funnel), (expected.changes, expected.first.funnel));
+    assert_eq!(
+        (preview.changes, preview.intakes.first.funnel),
+        (expected.changes, expected.intakes.first.funnel)
+    );
     let quiet = Museum::with(&moved, options(None)).await.preview().await.unwrap();
-    assert!(quiet.first.notes.is_empty(), "{:?}", quiet.first.notes);
+    assert!(quiet.intakes.first.notes.is_empty(), "{:?}", quiet.intakes.first.notes);
 }
 
 #[tokio::test]

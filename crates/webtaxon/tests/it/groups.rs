@@ -5,8 +5,8 @@ use crate::stores::{Kind, Prepared, TOKEN, agreed, database, dump, offering, use
 use rusqlite::Connection;
 use std::collections::{BTreeMap, BTreeSet};
 use webtaxon::core::account::Group;
+use webtaxon::core::apply::Outcome;
 use webtaxon::core::preview::{GroupChangeKind, Preview};
-use webtaxon::store::Outcome;
 use webtaxon_standin::{ApplicationOptions, Fault, FaultKind, Options, Trouble, TroubleKind};
 
 const GROUPS: &str = include_str!("../../../../demo/groups.csv");
@@ -224,7 +224,7 @@ async fn half_a_reading_takes_nobody_out_of_a_group() {
         assert_eq!(all.leaving, 0, "after {after}: {:?}", all.changes);
         assert!(!all.changes.iter().any(|change| change.kind == GroupChangeKind::Remove));
         held += all.held.len();
-        let release = preview.brakes.iter().map(|brake| brake.name.to_string()).collect();
+        let release = preview.brakes.iter().map(|brake| brake.kind.to_string()).collect();
         let consent = webtaxon::apply::Consent { release, ..agreed() };
         workspace.apply(&work, &consent).await.unwrap();
         let now = std::fs::read_to_string(cut.path().join("groups.csv")).unwrap();

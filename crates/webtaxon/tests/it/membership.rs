@@ -45,7 +45,7 @@ async fn a_group_that_is_given_in_ranges_is_read_to_its_end() {
     ] {
         let preview = crowd(gone, Options::default()).await.preview().await.unwrap();
         assert!(preview.is_whole(), "{why}: {:?}", preview.gaps);
-        assert_eq!(preview.first.funnel[1].left, 1, "{why}: Ada is the last one");
+        assert_eq!(preview.intakes.first.funnel[1].left, 1, "{why}: Ada is the last one");
     }
 }
 
@@ -70,7 +70,7 @@ async fn a_unit_that_is_named_as_a_group_has_everybody_below_it() {
     assert!(preview.is_whole(), "{:?}", preview.gaps);
     let below =
         DIRECTORY.lines().filter(|line| line.starts_with("dn: ") && line.contains(",OU=Botany,OU=People,"));
-    let people = preview.first.funnel[1].left;
+    let people = preview.intakes.first.funnel[1].left;
     assert!(people > 20 && people <= below.count(), "{people}");
 }
 
@@ -105,7 +105,7 @@ pub(super) async fn said(museum: &Museum, strategy: &str) -> (String, String) {
     museum.write("webtaxon.toml", settings.replace("[intake.fields]", &line));
     let preview = museum.preview().await.unwrap();
     museum.write("webtaxon.toml", settings);
-    let notes = preview.first.notes.join("; ");
+    let notes = preview.intakes.first.notes.join("; ");
     let mut document = webtaxon::report::preview(&preview);
     document.as_object_mut().unwrap().remove("notes");
     (document.to_string(), notes)
@@ -158,7 +158,7 @@ async fn a_long_list_is_left_for_what_people_say() {
     ] {
         let museum = crowd_with(gone, more, &[], options).await;
         let preview = museum.preview().await.unwrap();
-        let notes = &preview.first.notes;
+        let notes = &preview.intakes.first.notes;
         assert_eq!(in_short(&preview, true), outcome(&museum, "lists", true).await, "{why}");
         assert_eq!(preview.is_whole(), is_whole, "{why}: {:?}", preview.gaps);
         assert_eq!(notes.iter().any(|note| note.contains("read upwards")), is_upwards, "{why}: {notes:?}");
@@ -312,7 +312,11 @@ async fn member_login_says_which_attribute_memberuid_speaks_of() {
     assert!(unknown.gaps.iter().any(|gap| gap.reason.contains("member_login")), "{:?}", unknown.gaps);
     museum.change("match        = ", "member_login = \"sAMAccountName\"\nmatch        = ");
     let known = museum.preview().await.unwrap();
-    assert!(known.is_whole() && known.first.funnel[1].left == 81, "Ada was in already: {:?}", known.gaps);
+    assert!(
+        known.is_whole() && known.intakes.first.funnel[1].left == 81,
+        "Ada was in already: {:?}",
+        known.gaps
+    );
 }
 
 /// What comes of a way to read nests: the funnel, the changes with or without paths, and what is missing.
@@ -327,7 +331,7 @@ async fn outcome(museum: &Museum, strategy: &str, paths: bool) -> (Vec<usize>, V
 
 /// How many are left after each step, the changes, and the gaps.
 fn in_short(preview: &Preview, paths: bool) -> (Vec<usize>, Vec<String>, Vec<String>) {
-    let funnel = preview.first.funnel.iter().map(|step| step.left).collect();
+    let funnel = preview.intakes.first.funnel.iter().map(|step| step.left).collect();
     let change = |change: &webtaxon::core::preview::Change| {
         let path = if paths { change.path.groups.join(" > ") } else { String::new() };
         format!("{} {} {:?} {:?} {path}", change.kind.name(), change.login, change.cause, change.fields)

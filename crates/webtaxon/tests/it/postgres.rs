@@ -3,7 +3,7 @@
 use crate::cluster::Cluster;
 use crate::museum::{Museum, told};
 use crate::stores::{self, Kind, POSTGRES_TABLE, agreed, dump, museum, postgres_settings};
-use webtaxon::store::Outcome;
+use webtaxon::core::apply::Outcome;
 
 #[tokio::test]
 #[ignore = "needs PostgreSQL"]

@@ -4,13 +4,15 @@ use crate::cluster::Cluster;
 use crate::museum::{ACCOUNTS, Museum, told};
 use crate::stores::agreed;
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::Duration;
 use webtaxon::Workspace;
 use webtaxon::core::account::Account;
 use webtaxon::core::apply::Edit;
+use webtaxon::core::apply::Outcome;
 use webtaxon::core::preview::ChangeKind;
 use webtaxon::state::Ending;
-use webtaxon::store::{AccountStore, Answer, CsvStore, Outcome, Record, Terms};
+use webtaxon::store::{AccountStore, Answer, CsvStore, Record, Terms};
 
 pub(crate) fn settings(cluster: &Cluster) -> String {
     let server = cluster.socket().display();
@@ -120,7 +122,8 @@ async fn one_apply_at_a_time_across_hosts_by_postgres() {
     let (_, work) = here.work().await.unwrap();
     let endless = Endless(CsvStore::new(museum.path().join("accounts.csv"), indexmap::IndexMap::new()));
     let consent = agreed();
-    let mut applying = Box::pin(here.apply_with(&endless, &work, &consent));
+    let here = here.with_store(Arc::new(endless));
+    let mut applying = Box::pin(here.apply(&work, &consent));
     assert!(tokio::time::timeout(Duration::from_secs(2), &mut applying).await.is_err());
     let (_, same) = there.work().await.unwrap();
     let error = there.apply(&same, &consent).await.unwrap_err();

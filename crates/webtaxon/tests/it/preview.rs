@@ -1,6 +1,7 @@
 //! The museum's preview: what it finds, and what it never does when the reading is cut short.
 
 use crate::museum::{ACCOUNTS, DIRECTORY, Museum};
+use std::sync::Arc;
 use webtaxon::core::account::Account;
 use webtaxon::core::preview::{Cause, ChangeKind, HeldReason, Preview};
 use webtaxon::store::{AccountStore, Answer};
@@ -8,12 +9,12 @@ use webtaxon::{Answer as Told, report};
 use webtaxon_standin::{Fault, FaultKind, Options};
 
 fn logins(preview: &Preview, kind: ChangeKind) -> Vec<&str> {
-    preview.of(kind).map(|change| change.login.as_str()).collect()
+    preview.of_kind(kind).map(|change| change.login.as_str()).collect()
 }
 
 /// How many accounts a preview would take away.
 fn leaving(preview: &Preview) -> usize {
-    preview.of(ChangeKind::Remove).chain(preview.of(ChangeKind::Suspend)).count()
+    preview.of_kind(ChangeKind::Remove).chain(preview.of_kind(ChangeKind::Suspend)).count()
 }
 
 #[tokio::test]
@@ -21,7 +22,8 @@ async fn the_museum_gets_what_its_readme_says() {
     // Every list here can be counted by hand in demo/; demo/README.md says how.
     let preview = Museum::open().await.preview().await.unwrap();
     assert!(preview.is_whole(), "{:?}", preview.gaps);
-    let funnel: Vec<_> = preview.first.funnel.iter().map(|step| (step.step.name(), step.left)).collect();
+    let funnel: Vec<_> =
+        preview.intakes.first.funnel.iter().map(|step| (step.step.name(), step.left)).collect();
     assert_eq!(
         funnel,
         [("found", 244), ("groups", 81), ("not_in_group", 78), ("active", 75), ("complete", 73)]
@@ -59,9 +61,9 @@ async fn the_museum_gets_what_its_readme_says() {
         preview.held.iter().map(|held| (held.login.as_str(), held.reason)).collect::<Vec<_>>(),
         [("wgrebe", HeldReason::Kept)]
     );
-    assert_eq!(preview.brakes.iter().map(|brake| brake.name.as_ref()).collect::<Vec<_>>(), ["seats"]);
+    assert_eq!(preview.brakes.iter().map(|brake| brake.kind.name()).collect::<Vec<_>>(), ["seats"]);
     let path = preview
-        .of(ChangeKind::Import)
+        .of_kind(ChangeKind::Import)
         .find(|change| change.login == "fcotterill")
         .map(|change| change.path.groups.clone());
     let group = |cn: &str| format!("CN={cn},OU=Groups,DC=quillmere,DC=example");
@@ -97,8 +99,8 @@ impl AccountStore for Nobody {
 #[tokio::test]
 async fn an_application_may_bring_its_own_list() {
     let museum = Museum::open().await;
-    let preview = museum.workspace().unwrap().preview_with(&Nobody).await.unwrap();
-    assert_eq!((preview.of(ChangeKind::Import).count(), preview.changes.len()), (73, 73));
+    let preview = museum.workspace().unwrap().with_store(Arc::new(Nobody)).preview().await.unwrap();
+    assert_eq!((preview.of_kind(ChangeKind::Import).count(), preview.changes.len()), (73, 73));
 }
 
 #[tokio::test]
@@ -240,7 +242,7 @@ async fn a_group_that_is_named_twice_or_in_both_nests_is_still_whole() {
     museum.change(users, &format!("{users}, {users}, \"CN=Leavers 2026,OU=Groups,DC=quillmere,DC=example\""));
     let preview = museum.preview().await.unwrap();
     assert!(preview.is_whole(), "{:?}", preview.gaps);
-    assert_eq!(preview.first.funnel.last().map(|step| step.left), Some(73));
+    assert_eq!(preview.intakes.first.funnel.last().map(|step| step.left), Some(73));
 }
 
 #[tokio::test]
@@ -249,7 +251,10 @@ async fn without_group_bases_every_member_is_looked_up() {
     museum.change("group_bases  = [\"OU=Groups,DC=quillmere,DC=example\"]", "");
     let preview = museum.preview().await.unwrap();
     assert!(preview.is_whole(), "a member that is gone is no gap: {:?}", preview.gaps);
-    assert_eq!((preview.first.funnel.last().map(|step| step.left), preview.strangers.len()), (Some(73), 2));
+    assert_eq!(
+        (preview.intakes.first.funnel.last().map(|step| step.left), preview.strangers.len()),
+        (Some(73), 2)
+    );
 }
 
 #[tokio::test]
@@ -260,7 +265,7 @@ async fn an_empty_directory_is_whole_and_the_brakes_tell() {
     let preview = museum.preview().await.unwrap();
     assert!(preview.is_whole());
     assert_eq!(
-        preview.brakes.iter().map(|brake| brake.name.as_ref()).collect::<Vec<_>>(),
+        preview.brakes.iter().map(|brake| brake.kind.name()).collect::<Vec<_>>(),
         ["removals", "fewest"]
     );
     assert_eq!(
@@ -282,8 +287,8 @@ async fn hostile_values_stay_values() {
 /// The museum's own files say what they should.
 #[test]
 fn the_demo_data_is_sound() {
-    use webtaxon::core::name::Dn;
-    let entries = webtaxon::core::ldif::entries(DIRECTORY.as_bytes()).unwrap();
+    use webtaxon::core::ldap::name::Dn;
+    let entries = webtaxon::core::ldap::ldif::entries(DIRECTORY.as_bytes()).unwrap();
     let key = |dn: &[u8]| Dn::parse(std::str::from_utf8(dn).unwrap()).unwrap().key();
     let pairs = |attribute: &str, turned: bool| {
         let mut pairs: Vec<_> = entries
@@ -320,7 +325,7 @@ async fn both_kinds_of_server_lead_to_the_same_preview() {
     museum.write("webtaxon.toml", SETTINGS.replace("ldaps://localhost:6360", &museum.standin().url()));
     let plain = museum.preview().await.unwrap();
     assert!(plain.is_whole(), "{:?}", plain.gaps);
-    assert_eq!(plain.first.funnel, controller.first.funnel);
+    assert_eq!(plain.intakes.first.funnel, controller.intakes.first.funnel);
     let told = |preview: &webtaxon::core::preview::Preview| -> Vec<_> {
         let change = |one: &webtaxon::core::preview::Change| {
             (one.kind, one.login.clone(), one.link.clone(), one.cause)
@@ -330,7 +335,7 @@ async fn both_kinds_of_server_lead_to_the_same_preview() {
     assert_eq!(told(&plain), told(&controller));
     let steps = museum.workspace().unwrap().check(std::time::Duration::ZERO, |_| {}).await;
     let strange: Vec<_> =
-        steps.iter().filter(|step| step.outcome != webtaxon::directory::Outcome::Good).collect();
+        steps.iter().filter(|step| step.outcome != webtaxon::check::StepOutcome::Good).collect();
     assert!(strange.len() == 1 && strange[0].message.contains("242 of 244"), "{strange:?}");
 }
 
@@ -352,7 +357,7 @@ async fn expired_and_locked_people_are_not_active() {
     museum.change(own, "");
     let suspended = |preview: &Preview| -> Vec<String> {
         let told =
-            preview.of(ChangeKind::Suspend).filter_map(|change| Some((change, change.detail.as_ref()?)));
+            preview.of_kind(ChangeKind::Suspend).filter_map(|change| Some((change, change.detail.as_ref()?)));
         let told = told.filter(|(change, _)| change.cause == Some(Cause::Disabled));
         told.map(|(change, detail)| format!("{}: {detail}", change.login)).collect()
     };

@@ -5,8 +5,8 @@ use crate::stores::{Kind, Prepared, TOKEN, agreed, dump, museum, offering, prepa
 use serde_json::json;
 use std::time::Duration;
 use webtaxon::apply::Consent;
+use webtaxon::core::apply::Outcome;
 use webtaxon::core::preview::ChangeKind;
-use webtaxon::store::Outcome;
 use webtaxon_standin::{Application, ApplicationOptions, List, Trouble, TroubleKind};
 
 const ROOM: &str = "attributes = { room = \"urn:quillmere:loans:2.0:User:room\" }";
@@ -253,9 +253,10 @@ async fn a_manager_is_another_user_and_may_be_new() {
     };
     let museum = museum(Kind::Scim).await;
     let (preview, _) = museum.workspace().unwrap().work().await.unwrap();
-    let new: Vec<String> = preview.of(ChangeKind::Import).map(|change| change.login.clone()).collect();
+    let new: Vec<String> = preview.of_kind(ChangeKind::Import).map(|change| change.login.clone()).collect();
     // The first is led by the last, who comes in behind; two lead each other; one is led by a leaver.
-    let leavers: Vec<String> = preview.of(ChangeKind::Remove).map(|change| change.login.clone()).collect();
+    let leavers: Vec<String> =
+        preview.of_kind(ChangeKind::Remove).map(|change| change.login.clone()).collect();
     assert!(new.len() == 7 && !leavers.is_empty());
     for (who, leader) in
         [(&new[0], &new[6]), (&new[6], &"aibbotson".to_owned()), (&new[1], &new[2]), (&new[2], &new[1])]

@@ -10,9 +10,10 @@ use std::time::Duration;
 use webtaxon::Workspace;
 use webtaxon::apply::{Applied, Consent, Work};
 use webtaxon::core::account::{Account, State};
+use webtaxon::core::apply::Outcome;
 use webtaxon::core::apply::{Edit, made, standings};
 use webtaxon::core::preview::ChangeKind;
-use webtaxon::store::{AccountStore, Answer, Outcome, Record, StoreErrorKind, Terms};
+use webtaxon::store::{AccountStore, Answer, Record, StoreErrorKind, Terms};
 use webtaxon_standin::{Directory, Options, Standin};
 
 const PEOPLE: usize = 8;
@@ -169,7 +170,7 @@ fn workspace(folder: &Path, port: u16, links: &str, state: &str) -> Workspace {
 async fn apply(workspace: &Workspace, shelf: &Shelf, work: &Work, fault: (Fault, usize)) -> Option<Applied> {
     *shelf.fault.lock().unwrap() = (Some(fault.0), fault.1);
     let consent = Consent { who: "model".to_owned(), ..Consent::default() };
-    let applying = workspace.apply_with(shelf, work, &consent);
+    let applying = workspace.apply(work, &consent);
     let is_killed = matches!(fault.0, Fault::KilledBefore | Fault::KilledAfter) && !work.edits.is_empty();
     let wait = Duration::from_millis(if is_killed { 300 } else { 60_000 });
     let applied = tokio::time::timeout(wait, applying).await;
@@ -189,7 +190,8 @@ async fn follow(steps: &[Step], links: &str, state: &str) {
     let mut people: [Person; PEOPLE] = [None; PEOPLE];
     let mut standin = Some(serve(&people, port).await);
     let workspace = workspace(folder.path(), port, links, state);
-    let shelf = Shelf::default();
+    let shelf = Arc::new(Shelf::default());
+    let workspace = workspace.with_store(Arc::clone(&shelf) as Arc<dyn AccountStore>);
     let by_hand = [("name", "The kiosk"), ("room", "Room 9")];
     let fields = by_hand.map(|(name, value)| (name.into(), value.into())).into_iter().collect();
     shelf.accounts.lock().unwrap().push(Account {
@@ -198,7 +200,7 @@ async fn follow(steps: &[Step], links: &str, state: &str) {
         state: State::Active,
         fields,
     });
-    let now = async || lines(&workspace.accounts_with(&shelf).await.unwrap());
+    let now = async || lines(&workspace.accounts().await.unwrap());
     // The lists before each run that can be taken back one after the other, and the runs' numbers.
     let mut before: Vec<(i64, BTreeMap<String, String>)> = Vec::new();
     // Accounts of which nobody knows whose they are, and whether the last run was cut off.
@@ -240,9 +242,9 @@ async fn follow(steps: &[Step], links: &str, state: &str) {
             Step::Apply(fault, place) => {
                 let (was, mut wanted) = (now().await, expected(&people));
                 wanted.extend(was.iter().filter(|(login, _)| strangers.contains(*login)).map(own));
-                let (preview, work) = workspace.work_with(&shelf).await.unwrap();
+                let (preview, work) = workspace.work().await.unwrap();
                 for stranger in strangers.intersection(&expected(&people).into_keys().collect()) {
-                    let mut clashes = preview.of(ChangeKind::Clash);
+                    let mut clashes = preview.of_kind(ChangeKind::Clash);
                     assert!(clashes.any(|clash| clash.login == *stranger), "{stranger} is told");
                 }
                 let applied = apply(&workspace, &shelf, &work, (*fault, *place)).await;
@@ -265,7 +267,7 @@ async fn follow(steps: &[Step], links: &str, state: &str) {
                 let Some((run, was)) = before.pop() else { continue };
                 // What was cut off is looked at by an apply of nothing new.
                 if workspace.way_back(run).is_err() {
-                    let (_, mut work) = workspace.work_with(&shelf).await.unwrap();
+                    let (_, mut work) = workspace.work().await.unwrap();
                     work.edits.clear();
                     apply(&workspace, &shelf, &work, (Fault::None, 0)).await.unwrap();
                 }

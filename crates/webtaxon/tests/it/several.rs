@@ -37,22 +37,22 @@ async fn a_second_intake_brings_in_whom_the_first_leaves() {
     let alone = museum.preview().await.unwrap();
     let workspace = with(&museum, PARTNERS);
     let (preview, work) = workspace.work().await.unwrap();
-    let earlier = preview.further[0].funnel.last().unwrap();
+    let earlier = preview.intakes.further[0].funnel.last().unwrap();
     assert_eq!(earlier.step.name(), "earlier");
     assert!(earlier.lost > 5, "the botanists are staff: {earlier:?}");
     let logins = |preview: &webtaxon::core::preview::Preview| -> Vec<String> {
-        preview.of(ChangeKind::Import).map(|change| change.login.clone()).collect()
+        preview.of_kind(ChangeKind::Import).map(|change| change.login.clone()).collect()
     };
     let mut expected = logins(&alone);
     expected.push("obrandreth".to_owned());
     expected.sort();
     assert_eq!(logins(&preview), expected, "Ottilie Brandreth comes from outside the staff's bases");
-    let ottilie = preview.of(ChangeKind::Import).find(|change| change.login == "obrandreth").unwrap();
+    let ottilie = preview.of_kind(ChangeKind::Import).find(|change| change.login == "obrandreth").unwrap();
     assert_eq!(ottilie.fields["department"].new.as_deref(), Some("Partners"));
-    assert_eq!(preview.of(ChangeKind::Remove).count(), alone.of(ChangeKind::Remove).count() - 3);
+    assert_eq!(preview.of_kind(ChangeKind::Remove).count(), alone.of_kind(ChangeKind::Remove).count() - 3);
     assert_eq!(
-        preview.of(ChangeKind::Suspend).count(),
-        alone.of(ChangeKind::Suspend).count() + 2,
+        preview.of_kind(ChangeKind::Suspend).count(),
+        alone.of_kind(ChangeKind::Suspend).count() + 2,
         "hvanish, mfallow"
     );
     let consent = Consent { who: "ada".into(), release: vec!["seats".into()], stop_after: None };
@@ -100,8 +100,8 @@ async fn two_directories_are_read_each_by_its_own_intake() {
     let workspace = with(&museum, &more);
     let preview = workspace.preview().await.unwrap();
     assert!(preview.is_whole(), "{:?}", preview.gaps);
-    assert_eq!(preview.further[0].server, url);
-    assert!(preview.of(ChangeKind::Import).any(|change| change.login == "zed"));
+    assert_eq!(preview.intakes.further[0].server, url);
+    assert!(preview.of_kind(ChangeKind::Import).any(|change| change.login == "zed"));
     // Without the second directory nobody's account is taken away, and there is no preview to apply.
     drop(other);
     let error = workspace.preview().await.unwrap_err();

@@ -32,10 +32,13 @@ async fn a_preview_from_a_snapshot_is_the_directorys_own() {
     let preview = offline(&museum).await;
     assert!(preview.is_whole(), "{:?}", preview.gaps);
     assert_eq!(
-        (&preview.changes, &preview.first.funnel, &preview.held),
-        (&live.changes, &live.first.funnel, &live.held)
+        (&preview.changes, &preview.intakes.first.funnel, &preview.held),
+        (&live.changes, &live.intakes.first.funnel, &live.held)
     );
-    assert_eq!((&preview.strangers, preview.first.server), (&live.strangers, live.first.server));
+    assert_eq!(
+        (&preview.strangers, preview.intakes.first.server),
+        (&live.strangers, live.intakes.first.server)
+    );
     assert!(
         take(&museum, false)
             .await
@@ -58,7 +61,10 @@ async fn a_masked_snapshot_has_the_same_funnel_and_nobody_in_it() {
     }
     let preview = offline(&museum).await;
     assert!(preview.is_whole(), "{:?}", preview.gaps);
-    assert_eq!((&preview.first.funnel, preview.changes.len()), (&live.first.funnel, live.changes.len()));
+    assert_eq!(
+        (&preview.intakes.first.funnel, preview.changes.len()),
+        (&live.intakes.first.funnel, live.changes.len())
+    );
     assert_eq!(preview.strangers.len(), live.strangers.len());
 }
 

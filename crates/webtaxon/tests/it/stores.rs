@@ -7,8 +7,8 @@ use rusqlite::Connection;
 use rusqlite::types::Value;
 use std::path::PathBuf;
 use webtaxon::apply::Consent;
+use webtaxon::core::apply::Outcome;
 use webtaxon::core::preview::ChangeKind;
-use webtaxon::store::Outcome;
 use webtaxon_standin::{Application, ApplicationOptions, List};
 
 /// A way in which the application keeps its list.
@@ -443,7 +443,7 @@ pub(crate) async fn logins_change_hands(kind: Kind) {
     let before = dump(&museum, kind);
     let workspace = museum.workspace().unwrap();
     let (preview, work) = workspace.work().await.unwrap();
-    let moved = preview.of(ChangeKind::Update).filter(|change| change.fields.contains_key("login"));
+    let moved = preview.of_kind(ChangeKind::Update).filter(|change| change.fields.contains_key("login"));
     assert_eq!(moved.count(), 6, "{kind:?}: five, and Rosa Pemberton");
     let applied = workspace.apply(&work, &agreed()).await.unwrap();
     assert!(applied.is_complete(), "{kind:?}: {applied:?}");

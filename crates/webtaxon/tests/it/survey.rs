@@ -1,12 +1,12 @@
 //! What is there, and a first settings file from it, at both kinds of server.
 
 use crate::museum::{DIRECTORY, Museum};
-use webtaxon::core::filter::Filter;
-use webtaxon::core::name::Dn;
+use webtaxon::core::ldap::filter::Filter;
+use webtaxon::core::ldap::name::Dn;
 use webtaxon::core::settings::{Servers, Settings, StoreSettings};
-use webtaxon::directory::survey::{self, DraftOptions, EntryKind, Tree};
 use webtaxon::directory::{Access, Connection};
-use webtaxon_core::ldif;
+use webtaxon::survey::{self, DraftOptions, EntryKind, Tree};
+use webtaxon_core::ldap::ldif;
 use webtaxon_standin::{Options, scenario};
 
 fn plain() -> String {
@@ -18,7 +18,7 @@ async fn drafted(museum: &Museum, account: &str) -> (Connection, String, Setting
     museum.change("svc-loansdesk@quillmere.example", account);
     let workspace = museum.workspace().unwrap();
     let mut connection = workspace.connect().await.unwrap();
-    let directory = workspace.settings().directory().unwrap();
+    let directory = workspace.settings().directory(&workspace.settings().intakes.first).unwrap();
     let options = DraftOptions { directory, accounts: "list of accounts.csv" };
     let draft = survey::draft(&mut connection, &options).await.unwrap();
     let settings = Settings::parse("draft", draft.text.as_bytes())
@@ -55,7 +55,7 @@ async fn a_draft_is_complete_and_finds_the_museums_people() {
     ] {
         let museum = Museum::with(&ldif, Options::default()).await;
         let (_, text, settings) = drafted(&museum, account).await;
-        let intake = &settings.intake;
+        let intake = &settings.intakes.first;
         assert_eq!(intake.bases[0].to_string(), "OU=People,DC=quillmere,DC=example");
         assert_eq!(intake.group_bases[0].to_string(), "OU=Groups,DC=quillmere,DC=example");
         assert_eq!(intake.filter.to_string(), filter);
@@ -73,7 +73,7 @@ async fn a_draft_is_complete_and_finds_the_museums_people() {
         museum.write("webtaxon.toml", &text);
         museum.write("list of accounts.csv", "login,link,state,name,email,department,phone,room\n");
         let preview = museum.preview().await.unwrap();
-        let left: Vec<usize> = preview.first.funnel.iter().map(|step| step.left).collect();
+        let left: Vec<usize> = preview.intakes.first.funnel.iter().map(|step| step.left).collect();
         assert!(preview.is_whole(), "{:?}", preview.gaps);
         assert_eq!(left, [244, 244 - lost, 244 - lost], "{text}");
     }
@@ -89,7 +89,7 @@ async fn odd_names_come_through_a_draft_and_its_comments_unharmed() {
     );
     let museum = Museum::with(&ldif, Options { anonymous: true, ..Options::default() }).await;
     let workspace = museum.workspace().unwrap();
-    let mut directory = workspace.settings().directory().unwrap().clone();
+    let mut directory = workspace.settings().directory(&workspace.settings().intakes.first).unwrap().clone();
     directory.bind = webtaxon::core::settings::Bind::Anonymous;
     directory.name = "the \"museum\"".to_owned();
     let access = Access::new(&directory, museum.path(), None);
@@ -98,9 +98,11 @@ async fn odd_names_come_through_a_draft_and_its_comments_unharmed() {
     let draft = survey::draft(&mut connection, &options).await.unwrap();
     let settings = Settings::parse("draft", draft.text.as_bytes())
         .unwrap_or_else(|error| panic!("{error}: {}", draft.text));
-    assert_eq!(settings.intake.bases[0].key(), Dn::parse(odd).unwrap().key(), "{}", draft.text);
-    assert_eq!(settings.intake.directory, "the \"museum\"");
-    let Servers::Named(servers) = &settings.directory().unwrap().servers else { panic!() };
+    assert_eq!(settings.intakes.first.bases[0].key(), Dn::parse(odd).unwrap().key(), "{}", draft.text);
+    assert_eq!(settings.intakes.first.directory, "the \"museum\"");
+    let Servers::Named(servers) = &settings.directory(&settings.intakes.first).unwrap().servers else {
+        panic!()
+    };
     assert_eq!(servers[0].to_string(), museum.standin().url());
 }
 
@@ -120,7 +122,7 @@ async fn a_directory_that_shows_nobody_says_so() {
     );
     let workspace = museum.workspace().unwrap();
     let mut connection = workspace.connect().await.unwrap();
-    let directory = workspace.settings().directory().unwrap();
+    let directory = workspace.settings().directory(&workspace.settings().intakes.first).unwrap();
     let options = DraftOptions { directory, accounts: "accounts.csv" };
     let error = survey::draft(&mut connection, &options).await.unwrap_err();
     assert!(error.to_string().contains("shows no people"), "{error}");

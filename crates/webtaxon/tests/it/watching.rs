@@ -2,7 +2,7 @@
 
 use crate::museum::{DIRECTORY, Museum};
 use std::sync::{Arc, Mutex};
-use webtaxon::directory::{Progress, Watch};
+use webtaxon::progress::{Progress, Watch};
 use webtaxon_standin::{Fault, FaultKind, Options};
 
 async fn told(museum: &Museum) -> Vec<Progress> {

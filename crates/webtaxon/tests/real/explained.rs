@@ -49,15 +49,15 @@ async fn settings_are_compared_over_one_reading_on_each_server() {
         let comparison = workspace.compare(&proposed).await.unwrap();
         assert!(comparison.is_whole(), "{server}: {:?}", comparison.then.gaps);
         let (alone, other) = (workspace.preview().await.unwrap(), proposed.preview().await.unwrap());
-        assert_eq!(comparison.now.first.funnel, alone.first.funnel, "{server}");
+        assert_eq!(comparison.now.intakes.first.funnel, alone.intakes.first.funnel, "{server}");
         assert_eq!(
             (&comparison.now.changes, &comparison.now.held),
             (&alone.changes, &alone.held),
             "{server}"
         );
         assert_eq!(
-            (&comparison.then.first.funnel, &comparison.then.changes),
-            (&other.first.funnel, &other.changes),
+            (&comparison.then.intakes.first.funnel, &comparison.then.changes),
+            (&other.intakes.first.funnel, &other.changes),
             "{server}"
         );
         assert!(!comparison.go_out.is_empty() && comparison.come_in.is_empty(), "{server}");

@@ -6,10 +6,10 @@
 use crate::Desk;
 use std::collections::BTreeSet;
 use std::sync::Arc;
-use webtaxon::core::entry::Entries;
-use webtaxon::core::filter::{Filter, Item, Matcher, Octets, SmolStr};
-use webtaxon::core::ldif;
-use webtaxon::core::name::{Dn, DnKey};
+use webtaxon::core::ldap::entry::Entries;
+use webtaxon::core::ldap::filter::{Filter, Item, Matcher, Octets, SmolStr};
+use webtaxon::core::ldap::ldif;
+use webtaxon::core::ldap::name::{Dn, DnKey};
 use webtaxon::core::settings::{Bind, Servers};
 use webtaxon::directory::{Access, Connection, Query, read_schema};
 use webtaxon_standin::{Directory, Options, Standin};
@@ -215,8 +215,10 @@ async fn random_filters_select_the_same_entries_everywhere() {
     let standin = Standin::start(directory, Options { tls: false, anonymous: true, ..Options::default() })
         .await
         .unwrap();
-    let mut own = Desk::slapd().workspace().unwrap().settings().directory().unwrap().clone();
-    own.servers = Servers::Named(vec![webtaxon::core::settings::Server::parse(&standin.url()).unwrap()]);
+    let workspace = Desk::slapd().workspace().unwrap();
+    let settings = workspace.settings();
+    let mut own = settings.directory(&settings.intakes.first).unwrap().clone();
+    own.servers = Servers::Named(vec![webtaxon::core::ldap::url::Server::parse(&standin.url()).unwrap()]);
     (own.bind, own.plain) = (Bind::Anonymous, true);
     let access = Access::new(&own, std::path::Path::new(""), None);
     let mut simulated = access.open_first(&access.servers().await.unwrap()).await.unwrap();

@@ -69,7 +69,7 @@ async fn every_kind_of_group_comes_in_from_slapd() {
     assert!(groups["By Login"].len() <= 2 && groups["By Search"].len() > 5, "{groups:?}");
     let all: std::collections::BTreeSet<&String> = groups.values().flatten().collect();
     assert_eq!(groups["By All"].iter().collect::<std::collections::BTreeSet<_>>(), all);
-    let release = preview.brakes.iter().map(|brake| brake.name.to_string()).collect();
+    let release = preview.brakes.iter().map(|brake| brake.kind.to_string()).collect();
     let applied =
         workspace.apply(&work, &Consent { who: "ada".into(), release, stop_after: None }).await.unwrap();
     assert!(applied.is_complete(), "{applied:?}");

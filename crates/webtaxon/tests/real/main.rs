@@ -18,10 +18,11 @@ mod schema;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tempfile::TempDir;
+use webtaxon::check::{CheckStep, StepOutcome};
+use webtaxon::core::ldap::name::Dn;
 use webtaxon::core::membership::Nest;
-use webtaxon::core::name::Dn;
 use webtaxon::core::preview::Preview;
-use webtaxon::directory::{CheckStep, Outcome, survey};
+use webtaxon::survey;
 use webtaxon::{Error, Workspace};
 
 const CONTROLLER: &str = include_str!("../../../../demo/webtaxon.toml");
@@ -88,7 +89,7 @@ impl Desk {
     async fn is_read(&self, why: &str) -> Preview {
         let preview = self.preview().await.unwrap_or_else(|error| panic!("{why}: {error}"));
         assert!(preview.is_whole(), "{why}: {:?}", preview.gaps);
-        let left: Vec<usize> = preview.first.funnel.iter().map(|step| step.left).collect();
+        let left: Vec<usize> = preview.intakes.first.funnel.iter().map(|step| step.left).collect();
         assert_eq!(left, [244, 81, 78, 75, 73], "{why}");
         preview
     }
@@ -105,7 +106,7 @@ async fn a_primary_group_counts_on_a_domain_controller() {
     let preview = everybody.preview().await.unwrap();
     assert!(preview.is_whole(), "{:?}", preview.gaps);
     // Nobody is listed there: it is everybody's primary group.
-    assert_eq!(preview.first.funnel[1].left, 244);
+    assert_eq!(preview.intakes.first.funnel[1].left, 244);
 }
 
 #[tokio::test]
@@ -220,8 +221,9 @@ async fn every_strategy_finds_the_same_on_each_server() {
         let line = format!("strategy = \"{strategy}\"\n[intake.fields]");
         for (desk, server) in [(Desk::slapd(), "slapd"), (Desk::samba(), "Samba")] {
             let preview = desk.with("[intake.fields]", &line).is_read(&format!("{server}, {strategy}")).await;
-            let swept = preview.first.notes.iter().any(|note| note.contains("were read with one search"));
-            assert_eq!(swept, strategy == "sweep", "{server}: {:?}", preview.first.notes);
+            let swept =
+                preview.intakes.first.notes.iter().any(|note| note.contains("were read with one search"));
+            assert_eq!(swept, strategy == "sweep", "{server}: {:?}", preview.intakes.first.notes);
         }
     }
 }
@@ -250,7 +252,7 @@ async fn every_kind_of_group_is_read_on_slapd() {
         let desk = Desk::slapd().with("CN=Loans Desk Users,OU=Groups", group);
         desk.with("group_bases", "# group_bases").with("[intake.fields]", &line)
     };
-    let botanists = at("OU=Botany,OU=People", "auto").preview().await.unwrap().first.funnel[1].left;
+    let botanists = at("OU=Botany,OU=People", "auto").preview().await.unwrap().intakes.first.funnel[1].left;
     assert!(botanists > 20, "{botanists}");
     for strategy in ["downwards", "sweep"] {
         for (group, people) in [
@@ -262,7 +264,7 @@ async fn every_kind_of_group_is_read_on_slapd() {
         ] {
             let preview = at(group, strategy).preview().await.unwrap();
             assert!(preview.is_whole(), "{group}, {strategy}: {:?}", preview.gaps);
-            assert_eq!(preview.first.funnel[1].left, people, "{group}, {strategy}");
+            assert_eq!(preview.intakes.first.funnel[1].left, people, "{group}, {strategy}");
         }
     }
 }
@@ -289,7 +291,7 @@ async fn what_a_domain_controller_works_out_is_what_the_lists_say() {
         for strategy in ["upwards", "chain", "tokens"] {
             let preview = desk(strategy).preview().await.unwrap();
             assert!(preview.is_whole(), "{strategy}, {why}: {:?}", preview.gaps);
-            assert_eq!(preview.first.funnel, expected.first.funnel, "{strategy}, {why}");
+            assert_eq!(preview.intakes.first.funnel, expected.intakes.first.funnel, "{strategy}, {why}");
             assert_eq!(told(&preview), told(&expected), "{strategy}, {why}");
         }
     }
@@ -303,7 +305,11 @@ async fn what_slapd_says_upwards_lets_in_and_takes_nobody_away() {
     let expected = Desk::slapd().is_read("by lists").await;
     let desk = Desk::slapd().with("[intake.fields]", "strategy = \"upwards\"\n[intake.fields]");
     let preview = desk.preview().await.unwrap();
-    assert!(preview.first.funnel[1].left < expected.first.funnel[1].left, "{:?}", preview.first.funnel);
+    assert!(
+        preview.intakes.first.funnel[1].left < expected.intakes.first.funnel[1].left,
+        "{:?}",
+        preview.intakes.first.funnel
+    );
     assert!(preview.gaps.iter().all(|gap| gap.reason.contains("need not keep up")), "{:?}", preview.gaps);
     assert!(preview.changes.iter().all(|one| !["suspend", "remove"].contains(&one.kind.name())));
     for strategy in ["chain", "tokens"] {
@@ -320,9 +326,9 @@ async fn a_server_with_a_hard_limit_is_read_in_parts() {
     let desk = Desk::slapd().with("svc-loansdesk,", "svc-scanner,");
     let preview = desk.is_read("100 entries at once").await;
     assert!(
-        preview.first.notes.iter().any(|note| note.contains("parts by uid")),
+        preview.intakes.first.notes.iter().any(|note| note.contains("parts by uid")),
         "{:?}",
-        preview.first.notes
+        preview.intakes.first.notes
     );
 }
 
@@ -331,7 +337,11 @@ async fn a_server_with_a_hard_limit_is_read_in_parts() {
 async fn a_part_that_is_kept_elsewhere_is_followed_or_takes_the_proof_away() {
     let follow = "references = \"follow\"";
     let preview = Desk::slapd().is_read("followed").await;
-    assert!(preview.first.notes.iter().any(|note| note.contains("ou=Partners")), "{:?}", preview.first.notes);
+    assert!(
+        preview.intakes.first.notes.iter().any(|note| note.contains("ou=Partners")),
+        "{:?}",
+        preview.intakes.first.notes
+    );
     let preview = Desk::slapd().with(follow, "references = \"ignore\"").preview().await.unwrap();
     assert!(!preview.is_whole() && preview.gaps[0].reason.contains("was not followed"), "{:?}", preview.gaps);
     let preview = Desk::slapd().with(follow, "references = \"refuse\"").preview().await.unwrap();
@@ -375,7 +385,7 @@ async fn a_domain_controller_says_why_it_refuses_a_bind() {
 async fn a_check_of_each_server_is_in_order_and_tells_what_is_not() {
     for (desk, who) in [(Desk::slapd(), "OpenLDAP"), (Desk::samba(), "Samba")] {
         let steps = desk.check().await;
-        let strange: Vec<_> = steps.iter().filter(|step| step.outcome != Outcome::Good).collect();
+        let strange: Vec<_> = steps.iter().filter(|step| step.outcome != StepOutcome::Good).collect();
         assert!(strange.len() == 1 && strange[0].message.contains("242 of 244"), "{who}: {strange:?}");
         let server = steps.iter().find(|step| step.name == "server").unwrap();
         assert!(server.message.contains(who), "{}", server.message);
@@ -388,21 +398,21 @@ async fn a_check_of_each_server_is_in_order_and_tells_what_is_not() {
     }
     let ending = Desk::slapd().with("svc-loansdesk,", "svc-scanner,").check().await;
     let told = ending.iter().filter(|step| step.name == "password").nth(1).unwrap();
-    assert!(told.outcome == Outcome::Warning && told.message.contains("expires in 9 days"), "{told:?}");
+    assert!(told.outcome == StepOutcome::Warning && told.message.contains("expires in 9 days"), "{told:?}");
     let limited = ending.iter().find(|step| step.name == "filter").unwrap();
     assert!(
-        limited.outcome == Outcome::Warning && limited.message.contains("finds 100 entries, and more"),
+        limited.outcome == StepOutcome::Warning && limited.message.contains("finds 100 entries, and more"),
         "{limited:?}"
     );
     let mighty = Desk::samba().with("svc-loansdesk@", "svc-mighty@").check().await;
     let rights = mighty.iter().find(|step| step.name == "rights").unwrap();
-    assert_eq!(rights.outcome, Outcome::Warning);
+    assert_eq!(rights.outcome, StepOutcome::Warning);
     for power in ["Domain Admins", "Administrators", "it may write"] {
         assert!(rights.message.contains(power), "{power}: {}", rights.message);
     }
     let untrusted = Desk::slapd().with("ca.pem", "loansdesk.pem").check().await;
     let tls = untrusted.iter().find(|step| step.name == "tls").unwrap();
-    assert!(tls.outcome == Outcome::Bad && tls.remedy.contains("fingerprint = \"sha256:"), "{tls:?}");
+    assert!(tls.outcome == StepOutcome::Bad && tls.remedy.contains("fingerprint = \"sha256:"), "{tls:?}");
 }
 
 #[tokio::test]
@@ -411,7 +421,7 @@ async fn a_draft_of_each_server_runs_as_it_is() {
     for (desk, login) in [(Desk::slapd(), "uid"), (Desk::samba(), "sAMAccountName")] {
         let workspace = desk.workspace().unwrap();
         let mut connection = workspace.connect().await.unwrap();
-        let directory = workspace.settings().directory().unwrap();
+        let directory = workspace.settings().directory(&workspace.settings().intakes.first).unwrap();
         let options = survey::DraftOptions { directory, accounts: "list.csv" };
         let draft = survey::draft(&mut connection, &options).await.unwrap();
         std::fs::write(
@@ -422,12 +432,12 @@ async fn a_draft_of_each_server_runs_as_it_is() {
         let file = desk.folder.path().join("drafted.toml");
         std::fs::write(&file, &draft.text).unwrap();
         let workspace = Workspace::open(&file).unwrap_or_else(|error| panic!("{error}: {}", draft.text));
-        assert_eq!(workspace.settings().intake.fields["login"].from_attributes(), [login]);
+        assert_eq!(workspace.settings().intakes.first.fields["login"].from_attributes(), [login]);
         let preview = workspace.preview().await.unwrap();
-        let left: Vec<usize> = preview.first.funnel.iter().map(|step| step.left).collect();
+        let left: Vec<usize> = preview.intakes.first.funnel.iter().map(|step| step.left).collect();
         assert!(preview.is_whole(), "{:?}", preview.gaps);
         assert_eq!(left, [244, 241, 241], "{}", draft.text);
         let steps = workspace.check(Duration::ZERO, |_| {}).await;
-        assert!(steps.iter().all(|step| step.outcome == Outcome::Good), "{steps:?}");
+        assert!(steps.iter().all(|step| step.outcome == StepOutcome::Good), "{steps:?}");
     }
 }

@@ -1,8 +1,8 @@
 //! What is known without asking a server agrees with what the servers publish.
 
 use crate::Desk;
-use webtaxon::core::reading::ServerKind;
-use webtaxon::core::schema::{AttributeType, Schema};
+use webtaxon::core::ldap::schema::ServerKind;
+use webtaxon::core::ldap::schema::{AttributeType, Schema};
 use webtaxon::directory::read_schema;
 
 #[tokio::test]

@@ -3,7 +3,7 @@
 use super::*;
 use crate::message::{BindResponse, ExtendedResponse, ResultCode, Scope};
 use proptest::prelude::*;
-use webtaxon_core::filter::Filter;
+use webtaxon_core::ldap::filter::Filter;
 
 fn search() -> SearchRequest {
     SearchRequest::new("", Scope::Base, &Filter::present("objectClass"), []).unwrap()

@@ -3,7 +3,7 @@
 use super::*;
 use crate::filter::WireFilter;
 use proptest::prelude::*;
-use webtaxon_core::filter::{Filter, Limits};
+use webtaxon_core::ldap::filter::{Filter, Limits};
 
 #[test]
 fn messages_are_the_standards_bytes() {

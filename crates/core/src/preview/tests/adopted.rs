@@ -5,8 +5,8 @@ use crate::settings::MatchBy;
 
 fn by(adopt: Adopt) -> Settings {
     let mut settings = settings();
-    settings.intake.matching = vec![MatchBy::Link, MatchBy::Login, MatchBy::Field("email".into())];
-    settings.intake.adopt = adopt;
+    settings.intakes.first.matching = vec![MatchBy::Link, MatchBy::Login, MatchBy::Field("email".into())];
+    settings.intakes.first.adopt = adopt;
     settings
 }
 
@@ -93,7 +93,7 @@ fn what_the_settings_say_decides_whose_an_account_becomes() {
         (Adopt::Ask, vec![person("ada")], vec![with_mail("old", mail)], "clash ada", "ask"),
         (Adopt::Ask, vec![person("ada")], vec![account("ada")], "", "a link needs no asking"),
     ] {
-        let preview = Preview::new(&by(adopt), &whole(&people, &[], &[]), &accounts, &today());
+        let preview = Preview::of(Situation::new(&by(adopt), &whole(&people, &[], &[]), &accounts, &today()));
         assert_eq!(words(&preview).join(", "), expected, "{why}");
     }
 }
@@ -128,7 +128,7 @@ fn the_settings_can_say_whose_one_account_is() {
         settings.accounts.whose =
             [(whose.to_owned(), Identity::from_link("ada").unwrap())].into_iter().collect();
         let reading = whole(&people, &["gone"], &[]);
-        let preview = Preview::new(&settings, &reading, &accounts, &today());
+        let preview = Preview::of(Situation::new(&settings, &reading, &accounts, &today()));
         assert_eq!(words(&preview).join(", "), expected, "{why}");
     }
 }
@@ -154,7 +154,8 @@ fn each_question_names_both_sides() {
             Clash::SeveralAccounts { accounts: vec!["ada".into(), "old".into()] },
         ),
     ] {
-        let preview = Preview::new(&by(adopt), &whole(&[person("ada")], &[], &[]), &accounts, &today());
+        let preview =
+            Preview::of(Situation::new(&by(adopt), &whole(&[person("ada")], &[], &[]), &accounts, &today()));
         assert_eq!(preview.changes[0].clash.as_ref(), Some(&expected));
         assert!(preview.changes[0].remedy().contains("whose = { "), "{}", preview.changes[0].remedy());
     }
@@ -177,8 +178,8 @@ proptest! {
         settings.accounts.whose = told
             .filter_map(|(account, person)| Some((account.login.to_uppercase(), Identity::from_link(&person.id)?)))
             .collect();
-        let first = Preview::new(&settings, &read_all(&people, &accounts), &accounts, &today());
-        let mut adopted: Vec<&str> = first.of(ChangeKind::Adopt).map(|change| change.login.as_str()).collect();
+        let first = Preview::of(Situation::new(&settings, &read_all(&people, &accounts), &accounts, &today()));
+        let mut adopted: Vec<&str> = first.of_kind(ChangeKind::Adopt).map(|change| change.login.as_str()).collect();
         let all = adopted.len();
         adopted.dedup();
         prop_assert_eq!(adopted.len(), all);
@@ -188,9 +189,9 @@ proptest! {
         let count = logins.len();
         logins.dedup();
         prop_assert_eq!(logins.len(), count, "no login twice");
-        let second = Preview::new(&settings, &read_all(&people, &after), &after, &today());
+        let second = Preview::of(Situation::new(&settings, &read_all(&people, &after), &after, &today()));
         let settled = |change: &&Change| change.kind != ChangeKind::Clash
-            && !first.of(ChangeKind::Clash).any(|clash| clash.dn == change.dn);
+            && !first.of_kind(ChangeKind::Clash).any(|clash| clash.dn == change.dn);
         prop_assert_eq!(second.changes.iter().filter(settled).count(), 0, "{:?} {:?}", words(&first), words(&second));
     }
 }

@@ -1,21 +1,25 @@
 //! Two settings over one reading: what differs is told once, and in both directions.
 
 use super::*;
-use crate::preview::compare::{Comparison, Side};
+use crate::preview::compare::Comparison;
 
 fn compared(now: &Settings, then: &Settings, reading: &Reading, accounts: &[Account]) -> Comparison {
     let today = today();
     let readings = std::slice::from_ref(reading);
-    let side = |settings| Side { settings, readings, accounts, memory: &today, groups: None };
-    Comparison::new(side(now), side(then))
+    let side = |settings| Situation { settings, readings, accounts, memory: &today, groups: None };
+    Comparison::of(side(now), side(then))
 }
 
 /// Other settings: nobody is kept out by a group, names come from the login, and everybody has a role.
 fn others() -> Settings {
     let mut settings = settings();
-    settings.intake.not_in_group.clear();
-    settings.intake.fields["name"] = crate::field::FieldRule::from(&["uid"]);
-    settings.intake.roles.push(crate::field::RoleRule { name: "reader".into(), ..Default::default() });
+    settings.intakes.first.not_in_group.clear();
+    settings.intakes.first.fields["name"] = crate::settings::rules::FieldRule::from(&["uid"]);
+    settings
+        .intakes
+        .first
+        .roles
+        .push(crate::settings::rules::RoleRule { name: "reader".into(), ..Default::default() });
     settings
 }
 
@@ -45,21 +49,22 @@ fn who_comes_who_goes_and_who_is_something_else() {
 #[test]
 fn a_filter_is_judged_by_what_the_entry_has() {
     let mut strict = settings();
-    strict.intake.filter = crate::filter::Filter::parse("(&(objectClass=person)(!(cn=ben)))").unwrap();
+    strict.intakes.first.filter =
+        crate::ldap::filter::Filter::parse("(&(objectClass=person)(!(cn=ben)))").unwrap();
     let both = [person("ada"), person("ben")];
     let (all, fewer) = (whole(&both, &[], &[]), whole(&both[..1], &[], &["ben"]));
     let (loose, accounts) = (settings(), []);
     let today = today();
     let side = |settings, reading| {
         let readings = std::slice::from_ref(reading);
-        Side { settings, readings, accounts: &accounts, memory: &today, groups: None }
+        Situation { settings, readings, accounts: &accounts, memory: &today, groups: None }
     };
-    let comparison = Comparison::new(side(&loose, &all), side(&strict, &fewer));
+    let comparison = Comparison::of(side(&loose, &all), side(&strict, &fewer));
     assert_eq!(comparison.go_out.len(), 1);
     assert!(comparison.go_out[0].why.starts_with("not found by the filter"), "{:?}", comparison.go_out);
     let mut elsewhere = strict.clone();
-    elsewhere.intake.bases = vec![dn("OU=Elsewhere")];
-    let comparison = Comparison::new(side(&loose, &all), side(&elsewhere, &fewer));
+    elsewhere.intakes.first.bases = vec![dn("OU=Elsewhere")];
+    let comparison = Comparison::of(side(&loose, &all), side(&elsewhere, &fewer));
     assert_eq!(comparison.go_out[0].why, "under none of the bases");
 }
 

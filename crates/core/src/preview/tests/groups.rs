@@ -43,18 +43,18 @@ fn read_more(
     (absent, outside): (&[&str], &[&str]),
     whole: bool,
 ) -> Reading {
-    let mut sweep = Sweep::new(Source { identity: "entryUUID".into(), ..Source::default() });
-    let part = sweep.open(Part::People { base: dn("OU=People") });
+    let mut builder = ReadingBuilder::new(Source { identity: "entryUUID".into(), ..Source::default() });
+    let part = builder.open(Part::People { base: dn("OU=People") });
     for one in people {
         let off = if one.off { "off" } else { "" };
         let values =
             [("entryUUID", one.id.as_str()), ("uid", &one.uid), ("cn", &one.name), ("employeeType", off)];
         let values = values.into_iter().filter(|(_, value)| !value.is_empty());
         let name = format!("CN={},OU=People", one.id);
-        sweep.person(&name, values.map(|(name, value)| (name, [value.as_bytes()]))).unwrap();
+        builder.person(&name, values.map(|(name, value)| (name, [value.as_bytes()]))).unwrap();
     }
-    sweep.close(part, Ended::Complete);
-    let part = sweep.open(Part::ApplicationGroups { base: dn("OU=Groups") });
+    builder.close(part, Ended::Complete);
+    let part = builder.open(Part::ApplicationGroups { base: dn("OU=Groups") });
     let of = |id: &str| match teams.iter().any(|(known, ..)| *known == id) {
         true => format!("CN={id},OU=Groups"),
         false => format!("CN={id},OU=People"),
@@ -62,25 +62,25 @@ fn read_more(
     for (id, name, _) in teams {
         let values = [("entryUUID", *id), ("cn", name.as_str())];
         let values = values.into_iter().filter(|(_, value)| !value.is_empty());
-        sweep.application_group(&of(id), values.map(|(name, value)| (name, [value.as_bytes()]))).unwrap();
+        builder.application_group(&of(id), values.map(|(name, value)| (name, [value.as_bytes()]))).unwrap();
     }
-    let (attribute, hidden) = sweep.identify_groups();
+    let (attribute, hidden) = builder.identify_groups();
     assert_eq!((attribute.as_str(), hidden), ("entryUUID", 0));
-    sweep.close(part, Ended::Complete);
+    builder.close(part, Ended::Complete);
     for (id, _, members) in teams {
-        let part = sweep.open_group(&dn(&of(id)), Purpose::Bring);
+        let part = builder.open_group(&dn(&of(id)), GroupPurpose::Import);
         let members: Vec<String> = members.iter().map(|member| of(member)).collect();
         let members = members.iter().map(|name| (dn(name).key(), name.as_str()));
-        sweep.graph_mut().add_group(dn(&of(id)).key(), &of(id), members);
-        sweep.close(part, if whole { Ended::Complete } else { Ended::Short("cut".into()) });
+        builder.graph_mut().add_group(dn(&of(id)).key(), &of(id), members);
+        builder.close(part, if whole { Ended::Complete } else { Ended::Short("cut".into()) });
     }
     let people = absent.iter().chain(outside).filter_map(|id| Identity::from_link(id)).collect();
-    let part = sweep.open(Part::Lookup { people });
+    let part = builder.open(Part::Lookup { people });
     for id in outside {
-        sweep.found(Identity::from_link(id).unwrap(), &of(id));
+        builder.found(Identity::from_link(id).unwrap(), &of(id));
     }
-    sweep.close(part, if whole { Ended::Complete } else { Ended::Short("cut".into()) });
-    sweep.finish(&settings.intake)
+    builder.close(part, if whole { Ended::Complete } else { Ended::Short("cut".into()) });
+    builder.finish(&settings.intakes.first)
 }
 
 fn group(name: &str, link: &str, members: &[&str]) -> Group {
@@ -96,7 +96,7 @@ fn plan(
     by_login: bool,
 ) -> Preview {
     let groups = Groups { list: groups.to_vec(), by_login };
-    Preview::with_groups(settings, reading, accounts, &today(), Some(&groups))
+    Preview::of(Situation::new(settings, reading, accounts, &today()).with_groups(Some(&groups)))
 }
 
 /// Each change as words: kind, name, who comes and who leaves; then what was held.
@@ -309,7 +309,7 @@ fn the_settings_say_who_is_a_member_and_what_becomes_of_a_group() {
         preview
             .brakes
             .iter()
-            .map(|brake| (brake.name.to_string(), brake.figure, brake.limit))
+            .map(|brake| (brake.kind.to_string(), brake.figure, brake.limit))
             .collect::<Vec<_>>()
     };
     assert_eq!(brakes(&[gone.clone(), full]), [], "one place of three may go, and does");
@@ -334,16 +334,17 @@ fn whoever_is_outside_of_what_is_read_stays_where_they_are() {
 #[test]
 fn a_member_of_two_intakes_counts_for_the_group_of_either() {
     let mut settings = bringing("gone = \"remove\"");
-    let mut second = settings.intake.clone();
+    let mut second = settings.intakes.first.clone();
     second.name = "guests".into();
     second.application_groups = None;
-    settings.further.push(second);
+    settings.intakes.further.push(second);
     let teams = [team("g", "Botany", &["ada", "ben"])];
     let one = read_teams(&settings, &[person("ada")], &teams, &[], true);
     let two = read_teams(&settings, &[person("ben")], &teams, &[], true);
     let accounts = [account("ada"), account("ben")];
     let groups = Groups { list: vec![group("Botany", "g", &["ben"])], by_login: false };
-    let preview = Preview::with_groups(&settings, &[one, two], &accounts, &today(), Some(&groups));
+    let preview =
+        Preview::of(Situation::new(&settings, &[one, two], &accounts, &today()).with_groups(Some(&groups)));
     assert_eq!(told(&preview), ["update members Botany +ada"]);
 }
 
@@ -351,8 +352,8 @@ fn a_member_of_two_intakes_counts_for_the_group_of_either() {
 #[test]
 fn an_intake_that_finds_no_group_removes_none() {
     let mut settings = bringing("gone = \"remove\"");
-    let second = crate::settings::Intake { name: "guests".into(), ..settings.intake.clone() };
-    settings.further.push(second);
+    let second = crate::settings::Intake { name: "guests".into(), ..settings.intakes.first.clone() };
+    settings.intakes.further.push(second);
     let groups = Groups { list: vec![group("Moss", "h", &["ada"])], by_login: false };
     let some = || read_teams(&settings, &[person("ada")], &[team("g", "Botany", &[])], &[], true);
     let none = || read_teams(&settings, &[person("ada")], &[], &[], true);
@@ -360,7 +361,9 @@ fn an_intake_that_finds_no_group_removes_none() {
         ([some(), none()], &["import group Botany", "held Moss"][..]),
         ([some(), some()], &["import group Botany", "remove group Moss -ada"]),
     ] {
-        let preview = Preview::with_groups(&settings, &readings, &[account("ada")], &today(), Some(&groups));
+        let preview = Preview::of(
+            Situation::new(&settings, &readings, &[account("ada")], &today()).with_groups(Some(&groups)),
+        );
         assert_eq!(told(&preview), expected);
     }
 }
@@ -369,7 +372,7 @@ fn an_intake_that_finds_no_group_removes_none() {
 fn carried_out(preview: &Preview, accounts: &[Account], groups: &[Group]) -> (Vec<Account>, Vec<Group>) {
     let own = |change: &Change| accounts.iter().find(|one| one.login == change.login);
     let edits: Vec<Edit> = preview.changes.iter().filter_map(|one| Edit::of(one, own(one))).collect();
-    let steps = preview.groups.iter().flat_map(|groups| &groups.changes).map(GroupChange::edits);
+    let steps = preview.groups.iter().flat_map(|groups| &groups.changes).map(crate::apply::GroupEdit::of);
     let (first, last): (Vec<_>, Vec<_>) = steps.map(|[first, last]| (first, last)).unzip();
     let make = |edits: Vec<Option<GroupEdit>>, groups: &[Group]| {
         let edits: Vec<GroupEdit> = edits.into_iter().flatten().collect();

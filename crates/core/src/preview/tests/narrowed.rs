@@ -6,7 +6,7 @@ use crate::preview::{Narrow, Sort};
 #[test]
 fn only_what_is_wanted_is_listed() {
     let mut settings = settings();
-    settings.intake.leaving.outside = LeavingAction::Keep.into();
+    settings.intakes.first.leaving.outside = LeavingAction::Keep.into();
     let people = [
         person("new"),
         Person { name: "Ada Married".into(), ..person("ada") },
@@ -14,7 +14,8 @@ fn only_what_is_wanted_is_listed() {
         Person { out: true, ..person("out") },
     ];
     let accounts = ["ada", "off", "out", "gone"].map(account);
-    let whole = || Preview::new(&settings, &whole(&people, &["gone"], &[]), &accounts, &today());
+    let whole =
+        || Preview::of(Situation::new(&settings, &whole(&people, &["gone"], &[]), &accounts, &today()));
     let kinds = |only: &[ChangeKind]| Narrow { only: only.to_vec(), ..Narrow::default() };
     let find = |text: &str| Narrow { find: text.into(), ..Narrow::default() };
     let sorted = |sort| Narrow { sort, ..Narrow::default() };

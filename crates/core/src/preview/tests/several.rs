@@ -6,18 +6,18 @@ use crate::settings::Leaving;
 /// `staff` as elsewhere, and `guests` behind it, who are only suspended when they are gone.
 fn both() -> Settings {
     let mut settings = settings();
-    let mut guests = settings.intake.clone();
+    let mut guests = settings.intakes.first.clone();
     guests.name = "guests".into();
     guests.leaving = Leaving { gone: LeavingAction::Suspend.into(), ..guests.leaving };
-    guests.roles.push(crate::field::RoleRule { name: "guest".into(), ..Default::default() });
-    settings.further.push(guests);
+    guests.roles.push(crate::settings::rules::RoleRule { name: "guest".into(), ..Default::default() });
+    settings.intakes.further.push(guests);
     settings.accounts.seats = None;
     settings
 }
 
 fn preview(staff: &[Person], guests: &[Person], absent: &[&str], accounts: &[Account]) -> Preview {
     let readings = [whole(staff, absent, &[]), whole(guests, absent, &[])];
-    Preview::new(&both(), &readings[..], accounts, &today())
+    Preview::of(Situation::new(&both(), &readings[..], accounts, &today()))
 }
 
 #[test]
@@ -35,10 +35,13 @@ fn the_first_intake_that_selects_a_person_has_them() {
             "import eli login name email"
         ]
     );
-    let steps: Vec<_> =
-        preview.further[0].funnel.iter().map(|step| (step.step.name(), step.left, step.lost)).collect();
+    let steps: Vec<_> = preview.intakes.further[0]
+        .funnel
+        .iter()
+        .map(|step| (step.step.name(), step.left, step.lost))
+        .collect();
     assert_eq!(steps.last(), Some(&("earlier", 2, 1)), "{steps:?}");
-    assert!(!preview.first.funnel.iter().any(|step| step.step.name() == "earlier"));
+    assert!(!preview.intakes.first.funnel.iter().any(|step| step.step.name() == "earlier"));
 }
 
 #[test]
@@ -64,13 +67,13 @@ fn who_is_in_no_intake_leaves_as_carefully_as_any_of_them_says() {
             ..account("ada")
         };
         let mut settings = both();
-        for intake in [&mut settings.intake, &mut settings.further[0]] {
+        for intake in [&mut settings.intakes.first, &mut settings.intakes.further[0]] {
             intake.fields.shift_remove("email");
         }
         if expected == "update ada" {
-            settings.intake.fields["name"] = crate::field::FieldRule::from(&["mail"]);
+            settings.intakes.first.fields["name"] = crate::settings::rules::FieldRule::from(&["mail"]);
         }
-        let preview = Preview::new(&settings, &[staff, guests][..], &[account], &today());
+        let preview = Preview::of(Situation::new(&settings, &[staff, guests][..], &[account], &today()));
         let told = words(&preview).join(", ");
         let told = if expected == "update ada" { told.replace(" name", "") } else { told };
         assert_eq!(told, expected, "{why}");
@@ -80,7 +83,8 @@ fn who_is_in_no_intake_leaves_as_carefully_as_any_of_them_says() {
 /// Promise 1: a reading that is missing altogether is no proof either.
 #[test]
 fn an_intake_without_a_reading_takes_nobody_away() {
-    let preview = Preview::new(&both(), &whole(&[], &["ada"], &[]), &[account("ada")], &today());
+    let preview =
+        Preview::of(Situation::new(&both(), &whole(&[], &["ada"], &[]), &[account("ada")], &today()));
     assert_eq!(words(&preview), ["held ada NotWhole"]);
     assert!(preview.missed.is_empty());
 }
@@ -103,10 +107,10 @@ fn the_story_is_told_by_the_intake_in_which_somebody_came_furthest() {
         (vec![], vec![off], "guests", "the first does not find her"),
     ] {
         let readings = [whole(&staff, &[], &[]), whole(&guests, &[], &[])];
-        let found = why::find(&both(), &readings[..], &[], "ada");
+        let found = why::find(Situation::new(&both(), &readings[..], &[], &today()), "ada");
         assert_eq!(found.len(), 1, "{why}: {found:?}");
         let subject = why::Subject { person: found[0].person, stranger: None, account: None };
-        let story = why::Why::new(&both(), &readings[..], &[], &today(), subject).unwrap();
+        let story = why::Why::of(Situation::new(&both(), &readings[..], &[], &today()), subject).unwrap();
         assert_eq!(story.intake, teller, "{why}");
     }
 }
@@ -119,11 +123,11 @@ proptest! {
         (staff, accounts, _) in any_museum(), (guests, _, _) in any_museum(),
     ) {
         let read = |list: &[Account]| [read_all(&staff, list), read_all(&guests, list)];
-        let first = Preview::new(&both(), &read(&accounts)[..], &accounts, &today());
+        let first = Preview::of(Situation::new(&both(), &read(&accounts)[..], &accounts, &today()));
         let after = carry_out(&first, &accounts);
-        let second = Preview::new(&both(), &read(&after)[..], &after, &today());
+        let second = Preview::of(Situation::new(&both(), &read(&after)[..], &after, &today()));
         let settled = |change: &&Change| change.kind != ChangeKind::Clash
-            && !first.of(ChangeKind::Clash).any(|clash| clash.dn == change.dn);
+            && !first.of_kind(ChangeKind::Clash).any(|clash| clash.dn == change.dn);
         prop_assert_eq!(second.changes.iter().filter(settled).count(), 0, "{:?}", words(&second));
         prop_assert_eq!(after.len(), first.accounts.after);
     }

@@ -5,7 +5,7 @@ use crate::preview::why::{Found, Subject, Verdict, Why, find};
 
 fn tell(settings: &Settings, reading: &Reading, accounts: &[Account], found: Found) -> Why {
     let subject = Subject { person: found.person, stranger: None, account: found.account };
-    Why::new(settings, reading, accounts, &today(), subject).unwrap()
+    Why::of(Situation::new(settings, reading, accounts, &today()), subject).unwrap()
 }
 
 #[test]
@@ -28,7 +28,7 @@ fn each_step_is_told_with_its_way_out() {
         ("gone", "", "remove", "an account whose person is gone"),
         ("root", "", "", "a protected account"),
     ] {
-        let found = find(&settings, &reading, &accounts, text);
+        let found = find(Situation::new(&settings, &reading, &accounts, &today()), text);
         let [one] = found.as_slice() else { panic!("{why}: {found:?}") };
         let story = tell(&settings, &reading, &accounts, *one);
         let steps: Vec<&str> = story.against().map(|step| step.name).collect();
@@ -37,18 +37,22 @@ fn each_step_is_told_with_its_way_out() {
         assert!(story.against().all(|step| !step.remedy.is_empty()), "{why}");
         assert_eq!(!story.untouched.is_empty(), ["half", "root"].contains(&text), "{why}");
     }
-    assert_eq!(find(&settings, &reading, &accounts, "nobody"), []);
-    assert_eq!(find(&settings, &reading, &accounts, "quillmere").len(), 6, "several: none is guessed");
+    assert_eq!(find(Situation::new(&settings, &reading, &accounts, &today()), "nobody"), []);
+    assert_eq!(
+        find(Situation::new(&settings, &reading, &accounts, &today()), "quillmere").len(),
+        6,
+        "several: none is guessed"
+    );
 }
 
 #[test]
 fn what_was_not_read_is_no_reason() {
     let mut settings = settings();
-    settings.intake.groups = vec![dn("CN=In")];
+    settings.intakes.first.groups = vec![dn("CN=In")];
     let reading = whole(&[person("ada")], &[], &[]);
-    let mut sweep = Sweep::new(Source::default());
-    sweep.person("CN=ada,OU=People", [("cn", [b"ada".as_slice()])]).unwrap();
-    let unread = sweep.finish(&settings.intake);
+    let mut builder = ReadingBuilder::new(Source::default());
+    builder.person("CN=ada,OU=People", [("cn", [b"ada".as_slice()])]).unwrap();
+    let unread = builder.finish(&settings.intakes.first);
     assert!(reading.whole().is_some() && unread.whole().is_none());
     let one = Found { person: Some((0, 0)), account: None };
     let step = |story: &Why| story.steps.iter().find(|step| step.name == "groups").unwrap().verdict;
@@ -61,10 +65,10 @@ proptest! {
     #[test]
     fn the_story_agrees_with_the_preview((people, accounts, adopt) in any_museum()) {
         let mut settings = settings();
-        settings.intake.adopt = if adopt { Adopt::same_login() } else { Adopt::Never };
+        settings.intakes.first.adopt = if adopt { Adopt::same_login() } else { Adopt::Never };
         let reading = read_all(&people, &accounts);
-        let preview = Preview::new(&settings, &reading, &accounts, &today());
-        let in_all = preview.first.funnel.last().map_or(0, |step| step.left);
+        let preview = Preview::of(Situation::new(&settings, &reading, &accounts, &today()));
+        let in_all = preview.intakes.first.funnel.last().map_or(0, |step| step.left);
         let linked = |id: &str| accounts.iter().position(|one| one.link == Identity::from_link(id));
         let mut selected = 0;
         for (at, one) in people.iter().enumerate() {

@@ -1,13 +1,13 @@
 //! Days of grace: nothing is done before they are over, and nothing starts them without a whole reading.
 
 use super::*;
-use crate::filter::Filter;
+use crate::ldap::filter::Filter;
 use crate::settings::LeavingRule;
 use jiff::civil::{Date, date};
 
 fn with_days(action: LeavingAction, after_days: u32) -> Settings {
     let mut settings = settings();
-    settings.intake.leaving.gone = LeavingRule { action, after_days };
+    settings.intakes.first.leaving.gone = LeavingRule { action, after_days };
     settings
 }
 
@@ -46,19 +46,24 @@ fn what_is_done_waits_for_its_day() {
         ),
     ] {
         let memory = since.map_or_else(today, |since| missed(&[("ada", since)]));
-        let preview = Preview::new(&with_days(action, days), &whole(&[], &["ada"], &[]), &[account], &memory);
+        let preview = Preview::of(Situation::new(
+            &with_days(action, days),
+            &whole(&[], &["ada"], &[]),
+            &[account],
+            &memory,
+        ));
         let until = preview.changes.first().and_then(|change| change.wait);
         let until = until.map(|wait| format!(" until {}", wait.grace.until)).unwrap_or_default();
         assert_eq!(words(&preview).join(", ") + &until, expected, "{why}");
-        let waits = preview.of(ChangeKind::Wait).count();
+        let waits = preview.of_kind(ChangeKind::Wait).count();
         assert_eq!(preview.accounts.after, usize::from(!expected.starts_with("remove")), "{why}");
         assert_eq!(
-            waits + preview.brakes.iter().filter(|brake| brake.name == "removals").count(),
+            waits + preview.brakes.iter().filter(|brake| brake.kind == BrakeKind::Removals).count(),
             usize::from(!expected.is_empty()),
             "{why}: a wait is no removal"
         );
         let is_wrong = since.is_some_and(|since| since > today().today);
-        assert_eq!(preview.brakes.iter().any(|brake| brake.name == "clock"), is_wrong, "{why}");
+        assert_eq!(preview.brakes.iter().any(|brake| brake.kind == BrakeKind::Clock), is_wrong, "{why}");
     }
 }
 
@@ -67,7 +72,8 @@ fn half_a_reading_starts_and_ends_no_days_of_grace() {
     for since in [date(2026, 11, 25), date(2026, 1, 1)] {
         let reading = read(&[], &["ada"], &[], [true, true, false]);
         let settings = with_days(LeavingAction::Remove, 14);
-        let preview = Preview::new(&settings, &reading, &[account("ada")], &missed(&[("ada", since)]));
+        let preview =
+            Preview::of(Situation::new(&settings, &reading, &[account("ada")], &missed(&[("ada", since)])));
         assert_eq!(words(&preview), ["held ada NotWhole"]);
         assert_eq!(preview.missed, missed(&[("ada", since)]).missed, "what is remembered stays as it was");
     }
@@ -75,12 +81,12 @@ fn half_a_reading_starts_and_ends_no_days_of_grace() {
 
 #[test]
 fn whoever_is_back_is_back() {
-    let preview = Preview::new(
+    let preview = Preview::of(Situation::new(
         &with_days(LeavingAction::Remove, 14),
         &whole(&[person("ada")], &[], &[]),
         &[account("ada")],
         &missed(&[("ada", date(2026, 1, 1))]),
-    );
+    ));
     assert_eq!((words(&preview).len(), preview.unchanged), (0, 1));
     assert!(preview.missed.is_empty(), "forgotten");
 }
@@ -95,7 +101,8 @@ fn the_day_on_which_somebody_was_first_missed_is_kept_until_they_are_away() {
     ] {
         let memory = since.map_or_else(today, |since| missed(&[("ada", since)]));
         let settings = with_days(action, days);
-        let preview = Preview::new(&settings, &whole(&[], &["ada"], &[]), &[account("ada")], &memory);
+        let preview =
+            Preview::of(Situation::new(&settings, &whole(&[], &["ada"], &[]), &[account("ada")], &memory));
         let ada = Identity::from_link("ada").unwrap();
         assert_eq!(preview.missed.get(&ada).copied(), remembered, "{why}");
     }
@@ -106,7 +113,7 @@ fn an_account_taken_away_by_hand_is_told_as_coming_back() {
     let ada = Identity::from_link("ada").unwrap();
     let memory = Memory { known: [(ada, "ada".to_owned())].into(), ..today() };
     let people = [person("ada"), person("bo")];
-    let preview = Preview::new(&settings(), &whole(&people, &[], &[]), &[], &memory);
+    let preview = Preview::of(Situation::new(&settings(), &whole(&people, &[], &[]), &[], &memory));
     let details: Vec<_> = preview.changes.iter().map(|change| change.detail.as_deref()).collect();
     assert!(details[0].unwrap().contains("except = [\"ada\"]"), "{details:?}");
     assert_eq!(details[1], None);
@@ -120,27 +127,27 @@ fn settings_that_select_are_compared_with_those_of_the_last_apply() {
     type Row<'a> = (&'a dyn Fn(&mut Settings), &'static str);
     let changes: [Row<'_>; 7] = [
         (&|_| {}, ""),
-        (&|one| one.intake.filter = text("(uid=*)"), "filter"),
-        (&|one| one.intake.active = None, "active"),
-        (&|one| one.intake.groups.push(dn("CN=A")), "groups"),
-        (&|one| one.intake.leaving.gone = LeavingAction::Keep.into(), "leaving"),
+        (&|one| one.intakes.first.filter = text("(uid=*)"), "filter"),
+        (&|one| one.intakes.first.active = None, "active"),
+        (&|one| one.intakes.first.groups.push(dn("CN=A")), "groups"),
+        (&|one| one.intakes.first.leaving.gone = LeavingAction::Keep.into(), "leaving"),
         (&|one| one.accounts.seats = None, ""),
         (&|one| one.brakes.settings_changed = false, ""),
     ];
     for (change, which) in changes {
         let mut settings = settings();
         change(&mut settings);
-        let preview = Preview::new(&settings, &whole(&[], &[], &[]), &[], &memory);
-        let brake = preview.brakes.iter().find(|brake| brake.name == "settings_changed");
+        let preview = Preview::of(Situation::new(&settings, &whole(&[], &[], &[]), &[], &memory));
+        let brake = preview.brakes.iter().find(|brake| brake.kind == BrakeKind::SettingsChanged);
         assert_eq!(brake.map(|brake| brake.which.join(" ")).unwrap_or_default(), which);
-        let first = Preview::new(&settings, &whole(&[], &[], &[]), &[], &today());
+        let first = Preview::of(Situation::new(&settings, &whole(&[], &[], &[]), &[], &today()));
         assert!(
-            !first.brakes.iter().any(|brake| brake.name == "settings_changed"),
+            !first.brakes.iter().any(|brake| brake.kind == BrakeKind::SettingsChanged),
             "nothing was applied yet"
         );
     }
     let mut quiet = settings();
-    (quiet.brakes.settings_changed, quiet.intake.active) = (false, None);
-    let preview = Preview::new(&quiet, &whole(&[], &[], &[]), &[], &memory);
-    assert!(!preview.brakes.iter().any(|brake| brake.name == "settings_changed"), "switched off");
+    (quiet.brakes.settings_changed, quiet.intakes.first.active) = (false, None);
+    let preview = Preview::of(Situation::new(&quiet, &whole(&[], &[], &[]), &[], &memory));
+    assert!(!preview.brakes.iter().any(|brake| brake.kind == BrakeKind::SettingsChanged), "switched off");
 }

@@ -9,18 +9,23 @@ fn outcome(extra: &str, name: &str, roles: &str, group: Ended) -> String {
          [[intake]]\nname = \"staff\"\ndirectory = \"d\"\nbases = \"OU=People\"\nfilter = \"(cn=*)\"\n{extra}"
     );
     let settings = Settings::parse("test", text.as_bytes()).unwrap_or_else(|error| panic!("{error:?}"));
-    let mut sweep = Sweep::new(Source { identity: "entryUUID".into(), ..Source::default() });
+    let mut builder = ReadingBuilder::new(Source { identity: "entryUUID".into(), ..Source::default() });
     let values = [("entryUUID", "ada"), ("uid", "ada"), ("cn", "Ada"), ("tel", "b"), ("tel", "a")];
     let values = values.map(|(name, value)| (name, [value.as_bytes()]));
-    sweep.person("CN=ada,OU=People", values).unwrap();
-    let part = sweep.open(Part::People { base: dn("OU=People") });
-    sweep.close(part, Ended::Complete);
-    let part = sweep.open_group(&dn("CN=Some"), Purpose::Decide);
-    sweep.close(part, group);
+    builder.person("CN=ada,OU=People", values).unwrap();
+    let part = builder.open(Part::People { base: dn("OU=People") });
+    builder.close(part, Ended::Complete);
+    let part = builder.open_group(&dn("CN=Some"), GroupPurpose::Decide);
+    builder.close(part, group);
     let mut account = account("ada");
     account.fields.insert("name".into(), name.into());
     account.fields.insert("roles".into(), roles.into());
-    let preview = Preview::new(&settings, &sweep.finish(&settings.intake), &[account], &today());
+    let preview = Preview::of(Situation::new(
+        &settings,
+        &builder.finish(&settings.intakes.first),
+        &[account],
+        &today(),
+    ));
     let fields = preview.changes.iter().flat_map(|change| &change.fields);
     let new = fields.map(|(name, field)| format!("{name}={}", field.new.as_deref().unwrap_or("?")));
     new.collect::<Vec<_>>().join(" ")
@@ -77,47 +82,52 @@ fn roles_are_given_and_taken_by_rule_and_kept_by_hand() {
 
 #[test]
 fn a_gap_in_another_group_leaves_roles_known() {
-    let role = crate::field::Condition { in_group: vec![dn("CN=Some")], ..Default::default() };
+    let role = crate::settings::rules::Condition { in_group: vec![dn("CN=Some")], ..Default::default() };
     let mut settings = settings();
-    settings.intake.roles.push(crate::field::RoleRule { name: "approver".into(), condition: role });
+    settings
+        .intakes
+        .first
+        .roles
+        .push(crate::settings::rules::RoleRule { name: "approver".into(), condition: role });
     for (unread, expected, why) in [
         ("CN=Else", Some(false), "a group beside it"),
         ("CN=Inner", None, "a group inside it"),
         ("CN=Some", None, "the group itself"),
     ] {
-        let mut sweep = Sweep::new(Source { identity: "entryUUID".into(), ..Source::default() });
-        sweep.person("CN=ada,OU=People", [("uid", [b"ada".as_slice()]), ("mail", [b"a@x"])]).unwrap();
-        sweep.graph_mut().add_group(dn("CN=Some").key(), "CN=Some", [(dn("CN=Inner").key(), "CN=Inner")]);
+        let mut builder = ReadingBuilder::new(Source { identity: "entryUUID".into(), ..Source::default() });
+        builder.person("CN=ada,OU=People", [("uid", [b"ada".as_slice()]), ("mail", [b"a@x"])]).unwrap();
+        builder.graph_mut().add_group(dn("CN=Some").key(), "CN=Some", [(dn("CN=Inner").key(), "CN=Inner")]);
         for name in ["CN=Some", "CN=Inner", "CN=Else"] {
-            let part = sweep.open_group(&dn(name), Purpose::Decide);
+            let part = builder.open_group(&dn(name), GroupPurpose::Decide);
             let ended = if name == unread { Ended::Short("cut".into()) } else { Ended::Complete };
-            sweep.close(part, ended);
+            builder.close(part, ended);
         }
-        let reading = sweep.finish(&settings.intake);
-        assert_eq!(crate::field::Drawer::new(&settings.intake, &reading).role(0, 0), expected, "{why}");
+        let reading = builder.finish(&settings.intakes.first);
+        assert_eq!(crate::draw::Drawer::new(&settings.intakes.first, &reading).role(0, 0), expected, "{why}");
     }
 }
 
 #[test]
 fn nobody_comes_in_whose_fields_hang_on_what_was_not_read() {
     let mut settings = settings();
-    settings.intake.roles.push(crate::field::RoleRule {
+    settings.intakes.first.roles.push(crate::settings::rules::RoleRule {
         name: "approver".into(),
-        condition: crate::field::Condition { in_group: vec![dn("CN=Some")], ..Default::default() },
+        condition: crate::settings::rules::Condition { in_group: vec![dn("CN=Some")], ..Default::default() },
     });
     let mut list = vec![account("ben")];
     list[0].fields.insert("roles".into(), "approver".into());
     // The group was never read: a gap, so that nobody can say who is in it.
-    let mut sweep = Sweep::new(Source { identity: "entryUUID".into(), ..Source::default() });
+    let mut builder = ReadingBuilder::new(Source { identity: "entryUUID".into(), ..Source::default() });
     for uid in ["ada", "ben"] {
         let mail = format!("{uid}@quillmere.example");
         let values = [("entryUUID", uid), ("uid", uid), ("cn", uid), ("mail", &mail)];
         let values = values.map(|(name, value)| (name, [value.as_bytes()]));
-        sweep.person(&format!("CN={uid},OU=People"), values).unwrap();
+        builder.person(&format!("CN={uid},OU=People"), values).unwrap();
     }
-    let part = sweep.open_group(&dn("CN=Out"), Purpose::Exclude);
-    sweep.close(part, Ended::Complete);
-    let preview = Preview::new(&settings, &sweep.finish(&settings.intake), &list, &today());
+    let part = builder.open_group(&dn("CN=Out"), GroupPurpose::Exclude);
+    builder.close(part, Ended::Complete);
+    let preview =
+        Preview::of(Situation::new(&settings, &builder.finish(&settings.intakes.first), &list, &today()));
     assert_eq!(words(&preview), ["held ada FieldsUnknown"]);
     assert_eq!(preview.unchanged, 1, "and ben keeps the role");
 }

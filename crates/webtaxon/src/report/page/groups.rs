@@ -1,9 +1,10 @@
 //! The application's groups on the page: what would become of them.
 
 use super::super::words;
-use super::{full, list, text};
+use super::parts::{full, list, text};
 use maud::{Markup, html};
 use webtaxon_core::preview::{GroupChange, GroupChangeKind, Preview};
+use webtaxon_core::words::counted;
 
 /// What would become of the groups, if the settings bring any.
 pub(super) fn groups(preview: &Preview) -> Markup {
@@ -19,7 +20,7 @@ pub(super) fn groups(preview: &Preview) -> Markup {
             }
             p {
                 b { (groups.now) " → " (groups.after) } " groups in all; "
-                (words::counted(groups.unchanged, "linked group stays as it is", "linked groups stay as they are")) "."
+                (counted(groups.unchanged, "linked group stays as it is", "linked groups stay as they are")) "."
             }
             @if !kinds.is_empty() {
                 table.changes.groups role="table" {

@@ -2,6 +2,7 @@
 //! of it is there without scripts, and no value of a directory can become more than text.
 
 mod groups;
+mod parts;
 
 use super::harmless;
 use super::words::{self, short};
@@ -9,8 +10,9 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use jiff::Timestamp;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
+use parts::{full, list, text};
 use ring::digest::{SHA256, digest};
-use webtaxon_core::preview::{Change, ChangeKind, FieldChange, Held, Part, Preview};
+use webtaxon_core::preview::{Change, ChangeKind, FieldChange, Held, IntakeSummary, Preview};
 use webtaxon_core::settings::{Intake, Settings};
 
 const STYLE: &str = include_str!("preview.css");
@@ -26,11 +28,11 @@ pub fn preview_html(preview: &Preview, settings: &Settings, made: Timestamp) -> 
         hash(STYLE),
         hash(SCRIPT)
     );
-    let names: Vec<String> = preview.parts().map(|part| harmless(&part.intake)).collect();
+    let names: Vec<String> = preview.intakes.iter().map(|part| harmless(&part.intake)).collect();
     let title =
         format!("Preview of {} {}", if names.len() == 1 { "intake" } else { "intakes" }, names.join(", "));
     let from: Vec<String> =
-        preview.parts().map(|part| format!("{} at {}", part.directory, part.server)).collect();
+        preview.intakes.iter().map(|part| format!("{} at {}", part.directory, part.server)).collect();
     let mut from: Vec<String> = from.iter().map(|from| harmless(from)).collect();
     from.dedup();
     let page = html! {
@@ -82,7 +84,7 @@ fn notices(preview: &Preview) -> Markup {
         @if !preview.brakes.is_empty() {
             section.notice.warn {
                 h2 { "Brakes: limits that are passed" }
-                ul { @for brake in &preview.brakes { li { b { (brake.name) } ": " (words::brake(brake)) } } }
+                ul { @for brake in &preview.brakes { li { b { (brake.kind) } ": " (brake.in_words()) } } }
                 (list("Without a seat, if those who stay and the restored have theirs first", preview.unseated.iter().cloned()))
             }
         }
@@ -106,7 +108,7 @@ fn figures(preview: &Preview) -> Markup {
 }
 
 /// The count after each step, with a bar for who is left and who fell out.
-fn funnel(part: &Part, intake: &Intake) -> Markup {
+fn funnel(part: &IntakeSummary, intake: &Intake) -> Markup {
     let all = part.funnel.first().map_or(0, |step| step.left);
     let width = |count: usize| format!("{:.3}", permille(count, all));
     html! {
@@ -136,15 +138,15 @@ fn who(preview: &Preview, settings: &Settings) -> Markup {
                 "Who would be in"
                 @if !preview.is_whole() { ", as far as it was read" }
             }
-            @for (part, intake) in preview.parts().zip(settings.intakes()) {
-                @if !preview.further.is_empty() { h3 { "Intake " (text(&part.intake)) } }
+            @for (part, intake) in preview.intakes.iter().zip(settings.intakes.iter()) {
+                @if !preview.intakes.is_single() { h3 { "Intake " (text(&part.intake)) } }
                 (funnel(part, intake))
             }
             (list("Out for want of a value", preview.incomplete.iter().map(|one| format!("{}: {}", short(&one.dn), one.missing))))
             (list("Named in only or except, and nobody who was found is called so", preview.nobody.iter().cloned()))
             (list("Fields that are left as they are, since no good value was found", preview.open_fields.iter().map(|one| format!("{}: {} {}", one.login, one.field, one.why))))
             (list("Members of the groups who were not found: outside the bases, not let in by the filter, or gone", preview.strangers.iter().map(|one| format!("{}, listed in {}", one.dn, short(&one.group)))))
-            (list("On the way", preview.parts().flat_map(|part| &part.notes).cloned().collect::<Vec<_>>().into_iter()))
+            (list("On the way", preview.intakes.iter().flat_map(|part| &part.notes).cloned().collect::<Vec<_>>().into_iter()))
         }
     }
 }
@@ -155,22 +157,10 @@ fn permille(count: usize, all: usize) -> f64 {
     if all == 0 { 0.0 } else { count as f64 * 1_000.0 / all as f64 }
 }
 
-fn list(title: &str, lines: impl ExactSizeIterator<Item = String>) -> Markup {
-    let count = lines.len();
-    html! {
-        @if count > 0 {
-            details open[count <= 12] {
-                summary { (title) " (" (count) ")" }
-                ul { @for line in lines { li { (text(&line)) } } }
-            }
-        }
-    }
-}
-
 fn changes(preview: &Preview) -> Markup {
     let kinds: Vec<(ChangeKind, Vec<&Change>)> = ChangeKind::ALL
         .into_iter()
-        .map(|kind| (kind, preview.of(kind).collect::<Vec<_>>()))
+        .map(|kind| (kind, preview.of_kind(kind).collect::<Vec<_>>()))
         .filter(|(_, list)| !list.is_empty())
         .collect();
     html! {
@@ -323,17 +313,4 @@ fn held(held: &[Held]) -> Markup {
             }
         }
     }
-}
-
-/// An entry's name in full, which may be broken between its parts.
-fn full(dn: &str) -> Markup {
-    let shown = harmless(dn);
-    html! {
-        bdi.dn { @for (at, part) in shown.split(',').enumerate() { @if at > 0 { "," wbr; } (part) } }
-    }
-}
-
-/// A stranger's text: harmless, and without power over the direction of what stands around it.
-fn text(value: &str) -> Markup {
-    html! { bdi { (harmless(value)) } }
 }

@@ -9,23 +9,20 @@ mod sheet;
 mod write;
 
 use super::groups::{MEMBERS, as_edits, group};
-use super::{AccountStore, Answer, Outcome, Record, Rows, StoreError, StoreErrorKind, Terms, groups_beside};
+use super::{AccountStore, Answer, Record, Rows, StoreError, StoreErrorKind, Terms, groups_beside};
 use indexmap::IndexMap;
-use sheet::Sheet;
+use sheet::{ListFile, Sheet};
 use std::collections::{BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use webtaxon_core::account::{Account, Group, Groups, folded};
-use webtaxon_core::apply::{Edit, GroupEdit, Standing, standings};
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, standings};
 
 /// A CSV file.
 #[derive(Clone, Debug)]
 pub struct CsvStore {
-    file: PathBuf,
-    columns: IndexMap<String, String>,
-    has_links: bool,
-    rows: Rows,
+    accounts: ListFile,
     /// The file of the application's groups, in which a row is a group.
-    groups: Option<Box<CsvStore>>,
+    groups: Option<ListFile>,
 }
 
 impl CsvStore {
@@ -33,13 +30,15 @@ impl CsvStore {
     /// `roles`.
     #[must_use]
     pub fn new(file: PathBuf, columns: IndexMap<String, String>) -> Self {
-        Self { file, columns, has_links: true, rows: Rows::Accounts, groups: None }
+        let accounts = ListFile { file, columns, has_links: true, rows: Rows::Accounts };
+        Self { accounts, groups: None }
     }
 
     /// The same without a column for the link.
     #[must_use]
-    pub fn without_links(self) -> Self {
-        Self { has_links: false, ..self }
+    pub fn without_links(mut self) -> Self {
+        self.accounts.has_links = false;
+        self
     }
 
     /// The same with the application's groups in another file; `columns` names those of its columns that are not
@@ -49,15 +48,16 @@ impl CsvStore {
         let column = |own: &str| columns.get(own).cloned().unwrap_or_else(|| own.to_owned());
         let called = [("login", "name"), ("link", "link"), (MEMBERS, "members")];
         let columns = called.into_iter().map(|(own, name)| (own.to_owned(), column(name))).collect();
-        let groups = Self { file, columns, has_links: true, rows: Rows::Groups, groups: None };
-        Self { groups: Some(Box::new(groups)), ..self }
+        Self { groups: Some(ListFile { file, columns, has_links: true, rows: Rows::Groups }), ..self }
     }
 
-    fn groups_file(&self) -> Result<&Self, StoreError> {
+    fn groups_file(&self) -> Result<&ListFile, StoreError> {
         let none = || StoreErrorKind::NoGroups { store: self.describe() };
-        Ok(self.groups.as_deref().ok_or_else(none)?)
+        Ok(self.groups.as_ref().ok_or_else(none)?)
     }
+}
 
+impl ListFile {
     fn bytes(&self) -> Result<Vec<u8>, StoreError> {
         let file = || self.file.clone();
         Ok(std::fs::read(&self.file).map_err(|reason| StoreErrorKind::Unreadable { file: file(), reason })?)
@@ -125,19 +125,23 @@ impl CsvStore {
         let (made, _) = self.changed(&original, &forward, terms).ok()?;
         (made == now).then_some(original)
     }
+
+    fn unwritable(&self, reason: std::io::Error) -> StoreError {
+        StoreErrorKind::Unwritable { file: self.file.clone(), reason }.into()
+    }
 }
 
 impl AccountStore for CsvStore {
     fn describe(&self) -> String {
-        self.file.display().to_string()
+        self.accounts.file.display().to_string()
     }
 
     fn place(&self) -> String {
-        self.file.canonicalize().unwrap_or_else(|_| self.file.clone()).display().to_string()
+        self.accounts.file.canonicalize().unwrap_or_else(|_| self.accounts.file.clone()).display().to_string()
     }
 
     fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
-        let store = self.clone();
+        let store = self.accounts.clone();
         let fields: Vec<String> = fields.iter().map(|field| (*field).to_owned()).collect();
         // Beside whatever else goes on: a directory is read meanwhile.
         let read = move || {
@@ -152,14 +156,15 @@ impl AccountStore for CsvStore {
 
     fn is_writable(&self) -> Answer<'_, bool> {
         // Opened for appending, the file stays as it is.
-        let opened = std::fs::OpenOptions::new().append(true).open(&self.file);
+        let opened = std::fs::OpenOptions::new().append(true).open(&self.accounts.file);
         Box::pin(async move { Ok(opened.is_ok()) })
     }
 
     fn copy<'a>(&'a self, stem: &'a Path) -> Answer<'a, Option<PathBuf>> {
         Box::pin(async move {
             let to = stem.with_extension("csv");
-            replace::create(&to, &self.bytes()?).map_err(|reason| self.unwritable(reason))?;
+            replace::create(&to, &self.accounts.bytes()?)
+                .map_err(|reason| self.accounts.unwritable(reason))?;
             if let Some(groups) = &self.groups {
                 let to = groups_beside(&to, "csv");
                 replace::create(&to, &groups.bytes()?).map_err(|reason| groups.unwritable(reason))?;
@@ -175,13 +180,14 @@ impl AccountStore for CsvStore {
         record: Record<'a>,
     ) -> Answer<'a, ()> {
         Box::pin(async move {
-            let _held = replace::hold(&self.file).map_err(|reason| self.unwritable(reason))?;
-            let now = self.bytes()?;
-            let (mut text, standings) = self.changed(&now, edits, terms)?;
-            if let Some(original) = self.original(&now, edits, terms) {
+            let file = &self.accounts;
+            let _held = replace::hold(&file.file).map_err(|reason| file.unwritable(reason))?;
+            let now = file.bytes()?;
+            let (mut text, standings) = file.changed(&now, edits, terms)?;
+            if let Some(original) = file.original(&now, edits, terms) {
                 text = original;
             }
-            self.put(&now, &text)?;
+            file.put(&now, &text)?;
             for (at, standing) in standings.into_iter().enumerate() {
                 record(at, Outcome::from(standing));
             }
@@ -217,11 +223,5 @@ impl AccountStore for CsvStore {
             }
             Ok(())
         })
-    }
-}
-
-impl CsvStore {
-    fn unwritable(&self, reason: std::io::Error) -> StoreError {
-        StoreErrorKind::Unwritable { file: self.file.clone(), reason }.into()
     }
 }

@@ -1,7 +1,7 @@
 //! Putting a new file in an old one's place, at once or not at all, whatever happens meanwhile.
 
 use crate::crash;
-use crate::state::private;
+use crate::private;
 use std::fs::{File, TryLockError};
 use std::io::{self, Write as _};
 use std::path::Path;
@@ -75,7 +75,7 @@ pub(super) fn replace(file: &Path, was: &[u8], text: &[u8]) -> io::Result<()> {
 /// # Errors
 /// There is a file of this name, or it cannot be written.
 pub(super) fn create(file: &Path, text: &[u8]) -> io::Result<()> {
-    let mut out = private(file)?;
+    let mut out = private::file(file)?;
     out.write_all(text)?;
     out.sync_all()
 }
@@ -83,7 +83,7 @@ pub(super) fn create(file: &Path, text: &[u8]) -> io::Result<()> {
 fn write_beside(file: &Path, beside: &Path, text: &[u8]) -> io::Result<()> {
     // Left behind by a run that was cut off.
     let _ = std::fs::remove_file(beside);
-    let mut out = private(beside)?;
+    let mut out = private::file(beside)?;
     crash::point();
     out.write_all(text)?;
     let like = std::fs::metadata(file)?;

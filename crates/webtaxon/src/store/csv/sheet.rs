@@ -2,17 +2,28 @@
 
 use super::super::groups::MEMBERS;
 use super::super::{Rows, apart};
-use super::{CsvStore, StoreError, StoreErrorKind};
+use super::super::{StoreError, StoreErrorKind};
 use csv::{ByteRecord, ErrorKind, ReaderBuilder};
 use foldhash::HashMap;
+use indexmap::IndexMap;
 use smol_str::SmolStr;
 use std::ops::Range;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use webtaxon_core::account::{Account, Fields, State};
-use webtaxon_core::identity::Identity;
+use webtaxon_core::ldap::identity::Identity;
 
 /// What has a meaning of its own.
 const OWN: [&str; 4] = ["login", "link", "state", "roles"];
+
+/// A file, and what its columns are called.
+#[derive(Clone, Debug)]
+pub(super) struct ListFile {
+    pub(super) file: PathBuf,
+    /// Columns that are not called by their own name.
+    pub(super) columns: IndexMap<String, String>,
+    pub(super) has_links: bool,
+    pub(super) rows: Rows,
+}
 
 /// What a column holds.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -34,7 +45,7 @@ pub(super) struct Sheet<'a> {
 
 impl<'a> Sheet<'a> {
     /// Reads a file's bytes; `fields` are those that must have a column.
-    pub(super) fn read(store: &CsvStore, bytes: &'a [u8], fields: &[&str]) -> Result<Self, StoreError> {
+    pub(super) fn read(store: &ListFile, bytes: &'a [u8], fields: &[&str]) -> Result<Self, StoreError> {
         let path = store.file.as_path();
         let file = || path.to_owned();
         let column = |own: &str| store.columns.get(own).cloned().unwrap_or_else(|| own.to_owned());

@@ -3,17 +3,18 @@
 //! Each change is one request, so that it is made wholly or not at all; where the answer is lost, the group is
 //! looked at. Members who are no users of the service, groups in groups among them, are never touched.
 
+use super::ScimStore;
 use super::resource::{find, patch_of, text};
 use super::service::{Fault, Resource, Service, Wish, escaped};
-use super::{People, ScimStore, group as read_group};
+use super::session::{People, group as read_group};
 use crate::crash;
-use crate::store::{Outcome, Record, Rows, StoreError, StoreErrorKind, Terms};
+use crate::store::{Record, Rows, StoreError, StoreErrorKind, Terms};
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::collections::HashMap;
 use webtaxon_core::account::Group;
-use webtaxon_core::apply::{GroupEdit, Standing, group_standings};
-use webtaxon_core::identity::Identity;
+use webtaxon_core::apply::{GroupEdit, Outcome, Standing, group_standings};
+use webtaxon_core::ldap::identity::Identity;
 
 /// The schema of a group.
 const GROUP: &str = "urn:ietf:params:scim:schemas:core:2.0:Group";
@@ -101,7 +102,7 @@ impl People {
 
     /// A group as the service gives it, with the users who are in it.
     fn group(&self, resource: &Resource) -> Group {
-        let super::Group { name, members, .. } = read_group(resource);
+        let super::session::Group { name, members, .. } = read_group(resource);
         let mut members: Vec<String> = members.iter().filter_map(|id| self.logins.get(id).cloned()).collect();
         members.sort_unstable();
         let link = Identity::from_link(text(resource, "externalId"));

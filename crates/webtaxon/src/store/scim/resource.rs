@@ -5,7 +5,7 @@
 use super::schema::{Kind, Place};
 use super::service::Resource;
 use serde_json::{Map, Number, Value, json};
-use webtaxon_core::field::LIST;
+use webtaxon_core::settings::rules::LIST;
 use webtaxon_core::settings::{Literal, USER};
 
 /// What only the service writes.

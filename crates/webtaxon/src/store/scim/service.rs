@@ -5,7 +5,7 @@
 //! and a redirection is not followed, so that the secret goes to nobody else.
 
 use super::super::{StoreError, StoreErrorKind};
-use crate::directory::{TlsRules, fetch_password};
+use crate::secure::{TlsRules, fetch_password};
 use jiff::Timestamp;
 use jiff::fmt::rfc2822;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};

@@ -8,11 +8,12 @@ mod rows;
 pub(super) use rows::Rows;
 
 use super::{StoreErrorKind, apart};
+use crate::sql_names::quoted;
 use std::collections::HashMap;
 use std::sync::Arc;
 use webtaxon_core::account::{Account, State};
 use webtaxon_core::apply::{Edit, Standing, order};
-use webtaxon_core::field::LIST;
+use webtaxon_core::settings::rules::LIST;
 use webtaxon_core::settings::{RoleTable, RowsOf, SqlTable};
 
 /// A column, as the database describes it.
@@ -194,11 +195,6 @@ fn literal(value: &Bound) -> String {
 fn plain(text: &str) -> String {
     let is_break = |character: char| character.is_control() || matches!(character, '\u{2028}' | '\u{2029}');
     text.chars().map(|character| if is_break(character) { ' ' } else { character }).collect()
-}
-
-/// A name in double quotes (ISO 9075-2, delimited identifier).
-pub(crate) fn quoted(name: &str) -> String {
-    format!("\"{}\"", name.replace('"', "\"\""))
 }
 
 /// Two digits for each byte.

@@ -6,9 +6,9 @@ use smol_str::SmolStr;
 use std::borrow::Cow;
 use std::collections::HashMap;
 use webtaxon_core::account::{Account, Fields, State};
-use webtaxon_core::field::LIST;
-use webtaxon_core::identity::Identity;
+use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::settings::SqlTable;
+use webtaxon_core::settings::rules::LIST;
 
 /// What stands in a column.
 enum Kind {

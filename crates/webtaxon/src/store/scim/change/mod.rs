@@ -6,60 +6,23 @@
 mod prepare;
 mod ring;
 mod roles;
+mod work;
 
 use super::resource::{find, sendable, text};
 use super::service::{Fault, Resource, Wish, bytes_of, escaped};
-use super::{Everybody, Group, Session};
+use super::session::{Everybody, Group, Session};
 use crate::crash;
-use crate::store::{Outcome, Record, StoreError, Terms};
+use crate::store::{Record, StoreError, Terms};
 use reqwest::Method;
 use serde_json::Value;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::sync::{Mutex, PoisonError};
 use webtaxon_core::account::Account;
-use webtaxon_core::apply::{Edit, Standing, order, standings};
+use webtaxon_core::apply::{Edit, Outcome, Standing, order, standings};
+use work::{Hindrance, Prepared, Work};
 
 /// The most changes of one bulk request, whatever more the service takes: so many answers can be lost at once.
 const BATCH: usize = 100;
-
-/// The edits under way.
-struct Work<'a> {
-    session: &'a Session,
-    everybody: Everybody,
-    edits: &'a [Edit],
-    standings: Vec<Standing>,
-    /// Users as they were before the edits that these take back, by link and by login.
-    originals: HashMap<String, Resource>,
-    /// Never waited for: it only makes this a value that several threads may look at.
-    record: Mutex<Record<'a>>,
-    stop_after: Option<usize>,
-    failed: usize,
-    is_over: bool,
-}
-
-/// A change that is ready to be asked for.
-struct Prepared {
-    place: usize,
-    /// The user before and after; none where it comes or goes.
-    before: Option<Resource>,
-    after: Option<Resource>,
-    /// None where only groups change.
-    wish: Option<Wish>,
-}
-
-/// Why a change cannot be asked for.
-enum Hindrance {
-    /// What becomes of it.
-    Told(Outcome),
-    /// It names a person who may come in yet.
-    Later(String),
-}
-
-impl From<String> for Hindrance {
-    fn from(words: String) -> Self {
-        Self::Told(Outcome::Failed(words))
-    }
-}
 
 pub(super) async fn carry_out(
     session: &Session,
@@ -112,10 +75,6 @@ impl Work<'_> {
         let record = self.record.get_mut().unwrap_or_else(PoisonError::into_inner);
         self.is_over |= !record(place, outcome);
         self.is_over |= self.stop_after.is_some_and(|most| self.failed >= most);
-    }
-
-    fn edit(&self, place: usize) -> Option<&Edit> {
-        self.edits.get(place)
     }
 
     /// Makes groups of edits, one after the other; those who wait for a person, with the reason.

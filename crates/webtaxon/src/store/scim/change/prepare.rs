@@ -2,14 +2,14 @@
 
 use super::super::resource::{find, patch, put, sendable, text, write};
 use super::super::service::{Resource, Wish, escaped};
-use super::{Hindrance, Prepared, Work};
-use crate::store::{Outcome, StoreError};
+use super::work::{Hindrance, Prepared, Work};
+use crate::store::StoreError;
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::collections::HashMap;
 use std::path::Path;
 use webtaxon_core::account::{Account, State};
-use webtaxon_core::apply::{Edit, Standing};
+use webtaxon_core::apply::{Edit, Outcome, Standing};
 
 impl Work<'_> {
     /// What an edit asks for.
@@ -137,7 +137,7 @@ pub(super) fn originals(file: &Path) -> HashMap<String, Resource> {
         for name in ["id", "meta", "groups"] {
             user.shift_remove(name);
         }
-        let link = webtaxon_core::identity::Identity::from_link(text(&user, "externalId"));
+        let link = webtaxon_core::ldap::identity::Identity::from_link(text(&user, "externalId"));
         let login = Account::login_key(text(&user, "userName"));
         if let Some(link) = link {
             all.insert(link.to_string(), user.clone());

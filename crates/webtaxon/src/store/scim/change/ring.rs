@@ -2,11 +2,12 @@
 
 use super::super::resource::{find, put, text};
 use super::super::service::{Fault, Resource};
-use super::{Hindrance, Work};
+use super::work::{Hindrance, Work};
 use crate::crash;
-use crate::store::{Outcome, StoreError};
+use crate::store::StoreError;
 use serde_json::{Value, json};
 use std::collections::HashMap;
+use webtaxon_core::apply::Outcome;
 
 impl Work<'_> {
     /// Makes a ring of people who take each other's logins: the first is put aside, under a name of its own.

@@ -1,16 +1,16 @@
 //! Roles that are groups: putting a user into them, and taking it out.
 
-use super::super::group as read_group;
 use super::super::resource::{find, patch_of};
 use super::super::service::{Fault, Wish, escaped};
-use super::Work;
+use super::super::session::group as read_group;
+use super::work::Work;
 use crate::crash;
 use crate::store::StoreError;
 use reqwest::Method;
 use serde_json::{Map, Value, json};
 use std::collections::HashSet;
 use webtaxon_core::account::Account;
-use webtaxon_core::field::LIST;
+use webtaxon_core::settings::rules::LIST;
 
 impl Work<'_> {
     /// Whether there is a group for each role of an account.

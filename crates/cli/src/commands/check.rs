@@ -1,0 +1,23 @@
+//! `webtaxon check`: is everything in order, step by step.
+
+use crate::output::width;
+use crate::session::{Exit, Failure, Session};
+use crate::text;
+use std::time::Duration;
+use webtaxon::check::StepOutcome;
+use webtaxon::report;
+
+pub(crate) async fn run(wait: Duration, session: &Session<'_>) -> Result<Exit, Failure> {
+    let workspace = session.open()?;
+    let is_text = session.is_text();
+    let steps = workspace
+        .check(wait, |step| {
+            if is_text {
+                session.output.answer(&text::step(step, width()));
+            }
+        })
+        .await;
+    session.answer(|_| text::checked(&steps, &session.same_options()), || report::check(&steps));
+    let is_bad = steps.iter().any(|step| step.outcome == StepOutcome::Bad);
+    Ok(if is_bad { Exit::Failed } else { Exit::Done })
+}

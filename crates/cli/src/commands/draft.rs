@@ -1,0 +1,195 @@
+//! `webtaxon draft`: a first settings file, from what a directory shows.
+
+use crate::arguments::Draft;
+use crate::output::{Output, Tone, harmless, paint};
+use crate::session::{Exit, Failure, Session, ask, create, settings_option};
+use secrecy::SecretString;
+use std::io::{self, IsTerminal as _, Write as _};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use webtaxon::Error;
+use webtaxon::core::ldap::url::Server;
+use webtaxon::core::settings::{
+    Bind, Directory, Fingerprint, PasswordSource, References, Servers, Settings, Trust,
+};
+use webtaxon::directory::{Access, Connection, DirectoryError, DirectoryErrorKind};
+use webtaxon::secure::password;
+use webtaxon::survey::{self, Draft as Drafted, DraftOptions};
+
+/// The directory's name in the settings.
+const NAME: &str = "main";
+
+pub(crate) async fn run(options: &Draft, session: &Session<'_>) -> Result<Exit, Failure> {
+    let output = session.output;
+    if session.common.from.is_some() {
+        return Err(Failure::wrong("draft asks a directory: a snapshot does not say how one is reached").with(
+            "  To do: leave --from out; `webtaxon fields --from FILE` shows what people have in a snapshot\n",
+        ));
+    }
+    let to_stdout = options.out == Path::new("-");
+    if !to_stdout && options.out.exists() {
+        let file = options.out.display();
+        return Err(Failure::failed(format!("{file} exists already, and nothing is overwritten"))
+            .with("  To do: name another file with --out FILE, or - to see the draft\n"));
+    }
+    let mut directory = directory(options)?;
+    let folder = std::env::current_dir().unwrap_or_default();
+    let secret = password(&directory, &folder, Some(&ask)).await.map_err(DirectoryError::from)?;
+    let mut connection = connect(&mut directory, &folder, secret, options, output).await?;
+    // Only the server that answered goes into the file.
+    if let Ok(server) = Server::parse(connection.server()) {
+        directory.servers = Servers::Named(vec![server]);
+    }
+    seen_from_the_file(&mut directory, &options.out, &folder);
+    let accounts = &options.accounts;
+    let drafted = survey::draft(&mut connection, &DraftOptions { directory: &directory, accounts }).await;
+    connection.close().await;
+    let draft = drafted?;
+    // What is handed over must be sound: a fault here is this program's own.
+    Settings::parse("the draft", draft.text.as_bytes()).map_err(Error::from)?;
+    if to_stdout {
+        output.answer(&draft.text);
+        return Ok(Exit::Done);
+    }
+    create(&options.out, &draft.text, false).map_err(|error| Failure::unwritable(&options.out, error))?;
+    say_what_is_there(&draft, options, session);
+    Ok(Exit::Done)
+}
+
+/// Tells what was found and written, and what to do next; makes an empty list of accounts if there is none.
+fn say_what_is_there(draft: &Drafted, options: &Draft, session: &Session<'_>) {
+    let output = session.output;
+    for line in &draft.found {
+        output.answer(&format!("  {}\n", harmless(line)));
+    }
+    let list = options.out.parent().unwrap_or(Path::new("")).join(&options.accounts);
+    let header = format!("{},link,state\n", draft.fields.join(","));
+    let made = !list.exists() && create(&list, &header, false).is_ok();
+    output.answer(&format!("\n{} {}\n", paint(Tone::Good, "Written:"), options.out.display()));
+    if made {
+        output.answer(&format!(
+            "{} {}, an empty list to begin with: put the application's accounts there\n",
+            paint(Tone::Good, "Written:"),
+            list.display()
+        ));
+    }
+    let is_usual = options.out == session.common.settings;
+    let option = if is_usual { String::new() } else { settings_option(&options.out) };
+    output.answer(&format!("Next: read the file, choose the groups, then webtaxon check{option}\n"));
+}
+
+/// The directory as the options name it; asks for the bind name if nobody gave it.
+fn directory(options: &Draft) -> Result<Directory, Failure> {
+    let wrong = |reason: &str| Failure::wrong(reason);
+    // A host alone: with TLS, then with StartTLS.
+    let addresses = match options.url.contains("://") {
+        true => vec![options.url.clone()],
+        false => vec![format!("ldaps://{}", options.url), format!("ldap://{}", options.url)],
+    };
+    let servers: Result<Vec<Server>, String> =
+        addresses.iter().map(|address| Server::parse(address)).collect();
+    let servers = servers.map_err(|reason| wrong(&format!("{}: {reason}", options.url)))?;
+    let trust = match (&options.authority, &options.fingerprint) {
+        (Some(file), _) => Trust::Authority(file.clone()),
+        (None, Some(text)) => {
+            let pin =
+                Fingerprint::parse(text).map_err(|reason| wrong(&format!("--fingerprint: {reason}")))?;
+            Trust::Pinned(vec![pin])
+        }
+        (None, None) => Trust::System,
+    };
+    let name = match &options.bind {
+        Some(name) => name.clone(),
+        None if io::stdin().is_terminal() => {
+            question("Bind name (empty for anonymous)").map_err(|error| wrong(&error.to_string()))?
+        }
+        None => String::new(),
+    };
+    let password = match (&options.password_env, &options.password_file) {
+        (Some(variable), _) => PasswordSource::Env(variable.clone()),
+        (None, Some(file)) => PasswordSource::File(file.clone()),
+        (None, None) => PasswordSource::Ask,
+    };
+    let bind = match name.is_empty() {
+        true => Bind::Anonymous,
+        false => Bind::Simple { name, password: Some(password) },
+    };
+    Ok(Directory {
+        name: NAME.to_owned(),
+        servers: Servers::Named(servers),
+        trust,
+        certificate: None,
+        bind,
+        references: References::Ignore,
+        page: 500,
+        connect_timeout: Duration::from_secs(10),
+        timeout: Duration::from_secs(30),
+        deadline: Duration::from_secs(600),
+        plain: false,
+    })
+}
+
+/// Connects; a certificate that nobody here knows is shown, and trusted if somebody at the terminal
+/// has verified it.
+async fn connect(
+    directory: &mut Directory,
+    folder: &Path,
+    secret: Option<SecretString>,
+    options: &Draft,
+    output: &Output,
+) -> Result<Connection, DirectoryError> {
+    loop {
+        let access = Access::new(directory, folder, secret.clone());
+        let error = match access.open_first(&access.servers().await?).await {
+            Ok(connection) => return Ok(connection),
+            Err(error) => error,
+        };
+        let Some(pin) = unknown(&error) else { return Err(error) };
+        if !io::stdin().is_terminal() || options.fingerprint.is_some() || options.authority.is_some() {
+            output.aside("  For draft: --authority FILE names the authority's certificate, --fingerprint sha256:… trusts this one\n");
+            return Err(error);
+        }
+        output.error(&error);
+        let sure =
+            question("Is this fingerprint what somebody at the server has read to you? Type yes to trust it");
+        if sure.is_ok_and(|sure| sure.trim().eq_ignore_ascii_case("yes")) {
+            directory.trust = Trust::Pinned(vec![pin]);
+        } else {
+            return Err(error);
+        }
+    }
+}
+
+/// The fingerprint of a certificate that was refused only since nobody here knows who signed it.
+fn unknown(error: &DirectoryError) -> Option<Fingerprint> {
+    match error.kind() {
+        DirectoryErrorKind::Certificate(refused) => Some(refused.certificate()?.fingerprint),
+        DirectoryErrorKind::AllFailed { failed } => failed.iter().find_map(unknown),
+        _ => None,
+    }
+}
+
+/// Paths were given as seen from here; the settings see them from their own folder.
+fn seen_from_the_file(directory: &mut Directory, out: &Path, here: &Path) {
+    let elsewhere = out.parent().is_some_and(|parent| !parent.as_os_str().is_empty());
+    if !elsewhere {
+        return;
+    }
+    let absolute = |file: &PathBuf| here.join(file);
+    if let Trust::Authority(file) = &mut directory.trust {
+        *file = absolute(file);
+    }
+    if let Bind::Simple { password: Some(PasswordSource::File(file)), .. } = &mut directory.bind {
+        *file = absolute(file);
+    }
+}
+
+/// Asks at the terminal.
+fn question(text: &str) -> io::Result<String> {
+    let mut stderr = io::stderr().lock();
+    write!(stderr, "{text}: ")?;
+    stderr.flush()?;
+    let mut answer = String::new();
+    io::stdin().read_line(&mut answer)?;
+    Ok(answer.trim().to_owned())
+}

@@ -1,0 +1,66 @@
+//! `webtaxon journal`: what was done, the way back, and forgetting old runs.
+
+use crate::arguments::{Format, Journal as Options};
+use crate::output::width;
+use crate::session::{Exit, Failure, Session, who};
+use crate::text;
+use webtaxon::state::{Journal, Run};
+use webtaxon::{ApplyError, Error, Workspace, report};
+
+pub(crate) fn run(options: &Options, session: &Session<'_>) -> Result<Exit, Failure> {
+    let workspace = session.open()?;
+    if let Some(day) = options.forget_before {
+        let forgotten = workspace.forget_before(day, &who())?;
+        session.output.answer(&text::forgotten(forgotten, day));
+        return Ok(Exit::Done);
+    }
+    if let (Some(run), true) = (options.run, options.undo) {
+        return way_back(&workspace, run, options, session);
+    }
+    let journal = workspace.journal()?;
+    let runs = journal.as_ref().map(Journal::runs).transpose().map_err(Error::from)?.unwrap_or_default();
+    match (options.run, &journal) {
+        (Some(number), Some(journal)) if runs.iter().any(|run| run.run == number) => {
+            let mut run = runs.iter().find(|run| run.run == number).into_iter();
+            run.try_for_each(|run| one(run, journal, options, session))?;
+        }
+        (Some(number), _) => return Err(ApplyError::no_run(number).into()),
+        (None, journal) if options.lines => {
+            for run in runs.iter().rev() {
+                journal.iter().try_for_each(|journal| one(run, journal, options, session))?;
+            }
+        }
+        (None, _) => {
+            let option = session.same_options();
+            session.answer(|width| text::runs(&runs, width, &option), || report::runs(&runs));
+        }
+    }
+    Ok(Exit::Done)
+}
+
+/// Shows one run.
+fn one(run: &Run, journal: &Journal, options: &Options, session: &Session<'_>) -> Result<(), Error> {
+    let (entries, groups) = (journal.entries(run.run)?, journal.group_entries(run.run)?);
+    session.output.answer(&match (options.lines, session.common.format) {
+        (true, _) => report::journal_lines(run, &entries, &groups),
+        (false, Format::Text) => text::run(run, (&entries, &groups), width(), &session.same_options()),
+        (false, Format::Json) => format!("{:#}\n", report::run(run, &entries, &groups)),
+    });
+    Ok(())
+}
+
+/// Shows what would take a run back, and saves it if that is wanted.
+fn way_back(
+    workspace: &Workspace,
+    run: i64,
+    options: &Options,
+    session: &Session<'_>,
+) -> Result<Exit, Failure> {
+    let work = workspace.way_back(run)?;
+    session.answer(|width| text::work(&work, None, width, usize::MAX), || report::work(&work));
+    match &options.save {
+        Some(file) => session.save(&work, file)?,
+        None => session.output.aside(&text::how_to_undo(run, &session.same_options())),
+    }
+    Ok(Exit::Done)
+}

@@ -1,0 +1,89 @@
+//! `webtaxon standin`: the simulated directory, and a simulated application beside it.
+
+use crate::arguments::Standin as Options;
+use crate::output::Output;
+use crate::session::{Exit, Failure, Session, until_interrupted};
+use miette::Diagnostic as _;
+use std::net::SocketAddr;
+use std::path::Path;
+use std::sync::Arc;
+use webtaxon::core::ldap::entry::Entries;
+use webtaxon::core::ldap::ldif;
+use webtaxon_standin::{
+    Application, ApplicationOptions, Directory, List, Options as StandinOptions, Standin,
+};
+
+pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit, Failure> {
+    let output = session.output;
+    let directory = Arc::new(Directory::of(&entries(options)?, options.manner));
+    let application = match &options.application {
+        None => None,
+        Some(file) => Some(application(file, options.application_listen).await?),
+    };
+    let settings = StandinOptions {
+        listen: options.listen,
+        tls: !options.plain,
+        size_limit: options.size_limit,
+        anonymous: options.anonymous,
+        fault: options.fault,
+        ..StandinOptions::default()
+    };
+    let count = directory.len();
+    let standin =
+        Standin::start(directory, settings).await.map_err(|error| Failure::told(Exit::Failed, error))?;
+    if let Some(file) = &options.authority {
+        std::fs::write(file, standin.authority_pem()).map_err(|error| {
+            let file = file.display();
+            Failure::failed(format!("the authority's certificate cannot be written to {file}: {error}"))
+        })?;
+    }
+    output
+        .answer(&format!("The simulated directory holds {count} entries and answers at {}\n", standin.url()));
+    say_what_runs(options, application.as_ref(), output);
+    output.answer("It stops with Ctrl-C.\n");
+    until_interrupted().await;
+    output.answer("Stopped.\n");
+    Ok(Exit::Done)
+}
+
+/// The entries of the LDIF file, with the changes of the others.
+fn entries(options: &Options) -> Result<Entries, Failure> {
+    let mut entries = Entries::new();
+    for file in std::iter::once(&options.ldif).chain(&options.changes) {
+        let name = file.display();
+        let text = std::fs::read(file)
+            .map_err(|error| Failure::failed(format!("the LDIF file {name} cannot be read: {error}")))?;
+        let read = if *file == options.ldif { ldif::entries(&text) } else { ldif::changed(&entries, &text) };
+        entries = read.map_err(|error| {
+            let help = error.help().map(|help| format!("  To do: {help}\n")).unwrap_or_default();
+            Failure::failed(format!("{name}, {error}")).with(help)
+        })?;
+    }
+    Ok(entries)
+}
+
+fn say_what_runs(options: &Options, application: Option<&Application>, output: &Output) {
+    match &options.authority {
+        Some(file) => output.answer(&format!("Its certificate's authority: {}\n", file.display())),
+        None if !options.plain => output
+            .warning("a client needs the authority's certificate to trust this server: add --authority FILE"),
+        None => {}
+    }
+    if let Some(application) = application {
+        output.answer(&format!(
+            "The simulated application holds {} users and answers at {}\n",
+            application.list().users().len(),
+            application.url()
+        ));
+    }
+}
+
+/// Starts a simulated application with the accounts of a file.
+async fn application(file: &Path, listen: SocketAddr) -> Result<Application, Failure> {
+    let name = file.display();
+    let text = std::fs::read_to_string(file)
+        .map_err(|error| Failure::failed(format!("the accounts file {name} cannot be read: {error}")))?;
+    let list = List::from_csv(&text, false).map_err(|error| Failure::failed(format!("{name}: {error}")))?;
+    let options = ApplicationOptions { listen, ..ApplicationOptions::default() };
+    Application::start(list, options).await.map_err(|error| Failure::failed(error.to_string()))
+}

@@ -1,0 +1,35 @@
+//! `webtaxon why`: why one person is in or out, and what would happen.
+
+use crate::output::harmless;
+use crate::session::{Exit, Failure, Session};
+use crate::text;
+use webtaxon::{Answer, report};
+
+/// Names that are listed where several people may be meant.
+const LISTED: usize = 20;
+
+pub(crate) async fn run(person: &str, session: &Session<'_>) -> Result<Exit, Failure> {
+    let workspace = session.open()?;
+    let why = match workspace.why(person).await? {
+        Answer::One(why) => why,
+        Answer::Several(names) => {
+            let list: String =
+                names.iter().take(LISTED).map(|name| format!("  {}\n", harmless(name))).collect();
+            let count = names.len();
+            let reason = format!("\"{person}\" may be any of {count}; name one of them in full:");
+            return Err(Failure::failed(reason).with(list));
+        }
+        Answer::Nobody => {
+            let reason = format!("nobody in the directory or the application is called \"{person}\"");
+            let option = session.same_options();
+            return Err(Failure::failed(reason).with(format!(
+                "  To do: webtaxon browse{option} --find PIECE looks for a piece of a name, login or mail\n"
+            )));
+        }
+    };
+    session.answer(
+        |width| text::why(&why, workspace.settings(), width, &session.same_options()),
+        || report::why(&why),
+    );
+    Ok(Exit::by_whole(why.whole))
+}

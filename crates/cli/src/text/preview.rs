@@ -1,0 +1,267 @@
+//! A preview, in the order in which people ask: what was read, who would be in, what would change, what to
+//! type next.
+
+use super::groups;
+use super::parts::{accounts_table, columns, heading, lines, one_field, so_far, some};
+use crate::output::{Tone, harmless, paint};
+use std::fmt::Write as _;
+use webtaxon::core::preview::{BrakeKind, Change, ChangeKind, Held, HeldReason, IntakeSummary, Preview};
+use webtaxon::core::settings::Settings;
+use webtaxon::core::words::counted;
+use webtaxon::report::words::{self, short};
+
+/// A preview, from what was read to what to type next; at most `limit` changes of each kind are listed.
+pub(crate) fn preview(
+    preview: &Preview,
+    settings: &Settings,
+    width: usize,
+    option: &str,
+    limit: usize,
+) -> String {
+    let mut text = preview_only(preview, settings, width, limit);
+    next(&mut text, preview, option);
+    text
+}
+
+/// The same without what to type next.
+pub(super) fn preview_only(preview: &Preview, settings: &Settings, width: usize, limit: usize) -> String {
+    let mut text = String::new();
+    reading(&mut text, preview, width);
+    funnel(&mut text, preview, settings, width);
+    accounts(&mut text, preview, width);
+    for kind in ChangeKind::ALL {
+        changes(&mut text, preview, kind, width, limit);
+    }
+    held(&mut text, &preview.held, width);
+    groups::preview(&mut text, preview, width, limit);
+    brakes(&mut text, preview, width);
+    text
+}
+
+fn reading(text: &mut String, preview: &Preview, width: usize) {
+    let whose = |part: &IntakeSummary| match preview.intakes.is_single() {
+        true => String::new(),
+        false => format!(" for {}", harmless(&part.intake)),
+    };
+    let from = |part: &IntakeSummary| {
+        format!("directory {} at {}{}", harmless(&part.directory), harmless(&part.server), whose(part))
+    };
+    if preview.is_whole() {
+        for part in preview.intakes.iter() {
+            let people = part.funnel.first().map_or(0, |step| step.left);
+            let groups = counted(part.groups_read, "group", "groups");
+            let words = paint(Tone::Good, "Read to its end:");
+            let _ = writeln!(text, "{words} {}: {people} people found, {groups}.", from(part));
+        }
+        return notes(text, preview, width);
+    }
+    let all: Vec<String> = preview.intakes.iter().map(from).collect();
+    let _ = writeln!(text, "{} {}.", paint(Tone::Bad, "Not read to its end:"), all.join("; "));
+    let gaps = preview.gaps.iter().map(|gap| harmless(&gap.to_string()));
+    some(text, width, "So nobody's account is removed or suspended. What is missing:", gaps);
+    notes(text, preview, width);
+}
+
+fn notes(text: &mut String, preview: &Preview, width: usize) {
+    let notes: Vec<String> =
+        preview.intakes.iter().flat_map(|part| &part.notes).map(|note| harmless(note)).collect();
+    some(text, width, "On the way:", notes.into_iter());
+}
+
+fn funnel(text: &mut String, preview: &Preview, settings: &Settings, width: usize) {
+    for (part, intake) in preview.intakes.iter().zip(settings.intakes.iter()) {
+        heading(text, &format!("Who would be in (intake {}){}", harmless(&part.intake), so_far(preview)));
+        let mut table = columns(width, &[Some(7), Some(8), None]);
+        for step in &part.funnel {
+            let lost = if step.lost > 0 { format!("−{}", step.lost) } else { String::new() };
+            let words = words::funnel_step(step, intake);
+            table.add_row([format!("{:>7}", step.left), format!("{lost:>8}"), words]);
+        }
+        text.push_str(&lines(&table));
+    }
+    if !preview.intakes.is_single() {
+        let of = |part: &IntakeSummary| part.funnel.last().map_or(0, |step| step.left);
+        let all: usize = preview.intakes.iter().map(of).sum();
+        let _ = writeln!(text, "  {}, all intakes together.", counted(all, "person", "people"));
+    }
+    let incomplete =
+        preview.incomplete.iter().map(|one| format!("{}: {}", short(&one.dn), harmless(&one.missing)));
+    some(text, width, "Out for want of a value:", incomplete);
+    let nobody = preview.nobody.iter().map(|name| harmless(name));
+    some(text, width, "Named in only or except, and nobody who was found is called so:", nobody);
+    let open = preview
+        .open_fields
+        .iter()
+        .map(|one| format!("{}: {} {}", harmless(&one.login), harmless(&one.field), harmless(&one.why)));
+    some(text, width, "Fields that are left as they are, since no good value was found:", open);
+    let strangers =
+        preview.strangers.iter().map(|one| format!("{}, listed in {}", harmless(&one.dn), short(&one.group)));
+    some(
+        text,
+        width,
+        "Members of the groups who were not found (outside the bases, not let in by the filter, or gone):",
+        strangers,
+    );
+}
+
+fn accounts(text: &mut String, preview: &Preview, width: usize) {
+    let counts = &preview.accounts;
+    heading(text, &format!("Accounts in the application{}", so_far(preview)));
+    let mut table = columns(width, &[Some(7), Some(8), None]);
+    table.add_row(["    now".to_owned(), "   after".to_owned(), String::new()]);
+    table.add_row([
+        format!("{:>7}", counts.now),
+        format!("{:>8}", counts.after),
+        "accounts in all".to_owned(),
+    ]);
+    let over = |seats: u64| u64::try_from(counts.active_after).unwrap_or(u64::MAX).saturating_sub(seats);
+    let seats = counts.seats.map(|seats| match over(seats) {
+        0 => format!(" (of {seats} seats)"),
+        over => format!(" (of {seats} seats: {over} too many)"),
+    });
+    let in_use = format!("in use{}", seats.unwrap_or_default());
+    table.add_row([format!("{:>7}", counts.active_now), format!("{:>8}", counts.active_after), in_use]);
+    text.push_str(&lines(&table));
+    let kinds: Vec<String> =
+        preview.kinds.iter().map(|(kind, count)| format!("{count} {}", kind.name())).collect();
+    let kinds = if kinds.is_empty() { "nothing to do".to_owned() } else { kinds.join(", ") };
+    let unchanged =
+        counted(preview.unchanged, "linked account stays as it is", "linked accounts stay as they are");
+    let mut table = columns(width, &[None]);
+    table.add_row([format!("{kinds}; {unchanged}.")]);
+    text.push_str(&lines(&table));
+}
+
+fn changes(text: &mut String, preview: &Preview, kind: ChangeKind, width: usize, limit: usize) {
+    let list: Vec<&Change> = preview.of_kind(kind).collect();
+    if list.is_empty() {
+        return;
+    }
+    let (title, meaning) = words::kind(kind);
+    heading(text, &format!("{title} ({}): {meaning}", list.len()));
+    let mut table = accounts_table(width);
+    let more = list.len().saturating_sub(limit);
+    for change in list.into_iter().take(limit) {
+        let person =
+            change.dn.as_deref().map(short).or_else(|| name_in_application(change)).unwrap_or_default();
+        table.add_row([harmless(&change.login), person, what(change)]);
+    }
+    text.push_str(&lines(&table));
+    if more > 0 {
+        let _ = writeln!(text, "  and {more} more");
+    }
+}
+
+/// What the application calls a person whose entry is gone.
+fn name_in_application(change: &Change) -> Option<String> {
+    let name = change.fields.get("name")?.old.as_deref()?;
+    Some(format!("({})", harmless(name)))
+}
+
+/// What happens to one account, and why.
+fn what(change: &Change) -> String {
+    if let Some(clash) = &change.clash {
+        return format!("{}\nTo do: {}", harmless(&clash.message()), harmless(&change.remedy()));
+    }
+    if let Some(cause) = change.cause {
+        let detail =
+            change.detail.as_ref().map(|detail| format!(": {}", harmless(detail))).unwrap_or_default();
+        let detail = if detail.is_empty() { format!(": {}", words::cause(cause)) } else { detail };
+        let wait = change.wait.as_ref().map(|wait| format!("\n{}", words::wait(wait))).unwrap_or_default();
+        return format!("{}{detail}{wait}", cause.name());
+    }
+    if change.kind == ChangeKind::Import {
+        let path = change.path.told(short);
+        let email = change.fields.get("email").and_then(|field| field.new.clone()).unwrap_or_default();
+        let through =
+            if path.is_empty() { harmless(&email) } else { format!("through {}", path.join(" > ")) };
+        let roles = change.fields.get("roles").and_then(|field| field.new.as_deref()).unwrap_or_default();
+        let roles = if roles.is_empty() {
+            String::new()
+        } else {
+            format!("as {}, ", harmless(&roles.replace(';', " and ")))
+        };
+        let detail = change.detail.as_ref().map(|detail| format!("\n{}", harmless(detail)));
+        return format!("{roles}{through}{}", detail.unwrap_or_default());
+    }
+    let fields = change.fields.iter().map(|(name, field)| one_field(name, field));
+    fields.collect::<Vec<_>>().join("\n")
+}
+
+fn held(text: &mut String, held: &[Held], width: usize) {
+    if held.is_empty() {
+        return;
+    }
+    heading(text, &format!("Held back ({}): nothing is done", held.len()));
+    let (unknown, known): (Vec<&Held>, Vec<&Held>) =
+        held.iter().partition(|one| one.reason == HeldReason::NotWhole);
+    let mut table = accounts_table(width);
+    for one in known {
+        let person = one.dn.as_deref().map(short).unwrap_or_default();
+        let cause = one.cause.map(|cause| format!("{}; ", cause.name())).unwrap_or_default();
+        let would = one.would.map(|kind| format!("would be: {}; ", kind.name())).unwrap_or_default();
+        table.add_row([harmless(&one.login), person, format!("{cause}{would}{}", one.reason.message())]);
+    }
+    text.push_str(&lines(&table));
+    let title = "Linked accounts of people who were not selected; since the reading is not whole, they stay:";
+    some(text, width, title, unknown.iter().map(|one| harmless(&one.login)));
+}
+
+fn brakes(text: &mut String, preview: &Preview, width: usize) {
+    let brakes = &preview.brakes;
+    if brakes.is_empty() {
+        return;
+    }
+    heading(text, &format!("Brakes ({}): limits that are passed", brakes.len()));
+    let mut table = columns(width, &[Some(18), None]);
+    for brake in brakes {
+        let unseated: Vec<String> = preview.unseated.iter().take(12).map(|login| harmless(login)).collect();
+        let more = preview.unseated.len().saturating_sub(unseated.len());
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let order = match (brake.kind, unseated.is_empty()) {
+            (BrakeKind::Seats, false) => format!(
+                "\nwithout a seat, if those who stay and the restored have theirs first: {}{more}",
+                unseated.join(", ")
+            ),
+            _ => String::new(),
+        };
+        table.add_row([brake.kind.to_string(), harmless(&brake.in_words()) + &order]);
+    }
+    text.push_str(&lines(&table));
+    let _ = writeln!(text, "An apply stops here, unless --release names each of them.");
+}
+
+fn next(text: &mut String, preview: &Preview, option: &str) {
+    if preview.left_out > 0 {
+        let groups = preview.groups.as_ref().map_or(0, |groups| groups.changes.len() + groups.held.len());
+        let shown = preview.changes.len() + preview.held.len() + groups;
+        let of = shown + preview.left_out;
+        let _ = writeln!(
+            text,
+            "\nShown: {shown} of {}.",
+            counted(of, "change", "changes and accounts held back")
+        );
+    }
+    let _ = writeln!(text, "\nNothing was changed: this was a preview.");
+    let has = |wanted: &[ChangeKind]| preview.kinds.iter().any(|(kind, _)| wanted.contains(kind));
+    let mut next = Vec::new();
+    if !preview.is_whole() {
+        next.push(format!("mend what is missing; webtaxon check{option} looks at each step."));
+    }
+    if has(&[ChangeKind::Clash]) {
+        next.push("settle the clashes in the directory, the settings or the application.".to_owned());
+    }
+    if preview.is_whole() && preview.has_work() {
+        next.push(format!(
+            "webtaxon preview{option} --as html --out preview.html: a page for whoever must agree."
+        ));
+        next.push(format!(
+            "webtaxon preview{option} --save FILE keeps exactly this, webtaxon apply FILE does it."
+        ));
+    }
+    next.push(format!("webtaxon why{option} LOGIN tells why one person is in or out."));
+    // Not broken into lines: a command is copied.
+    for (at, way) in next.iter().enumerate() {
+        let _ = writeln!(text, "{}{way}", if at == 0 { "Next: " } else { "      " });
+    }
+}

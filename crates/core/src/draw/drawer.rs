@@ -1,0 +1,381 @@
+//! Drawing: every rule of an intake on every person of a reading.
+
+use super::{Drawn, MissingField, Open, Proposal};
+use crate::account::Account;
+use crate::graph::{GroupPath, Reach};
+use crate::ldap::entry::{Entry, NameId, Names, Values};
+use crate::ldap::filter::Matcher;
+use crate::ldap::name::{Dn, DnKey};
+use crate::ldap::schema::Schema;
+use crate::reading::{Followed, Reading};
+use crate::settings::Intake;
+use crate::settings::rules::{Choice, Condition, Fault, FieldRule, LIST, RoleRule, Source};
+use indexmap::IndexMap;
+use smallvec::SmallVec;
+use std::borrow::Cow;
+use std::collections::HashMap;
+
+/// Whether a condition holds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Holds {
+    /// It does.
+    Yes,
+    /// It does not.
+    No,
+    /// A group was not read to its end, so that nobody can say.
+    Unknown,
+}
+
+/// The rules, made ready for one set of entries.
+struct Ready {
+    fields: Vec<Vec<ReadyChoice>>,
+    roles: Vec<ReadyCondition>,
+}
+
+/// One choice: its condition, and the descriptions under which its attributes stand.
+struct ReadyChoice {
+    condition: ReadyCondition,
+    from: Vec<NameId>,
+}
+
+/// One condition, its names ready to be compared.
+struct ReadyCondition {
+    filter: Option<Matcher>,
+    groups: Vec<DnKey>,
+    under: Vec<DnKey>,
+}
+
+impl Ready {
+    fn new(rules: &IndexMap<String, FieldRule>, roles: &[RoleRule], schema: &Schema, names: &Names) -> Self {
+        let condition = |condition: &Condition| ReadyCondition {
+            filter: condition.when.as_ref().map(|filter| Matcher::new(filter, schema, names)),
+            groups: condition.in_group.iter().map(Dn::key).collect(),
+            under: condition.under.iter().map(Dn::key).collect(),
+        };
+        let choice = |choice: &Choice| {
+            let from = match &choice.source {
+                Source::Attributes(list) => list.iter().flat_map(|name| names.covered_by(name)).collect(),
+                Source::Value(_) | Source::Join(_) => Vec::new(),
+            };
+            ReadyChoice { condition: condition(&choice.condition), from }
+        };
+        let choices = |rule: &FieldRule| rule.choices.iter().map(choice).collect();
+        Self {
+            fields: rules.values().map(choices).collect(),
+            roles: roles.iter().map(|role| condition(&role.condition)).collect(),
+        }
+    }
+}
+
+/// A group that a condition asks about.
+struct Deciding {
+    /// Everybody in it.
+    reach: Reach,
+    /// Whether somebody may be in it besides.
+    is_hidden: bool,
+}
+
+/// One entry, its attributes found once for all rules, with what its conditions need.
+struct Place<'r, 'd> {
+    entry: Entry<'r>,
+    attributes: SmallVec<[(NameId, Values<'r>); 16]>,
+    key: &'d DnKey,
+    ready: &'d Ready,
+}
+
+impl<'r, 'd> Place<'r, 'd> {
+    fn new(entry: Entry<'r>, key: &'d DnKey, ready: &'d Ready) -> Self {
+        Self { entry, attributes: entry.attributes_by_id().collect(), key, ready }
+    }
+}
+
+/// Draws fields and roles from the people of one reading.
+pub struct Drawer<'r> {
+    rules: &'r IndexMap<String, FieldRule>,
+    roles: &'r [RoleRule],
+    reading: &'r Reading,
+    people: Ready,
+    followed: Ready,
+    groups: HashMap<DnKey, Deciding>,
+    login: usize,
+}
+
+impl std::fmt::Debug for Drawer<'_> {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        out.debug_struct("Drawer").field("groups", &self.groups.len()).finish_non_exhaustive()
+    }
+}
+
+impl<'r> Drawer<'r> {
+    /// Makes the intake's rules ready.
+    #[must_use]
+    pub fn new(intake: &'r Intake, reading: &'r Reading) -> Self {
+        let schema = reading.schema();
+        let graph = reading.graph();
+        let (rules, roles) = (&intake.fields, intake.roles.as_slice());
+        let groups = intake.deciding_groups().into_iter().map(|group| {
+            let key = group.key();
+            let reach = graph.reach([&key]);
+            let is_hidden = reading.hides_members_of(&key, &reach);
+            (key, Deciding { reach, is_hidden })
+        });
+        Self {
+            people: Ready::new(rules, roles, schema, reading.people().names()),
+            followed: Ready::new(rules, roles, schema, reading.followed_names()),
+            groups: groups.collect(),
+            login: rules.get_index_of("login").unwrap_or(0),
+            rules,
+            roles,
+            reading,
+        }
+    }
+
+    /// What a rule gives for each of the groups that come into the application, in the order of
+    /// [`Reading::application_groups`].
+    pub fn names_of_groups(rules: &'r IndexMap<String, FieldRule>, reading: &'r Reading) -> Vec<Drawn<'r>> {
+        let entries = reading.application_groups();
+        let ready = || Ready::new(rules, &[], reading.schema(), entries.names());
+        let (people, followed, groups) = (ready(), ready(), HashMap::new());
+        let drawer = Self { rules, roles: &[], reading, people, followed, groups, login: 0 };
+        let drawn = |(at, entry)| {
+            let key = reading.application_group_key(at)?;
+            Some(drawer.rule(&Place::new(entry, key, &drawer.people), 0, false))
+        };
+        entries.iter().enumerate().map(|one| drawn(one).unwrap_or(Drawn::Nothing)).collect()
+    }
+
+    fn person(&self, person: usize) -> Option<Place<'r, '_>> {
+        let (entry, key) = (self.reading.people().get(person)?, self.reading.key(person)?);
+        Some(Place::new(entry, key, &self.people))
+    }
+
+    /// Draws every field and role of the person at this place of [`Reading::people`].
+    ///
+    /// # Errors
+    /// The first required field that has no value.
+    pub fn draw(&self, person: usize) -> Result<Proposal<'r>, MissingField> {
+        let place = self.person(person);
+        let mut values = Vec::with_capacity(self.rules.len());
+        let mut open = Vec::new();
+        for (at, (name, rule)) in self.rules.iter().enumerate() {
+            let why = match self.drawn(place.as_ref(), at) {
+                Drawn::Value(value, _) => {
+                    values.push(Some(value));
+                    continue;
+                }
+                Drawn::Nothing => {
+                    let from = rule.from_attributes().join(" or ");
+                    if from.is_empty() {
+                        "has no value".to_owned()
+                    } else {
+                        format!("has no value (from {from})")
+                    }
+                }
+                Drawn::Open(why) => {
+                    let words = why.in_words();
+                    open.push((at, why));
+                    words
+                }
+            };
+            if rule.required {
+                return Err(MissingField { field: name.clone(), why });
+            }
+            values.push(None);
+        }
+        let roles = (0..self.roles.len()).map(|role| self.role(person, role)).collect();
+        Ok(Proposal { values: values.into(), open: open.into(), roles, login: self.login })
+    }
+
+    /// The login that one person would have, in the form in which logins are compared.
+    #[must_use]
+    pub fn login(&self, person: usize) -> Option<String> {
+        match self.field(person, self.login) {
+            Drawn::Value(login, _) => Some(Account::login_key(&login)),
+            Drawn::Nothing | Drawn::Open(_) => None,
+        }
+    }
+
+    /// What the rule at `field` gives for one person.
+    #[must_use]
+    pub fn field(&self, person: usize, field: usize) -> Drawn<'r> {
+        self.drawn(self.person(person).as_ref(), field)
+    }
+
+    fn drawn(&self, place: Option<&Place<'r, '_>>, field: usize) -> Drawn<'r> {
+        place.map_or(Drawn::Nothing, |place| self.rule(place, field, true))
+    }
+
+    /// Whether one person has the role at `role` of the settings; none where nobody can say.
+    #[must_use]
+    pub fn role(&self, person: usize, role: usize) -> Option<bool> {
+        let place = self.person(person)?;
+        match self.holds(place.ready.roles.get(role)?, &place) {
+            Holds::Yes => Some(true),
+            Holds::No => Some(false),
+            Holds::Unknown => None,
+        }
+    }
+
+    /// The groups by which a person is in one that a condition asks about; empty if they are not.
+    #[must_use]
+    pub fn path(&self, person: usize, group: &Dn) -> GroupPath {
+        match (self.groups.get(&group.key()), self.reading.key(person)) {
+            (Some(group), Some(key)) => group.reach.path(self.reading.graph(), key),
+            _ => GroupPath::default(),
+        }
+    }
+
+    fn holds(&self, condition: &ReadyCondition, place: &Place<'_, '_>) -> Holds {
+        let ReadyCondition { filter, groups, under } = condition;
+        if filter.is_none() && groups.is_empty() && under.is_empty() {
+            return Holds::Yes;
+        }
+        if filter.as_ref().is_some_and(|filter| !filter.matches(place.entry)) {
+            return Holds::No;
+        }
+        if !under.is_empty() && !under.iter().any(|top| place.key.is_within(top)) {
+            return Holds::No;
+        }
+        let graph = self.reading.graph();
+        let deciding = || groups.iter().filter_map(|group| self.groups.get(group));
+        if groups.is_empty() || deciding().any(|group| group.reach.contains(graph, place.key)) {
+            return Holds::Yes;
+        }
+        if deciding().any(|group| group.is_hidden) { Holds::Unknown } else { Holds::No }
+    }
+
+    fn rule(&self, place: &Place<'r, '_>, field: usize, may_follow: bool) -> Drawn<'r> {
+        let Some((_, rule)) = self.rules.get_index(field) else { return Drawn::Nothing };
+        let Some(ready) = place.ready.fields.get(field) else { return Drawn::Nothing };
+        for (at, (choice, ready)) in rule.choices.iter().zip(ready).enumerate() {
+            match self.holds(&ready.condition, place) {
+                Holds::No => continue,
+                Holds::Unknown => {
+                    let why = format!("{} was not read to its end", choice.condition.in_words());
+                    return Drawn::Open(Open::Unknown(why));
+                }
+                Holds::Yes => {}
+            }
+            match self.choice(rule, (choice, ready), place, may_follow) {
+                Ok(Some(value)) => return Drawn::Value(value, at),
+                Ok(None) => {}
+                Err(open) => return Drawn::Open(open),
+            }
+        }
+        Drawn::Nothing
+    }
+
+    /// The value of one choice; none where it gives none.
+    fn choice(
+        &self,
+        rule: &FieldRule,
+        (choice, ready): (&'r Choice, &ReadyChoice),
+        place: &Place<'r, '_>,
+        may_follow: bool,
+    ) -> Result<Option<Cow<'r, str>>, Open> {
+        let entry = place.entry;
+        let one = |value: &'r [u8]| self.value(rule, choice, value, may_follow);
+        match &choice.source {
+            Source::Value(fixed) => one(fixed.as_bytes()),
+            Source::Join(join) => {
+                let first = |name: &str| {
+                    let texts = entry.values(name).filter_map(|value| std::str::from_utf8(value).ok());
+                    texts.map(str::trim).find(|text| !text.is_empty())
+                };
+                let Some(text) = join.fill(first) else { return Ok(None) };
+                let value = self.value(rule, choice, text.as_bytes(), may_follow);
+                value.map(|value| value.map(|value| Cow::Owned(value.into_owned())))
+            }
+            Source::Attributes(_) => {
+                let mut fault = None;
+                let mut every = Vec::new();
+                for wanted in &ready.from {
+                    for (_, values) in place.attributes.iter().filter(|(id, _)| id == wanted) {
+                        for value in values.clone() {
+                            match one(value) {
+                                Ok(None) => {}
+                                Ok(Some(text)) if choice.shape.every => every.push(text),
+                                Ok(Some(text)) => return Ok(Some(text)),
+                                // Another value may be good.
+                                Err(open) => drop(fault.get_or_insert(open)),
+                            }
+                        }
+                    }
+                }
+                match fault {
+                    Some(open) if choice.shape.every || every.is_empty() => Err(open),
+                    _ => {
+                        // Directories keep values in no order.
+                        every.sort_unstable();
+                        every.dedup();
+                        Ok((!every.is_empty()).then(|| Cow::Owned(every.join(&LIST.to_string()))))
+                    }
+                }
+            }
+        }
+    }
+
+    /// One value through every step of the choice.
+    fn value<'v>(
+        &self,
+        rule: &FieldRule,
+        choice: &'v Choice,
+        value: &'v [u8],
+        may_follow: bool,
+    ) -> Result<Option<Cow<'v, str>>, Open>
+    where
+        'r: 'v,
+    {
+        let Some(mut text) = choice.shape.read(value).map_err(Open::Fault)? else { return Ok(None) };
+        if let Some(field) = &choice.shape.follow {
+            match self.follow(&text, field, may_follow)? {
+                Some(theirs) => text = theirs,
+                None => return Ok(None),
+            }
+        }
+        let Some(text) = choice.shape.cut(text).map_err(Open::Fault)? else { return Ok(None) };
+        let fault = |why: String| Err(Open::Fault(Fault { value: text.to_string(), why }));
+        if let Some(longest) = rule.longest
+            && text.len() > longest
+            && text.chars().count() > longest
+        {
+            return fault(format!("is longer than {longest} characters"));
+        }
+        if let Some(pattern) = rule.pattern.as_ref().filter(|pattern| !pattern.fits(&text)) {
+            return fault(format!("does not fit the pattern {}", pattern.text()));
+        }
+        if choice.shape.every && text.contains(LIST) {
+            return fault(format!("has a {LIST} in it, which separates values"));
+        }
+        Ok(Some(text))
+    }
+
+    /// A field of the entry that a value names.
+    fn follow(&self, name: &str, field: &str, may_follow: bool) -> Result<Option<Cow<'r, str>>, Open> {
+        let (Some(field), true) = (self.rules.get_index_of(field), may_follow) else {
+            return Ok(None);
+        };
+        let dn = Dn::parse(name).map_err(|_| {
+            Open::Fault(Fault { value: name.to_owned(), why: "is not the name of an entry".to_owned() })
+        })?;
+        let key = dn.key();
+        let drawn = match self.reading.index_of(&key) {
+            Some(person) => self.person(person).map(|place| self.rule(&place, field, false)),
+            None => match self.reading.followed(&key) {
+                Followed::Entry(entry) => {
+                    Some(self.rule(&Place::new(entry, &key, &self.followed), field, false))
+                }
+                Followed::Gone => None,
+                Followed::Unknown => {
+                    return Err(Open::Unknown(format!("the entry {dn} was not read")));
+                }
+            },
+        };
+        match drawn {
+            Some(Drawn::Value(value, _)) => Ok(Some(value)),
+            Some(Drawn::Open(open @ Open::Unknown(_))) => Err(open),
+            // Their value is of no use to anybody; the fault is told where it is theirs.
+            Some(Drawn::Nothing | Drawn::Open(Open::Fault(_))) | None => Ok(None),
+        }
+    }
+}

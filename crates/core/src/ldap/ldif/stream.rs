@@ -1,0 +1,106 @@
+//! LDIF that comes in pieces: bytes in, records out, one record in memory.
+
+use super::{LONGEST, ParseError, ParseErrorKind, Record, Records};
+
+/// Takes a file piece by piece.
+///
+/// # Examples
+/// ```
+/// let mut dns = Vec::new();
+/// let mut stream = webtaxon_core::ldap::ldif::Stream::new();
+/// for piece in [&b"dn: cn=A"[..], b"da\n\ndn: ", b"cn=Rosa\n"] {
+///     stream.push(piece, |record| dns.push(record.unwrap().dn.into_owned()));
+/// }
+/// stream.end(|record| dns.push(record.unwrap().dn.into_owned()));
+/// assert_eq!(dns, ["cn=Ada", "cn=Rosa"]);
+/// ```
+#[derive(Debug, Default)]
+pub struct Stream {
+    /// What has come and was not read yet.
+    held: Vec<u8>,
+    /// Bytes of it that were looked through for the end of a record.
+    searched: usize,
+    /// Lines that were read.
+    line: usize,
+    started: bool,
+    /// Whether the rest of a record that is too long is passed over.
+    skipping: bool,
+    longest: usize,
+}
+
+impl Stream {
+    /// A stream of records of at most [`LONGEST`] bytes.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::within(LONGEST)
+    }
+
+    /// A stream of records of at most so many bytes.
+    #[must_use]
+    pub fn within(longest: usize) -> Self {
+        Self { longest, ..Self::default() }
+    }
+
+    /// Bytes that are held, for tests of the bound.
+    #[cfg(test)]
+    pub(super) fn held(&self) -> usize {
+        self.held.capacity()
+    }
+
+    /// Takes a piece, and gives each record that ends in it.
+    pub fn push(&mut self, piece: &[u8], mut each: impl FnMut(Result<Record<'_>, ParseError>)) {
+        self.held.extend_from_slice(piece);
+        let mut end = None;
+        // A record ends at an empty line; several in one piece are read together.
+        while let Some(at) = self.held.get(self.searched..).and_then(|rest| memchr::memchr(b'\n', rest)) {
+            let line = self.searched + at;
+            let rest = self.held.get(line + 1..).unwrap_or(&[]);
+            // Whether the next line is empty cannot be told before its end is there.
+            let empty = match rest {
+                [b'\n', ..] => Some(2),
+                [b'\r', b'\n', ..] => Some(3),
+                [] | [b'\r'] => break,
+                _ => None,
+            };
+            self.searched = line + 1;
+            if let Some(width) = empty {
+                end = Some(line + width);
+            }
+        }
+        if let Some(end) = end {
+            self.read(end, &mut each);
+        }
+        if self.held.len() > self.longest {
+            if !self.skipping {
+                each(Err(ParseErrorKind::TooLong.at(self.line + 1)));
+            }
+            self.skipping = true;
+            // Of what is passed over only the lines count. The last line may still end in a blank one.
+            let keep = self.held.len().saturating_sub(2);
+            self.line += memchr::memchr_iter(b'\n', self.held.get(..keep).unwrap_or(&[])).count();
+            self.held.drain(..keep);
+            self.searched = 0;
+        }
+    }
+
+    /// Gives what is left when the file has ended.
+    pub fn end(mut self, mut each: impl FnMut(Result<Record<'_>, ParseError>)) {
+        self.read(self.held.len(), &mut each);
+    }
+
+    fn read(&mut self, end: usize, each: &mut impl FnMut(Result<Record<'_>, ParseError>)) {
+        let mut text = self.held.get(..end).unwrap_or(&[]);
+        if std::mem::take(&mut self.skipping) {
+            let ended = [memchr::memmem::find(text, b"\n\n"), memchr::memmem::find(text, b"\n\r\n")];
+            let at = ended.into_iter().flatten().min().map_or(text.len(), |at| at + 1);
+            let (passed, rest) = text.split_at_checked(at).unwrap_or((text, &[]));
+            self.line += memchr::memchr_iter(b'\n', passed).count();
+            text = rest;
+        }
+        let mut records = Records::new(text, self.line, self.started, self.longest);
+        records.by_ref().for_each(each);
+        (self.line, self.started) = (records.line(), records.started());
+        self.held.drain(..end);
+        self.searched = self.searched.saturating_sub(end);
+    }
+}

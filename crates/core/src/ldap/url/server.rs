@@ -1,0 +1,142 @@
+//! The address of one LDAP server: `ldaps://host:port`, `ldap://host:port` (RFC 4516 §2) or
+//! `ldapi://%2Fpath`, a socket on this machine.
+
+use std::fmt;
+use std::path::PathBuf;
+
+/// One server. Exhaustive on purpose: whoever connects must know every kind.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Server {
+    /// A host on the network.
+    Host {
+        /// How the connection begins.
+        scheme: Scheme,
+        /// A host name or an IP address (IPv6 without its brackets).
+        host: String,
+        /// 636 for `ldaps`, 389 for `ldap` unless said otherwise.
+        port: u16,
+    },
+    /// A socket of this machine's file system; it needs no encryption.
+    Socket(PathBuf),
+}
+
+/// How a connection to a host begins.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Scheme {
+    /// With TLS at once.
+    Ldaps,
+    /// In plain text, which StartTLS ends (RFC 4511 §4.14) unless the settings say `plain`.
+    Ldap,
+}
+
+impl Server {
+    /// Parses an address.
+    ///
+    /// # Errors
+    /// A sentence that says what is wrong.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let (scheme, rest) = match text.split_once("://") {
+            Some((scheme, rest)) => (scheme.to_ascii_lowercase(), rest),
+            None => return Err("an address begins with ldaps://, ldap:// or ldapi://".to_owned()),
+        };
+        let scheme = match scheme.as_str() {
+            "ldaps" => Scheme::Ldaps,
+            "ldap" => Scheme::Ldap,
+            "ldapi" => return socket(rest),
+            other => return Err(format!("`{other}` is no way to reach a directory")),
+        };
+        let rest = rest.strip_suffix('/').unwrap_or(rest);
+        if rest.contains(['/', '?', '@', '#', ' ']) {
+            return Err("an address is a host name and a port, with nothing behind them".to_owned());
+        }
+        let bracketed = rest.strip_prefix('[').and_then(|rest| rest.split_once(']'));
+        let (host, port) = match bracketed {
+            Some((host, port)) => (host, port.strip_prefix(':').or(port.is_empty().then_some(""))),
+            None if rest.matches(':').count() > 1 => {
+                return Err("an IPv6 address stands in brackets, like ldaps://[::1]:636".to_owned());
+            }
+            None => rest.split_once(':').map_or((rest, Some("")), |(host, port)| (host, Some(port))),
+        };
+        let port = match port {
+            Some("") => Some(scheme.port()),
+            Some(text) => text.parse().ok().filter(|port| *port > 0),
+            None => None,
+        };
+        let port = port.ok_or("a port is a number from 1 to 65535")?;
+        if host.is_empty() {
+            return Err("the host name is missing".to_owned());
+        }
+        Ok(Self::Host { scheme, host: host.to_owned(), port })
+    }
+
+    /// Whether the connection would go over the network in plain text unless StartTLS ends that.
+    #[must_use]
+    pub fn begins_plain(&self) -> bool {
+        matches!(self, Self::Host { scheme: Scheme::Ldap, .. })
+    }
+}
+
+impl Scheme {
+    /// The port that it usually has.
+    #[must_use]
+    pub fn port(self) -> u16 {
+        match self {
+            Self::Ldaps => 636,
+            Self::Ldap => 389,
+        }
+    }
+}
+
+/// The path of a socket: percent-encoded, since a host may hold no slash (RFC 3986 §3.2.2).
+fn socket(rest: &str) -> Result<Server, String> {
+    let help = "write the socket's path with %2F for each slash, like ldapi://%2Frun%2Fslapd%2Fldapi";
+    let rest = rest.strip_suffix('/').unwrap_or(rest);
+    match decode(rest) {
+        Some(path) if path.starts_with('/') && !path.contains('\0') => Ok(Server::Socket(path.into())),
+        _ => Err(help.to_owned()),
+    }
+}
+
+impl fmt::Display for Server {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Host { scheme, host, port } => {
+                let scheme = match scheme {
+                    Scheme::Ldaps => "ldaps",
+                    Scheme::Ldap => "ldap",
+                };
+                if host.contains(':') {
+                    write!(out, "{scheme}://[{host}]:{port}")
+                } else {
+                    write!(out, "{scheme}://{host}:{port}")
+                }
+            }
+            Self::Socket(path) => {
+                let path = path.to_string_lossy();
+                out.write_str("ldapi://")?;
+                path.bytes().try_for_each(|byte| match byte {
+                    b'0'..=b'9' | b'a'..=b'z' | b'A'..=b'Z' | b'-' | b'.' | b'_' | b'~' => {
+                        write!(out, "{}", char::from(byte))
+                    }
+                    other => write!(out, "%{other:02X}"),
+                })
+            }
+        }
+    }
+}
+
+/// Text with %-escapes resolved (RFC 3986 §2.1); none where it is not UTF-8 or an escape is broken.
+pub(super) fn decode(text: &str) -> Option<String> {
+    let mut decoded = Vec::with_capacity(text.len());
+    let mut bytes = text.bytes();
+    while let Some(byte) = bytes.next() {
+        if byte != b'%' {
+            decoded.push(byte);
+            continue;
+        }
+        let mut digit = || char::from(bytes.next()?).to_digit(16);
+        let (high, low) = (digit()?, digit()?);
+        decoded.push(u8::try_from(high * 16 + low).ok()?);
+    }
+    String::from_utf8(decoded).ok()
+}

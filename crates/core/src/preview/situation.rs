@@ -1,0 +1,73 @@
+//! What a preview is a function of, in one value, and each intake of it with whom it selects.
+
+use super::Memory;
+use crate::account::{Account, Groups};
+use crate::reading::Reading;
+use crate::selection::{Candidate, Selection};
+use crate::settings::{Intake, Settings};
+
+/// Everything that decides what the application would do.
+#[derive(Clone, Copy, Debug)]
+pub struct Situation<'a> {
+    /// The settings.
+    pub settings: &'a Settings,
+    /// One reading for each intake, in order.
+    pub readings: &'a [Reading],
+    /// The application's accounts.
+    pub accounts: &'a [Account],
+    /// The application's groups, where the settings import groups.
+    pub groups: Option<&'a Groups>,
+    /// The day, and what earlier runs remembered.
+    pub memory: &'a Memory,
+}
+
+impl<'a> Situation<'a> {
+    /// A situation without groups of the application.
+    #[must_use]
+    pub fn new<R>(
+        settings: &'a Settings,
+        readings: &'a R,
+        accounts: &'a [Account],
+        memory: &'a Memory,
+    ) -> Self
+    where
+        R: AsRef<[Reading]> + ?Sized,
+    {
+        Self { settings, readings: readings.as_ref(), accounts, groups: None, memory }
+    }
+
+    /// The same with the application's groups.
+    #[must_use]
+    pub fn with_groups(self, groups: Option<&'a Groups>) -> Self {
+        Self { groups, ..self }
+    }
+
+    /// Whom each intake selects, in order.
+    pub(super) fn selections(self) -> Vec<Selection<'a>> {
+        Selection::all(self.settings, self.readings)
+    }
+
+    /// Each intake with its reading and its selection, in order.
+    pub(super) fn selected<'s>(self, selections: &'s [Selection<'a>]) -> impl Iterator<Item = Selected<'s>>
+    where
+        'a: 's,
+    {
+        let read = self.readings.iter().zip(selections);
+        self.settings.intakes.iter().zip(read).map(|(intake, (reading, selection))| Selected {
+            intake,
+            reading,
+            selection,
+        })
+    }
+}
+
+/// One intake, its reading, and whom it selects.
+#[derive(Clone, Copy)]
+pub(super) struct Selected<'a> {
+    pub(super) intake: &'a Intake,
+    pub(super) reading: &'a Reading,
+    pub(super) selection: &'a Selection<'a>,
+}
+
+/// A candidate, and the intake that selects them.
+pub(super) type Chosen<'a> = (Selected<'a>, &'a Candidate<'a>);

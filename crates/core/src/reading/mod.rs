@@ -1,0 +1,209 @@
+//! Everything one run read from a directory, and the proof that it is whole.
+//!
+//! A [`ReadingBuilder`] is told what is being read and how each part ended;
+//! [`ReadingBuilder::finish`] turns it into a [`Reading`]. It is the only place that makes a
+//! [`Whole`], and only if every base, every group and every look-up that the intake needs ended
+//! with the server's final success. A change that takes an account away asks for that proof, so an
+//! interrupted reading removes nobody.
+
+mod builder;
+mod entries;
+mod parts;
+mod people;
+pub mod snapshot;
+#[cfg(test)]
+mod tests;
+
+pub use builder::ReadingBuilder;
+pub use entries::Followed;
+pub use parts::{Ended, Gap, Hidden, Part, PartId, Whole};
+
+use crate::graph::{Graph, NodeId, Reach};
+use crate::ldap::entry::{Entries, Entry, Names};
+use crate::ldap::identity::Identity;
+use crate::ldap::name::{Dn, DnKey};
+use crate::ldap::schema::{Schema, ServerKind};
+use entries::{ApplicationGroups, FollowedEntries};
+use jiff::Timestamp;
+use people::People;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// Where a reading comes from.
+#[derive(Clone, Debug, Default)]
+pub struct Source {
+    /// The directory's name in the settings.
+    pub directory: String,
+    /// The server that answered, as the settings name it.
+    pub server: String,
+    /// What kind of server it is.
+    pub kind: ServerKind,
+    /// The attribute that holds the lasting identity.
+    pub identity: String,
+    /// The tops of the directory's trees.
+    pub tops: Vec<Dn>,
+    /// What happened on the way that did no harm: another server, a second look.
+    pub notes: Vec<String>,
+    /// When it was read, to tell whose account has expired.
+    pub at: Timestamp,
+    /// What the server itself says of attributes; none where only its kind is known.
+    pub schema: Option<Arc<Schema>>,
+}
+
+/// One reading, where one is wanted for each intake.
+impl AsRef<[Reading]> for Reading {
+    fn as_ref(&self) -> &[Reading] {
+        std::slice::from_ref(self)
+    }
+}
+
+/// Where a person is whom no base showed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Whereabouts {
+    /// The entry exists, under this name.
+    Elsewhere(String),
+    /// No such entry, as far as the directory shows.
+    Nowhere,
+}
+
+/// Everything one run read.
+#[derive(Debug)]
+pub struct Reading {
+    source: Source,
+    people: People,
+    graph: Graph,
+    followed: FollowedEntries,
+    application_groups: ApplicationGroups,
+    whereabouts: HashMap<Identity, Whereabouts>,
+    gaps: Vec<Gap>,
+    whole: Option<Whole>,
+}
+
+impl Reading {
+    /// Where it comes from.
+    #[must_use]
+    pub fn source(&self) -> &Source {
+        &self.source
+    }
+
+    /// What is known of attributes there.
+    #[must_use]
+    pub fn schema(&self) -> &Schema {
+        self.source.schema.as_deref().unwrap_or_else(|| Schema::of(self.source.kind))
+    }
+
+    /// The entries under the bases that the filter found.
+    #[must_use]
+    pub fn people(&self) -> &Entries {
+        &self.people.entries
+    }
+
+    /// The comparable name of the person at `index` of [`Reading::people`].
+    #[must_use]
+    pub fn key(&self, index: usize) -> Option<&DnKey> {
+        self.graph.key(self.people.node(index)?)
+    }
+
+    /// Whether a name is one of the people.
+    #[must_use]
+    pub fn is_person(&self, key: &DnKey) -> bool {
+        self.graph.find(key).is_some_and(|id| self.is_person_node(id))
+    }
+
+    /// The place of a name in [`Reading::people`].
+    #[must_use]
+    pub fn index_of(&self, key: &DnKey) -> Option<usize> {
+        self.people.place(self.graph.find(key)?)
+    }
+
+    /// Whether a number of the graph is one of the people.
+    pub(crate) fn is_person_node(&self, id: NodeId) -> bool {
+        self.people.has(id)
+    }
+
+    /// The number in the graph of the person at `index` of [`Reading::people`].
+    pub(crate) fn node(&self, index: usize) -> Option<NodeId> {
+        self.people.node(index)
+    }
+
+    /// The entry of this name that a field follows, where it is none of the people.
+    #[must_use]
+    pub fn followed(&self, key: &DnKey) -> Followed<'_> {
+        self.followed.find(key)
+    }
+
+    /// The entries that fields of people name, and that are none of the people.
+    #[must_use]
+    pub fn all_followed(&self) -> &Entries {
+        &self.followed.entries
+    }
+
+    /// The attributes of those entries.
+    #[must_use]
+    pub fn followed_names(&self) -> &Names {
+        self.followed.entries.names()
+    }
+
+    /// The groups that come into the application.
+    #[must_use]
+    pub fn application_groups(&self) -> &Entries {
+        &self.application_groups.entries
+    }
+
+    /// The one of them that has this name.
+    #[must_use]
+    pub fn application_group(&self, key: &DnKey) -> Option<Entry<'_>> {
+        self.application_groups.entries.get(self.application_groups.keys.get_index_of(key)?)
+    }
+
+    /// The attribute that holds their lasting identity.
+    #[must_use]
+    pub fn group_identity(&self) -> &str {
+        &self.application_groups.identity
+    }
+
+    /// The comparable name of the group at `index` of [`Reading::application_groups`].
+    #[must_use]
+    pub fn application_group_key(&self, index: usize) -> Option<&DnKey> {
+        self.application_groups.keys.get_index(index)
+    }
+
+    /// Whether somebody may be in a group without its being known; `reach` is what lies in it.
+    #[must_use]
+    pub fn hides_members_of(&self, group: &DnKey, reach: &Reach) -> bool {
+        self.gaps.iter().any(|gap| match &gap.hides_members {
+            Hidden::None => false,
+            Hidden::Of(hidden) => hidden == group || reach.contains(&self.graph, hidden),
+            Hidden::Any => true,
+        })
+    }
+
+    /// The groups that were read.
+    #[must_use]
+    pub fn graph(&self) -> &Graph {
+        &self.graph
+    }
+
+    /// Where a person is whom no base showed; none if nobody looked, or could look.
+    #[must_use]
+    pub fn whereabouts(&self, identity: &Identity) -> Option<&Whereabouts> {
+        self.whereabouts.get(identity)
+    }
+
+    /// Everybody who was looked for, and where they are.
+    pub fn all_whereabouts(&self) -> impl Iterator<Item = (&Identity, &Whereabouts)> {
+        self.whereabouts.iter()
+    }
+
+    /// What was not read to its end; empty exactly when there is a proof.
+    #[must_use]
+    pub fn gaps(&self) -> &[Gap] {
+        &self.gaps
+    }
+
+    /// The proof that nothing is missing.
+    #[must_use]
+    pub fn whole(&self) -> Option<&Whole> {
+        self.whole.as_ref()
+    }
+}

@@ -1,0 +1,290 @@
+//! Where the application keeps its own list of accounts: `[accounts]`.
+
+use super::directory::{password, trust};
+use super::groups::{csv_groups, sql_groups};
+use super::table::{Table, Text, Value};
+use super::values::filled;
+use crate::ldap::identity::Identity;
+use crate::settings::{
+    Accounts, AttributePath, Credentials, PasswordSource, Postgres, RoleTable, Scim, SettingsError, SqlTable,
+    StateDatabase, StoreSettings, Trust,
+};
+use indexmap::IndexMap;
+use std::path::PathBuf;
+
+/// Which kinds of stores have each key, where not all have it.
+const KEYS: [(&str, &[&str]); 17] = [
+    ("path", &["csv", "sqlite"]),
+    ("server", &["postgres"]),
+    ("database", &["postgres"]),
+    ("user", &["postgres", "scim"]),
+    ("password", &["postgres", "scim"]),
+    ("trust", &["postgres", "scim"]),
+    ("plain", &["postgres", "scim"]),
+    ("table", &["sqlite", "postgres"]),
+    ("columns", &["csv", "sqlite", "postgres"]),
+    ("links", &["csv", "sqlite", "postgres"]),
+    ("states", &["sqlite", "postgres"]),
+    ("role_table", &["sqlite", "postgres"]),
+    ("groups", &["csv", "sqlite", "postgres"]),
+    ("service", &["scim"]),
+    ("token", &["scim"]),
+    ("attributes", &["scim"]),
+    ("role_groups", &["scim"]),
+];
+
+pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
+    let mut table = value.table(&[
+        "store",
+        "path",
+        "server",
+        "database",
+        "user",
+        "password",
+        "trust",
+        "plain",
+        "table",
+        "columns",
+        "links",
+        "states",
+        "role_table",
+        "service",
+        "token",
+        "attributes",
+        "role_groups",
+        "groups",
+        "protected",
+        "seats",
+        "whose",
+    ])?;
+    let help = |key| match key {
+        "groups" => "take it out: the groups of a SCIM service have a place of their own",
+        _ => "take it out, or name another store",
+    };
+    let store =
+        table.require("store", "write store = \"csv\", \"sqlite\", \"postgres\" or \"scim\"")?.text()?;
+    let kinds = ["csv", "sqlite", "postgres", "scim"].map(|kind| (kind, kind));
+    let kind = store.word(&kinds)?;
+    for (key, stores) in KEYS {
+        if !stores.contains(&kind)
+            && let Some(value) = table.take(key)
+        {
+            return Err(value.bad(&format!("store = \"{kind}\" has none"), help(key)));
+        }
+    }
+    let links = table.take("links").map(Value::text).transpose()?;
+    let words = [("list", true), ("apart", false)];
+    let has_links = links.map(|links| links.word(&words)).transpose()?.unwrap_or(true);
+    let file = |table: &mut Table<'_>, name: &str| -> Result<PathBuf, SettingsError> {
+        let help = format!("name the file: path = \"{name}\"");
+        let path = table.require("path", &help)?.text()?;
+        if path.text.is_empty() { Err(path.bad("it is empty", &help)) } else { Ok(path.text.into()) }
+    };
+    let store = match kind {
+        "csv" => {
+            let path = file(&mut table, "accounts.csv")?;
+            let mut columns = IndexMap::new();
+            if let Some(value) = table.take("columns") {
+                let mut named = value.table(&["login", "link", "state", "roles"])?;
+                for key in ["login", "link", "state", "roles"] {
+                    if let Some(column) = named.take(key) {
+                        let column = column.text()?;
+                        no_link(key, has_links, &column)?;
+                        columns.insert(key.to_owned(), column.text);
+                    }
+                }
+            }
+            let groups = table.take("groups").map(csv_groups).transpose()?;
+            StoreSettings::Csv { path, columns, has_links, groups }
+        }
+        "sqlite" => {
+            let path = file(&mut table, "loans.sqlite")?;
+            StoreSettings::Sqlite { path, table: sql_table(&mut table, has_links)? }
+        }
+        "postgres" => {
+            let server = postgres(&mut table)?;
+            StoreSettings::Postgres { server, table: sql_table(&mut table, has_links)? }
+        }
+        _ => StoreSettings::Scim(scim(&mut table)?),
+    };
+    let protected = table.take("protected").map(Value::texts).transpose()?.unwrap_or_default();
+    let seats = table.take("seats").map(|value| value.number(0)).transpose()?;
+    let mut whose = IndexMap::new();
+    if let Some(value) = table.take("whose") {
+        for (login, link) in value.entries("a table from login to link")? {
+            let link = link.text()?;
+            let identity = Identity::from_link(&link.text).ok_or_else(|| {
+                link.bad("it is empty", "write the person's link, as webtaxon why shows it")
+            })?;
+            whose.insert(login, identity);
+        }
+    }
+    let protected = protected.into_iter().map(|login| login.text).collect();
+    Ok(Accounts { store, protected, seats, whose })
+}
+
+/// Where what is remembered from run to run is, where that is no file: `[state]`.
+pub(super) fn state(value: Value<'_>) -> Result<StateDatabase, SettingsError> {
+    let mut table =
+        value.table(&["store", "server", "database", "user", "password", "trust", "plain", "schema"])?;
+    let help = "write store = \"postgres\"; or leave [state] out: then it is a file beside the settings";
+    table.require("store", help)?.text()?.word(&[("postgres", ())])?;
+    let server = postgres(&mut table)?;
+    let schema = table.take("schema").map(|value| filled(value.text()?)).transpose()?;
+    Ok(StateDatabase { server, schema: schema.unwrap_or_else(|| "webtaxon".to_owned()) })
+}
+
+/// Where a PostgreSQL database is, and who asks it.
+fn postgres(table: &mut Table<'_>) -> Result<Postgres, SettingsError> {
+    let help = "name the server: server = \"db.quillmere.example\"; or the folder of its socket: \"/run/postgresql\"";
+    let server = table.require("server", help)?.text()?;
+    let (host, port) = match server.text.rsplit_once(':') {
+        Some((host, port)) if !host.contains(':') || host.ends_with(']') => (host, port.parse::<u16>().ok()),
+        _ => (server.text.as_str(), Some(5432)),
+    };
+    let Some(port) = port.filter(|_| !host.is_empty()) else {
+        return Err(server.bad(
+            "this is no server",
+            "write a host and, if need be, a port: \"db.quillmere.example:5432\"",
+        ));
+    };
+    let host = host.trim_start_matches('[').trim_end_matches(']').to_owned();
+    let database = filled(table.require("database", "name the database: database = \"loans\"")?.text()?)?;
+    let user = filled(table.require("user", "say who asks: user = \"loansdesk\"")?.text()?)?;
+    let password = table.take("password").map(secret).transpose()?;
+    let trust = table.take("trust").map(trust).transpose()?.unwrap_or(Trust::System);
+    let plain = table.take("plain").map(Value::boolean).transpose()?.unwrap_or(false);
+    Ok(Postgres { host, port, database, user, password, trust, plain })
+}
+
+/// Where the secret of a store comes from. The list is read and written several times in a run, and nobody is
+/// asked each time.
+fn secret(value: Value<'_>) -> Result<PasswordSource, SettingsError> {
+    let place = value.place();
+    match password(value)? {
+        PasswordSource::Ask => Err(place.bad(
+            "nobody is asked for this one",
+            "name another source: { env = \"…\" }, { file = \"…\" }, { command = […] } or { credential = \"…\" }",
+        )),
+        source => Ok(source),
+    }
+}
+
+/// Where a SCIM service is, and who asks it.
+fn scim(table: &mut Table<'_>) -> Result<Scim, SettingsError> {
+    let help =
+        "write the base of the service's addresses: service = \"https://loans.quillmere.example/scim/v2\"";
+    let service = table.require("service", help)?.text()?;
+    let plain = table.take("plain").map(Value::boolean).transpose()?.unwrap_or(false);
+    let is_plain = service.text.starts_with("http://");
+    let address = service.text.strip_prefix("https://").or_else(|| service.text.strip_prefix("http://"));
+    let is_odd = |character: char| matches!(character, '?' | '#' | '@' | '\\') || character.is_whitespace();
+    if address.is_none_or(|rest| rest.is_empty() || rest.starts_with('/') || rest.contains(is_odd)) {
+        return Err(service.bad("this is no address of a service", help));
+    }
+    if is_plain && !plain {
+        return Err(service.bad(
+            "this goes in plain text",
+            "write https://; or say with plain = true that anybody on the way may read it",
+        ));
+    }
+    let token = table.take("token");
+    let unclear = token.as_ref().map(Value::place);
+    let token = token.map(secret).transpose()?;
+    let user = table.take("user").map(|value| filled(value.text()?)).transpose()?;
+    let password = table.take("password");
+    let alone = password.as_ref().map(Value::place);
+    let password = password.map(secret).transpose()?;
+    let credentials = match (token, user, password, unclear, alone) {
+        (None, None, None, ..) => Credentials::None,
+        (Some(token), None, None, ..) => Credentials::Token(token),
+        (None, Some(user), Some(password), ..) => Credentials::Basic { user, password },
+        (_, _, _, Some(place), _) | (_, _, _, None, Some(place)) => {
+            return Err(
+                place.bad("this is half of a way to say who asks", "keep token; or user and password, both")
+            );
+        }
+        (_, _, _, None, None) => {
+            return Err(service.bad("it has a user without a password", "add password = { env = \"…\" }"));
+        }
+    };
+    let trust = table.take("trust").map(trust).transpose()?.unwrap_or(Trust::System);
+    let mut attributes = IndexMap::new();
+    if let Some(value) = table.take("attributes") {
+        for (field, value) in value.entries("a table from field to attribute")? {
+            let text = value.text()?;
+            if let Some((_, fixed)) = FIXED.iter().find(|(name, _)| *name == field) {
+                return Err(text.bad(&format!("it is always {fixed}"), "take this line out"));
+            }
+            let path = AttributePath::parse(&text.text).map_err(|reason| {
+                text.bad(
+                    &reason,
+                    "write it as in `title`, `name.givenName`, `emails[type eq \"work\"].value`, or with the URN of an extension and a colon before it",
+                )
+            })?;
+            attributes.insert(field, path);
+        }
+    }
+    let role_groups = table.take("role_groups").map(Value::boolean).transpose()?.unwrap_or(false);
+    let service = service.text.trim_end_matches('/').to_owned();
+    Ok(Scim { service, credentials, trust, plain, attributes, role_groups })
+}
+
+/// What every user of a SCIM service has in one place (RFC 7643 §3.1, §4.1).
+const FIXED: [(&str, &str); 3] = [("login", "userName"), ("link", "externalId"), ("state", "active")];
+
+/// A list whose links are kept apart from it has no column for them.
+fn no_link(key: &str, has_links: bool, column: &Text<'_>) -> Result<(), SettingsError> {
+    if key == "link" && !has_links {
+        return Err(column.bad(
+            "the links are kept apart from the list, and need no column",
+            "keep this line, or links = \"apart\"; not both",
+        ));
+    }
+    Ok(())
+}
+
+/// The table of a database, and what its columns are called and say.
+fn sql_table(table: &mut Table<'_>, has_links: bool) -> Result<SqlTable, SettingsError> {
+    let name = filled(table.require("table", "name the table: table = \"account\"")?.text()?)?;
+    let mut columns = IndexMap::new();
+    if let Some(value) = table.take("columns") {
+        for (field, column) in value.entries("a table from field to column")? {
+            let column = column.text()?;
+            no_link(&field, has_links, &column)?;
+            columns.insert(field, filled(column)?);
+        }
+    }
+    let mut states = ["active".to_owned(), "suspended".to_owned()];
+    if let Some(value) = table.take("states") {
+        let place = value.place();
+        let mut named = value.table(&["active", "suspended"])?;
+        for (key, state) in ["active", "suspended"].into_iter().zip(&mut states) {
+            if let Some(value) = named.take(key) {
+                *state = value.text()?.text;
+            }
+        }
+        let [active, suspended] = &states;
+        if active == suspended {
+            return Err(place.bad("both are the same", "say what the column holds for each of them"));
+        }
+    }
+    let roles = match table.take("role_table") {
+        None => None,
+        Some(value) => {
+            let mut named = value.table(&["table", "account", "key", "role"])?;
+            let help =
+                "write { table = \"account_role\", account = \"account_id\", key = \"id\", role = \"role\" }";
+            let mut one = |key| filled(named.require(key, help)?.text()?);
+            Some(RoleTable {
+                name: one("table")?,
+                account: one("account")?,
+                key: one("key")?,
+                role: one("role")?,
+                of: None,
+            })
+        }
+    };
+    let groups = table.take("groups").map(sql_groups).transpose()?;
+    Ok(SqlTable { name, columns, states: Some(states), roles, has_links, groups })
+}

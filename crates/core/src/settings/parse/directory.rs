@@ -1,0 +1,195 @@
+//! The table `[directory.NAME]`: servers, trust, bind, password.
+
+use super::table::{Table, Text, Value};
+use super::values::duration;
+use crate::ldap::url::Server;
+use crate::settings::{
+    Bind, ClientCertificate, Directory, Fingerprint, PasswordSource, References, Servers, SettingsError,
+    Trust,
+};
+use std::time::Duration;
+
+pub(super) fn directory(name: String, value: Value<'_>) -> Result<Directory, SettingsError> {
+    let known = &[
+        "servers",
+        "domain",
+        "trust",
+        "certificate",
+        "bind",
+        "password",
+        "references",
+        "page",
+        "connect_timeout",
+        "timeout",
+        "deadline",
+        "plain",
+    ];
+    let mut table = value.table(known)?;
+    let servers = servers(&mut table)?;
+    let trust = table.take("trust").map(trust).transpose()?.unwrap_or(Trust::System);
+    let certificate = table.take("certificate").map(certificate).transpose()?;
+    let bind = bind(&mut table)?;
+    let references = match table.take("references") {
+        None => References::default(),
+        Some(value) => value.text()?.word(&[
+            ("follow", References::Follow),
+            ("ignore", References::Ignore),
+            ("refuse", References::Refuse),
+        ])?,
+    };
+    let plain = table.take("plain").map(Value::boolean).transpose()?.unwrap_or(false);
+    let page = table.take("page").map(|value| value.number(1)).transpose()?.unwrap_or(500);
+    let page = u32::try_from(page).unwrap_or(u32::MAX).min(i32::MAX.unsigned_abs());
+    let connect_timeout = duration(&mut table, "connect_timeout", Duration::from_secs(10))?;
+    let timeout = duration(&mut table, "timeout", Duration::from_secs(30))?;
+    let deadline = duration(&mut table, "deadline", Duration::from_secs(600))?;
+    Ok(Directory {
+        name,
+        servers,
+        trust,
+        certificate,
+        bind,
+        references,
+        page,
+        connect_timeout,
+        timeout,
+        deadline,
+        plain,
+    })
+}
+
+fn servers(table: &mut Table<'_>) -> Result<Servers, SettingsError> {
+    const HELP: &str = "write servers = [\"ldaps://dc1.quillmere.example\"], or domain = \"quillmere.example\" to ask the name servers";
+    match table.take("domain") {
+        Some(value) => {
+            let domain = value.text()?;
+            if table.take("servers").is_some() {
+                return Err(domain.bad(
+                    "the servers are named already",
+                    "keep either servers, or domain to ask the name servers",
+                ));
+            }
+            let sound = |label: &str| {
+                let fits = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_');
+                (1..=63).contains(&label.len()) && label.bytes().all(fits)
+            };
+            if !domain.text.split('.').all(sound) {
+                return Err(domain.bad(
+                    "this is not the name of a domain",
+                    "write the name alone, like quillmere.example",
+                ));
+            }
+            Ok(Servers::Domain(domain.text))
+        }
+        None => {
+            let list = table.require("servers", HELP)?;
+            let none = list.bad("it is empty", HELP);
+            let list = list.texts()?.iter().map(server).collect::<Result<Vec<_>, _>>()?;
+            if list.is_empty() { Err(none) } else { Ok(Servers::Named(list)) }
+        }
+    }
+}
+
+fn server(text: &Text<'_>) -> Result<Server, SettingsError> {
+    Server::parse(&text.text).map_err(|reason| text.bad(&reason, "write ldaps://HOST or ldaps://HOST:PORT"))
+}
+
+pub(super) fn trust(value: Value<'_>) -> Result<Trust, SettingsError> {
+    const HELP: &str = "name the authority's PEM file: { authority = \"museum-ca.pem\" }; or a certificate: { fingerprint = \"sha256:…\" }";
+    let unclear = value.bad("it has one kind", HELP);
+    let mut table = value.table(&["authority", "fingerprint"])?;
+    match (table.take("authority"), table.take("fingerprint")) {
+        (Some(file), None) => Ok(Trust::Authority(file.text()?.text.into())),
+        (None, Some(list)) => {
+            let none = list.bad("it is empty", HELP);
+            let parse = |text: &Text<'_>| {
+                Fingerprint::parse(&text.text).map_err(|reason| {
+                    text.bad(&reason, "`webtaxon check` shows the fingerprint of the server's certificate")
+                })
+            };
+            let list = list.texts()?.iter().map(parse).collect::<Result<Vec<_>, _>>()?;
+            if list.is_empty() { Err(none) } else { Ok(Trust::Pinned(list)) }
+        }
+        _ => Err(unclear),
+    }
+}
+
+fn certificate(value: Value<'_>) -> Result<ClientCertificate, SettingsError> {
+    const HELP: &str = "write certificate = { chain = \"loansdesk.pem\", key = \"loansdesk.key\" }";
+    let mut table = value.table(&["chain", "key"])?;
+    let chain = table.require("chain", HELP)?.text()?.text.into();
+    let key = table.require("key", HELP)?.text()?.text.into();
+    Ok(ClientCertificate { chain, key })
+}
+
+fn bind(table: &mut Table<'_>) -> Result<Bind, SettingsError> {
+    const HELP: &str = "leave bind out to ask anonymously, or write a DN, user@domain or 'DOMAIN\\user'";
+    let password =
+        table.take("password").map(|value| Ok((value.bad("nobody uses it", HELP), password(value)?)));
+    let password = password.transpose()?;
+    let bind = match table.take("bind") {
+        None => Bind::Anonymous,
+        Some(value) if value.is_text() => {
+            let name = value.text()?;
+            if name.text.trim().is_empty() {
+                return Err(name.bad("it is empty", HELP));
+            }
+            return Ok(Bind::Simple { name: name.text, password: password.map(|(_, source)| source) });
+        }
+        Some(value) => {
+            let unclear =
+                value.bad("this is no way to say who asks", "write a name in quotes, or { external = true }");
+            let external = value.table(&["external"])?.take("external").map(Value::boolean).transpose()?;
+            if external != Some(true) {
+                return Err(unclear);
+            }
+            Bind::External
+        }
+    };
+    match password {
+        Some((unused, _)) => Err(unused),
+        None => Ok(bind),
+    }
+}
+
+pub(super) fn password(value: Value<'_>) -> Result<PasswordSource, SettingsError> {
+    if value.is_text() {
+        return Err(value.secret());
+    }
+    let one = value.bad("it has one source", "keep one of env, file, command, credential and ask");
+    let mut table = value.table(&["env", "file", "command", "credential", "ask"])?;
+    let mut found = Vec::new();
+    for (key, what, kind) in [
+        ("env", "name an environment variable", PasswordSource::Env as fn(String) -> PasswordSource),
+        ("file", "name a file", |file| PasswordSource::File(file.into())),
+        ("credential", "name a credential of the service manager's", PasswordSource::Credential),
+    ] {
+        let Some(value) = table.take(key) else { continue };
+        let text = value.text()?;
+        let odd = key == "credential" && (text.text.contains('/') || text.text.starts_with('.'));
+        if text.text.is_empty() || odd {
+            return Err(text.bad(if odd { "it is a name, not a path" } else { "it is empty" }, what));
+        }
+        found.push(kind(text.text));
+    }
+    if let Some(value) = table.take("command") {
+        let help = "write the program and its arguments: command = [\"/usr/local/bin/loansdesk-password\"]";
+        let none = value.bad("it is empty", help);
+        let words: Vec<String> = value.texts()?.into_iter().map(|text| text.text).collect();
+        if words.first().is_none_or(String::is_empty) {
+            return Err(none);
+        }
+        found.push(PasswordSource::Command(words));
+    }
+    if let Some(value) = table.take("ask") {
+        let no = value.bad("this asks nobody", "write { ask = true }, or another source");
+        if !value.boolean()? {
+            return Err(no);
+        }
+        found.push(PasswordSource::Ask);
+    }
+    match (found.pop(), found.is_empty()) {
+        (Some(source), true) => Ok(source),
+        _ => Err(one),
+    }
+}

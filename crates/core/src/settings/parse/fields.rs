@@ -1,0 +1,249 @@
+//! `[intake.fields]` and `[[intake.role]]`: how an account's fields and roles are drawn.
+
+use super::table::{Table, Text, Value};
+use super::values::{attribute, names, search_filter};
+use crate::settings::SettingsError;
+use crate::settings::rules::{
+    Case, Choice, Condition, FieldRule, Join, LIST, Pattern, ReadAs, RoleRule, Shape, Source, Write,
+};
+use indexmap::IndexMap;
+
+/// Columns of the store with a meaning of their own, which no field rule may fill.
+const RESERVED: [&str; 3] = ["link", "state", "roles"];
+
+/// The keys of a field with one choice: of the choice, then of the field as a whole.
+#[rustfmt::skip]
+const FIELD: [&str; 20] = [
+    "from", "value", "join", "when", "in_group", "under", "every", "read_as", "follow", "after", "before",
+    "cut_prefix", "cut_suffix", "case", "map", "required", "unique", "write", "longest", "pattern",
+];
+
+/// The keys of one of several choices.
+const CHOICE: &[&str] = FIELD.split_at(15).0;
+
+/// The keys of a field with several choices.
+const CHOOSING: [&str; 6] = ["choose", "required", "unique", "write", "longest", "pattern"];
+
+pub(super) fn fields(value: Value<'_>) -> Result<IndexMap<String, FieldRule>, SettingsError> {
+    let no_login = value.bad(
+        "`login` is missing",
+        "say what a person signs in with, like login = { from = \"sAMAccountName\", case = \"lower\" }",
+    );
+    let mut fields = IndexMap::new();
+    let mut follows = Vec::new();
+    for (name, value) in value.entries("a table of field rules")? {
+        if RESERVED.contains(&name.as_str()) {
+            let help = if name == "roles" {
+                "roles are given by [[intake.role]]"
+            } else {
+                "give the field another name"
+            };
+            return Err(value.bad("this column is Webtaxon's own", help));
+        }
+        let sole = (name == "login").then_some("login");
+        let rule = field(value, sole, &mut follows)?;
+        fields.insert(name, rule);
+    }
+    for target in follows {
+        match fields.get(&target.text) {
+            None => {
+                let known = fields.keys().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(", ");
+                return Err(target.bad("there is no field of this name", &format!("write one of {known}")));
+            }
+            Some(rule) if rule.followed().next().is_some() => {
+                return Err(target.bad(
+                    "this field is taken from another entry itself",
+                    "follow to a field that is drawn from the person's own attributes",
+                ));
+            }
+            Some(_) => {}
+        }
+    }
+    if fields.contains_key("login") { Ok(fields) } else { Err(no_login) }
+}
+
+/// What the application calls a group.
+pub(super) fn group_name(value: Value<'_>) -> Result<FieldRule, SettingsError> {
+    let place = value.place();
+    let rule = field(value, Some("name"), &mut Vec::new())?;
+    if rule.unique || rule.write != Write::Always {
+        return Err(
+            place.bad("a name is always written, and no two groups have one", "leave unique and write out")
+        );
+    }
+    if rule.choices.iter().any(|choice| !choice.condition.in_group.is_empty()) {
+        return Err(place.bad("a group is no person", "leave in_group out; when and under say which groups"));
+    }
+    Ok(rule)
+}
+
+/// One field; what it follows to is checked when all fields are known. Of one without which nothing comes in,
+/// `sole` is the word for it.
+fn field<'i>(
+    value: Value<'i>,
+    sole: Option<&str>,
+    follows: &mut Vec<Text<'i>>,
+) -> Result<FieldRule, SettingsError> {
+    let none = value.bad("there is nothing in it", "write at least one choice, like { from = \"mail\" }");
+    let mut rule = FieldRule { required: sole.is_some(), ..FieldRule::default() };
+    let list = if value.is_list() {
+        value
+    } else if value.has("choose") {
+        let mut table = value.table(&CHOOSING)?;
+        whole(&mut table, &mut rule)?;
+        table.require("choose", "write a list of choices")?
+    } else {
+        let place = value.place();
+        let mut table = value.table(&FIELD)?;
+        whole(&mut table, &mut rule)?;
+        rule.choices.push(choice(table, &place, sole, follows)?);
+        return Ok(rule);
+    };
+    let wanted =
+        "a list of choices, like [{ when = \"(department=Botany)\", value = \"40\" }, { value = \"10\" }]";
+    for value in list.tables(wanted)? {
+        let place = value.place();
+        rule.choices.push(choice(value.table(CHOICE)?, &place, sole, follows)?);
+    }
+    if rule.choices.is_empty() { Err(none) } else { Ok(rule) }
+}
+
+/// What is said of a field as a whole.
+fn whole(table: &mut Table<'_>, rule: &mut FieldRule) -> Result<(), SettingsError> {
+    rule.required |= table.take("required").map(Value::boolean).transpose()?.unwrap_or(false);
+    rule.unique = table.take("unique").map(Value::boolean).transpose()?.unwrap_or(false);
+    if let Some(value) = table.take("write") {
+        let words = [("always", Write::Always), ("once", Write::Once), ("empty", Write::Empty)];
+        rule.write = value.text()?.word(&words)?;
+    }
+    if let Some(value) = table.take("longest") {
+        rule.longest = Some(usize::try_from(value.number(1)?).unwrap_or(usize::MAX));
+    }
+    if let Some(value) = table.take("pattern") {
+        let text = value.text()?;
+        let pattern = Pattern::parse(&text.text).map_err(|why| {
+            text.bad(&why, "write a regular expression in single quotes, like '[A-Z]{2}-[0-9]+'")
+        })?;
+        rule.pattern = Some(pattern);
+    }
+    Ok(())
+}
+
+/// One way to draw a field; `place` is where messages about it as a whole point to.
+fn choice<'i>(
+    mut table: Table<'i>,
+    place: &Value<'i>,
+    sole: Option<&str>,
+    follows: &mut Vec<Text<'i>>,
+) -> Result<Choice, SettingsError> {
+    let condition = condition(&mut table)?;
+    let from = table.take("from").map(Value::texts).transpose()?;
+    let fixed = table.take("value").map(Value::text).transpose()?;
+    let join = table.take("join").map(Value::text).transpose()?;
+    let source = match (from, fixed, join) {
+        (Some(list), None, None) if !list.is_empty() => {
+            Source::Attributes(list.iter().map(attribute).collect::<Result<_, _>>()?)
+        }
+        (None, Some(fixed), None) if sole.is_none() => Source::Value(fixed.text),
+        (None, None, Some(text)) => Source::Join(Join::parse(&text.text).map_err(|error| {
+            text.bad(error.reason, "write it like \"{physicalDeliveryOfficeName} ({l})\"")
+        })?),
+        (None, Some(_), None) => {
+            let sole = sole.unwrap_or_default();
+            return Err(place
+                .bad(&format!("all would have the same {sole}"), &format!("draw {sole} from an attribute")));
+        }
+        _ => {
+            return Err(place.bad(
+                "a field is drawn from attributes, joined from several, or is a fixed value: one of the three",
+                "write { from = \"mail\" }, { join = \"{givenName} {sn}\" } or { value = \"en-GB\" }",
+            ));
+        }
+    };
+    let mut text = |key| -> Result<Option<String>, SettingsError> {
+        let Some(value) = table.take(key) else { return Ok(None) };
+        let text = value.text()?;
+        match text.text.is_empty() {
+            true => Err(text.bad("it is empty", "write the text, or leave the key out")),
+            false => Ok(Some(text.text)),
+        }
+    };
+    let (after, before) = (text("after")?, text("before")?);
+    let (cut_prefix, cut_suffix) = (text("cut_prefix")?, text("cut_suffix")?);
+    let read_as = match table.take("read_as") {
+        None => None,
+        Some(value) => {
+            let all = [ReadAs::Date, ReadAs::Time, ReadAs::Guid, ReadAs::Sid, ReadAs::Base64];
+            Some(value.text()?.word(&all.map(|one| (one.name(), one)))?)
+        }
+    };
+    let follow = table.take("follow").map(Value::text).transpose()?;
+    let every = match table.take("every") {
+        Some(value) if sole.is_some() => {
+            let sole = sole.unwrap_or_default();
+            return Err(value.bad(&format!("a {sole} is one value"), "leave every out"));
+        }
+        Some(value) => value.boolean()?,
+        None => false,
+    };
+    let case = match table.take("case") {
+        None => None,
+        Some(value) => Some(value.text()?.word(&[("lower", Case::Lower), ("upper", Case::Upper)])?),
+    };
+    let map = table.take("map").map(map).transpose()?;
+    let named = follow.as_ref().map(|text| text.text.clone());
+    if let Some(text) = follow {
+        if let Some(sole) = sole {
+            return Err(
+                text.bad(&format!("a {sole} is the entry's own"), &format!("draw {sole} from an attribute"))
+            );
+        }
+        follows.push(text);
+    }
+    let shape = Shape { every, read_as, follow: named, after, before, cut_prefix, cut_suffix, case, map };
+    Ok(Choice { condition, source, shape })
+}
+
+/// Whom a choice or a role is for.
+fn condition(table: &mut Table<'_>) -> Result<Condition, SettingsError> {
+    let when = match table.take("when") {
+        Some(value) => Some(search_filter(&value.text()?)?),
+        None => None,
+    };
+    let mut list = |key| table.take(key).map(names).transpose().map(Option::unwrap_or_default);
+    Ok(Condition { when, in_group: list("in_group")?, under: list("under")? })
+}
+
+fn map(value: Value<'_>) -> Result<IndexMap<String, String>, SettingsError> {
+    let none = value.bad("there is nothing in it", "write map = { \"Botany\" = \"BOT\", \"*\" = \"OTHER\" }");
+    let mut map = IndexMap::new();
+    for (key, value) in value.entries("a table like { \"Botany\" = \"BOT\" }")? {
+        map.insert(key, value.text()?.text);
+    }
+    if map.is_empty() { Err(none) } else { Ok(map) }
+}
+
+pub(super) fn roles(value: Value<'_>) -> Result<Vec<RoleRule>, SettingsError> {
+    let mut roles: Vec<RoleRule> = Vec::new();
+    for value in value.tables("a list: write [[intake.role]] with two brackets")? {
+        let mut table = value.table(&["name", "when", "in_group", "under"])?;
+        let name =
+            table.require("name", "say what the application calls the role: name = \"borrower\"")?.text()?;
+        let is_twice = roles.iter().any(|role| role.name == name.text);
+        if name.text.trim().is_empty() || name.text.contains(LIST) {
+            return Err(name.bad(
+                "this cannot be a role's name",
+                "write a name without a semicolon, which stands between the roles of an account",
+            ));
+        }
+        if is_twice {
+            return Err(name.bad(
+                "there is a rule for this role already",
+                "join the two: when = \"(|(…)(…))\", or several groups in in_group",
+            ));
+        }
+        let condition = condition(&mut table)?;
+        roles.push(RoleRule { name: name.text, condition });
+    }
+    Ok(roles)
+}

@@ -1,0 +1,251 @@
+//! The table `[[intake]]`: who comes in, how a person finds their account, what happens to leavers.
+
+use super::fields::{fields, roles};
+use super::groups::application_groups;
+use super::table::{Text, Value};
+use super::values::{attribute, names, search_filter};
+use crate::settings::rules::FieldRule;
+use crate::settings::{
+    Adopt, Directory, Intake, Leaving, LeavingAction, LeavingRule, Locked, MatchBy, OtherRoles,
+    SettingsError, Strategy,
+};
+use indexmap::IndexMap;
+
+pub(super) fn intake(
+    value: Value<'_>,
+    directories: &IndexMap<String, Directory>,
+) -> Result<Intake, SettingsError> {
+    let mut table = value.table(&[
+        "name",
+        "directory",
+        "bases",
+        "filter",
+        "only",
+        "except",
+        "groups",
+        "not_in_group",
+        "group_bases",
+        "active",
+        "locked",
+        "identity",
+        "member_login",
+        "strategy",
+        "match",
+        "adopt",
+        "new",
+        "fields",
+        "role",
+        "other_roles",
+        "leaving",
+        "application_groups",
+    ])?;
+    let name = table.require("name", "give the intake a name: name = \"staff\"")?.text()?.text;
+    let directory = table.require("directory", "name the [directory.NAME] that it reads")?.text()?;
+    if !directories.contains_key(&directory.text) {
+        let names = directories.keys().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(", ");
+        return Err(
+            directory.bad("there is no directory of this name", &format!("the settings have {names}"))
+        );
+    }
+    let bases =
+        table.require("bases", "say where people sit: bases = [\"OU=People,DC=quillmere,DC=example\"]")?;
+    let none =
+        bases.bad("it is empty", "say where people sit: bases = [\"OU=People,DC=quillmere,DC=example\"]");
+    let bases = names(bases)?;
+    if bases.is_empty() {
+        return Err(none);
+    }
+    let filter =
+        table.require("filter", "say which entries are people, like filter = \"(objectClass=person)\"")?;
+    let filter = search_filter(&filter.text()?)?;
+    let mut people = |key| -> Result<Vec<String>, SettingsError> {
+        let texts = table.take(key).map(Value::texts).transpose()?.unwrap_or_default();
+        match texts.iter().find(|text| text.text.trim().is_empty()) {
+            Some(empty) => Err(empty.bad("it is empty", "write a login, or an entry's name")),
+            None => Ok(texts.into_iter().map(|text| text.text).collect()),
+        }
+    };
+    let (only, except) = (people("only")?, people("except")?);
+    let mut list = |key| table.take(key).map(names).transpose().map(Option::unwrap_or_default);
+    let (groups, not_in_group, group_bases) = (list("groups")?, list("not_in_group")?, list("group_bases")?);
+    let active = match table.take("active") {
+        Some(value) => Some(search_filter(&value.text()?)?),
+        None => None,
+    };
+    let locked = match table.take("locked") {
+        None => Locked::Active,
+        Some(value) => value.text()?.word(&[("active", Locked::Active), ("inactive", Locked::Inactive)])?,
+    };
+    let identity = table.take("identity").map(|value| attribute(&value.text()?)).transpose()?;
+    let member_login = table.take("member_login").map(|value| attribute(&value.text()?)).transpose()?;
+    let strategy = match table.take("strategy") {
+        None => Strategy::Auto,
+        Some(value) => {
+            let text = value.text()?;
+            let strategy = text.word(&[
+                ("auto", Strategy::Auto),
+                ("lists", Strategy::Lists),
+                ("downwards", Strategy::Downwards),
+                ("sweep", Strategy::Sweep),
+                ("upwards", Strategy::Upwards),
+                ("chain", Strategy::Chain),
+                ("tokens", Strategy::Tokens),
+            ])?;
+            if matches!(strategy, Strategy::Chain | Strategy::Tokens) && !group_bases.is_empty() {
+                return Err(text.bad(
+                    "the server follows groups everywhere, not only under group_bases",
+                    "take group_bases out, or write another strategy",
+                ));
+            }
+            strategy
+        }
+    };
+    let (match_by, adopt) = (table.take("match"), table.take("adopt"));
+    let new = table.take("new").map(Value::boolean).transpose()?.unwrap_or(true);
+    let fields =
+        fields(table.require("fields", "add [intake.fields] with at least login = { from = \"…\" }")?)?;
+    let matching = match match_by {
+        None => vec![MatchBy::Link, MatchBy::Login],
+        Some(value) => matching(value, &fields)?,
+    };
+    let adopt = adopt.map(|value| adoption(value, &matching)).transpose()?.unwrap_or(Adopt::Never);
+    let roles = table.take("role").map(roles).transpose()?.unwrap_or_default();
+    let other_roles = match table.take("other_roles") {
+        None => OtherRoles::Keep,
+        Some(value) => value.text()?.word(&[("keep", OtherRoles::Keep), ("remove", OtherRoles::Remove)])?,
+    };
+    let leaving = table.take("leaving").map(leaving).transpose()?.unwrap_or_default();
+    let groups_in = table.take("application_groups");
+    if let Some(value) = groups_in.as_ref().filter(|_| !strategy.reads_lists()) {
+        return Err(value.bad(
+            "their members are read from the groups' own lists",
+            "write strategy = \"auto\", or take strategy out",
+        ));
+    }
+    let application_groups = groups_in.map(application_groups).transpose()?;
+    let directory = directory.text;
+    Ok(Intake {
+        name,
+        directory,
+        bases,
+        filter,
+        only,
+        except,
+        groups,
+        not_in_group,
+        group_bases,
+        active,
+        locked,
+        identity,
+        member_login,
+        strategy,
+        matching,
+        adopt,
+        new,
+        fields,
+        roles,
+        other_roles,
+        leaving,
+        application_groups,
+    })
+}
+
+fn matching(value: Value<'_>, fields: &IndexMap<String, FieldRule>) -> Result<Vec<MatchBy>, SettingsError> {
+    let first = value.bad(
+        "the link comes first",
+        "write match = [\"link\", \"login\"]: a person is the same person under a new name",
+    );
+    let one = |text: &Text<'_>| match text.text.as_str() {
+        "link" => Ok(MatchBy::Link),
+        "login" => Ok(MatchBy::Login),
+        name if fields.get(name).is_some_and(|rule| rule.unique) => Ok(MatchBy::Field(name.to_owned())),
+        name if fields.contains_key(name) => Err(text.bad(
+            "two accounts may have the same value of this field",
+            &format!("add unique = true to the field {name}"),
+        )),
+        other => Err(text.bad(
+            &format!("`{other}` is none of the words that mean something here, and no field"),
+            "write \"link\", \"login\", or a field with unique = true",
+        )),
+    };
+    let list = value.texts()?.iter().map(one).collect::<Result<Vec<_>, _>>()?;
+    if list.first() == Some(&MatchBy::Link) { Ok(list) } else { Err(first) }
+}
+
+/// `never`, `ask`, or `same-login`, `same-email` and the like for what accounts are matched by.
+fn adoption(value: Value<'_>, matching: &[MatchBy]) -> Result<Adopt, SettingsError> {
+    let mut same = Vec::new();
+    let mut alone = None;
+    let texts = value.texts()?;
+    for text in &texts {
+        let by = text.text.strip_prefix("same-").map(|name| match name {
+            "login" => MatchBy::Login,
+            field => MatchBy::Field(field.to_owned()),
+        });
+        match (text.text.as_str(), by) {
+            ("never", _) => alone = Some(Adopt::Never),
+            ("ask", _) => alone = Some(Adopt::Ask),
+            (_, Some(by)) if matching.contains(&by) => same.push(by),
+            (_, Some(_)) => {
+                return Err(text.bad(
+                    "accounts are not matched by this",
+                    "add it to match, like match = [\"link\", \"login\", \"email\"]",
+                ));
+            }
+            (other, None) => {
+                return Err(text.bad(
+                    &format!("`{other}` is none of the words that mean something here"),
+                    "write \"never\", \"ask\", \"same-login\" or the like, as \"same-email\"",
+                ));
+            }
+        }
+    }
+    match (alone, texts.as_slice()) {
+        (None, _) => Ok(Adopt::Same(same)),
+        (Some(alone), [_]) => Ok(alone),
+        (Some(_), [first, ..]) => {
+            Err(first.bad("this stands alone", "write \"never\" or \"ask\" with nothing beside it"))
+        }
+        (Some(alone), []) => Ok(alone),
+    }
+}
+
+fn leaving(value: Value<'_>) -> Result<Leaving, SettingsError> {
+    let mut table = value.table(&["gone", "outside", "disabled", "incomplete"])?;
+    let default = Leaving::default();
+    let mut action = |key, default| match table.take(key) {
+        None => Ok(default),
+        Some(value) => {
+            let mut table = value.table(&["do", "after_days"])?;
+            let words = [
+                ("remove", LeavingAction::Remove),
+                ("suspend", LeavingAction::Suspend),
+                ("keep", LeavingAction::Keep),
+            ];
+            let action = table.require("do", "write { do = \"suspend\" }, \"remove\" or \"keep\"")?;
+            let action = action.text()?.word(&words)?;
+            let after_days = match table.take("after_days") {
+                None => 0,
+                Some(value) if action == LeavingAction::Keep => {
+                    return Err(value.bad(
+                        "nothing happens after these days",
+                        "leave after_days out, or write another do",
+                    ));
+                }
+                Some(value) => {
+                    let too_many =
+                        value.bad("that is more than ten years", "write a number of days, like 14");
+                    let days = u32::try_from(value.number(0)?).ok().filter(|days| *days <= 3_660);
+                    days.ok_or(too_many)?
+                }
+            };
+            Ok(LeavingRule { action, after_days })
+        }
+    };
+    Ok(Leaving {
+        gone: action("gone", default.gone)?,
+        outside: action("outside", default.outside)?,
+        disabled: action("disabled", default.disabled)?,
+        incomplete: action("incomplete", default.incomplete)?,
+    })
+}

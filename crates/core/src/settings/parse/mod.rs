@@ -1,0 +1,105 @@
+//! From the TOML text to [`Settings`]: one function for each table of the file.
+
+mod accounts;
+mod directory;
+mod fields;
+mod groups;
+mod intake;
+mod table;
+mod values;
+
+use super::{Brakes, Intake, Intakes, Removals, Settings, SettingsError, SettingsErrorKind};
+use accounts::{accounts, state};
+use directory::directory;
+use indexmap::IndexMap;
+use intake::intake;
+use table::{Source, Table, Value};
+use toml::de::DeTable;
+
+impl Settings {
+    /// Reads the settings; `file` is the name that messages give them.
+    ///
+    /// # Errors
+    /// The first fault, with its place and a way out.
+    pub fn parse(file: &str, bytes: &[u8]) -> Result<Self, SettingsError> {
+        let text = match std::str::from_utf8(bytes) {
+            Ok(text) => text,
+            Err(error) => {
+                let lossy = String::from_utf8_lossy(bytes);
+                let at = error.valid_up_to();
+                let source = Source { file, text: &lossy };
+                let kind = SettingsErrorKind::Syntax(format!("byte {at} is not UTF-8"));
+                return Err(source.error(kind, at..at + 3, "this is not UTF-8", "save the file as UTF-8"));
+            }
+        };
+        let source = Source { file, text };
+        let table = DeTable::parse(text).map_err(|error| {
+            let span = error.span().unwrap_or(text.len()..text.len());
+            let message = error.message().trim().replace('\n', ", ");
+            let help = if message.contains("escape") {
+                "in double quotes TOML reads \\ itself; write filters and names that have a \\ in single quotes: '(cn=\\2a)'"
+            } else if message.contains("control") || text.contains('\0') {
+                "take the invisible character out"
+            } else {
+                "keys look like name = \"value\", tables like [directory.museum]"
+            };
+            source.error(SettingsErrorKind::Syntax(message.clone()), span, message, help)
+        })?;
+        let mut top = Table::new(source, "", table, &["directory", "accounts", "intake", "brakes", "state"])?;
+        let directories = top
+            .require("directory", "add a table [directory.NAME] with servers, bind and password")?
+            .entries("tables of the form [directory.NAME]")?
+            .into_iter()
+            .map(|(name, value)| Ok((name.clone(), directory(name, value)?)))
+            .collect::<Result<IndexMap<_, _>, SettingsError>>()?;
+        let accounts = accounts(top.require("accounts", "add a table [accounts] with store and path")?)?;
+        let list = top.require("intake", "add a table [[intake]] that says who comes in")?;
+        let none = list.bad("it is empty", "add a table [[intake]] that says who comes in");
+        let mut intakes: Vec<Intake> = Vec::new();
+        for value in list.tables("a list: write [[intake]] with two brackets")? {
+            let place = value.place();
+            let next = intake(value, &directories)?;
+            if next.application_groups.is_some() && !accounts.store.has_groups() {
+                return Err(place.bad(
+                    "its groups have no place in the application",
+                    "say in [accounts.groups] where the application keeps its groups, or take [intake.application_groups] out",
+                ));
+            }
+            if intakes.iter().any(|earlier| earlier.name == next.name) {
+                return Err(place.bad(
+                    &format!("there is an intake of the name {} already", next.name),
+                    "give each intake a name of its own",
+                ));
+            }
+            intakes.push(next);
+        }
+        let intakes = Intakes::new(intakes).ok_or(none)?;
+        let brakes = top.take("brakes").map(brakes).transpose()?.unwrap_or_default();
+        let state = top.take("state").map(state).transpose()?;
+        Ok(Self { directories, accounts, intakes, brakes, state })
+    }
+}
+
+fn brakes(value: Value<'_>) -> Result<Brakes, SettingsError> {
+    let mut table = value.table(&["removals", "fewest", "settings_changed", "memberships"])?;
+    let mut limit = |key| match table.take(key) {
+        None => Ok(None),
+        Some(value) if value.is_integer() => Ok(Some(Removals::Number(value.number(0)?))),
+        Some(value) => {
+            let text = value.text()?;
+            let share = text.text.strip_suffix('%').and_then(|share| share.trim().parse::<f64>().ok());
+            let share = share.filter(|share| (0.0..=100.0).contains(share));
+            let share = share.ok_or_else(|| {
+                text.bad(
+                    "this is neither a number nor a share",
+                    "write a number like 5, or a share like \"5%\"",
+                )
+            })?;
+            Ok(Some(Removals::Percent(share)))
+        }
+    };
+    let (removals, memberships) = (limit("removals")?, limit("memberships")?);
+    let fewest = table.take("fewest").map(|value| value.number(0)).transpose()?;
+    let settings_changed = table.take("settings_changed").map(Value::boolean).transpose()?.unwrap_or(true);
+    Ok(Brakes { removals, fewest, settings_changed, memberships })
+}

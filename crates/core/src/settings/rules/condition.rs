@@ -1,0 +1,47 @@
+//! Whom a choice or a role is for: by filter, by group, by place in the tree.
+
+use crate::ldap::filter::Filter;
+use crate::ldap::name::Dn;
+
+/// What must hold of a person; everything that is asked, and nothing asked is everybody.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Condition {
+    /// A filter that selects them.
+    pub when: Option<Filter>,
+    /// Groups, of which they are in one, nested members among them; empty for not asked.
+    pub in_group: Vec<Dn>,
+    /// Entries, below one of which they are; empty for not asked.
+    pub under: Vec<Dn>,
+}
+
+impl Condition {
+    /// Whether nothing is asked.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.when.is_none() && self.in_group.is_empty() && self.under.is_empty()
+    }
+
+    /// The attributes that the filter looks at.
+    pub fn attributes(&self) -> impl Iterator<Item = &str> {
+        self.when.iter().flat_map(Filter::attributes)
+    }
+
+    /// The condition as a person reads it, in the order of the settings' keys.
+    #[must_use]
+    pub fn in_words(&self) -> String {
+        let names = |list: &[Dn]| {
+            let short: Vec<String> =
+                list.iter().map(|dn| crate::ldap::name::short(&dn.to_string())).collect();
+            short.join(" or ")
+        };
+        let mut parts = Vec::new();
+        parts.extend(self.when.as_ref().map(ToString::to_string));
+        if !self.in_group.is_empty() {
+            parts.push(format!("in {}", names(&self.in_group)));
+        }
+        if !self.under.is_empty() {
+            parts.push(format!("under {}", names(&self.under)));
+        }
+        if parts.is_empty() { "everybody".to_owned() } else { parts.join(" and ") }
+    }
+}

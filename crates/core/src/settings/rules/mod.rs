@@ -1,0 +1,147 @@
+//! Field rules: how a field or a role of an account is drawn from a person's entry.
+//!
+//! A [`FieldRule`] has one or more choices, each with a condition, a source and steps that shape the
+//! source's value ([`Choice`]).
+
+mod condition;
+mod join;
+mod shape;
+
+pub use condition::Condition;
+pub use join::{Join, JoinError};
+pub use shape::{Case, Fault, Pattern, ReadAs, Shape};
+
+/// What stands between the values of a field that takes several, and between roles.
+pub const LIST: char = ';';
+
+/// How one field of an account is drawn from a candidate.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct FieldRule {
+    /// Tried in order: the first whose condition holds and that gives a value.
+    pub choices: Vec<Choice>,
+    /// Whether a person without a value stays out.
+    pub required: bool,
+    /// Whether two accounts may have the same value (case does not matter).
+    pub unique: bool,
+    /// When the application's own value gives way.
+    pub write: Write,
+    /// The most characters of a value.
+    pub longest: Option<usize>,
+    /// What a whole value must look like.
+    pub pattern: Option<Pattern>,
+}
+
+/// When a field of an account is written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Write {
+    /// Whenever it differs.
+    #[default]
+    Always,
+    /// When the account is made, and never again.
+    Once,
+    /// As long as the application has no value.
+    Empty,
+}
+
+/// One way to draw a field.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Choice {
+    /// Whom it is for.
+    pub condition: Condition,
+    /// Where the value comes from.
+    pub source: Source,
+    /// What is done with it.
+    pub shape: Shape,
+}
+
+impl Choice {
+    /// Where a value comes from, as a person reads it: "mail; (department=Botany)".
+    #[must_use]
+    pub fn in_words(&self) -> String {
+        let from = match &self.source {
+            Source::Attributes(list) => list.join(" or "),
+            Source::Value(_) => "the same for all".to_owned(),
+            Source::Join(join) => join.attributes().collect::<Vec<_>>().join(" and "),
+        };
+        let follow = self.shape.follow.as_ref().map(|field| format!(", of whom the {field} is taken"));
+        let every =
+            if self.shape.every { format!(", each value, separated by {LIST}") } else { String::new() };
+        let condition = if self.condition.is_empty() {
+            String::new()
+        } else {
+            format!("; {}", self.condition.in_words())
+        };
+        format!("{from}{}{every}{condition}", follow.unwrap_or_default())
+    }
+}
+
+/// Where a value comes from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Source {
+    /// The first of these attributes that has a value.
+    Attributes(Vec<String>),
+    /// The same for everybody.
+    Value(String),
+    /// Several attributes put together.
+    Join(Join),
+}
+
+impl Default for Source {
+    fn default() -> Self {
+        Self::Attributes(Vec::new())
+    }
+}
+
+impl Source {
+    /// The attributes that are looked at.
+    #[must_use]
+    pub fn attributes(&self) -> Vec<&str> {
+        match self {
+            Self::Attributes(list) => list.iter().map(String::as_str).collect(),
+            Self::Value(_) => Vec::new(),
+            Self::Join(join) => join.attributes().collect(),
+        }
+    }
+}
+
+impl FieldRule {
+    /// A rule that takes the first of these attributes that has a value.
+    #[must_use]
+    pub fn from(attributes: &[&str]) -> Self {
+        let source = Source::Attributes(attributes.iter().map(|name| (*name).to_owned()).collect());
+        Self { choices: vec![Choice { source, ..Choice::default() }], ..Self::default() }
+    }
+
+    /// The attributes of a person that values come from, each once, in the order of the rule.
+    #[must_use]
+    pub fn from_attributes(&self) -> Vec<&str> {
+        let mut list: Vec<&str> = Vec::new();
+        for name in self.choices.iter().flat_map(|choice| choice.source.attributes()) {
+            if !list.iter().any(|one| one.eq_ignore_ascii_case(name)) {
+                list.push(name);
+            }
+        }
+        list
+    }
+
+    /// Whether the field takes several values.
+    #[must_use]
+    pub fn is_list(&self) -> bool {
+        self.choices.iter().any(|choice| choice.shape.every)
+    }
+
+    /// The attributes that hold names of other entries, of which a field is taken.
+    pub fn followed(&self) -> impl Iterator<Item = &str> {
+        let following = self.choices.iter().filter(|choice| choice.shape.follow.is_some());
+        following.flat_map(|choice| choice.source.attributes())
+    }
+}
+
+/// A role of the application, and who has it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RoleRule {
+    /// The role's name in the application.
+    pub name: String,
+    /// Whom it is for; nothing asked is everybody.
+    pub condition: Condition,
+}

@@ -1,0 +1,90 @@
+//! The simulated directory as a server on loopback.
+
+use crate::directory::Directory;
+use crate::error::{StandinError, StandinErrorKind};
+use crate::options::Options;
+use crate::{session, tls};
+use std::net::SocketAddr;
+use std::sync::Arc;
+use tokio::net::TcpListener;
+use tokio::task::JoinHandle;
+
+/// A simulated directory that is running. Dropping it stops it.
+#[derive(Debug)]
+pub struct Standin {
+    address: SocketAddr,
+    tls: bool,
+    authority: String,
+    own: String,
+    client: (String, String),
+    accepting: JoinHandle<()>,
+}
+
+impl Standin {
+    /// Starts a server for `directory`.
+    ///
+    /// # Errors
+    /// The address is taken or is not on loopback, or no certificate can be made.
+    pub async fn start(directory: Arc<Directory>, options: Options) -> Result<Self, StandinError> {
+        if !options.listen.ip().is_loopback() {
+            return Err(StandinErrorKind::NotLoopback(options.listen).into());
+        }
+        let cannot_listen = |error| StandinErrorKind::Listen(options.listen, error);
+        let listener = TcpListener::bind(options.listen).await.map_err(cannot_listen)?;
+        let address = listener.local_addr().map_err(cannot_listen)?;
+        let certificate = tls::Certificate::new(&options.names, options.certificate)?;
+        let authority = certificate.authority_pem().to_owned();
+        let own = certificate.pem();
+        let client = certificate.client();
+        let acceptor = certificate.acceptor(options.client.is_some())?;
+        let tls = options.tls;
+        let options = Arc::new(options);
+        let accepting = tokio::spawn(async move {
+            let mut sessions = tokio::task::JoinSet::new();
+            while let Ok((stream, _)) = listener.accept().await {
+                while sessions.try_join_next().is_some() {}
+                let _ = stream.set_nodelay(true);
+                let (directory, options) = (Arc::clone(&directory), Arc::clone(&options));
+                sessions.spawn(session::accept(stream, acceptor.clone(), directory, options));
+            }
+        });
+        Ok(Self { address, tls, authority, own, client, accepting })
+    }
+
+    /// Where it listens.
+    #[must_use]
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// Where it listens, as settings write it.
+    #[must_use]
+    pub fn url(&self) -> String {
+        let (scheme, host) = if self.tls { ("ldaps", "localhost") } else { ("ldap", "localhost") };
+        format!("{scheme}://{host}:{}", self.address.port())
+    }
+
+    /// The server's own certificate, as PEM.
+    #[must_use]
+    pub fn certificate_pem(&self) -> &str {
+        &self.own
+    }
+
+    /// A client certificate of the authority's, and its key, as PEM.
+    #[must_use]
+    pub fn client_pem(&self) -> (&str, &str) {
+        (&self.client.0, &self.client.1)
+    }
+
+    /// The certificate of the authority that signed the server's, as PEM.
+    #[must_use]
+    pub fn authority_pem(&self) -> &str {
+        &self.authority
+    }
+}
+
+impl Drop for Standin {
+    fn drop(&mut self) {
+        self.accepting.abort();
+    }
+}

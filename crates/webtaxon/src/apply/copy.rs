@@ -1,0 +1,74 @@
+//! The copy of the accounts and groups that an apply makes before it changes them.
+
+use super::Work;
+use crate::error::{ApplyError, ApplyErrorKind, Error};
+use crate::links::Linked;
+use crate::setup::Setup;
+use crate::state::backups_of;
+use crate::store::{AccountStore as _, groups_beside};
+use crate::{crash, private};
+use jiff::Timestamp;
+use serde::Serialize;
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+use webtaxon_core::apply::{GroupEdit, Standing, group_standings, standings};
+
+/// Copies the whole list, or the accounts and groups concerned, to a new file.
+pub(super) async fn copy(
+    setup: &Setup,
+    store: &Linked<'_>,
+    fields: &[&str],
+    run: i64,
+    work: &Work,
+) -> Result<PathBuf, Error> {
+    let folder = backups_of(&setup.file);
+    let failed = |file: &Path, reason: &dyn std::fmt::Display| {
+        ApplyError::from(ApplyErrorKind::NoCopy { file: file.to_owned(), reason: reason.to_string() })
+    };
+    private::folder(&folder).map_err(|error| failed(&folder, &error))?;
+    let stem = new_stem(&folder, run);
+    let whole = store.copy(&stem).await.map_err(|error| failed(&stem, &error))?;
+    let file = match whole {
+        Some(file) => file,
+        None => {
+            let accounts = store.accounts(fields).await?;
+            let file = stem.with_extension("jsonl");
+            let standings = standings(&work.edits, &accounts, &[]);
+            write_concerned(&file, &standings, &accounts).map_err(|error| failed(&file, &error))?;
+            file
+        }
+    };
+    let groups = groups_beside(&file, "jsonl");
+    if !work.groups.is_empty() && !groups_beside(&file, "csv").exists() {
+        let list = store.groups().await?.list;
+        let edits: Vec<GroupEdit> = work.groups.all().cloned().collect();
+        let standings = group_standings(&edits, &list);
+        write_concerned(&groups, &standings, &list).map_err(|error| failed(&groups, &error))?;
+    }
+    crash::point();
+    Ok(file)
+}
+
+/// A name that no copy has yet: one of an earlier journal's run may be there, where that journal was taken away.
+fn new_stem(folder: &Path, run: i64) -> PathBuf {
+    let plain = folder.join(format!("run-{run}"));
+    let is_taken = ["csv", "jsonl"].iter().any(|end| plain.with_extension(end).exists());
+    match is_taken {
+        true => folder.join(format!("run-{run}-{}", Timestamp::now().as_millisecond())),
+        false => plain,
+    }
+}
+
+/// Writes those of a list that will change, one a line, to a new file.
+fn write_concerned<T: Serialize>(file: &Path, standings: &[Standing], list: &[T]) -> std::io::Result<()> {
+    let mut out = std::io::BufWriter::new(private::file(file)?);
+    for standing in standings {
+        if let Standing::Ready(Some(at)) = standing
+            && let Some(one) = list.get(*at)
+        {
+            serde_json::to_writer(&mut out, one)?;
+            out.write_all(b"\n")?;
+        }
+    }
+    out.into_inner().map_err(std::io::IntoInnerError::into_error)?.sync_all()
+}

@@ -1,0 +1,130 @@
+//! Before anything is changed: the work of a preview or of the way back of a run, and whether it may begin.
+
+use super::{Consent, GroupWork, Origin, Work};
+use crate::error::{ApplyError, ApplyErrorKind, Error};
+use crate::setup::Setup;
+use crate::state::{Journal, Run};
+use crate::store::{AccountStore, groups_beside};
+use jiff::civil::Date;
+use ring::digest::{SHA256, digest};
+use std::collections::{BTreeMap, HashMap};
+use webtaxon_core::account::Account;
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome};
+use webtaxon_core::preview::{Brake, BrakeKind, Preview};
+
+/// Makes a preview, and what an apply would do of it.
+pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
+    let (latest, memory) = match setup.journal()? {
+        Some(journal) => (journal.latest()?, journal.memory()?),
+        None => (0, setup.memory()?),
+    };
+    let found = setup.find(&[]).await?;
+    let preview = Preview::of(found.situation(&setup.settings, &memory));
+    let by_login: HashMap<&str, &Account> =
+        found.accounts.iter().map(|account| (account.login.as_str(), account)).collect();
+    let edit = |change| Edit::of(change, by_login.get(change.login.as_str()).copied());
+    let mut groups = GroupWork::default();
+    for change in preview.groups.iter().flat_map(|groups| &groups.changes) {
+        let [first, last] = GroupEdit::of(change);
+        groups.first.extend(first);
+        groups.last.extend(last);
+    }
+    let work = Work {
+        origin: Origin::Preview,
+        edits: preview.changes.iter().filter_map(edit).collect(),
+        groups,
+        brakes: preview.brakes.clone(),
+        store: setup.store().place(),
+        settings: settings_digest(setup),
+        selecting: setup.settings.selecting(),
+        missed: preview.missed.clone(),
+        latest,
+        original: None,
+    };
+    Ok((preview, work))
+}
+
+/// The edits that take a run back, as far as it was done: the last one first.
+pub(crate) fn way_back(setup: &Setup, run: i64) -> Result<Work, Error> {
+    let journal = setup.journal()?.ok_or_else(|| ApplyError::no_run(run))?;
+    let of = journal.runs()?.into_iter().find(|one| one.run == run);
+    let of: Run = of.ok_or_else(|| ApplyError::no_run(run))?;
+    let (entries, group_entries) = (journal.entries(run)?, journal.group_entries(run)?);
+    let mut outcomes = entries.iter().map(|entry| &entry.outcome);
+    let is_open = outcomes.any(Option::is_none) || group_entries.iter().any(|entry| entry.outcome.is_none());
+    if is_open && of.ending.is_none() {
+        return Err(ApplyError::from(ApplyErrorKind::CutOff(run)).into());
+    }
+    let is_done = |outcome: &Option<Outcome>| *outcome == Some(Outcome::Done);
+    let done = entries.into_iter().filter(|entry| is_done(&entry.outcome));
+    let mut edits: Vec<Edit> = done.map(|entry| entry.edit.back()).collect();
+    edits.reverse();
+    let mut groups = GroupWork::default();
+    for entry in group_entries.into_iter().rev().filter(|entry| is_done(&entry.outcome)) {
+        // Members who left first come back last.
+        let side = if entry.edit.lets_go() { &mut groups.last } else { &mut groups.first };
+        side.push(entry.edit.back());
+    }
+    Ok(Work {
+        origin: Origin::Undo(run),
+        edits,
+        groups,
+        brakes: Vec::new(),
+        store: of.store,
+        settings: settings_digest(setup),
+        selecting: BTreeMap::new(),
+        missed: BTreeMap::new(),
+        latest: journal.latest()?,
+        original: of.backup.map(|file| setup.folder.join(file)),
+    })
+}
+
+/// Whether the work may be begun at all.
+pub(crate) fn consider(
+    setup: &Setup,
+    store: &dyn AccountStore,
+    work: &Work,
+    consent: &Consent,
+) -> Result<(), ApplyError> {
+    if let Some(name) = consent.release.iter().find(|name| name.parse::<BrakeKind>().is_err()) {
+        return Err(ApplyErrorKind::NoBrake(name.clone()).into());
+    }
+    let other = |what| Err(ApplyErrorKind::Other { what }.into());
+    if work.store != store.place() {
+        return other("for another list of accounts");
+    }
+    if work.origin == Origin::Preview && work.settings != settings_digest(setup) {
+        return other("with other settings");
+    }
+    let is_released = |brake: &Brake| consent.release.iter().any(|name| name == brake.kind.name());
+    let held: Vec<Brake> = work.brakes.iter().filter(|brake| !is_released(brake)).cloned().collect();
+    if held.is_empty() { Ok(()) } else { Err(ApplyErrorKind::Braked { brakes: held }.into()) }
+}
+
+/// Forgets the runs that began before a day, but the latest, and their copies of the accounts; what
+/// is remembered of people stays. Returns how many runs.
+pub(crate) fn forget_before(setup: &Setup, day: Date, who: &str) -> Result<usize, Error> {
+    if setup.journal()?.is_none() {
+        return Ok(0);
+    }
+    let forgotten = Journal::write(setup.state(), who)?.forget_before(day)?;
+    for backup in forgotten.iter().flatten() {
+        let file = setup.folder.join(backup);
+        // A copy that somebody took away already is gone as well.
+        let _ = std::fs::remove_file(&file);
+        for end in ["csv", "jsonl"] {
+            let _ = std::fs::remove_file(groups_beside(&file, end));
+        }
+    }
+    Ok(forgotten.len())
+}
+
+/// The digest of the settings: of what they say, not of how they are laid out.
+fn settings_digest(setup: &Setup) -> String {
+    hex_digest(format!("{:?}", setup.settings).as_bytes())
+}
+
+/// The SHA-256 of some bytes, in hexadecimal digits.
+pub(super) fn hex_digest(bytes: &[u8]) -> String {
+    digest(&SHA256, bytes).as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
+}

@@ -1,0 +1,32 @@
+//! The work as SQL statements, for somebody who reads them first and runs them themselves.
+
+use super::{Consent, Work, consider};
+use crate::error::{ApplyError, ApplyErrorKind, Error};
+use crate::setup::Setup;
+use crate::store::Terms;
+
+/// The statements, in their order. Nothing is changed, and the journal knows nothing of it.
+pub(crate) async fn statements(setup: &Setup, work: &Work, consent: &Consent) -> Result<String, Error> {
+    let store = setup.store();
+    consider(setup, &*store, work, consent)?;
+    if setup.linked(&*store).is_apart() {
+        return Err(ApplyError::from(ApplyErrorKind::LinksApart).into());
+    }
+    let (fields, unique) = (setup.settings.account_fields(), setup.settings.unique_fields());
+    let terms = Terms {
+        fields: &fields,
+        unique: &unique,
+        original: work.original.as_deref(),
+        stop_after: consent.stop_after,
+    };
+    let none = || ApplyError::from(ApplyErrorKind::NoTable(store.describe()));
+    let mut all = String::new();
+    if !work.groups.first.is_empty() {
+        all += &store.group_statements(&work.groups.first).await?.ok_or_else(none)?;
+    }
+    all += &store.statements(&work.edits, &terms).await?.ok_or_else(none)?;
+    if !work.groups.last.is_empty() {
+        all += &store.group_statements(&work.groups.last).await?.ok_or_else(none)?;
+    }
+    Ok(all)
+}

@@ -1,0 +1,176 @@
+//! The steps of one run: members leave groups, then accounts change, then members come into groups. The
+//! outcome of each edit is written down as it goes.
+
+use super::take_up::look;
+use super::{Applied, Work};
+use crate::error::{ApplyError, ApplyErrorKind, Error};
+use crate::links::Linked;
+use crate::progress::{Progress, Watch};
+use crate::state::{Journal, StateError, Ties};
+use crate::store::{AccountStore as _, StoreError, Terms, lists};
+use std::borrow::Cow;
+use std::collections::HashSet;
+use webtaxon_core::account::folded;
+use webtaxon_core::apply::{GroupEdit, Outcome};
+
+/// Outcomes that are written to the journal at once.
+const BATCH: usize = 200;
+
+/// Who is told what became of each edit. Accounts have the first places, then come groups.
+struct Told<'a> {
+    watch: &'a Watch,
+    journal: &'a mut Journal,
+    run: i64,
+    ties: Option<Ties<'a>>,
+    outcomes: Vec<Option<Outcome>>,
+    waiting: Vec<(usize, Outcome)>,
+    unwritten: Option<StateError>,
+    failed: usize,
+    done: usize,
+}
+
+impl Told<'_> {
+    /// Takes what became of one; false where nothing more may be begun.
+    fn take(&mut self, at: usize, outcome: Outcome) -> bool {
+        self.failed += usize::from(matches!(outcome, Outcome::Failed(_)));
+        self.done += 1;
+        let (edits, of) = (self.done, self.outcomes.len());
+        self.watch.tell(|| Progress::CarriedOut { edits, of });
+        if let Some(slot) = self.outcomes.get_mut(at) {
+            *slot = Some(outcome.clone());
+        }
+        self.waiting.push((at, outcome));
+        if self.waiting.len() >= BATCH {
+            self.write();
+        }
+        self.unwritten.is_none()
+    }
+
+    /// Writes down what waits. What follows a fault is not written: the next apply looks at it, with the rest.
+    fn write(&mut self) {
+        if self.unwritten.is_none() {
+            let waiting = std::mem::take(&mut self.waiting);
+            self.unwritten = self.journal.record(self.run, &waiting, self.ties).err();
+        }
+    }
+
+    /// Ends a step; the terms of the next, if there may be one.
+    fn goes_on<'t>(&mut self, terms: &Terms<'t>) -> Option<Terms<'t>> {
+        self.write();
+        let left = terms.stop_after.map(|most| most.saturating_sub(self.failed));
+        (self.unwritten.is_none() && left != Some(0)).then_some(Terms { stop_after: left, ..*terms })
+    }
+}
+
+/// Makes the edits, and says whether it is known what became of each.
+pub(super) async fn carry_out(
+    watch: &Watch,
+    store: &Linked<'_>,
+    work: &Work,
+    terms: &Terms<'_>,
+    journal: &mut Journal,
+    applied: &mut Applied,
+) -> Result<bool, Error> {
+    let Some(run) = applied.run else { return Ok(true) };
+    let accounts = work.edits.len();
+    let mut told = Told {
+        watch,
+        journal,
+        run,
+        ties: store.ties(&work.edits),
+        outcomes: vec![None; accounts + work.groups.len()],
+        waiting: Vec::new(),
+        unwritten: None,
+        failed: 0,
+        done: 0,
+    };
+    let ended = steps(store, work, terms, &mut told).await;
+    told.write();
+    let Told { mut outcomes, unwritten, failed, .. } = told;
+    let mut put = |outcomes: &mut Vec<Option<Outcome>>| {
+        applied.groups = outcomes.split_off(accounts.min(outcomes.len()));
+        applied.outcomes = std::mem::take(outcomes);
+    };
+    if let Some(error) = unwritten {
+        put(&mut outcomes);
+        return Err(unrecorded(error).into());
+    }
+    if let Err(error) = ended {
+        applied.stopped = Some(error.to_string());
+        // Some may have been made without a word: the lists are looked at.
+        let Ok((list, groups)) = lists(store, terms.fields, !work.groups.is_empty()).await else {
+            put(&mut outcomes);
+            return Ok(false);
+        };
+        let groups = groups.map(|groups| groups.list).unwrap_or_default();
+        for (at, outcome) in look(journal, run, store, &list, &groups).map_err(unrecorded)? {
+            if let Some(slot) = outcomes.get_mut(at) {
+                *slot = Some(outcome);
+            }
+        }
+    }
+    let open = outcomes.iter_mut().enumerate().filter(|(_, outcome)| outcome.is_none());
+    let why = match applied.stopped {
+        Some(_) => "it was not done: the run ended before",
+        None => "not begun, since too many were refused",
+    };
+    let left: Vec<(usize, Outcome)> =
+        open.map(|(at, slot)| (at, slot.insert(Outcome::Left(why.to_owned())).clone())).collect();
+    put(&mut outcomes);
+    if !left.is_empty() {
+        journal.record(run, &left, None).map_err(unrecorded)?;
+        applied.stopped.get_or_insert_with(|| format!("{failed} changes were refused"));
+    }
+    Ok(true)
+}
+
+/// One step after the other, as long as each may be begun.
+async fn steps(
+    store: &Linked<'_>,
+    work: &Work,
+    terms: &Terms<'_>,
+    told: &mut Told<'_>,
+) -> Result<(), StoreError> {
+    let (first, last) = (work.edits.len(), work.edits.len() + work.groups.first.len());
+    if !work.groups.first.is_empty() {
+        let edits = &work.groups.first;
+        store.carry_out_groups(edits, terms, &mut |at, outcome| told.take(first + at, outcome)).await?;
+    }
+    let Some(terms) = told.goes_on(terms) else { return Ok(()) };
+    if !work.edits.is_empty() {
+        store.carry_out(&work.edits, &terms, &mut |at, outcome| told.take(at, outcome)).await?;
+    }
+    let Some(terms) = told.goes_on(&terms) else { return Ok(()) };
+    if work.groups.last.is_empty() {
+        return Ok(());
+    }
+    let accounts = store.accounts(terms.fields).await?;
+    let logins: HashSet<Cow<'_, str>> = accounts.iter().map(|account| folded(&account.login)).collect();
+    let edits: Vec<GroupEdit> = work.groups.last.iter().map(|edit| with_accounts(edit, &logins)).collect();
+    if let Err(error) = told.journal.add(told.run, last, &edits) {
+        told.unwritten = Some(error);
+        return Ok(());
+    }
+    let (idle, ready): (Vec<usize>, Vec<usize>) =
+        (0..edits.len()).partition(|at| edits.get(*at).is_some_and(|edit| edit.before == edit.after));
+    for at in idle {
+        told.take(last + at, Outcome::Left("those who were to come have no account".to_owned()));
+    }
+    let edits: Vec<GroupEdit> = ready.iter().filter_map(|at| edits.get(*at).cloned()).collect();
+    let mut record = |at: usize, outcome| ready.get(at).is_some_and(|at| told.take(last + at, outcome));
+    store.carry_out_groups(&edits, &terms, &mut record).await
+}
+
+/// The same without members who have no account: theirs was not made.
+fn with_accounts(edit: &GroupEdit, logins: &HashSet<Cow<'_, str>>) -> GroupEdit {
+    let mut edit = edit.clone();
+    if let Some(after) = &mut edit.after {
+        after.members.retain(|login| logins.contains(&folded(login)));
+    }
+    edit
+}
+
+/// That something was done, and cannot be written down.
+pub(super) fn unrecorded(error: StateError) -> ApplyError {
+    ApplyErrorKind::Unrecorded { reason: error.to_string() }.into()
+}

@@ -1,0 +1,73 @@
+//! A run that was cut off: what it had done is found in the lists, and written down.
+
+use super::Interrupted;
+use crate::error::Error;
+use crate::links::Linked;
+use crate::state::{Ending, Journal, Remembered, StateError};
+use crate::store::{AccountStore as _, StoreErrorKind};
+use std::collections::BTreeMap;
+use webtaxon_core::account::{Account, Group};
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, group_standings};
+use webtaxon_core::ldap::identity::Identity;
+
+/// Looks what a run that was cut off had done, and ends it.
+pub(super) async fn take_up(
+    journal: &mut Journal,
+    store: &Linked<'_>,
+    fields: &[&str],
+) -> Result<Option<Interrupted>, Error> {
+    let Some(run) = journal.unfinished()? else { return Ok(None) };
+    let accounts = store.accounts(fields).await?;
+    let groups = match journal.group_entries(run)?.iter().any(|entry| entry.outcome.is_none()) {
+        true => match store.groups().await {
+            Ok(groups) => groups.list,
+            // The settings bring none any more.
+            Err(error) if matches!(error.kind(), StoreErrorKind::NoGroups { .. }) => Vec::new(),
+            Err(error) => return Err(error.into()),
+        },
+        false => Vec::new(),
+    };
+    look(journal, run, store, &accounts, &groups)?;
+    let (entries, of_groups) = (journal.entries(run)?, journal.group_entries(run)?);
+    let outcomes = entries.iter().map(|one| &one.outcome).chain(of_groups.iter().map(|one| &one.outcome));
+    let done = outcomes.filter(|outcome| **outcome == Some(Outcome::Done)).count();
+    // What it would have remembered, the next preview finds again, but for the links.
+    let mut remembered = Remembered::default();
+    let accounts = if store.is_apart() { store.accounts(fields).await? } else { accounts };
+    store.remember(&mut remembered, links(&accounts));
+    journal.end(Some((run, Ending::Interrupted)), &remembered)?;
+    Ok(Some(Interrupted { run, done, open: entries.len() + of_groups.len() - done }))
+}
+
+/// Looks in the lists which edits of a run were made without a word in the journal, and writes it there.
+pub(super) fn look(
+    journal: &mut Journal,
+    run: i64,
+    store: &Linked<'_>,
+    accounts: &[Account],
+    groups: &[Group],
+) -> Result<Vec<(usize, Outcome)>, StateError> {
+    let outcome = |standing| match standing {
+        Standing::Made => Outcome::Done,
+        Standing::Stale(words) => Outcome::Left(words),
+        _ => Outcome::Left("it was not done: the run ended before".to_owned()),
+    };
+    let entries = journal.entries(run)?;
+    let open = entries.iter().filter(|entry| entry.outcome.is_none());
+    let (places, edits): (Vec<usize>, Vec<Edit>) =
+        open.map(|entry| (entry.place, entry.edit.clone())).unzip();
+    let of_accounts = places.into_iter().zip(store.standings(&edits, accounts));
+    let open = journal.group_entries(run)?.into_iter().filter(|entry| entry.outcome.is_none());
+    let (places, edits): (Vec<usize>, Vec<GroupEdit>) = open.map(|entry| (entry.place, entry.edit)).unzip();
+    let of_groups = places.into_iter().zip(group_standings(&edits, groups));
+    let found: Vec<_> =
+        of_accounts.chain(of_groups).map(|(place, standing)| (place, outcome(standing))).collect();
+    let all: Vec<Edit> = entries.into_iter().map(|entry| entry.edit).collect();
+    journal.record(run, &found, store.ties(&all))?;
+    Ok(found)
+}
+
+/// The links of accounts, each with its login.
+pub(super) fn links(accounts: &[Account]) -> BTreeMap<Identity, String> {
+    accounts.iter().filter_map(|one| Some((one.link.clone()?, one.login.clone()))).collect()
+}

@@ -1,0 +1,376 @@
+//! What the settings look for: bases, filter, attributes, groups.
+
+use super::steps::{Finding, StepOutcome, Steps, bad, good, warning};
+use crate::directory::wanted_attributes;
+use crate::directory::{Connection, DirectoryError, Query, read_schema};
+use std::collections::BTreeSet;
+use std::ops::ControlFlow;
+use std::time::Instant;
+use webtaxon_core::ldap::entry::{Entries, Entry};
+use webtaxon_core::ldap::filter::advice::{Context, Weight, advise};
+use webtaxon_core::ldap::filter::{Filter, Matcher, Truth};
+use webtaxon_core::ldap::name::{self, Dn};
+use webtaxon_core::ldap::schema::Schema;
+use webtaxon_core::ldap::schema::ServerKind;
+use webtaxon_core::settings::Intake;
+use webtaxon_core::settings::rules::Condition;
+use webtaxon_core::words::counted as with_noun;
+
+/// People whose attributes are looked at.
+const SAMPLE: usize = 500;
+const NO_RIGHT: &str = "the bind account may not read it: ask the directory's administrators for read access";
+
+/// What the steps learned.
+pub(crate) struct Told {
+    /// How many entries the filter finds under all bases; none if that could not be counted.
+    pub(crate) candidates: Option<usize>,
+}
+
+/// The entries that a search found, and the references that it met.
+#[derive(Debug, Default)]
+pub(crate) struct Counted {
+    pub(crate) entries: usize,
+    pub(crate) references: usize,
+    /// Why there may be more of them, if the server gives no more at once.
+    pub(crate) limit: Option<String>,
+}
+
+/// Looks at everything in the directory that the settings name.
+pub(crate) async fn read(intake: &Intake, connection: &mut Connection, steps: &mut Steps<'_>) -> Told {
+    let mut told = Told { candidates: None };
+    if !bases(connection, intake, steps).await {
+        for name in ["filter", "attribute"] {
+            steps.skip(name, "no base can be read");
+        }
+    } else {
+        let schema = read_schema(connection).await.unwrap_or_default();
+        told.candidates = filter(connection, intake, &schema, steps).await;
+        if told.candidates.is_some_and(|count| count > 0) {
+            attributes(connection, intake, &schema, steps).await;
+        } else {
+            steps.skip("attribute", "nobody is found whose attributes could be looked at");
+        }
+    }
+    groups(connection, intake, steps).await;
+    application_groups(connection, intake, steps).await;
+    told
+}
+
+/// Which groups come into the application.
+async fn application_groups(connection: &mut Connection, intake: &Intake, steps: &mut Steps<'_>) {
+    let Some(groups) = &intake.application_groups else { return };
+    for base in &groups.bases {
+        let began = Instant::now();
+        let finding = match count_under(connection, base, &groups.filter).await {
+            Err(error) => missing(&error, base, connection),
+            Ok(Counted { entries: 0, .. }) => warning(
+                format!("{base}: {} finds no group for the application", groups.filter),
+                "`webtaxon browse` shows where groups sit; `webtaxon filter` tries a filter",
+            ),
+            Ok(counted) => good(format!(
+                "{base}: {} finds {} for the application",
+                groups.filter,
+                with_noun(counted.entries, "group", "groups")
+            )),
+        };
+        steps.end("group", began, finding);
+    }
+}
+
+/// What the intake's filter finds under all its bases.
+pub(crate) async fn count(connection: &mut Connection, intake: &Intake) -> Result<Counted, DirectoryError> {
+    let mut all = Counted::default();
+    for base in &intake.bases {
+        let counted = count_under(connection, base, &intake.filter).await?;
+        all.entries += counted.entries;
+        all.references += counted.references;
+        all.limit = all.limit.or(counted.limit);
+    }
+    Ok(all)
+}
+
+async fn count_under(
+    connection: &mut Connection,
+    base: &Dn,
+    filter: &Filter,
+) -> Result<Counted, DirectoryError> {
+    let mut entries = 0;
+    let count = |_: Entry<'_>| {
+        entries += 1;
+        ControlFlow::Continue(())
+    };
+    let short = connection.each(Query::subtree(&base.to_string(), filter.clone(), &["1.1"]), count).await?;
+    Ok(Counted { entries, references: short.references.len(), limit: short.limit })
+}
+
+async fn bases(connection: &mut Connection, intake: &Intake, steps: &mut Steps<'_>) -> bool {
+    let mut readable = true;
+    for base in &intake.bases {
+        let began = Instant::now();
+        let finding = match connection.entries(Query::base(&base.to_string(), &["1.1"])).await {
+            Ok((entries, _)) if !entries.is_empty() => inside(connection, base, intake).await,
+            Ok(_) => nothing_shown(&base.to_string()),
+            Err(error) => missing(&error, base, connection),
+        };
+        readable &= finding.outcome != StepOutcome::Bad;
+        steps.end("base", began, finding);
+    }
+    readable
+}
+
+fn nothing_shown(what: &str) -> Finding {
+    Finding {
+        outcome: StepOutcome::Bad,
+        message: format!("{what}: the server shows nothing of it"),
+        remedy: NO_RIGHT.to_owned(),
+        code: Some("WX0401".to_owned()),
+    }
+}
+
+/// A base that cannot be read; one outside the server's own trees is named as such.
+fn missing(error: &DirectoryError, base: &Dn, connection: &Connection) -> Finding {
+    let mut finding = bad(error);
+    let tops = &connection.root().naming_contexts;
+    if !tops.is_empty() && !tops.iter().any(|top| base.key().is_within(&top.key())) {
+        let names: Vec<String> = tops.iter().map(ToString::to_string).collect();
+        finding.remedy = format!("this server holds {}; the base must end like that", names.join(" and "));
+    }
+    finding
+}
+
+/// How many people and groups sit under a base.
+async fn inside(connection: &mut Connection, base: &Dn, intake: &Intake) -> Finding {
+    let groups = Filter::Or(
+        ["group", "groupOfNames", "groupOfUniqueNames", "posixGroup"]
+            .map(|class| Filter::equal("objectClass", class))
+            .to_vec(),
+    );
+    let people = count_under(connection, base, &intake.filter).await;
+    let groups = count_under(connection, base, &groups).await;
+    match (people, groups) {
+        (Ok(people), Ok(groups)) => {
+            let message =
+                format!("{base}: {} found by the filter, {} groups", people.entries, groups.entries);
+            if people.entries > 0 {
+                return good(message);
+            }
+            warning(message, "people may sit under another base: `webtaxon browse` shows where")
+        }
+        // The filter's own step tells what is wrong with the search.
+        _ => good(format!("{base} is there")),
+    }
+}
+
+async fn filter(
+    connection: &mut Connection,
+    intake: &Intake,
+    schema: &Schema,
+    steps: &mut Steps<'_>,
+) -> Option<usize> {
+    let began = Instant::now();
+    let text = &intake.filter;
+    let counted = match count(connection, intake).await {
+        Ok(counted) => counted,
+        Err(error) => {
+            steps.end("filter", began, bad(&error));
+            return None;
+        }
+    };
+    let unknown: Vec<String> = text.attributes().filter_map(|name| unknown(name, schema)).collect();
+    let finding = match counted {
+        _ if !unknown.is_empty() => warning(
+            format!(
+                "{text} finds {} entries; the server does not know {}",
+                counted.entries,
+                unknown.join(", ")
+            ),
+            "a comparison with an attribute that nobody knows selects nobody, and says nothing about it",
+        ),
+        Counted { entries, limit: Some(limit), .. } => warning(
+            format!("{text} finds {entries} entries, and more: {limit}"),
+            "the preview reads them in parts, which takes longer: ask for a higher limit for the bind account",
+        ),
+        Counted { entries: 0, .. } => warning(
+            format!("{text} finds nobody"),
+            "look at the spelling of attributes and values, and whether people sit under these bases",
+        ),
+        Counted { entries, references: 1.., .. } => warning(
+            format!("{text} finds {entries} entries, and {} references to other servers", counted.references),
+            "references = \"follow\" reads them there; if they are not, nobody's account is taken away",
+        ),
+        Counted { entries, .. } => advised(connection.root().kind, schema, text, entries),
+    };
+    steps.end("filter", began, finding);
+    Some(counted.entries)
+}
+
+/// A filter that finds somebody, and the gravest of what will surprise about it.
+fn advised(kind: ServerKind, schema: &Schema, text: &Filter, entries: usize) -> Finding {
+    let known = |_: &str| None; // unknown attributes were told already
+    let schema = if schema.is_empty() { Schema::of(kind) } else { schema };
+    let context = Context { kind, schema, unknown: &known, active_elsewhere: true, entries: Some(entries) };
+    let message = format!("{text} finds {entries} entries");
+    match advise(text, context).into_iter().find(|advice| advice.weight != Weight::Note) {
+        None => good(message),
+        Some(advice) => {
+            let remedy =
+                format!("`webtaxon filter` explains it; `webtaxon code {}` says what it means", advice.code);
+            warning(format!("{message}; {}: {}", advice.clause, advice.message), remedy)
+        }
+    }
+}
+
+/// An attribute that the server's schema does not have, with the nearest one that it does.
+fn unknown(attribute: &str, schema: &Schema) -> Option<String> {
+    if schema.is_empty() || schema.find(attribute).is_some() {
+        return None;
+    }
+    Some(match schema.nearest(attribute) {
+        Some(near) => format!("{attribute} (did you mean {near}?)"),
+        None => attribute.to_owned(),
+    })
+}
+
+/// Each attribute that the settings name: in the schema, readable, filled.
+async fn attributes(connection: &mut Connection, intake: &Intake, schema: &Schema, steps: &mut Steps<'_>) {
+    let began = Instant::now();
+    let kind = connection.root().kind;
+    let sample = match sample(connection, intake, kind).await {
+        Ok(sample) => sample,
+        Err(error) => return steps.end("attribute", began, bad(&error)),
+    };
+    for (field, rule) in &intake.fields {
+        let began = Instant::now();
+        let from = rule.from_attributes();
+        if !from.is_empty() {
+            steps.end("attribute", began, filled(field, &from, &sample, schema, rule.required));
+        }
+    }
+    let asked: BTreeSet<&str> = intake.conditions().flat_map(Condition::attributes).collect();
+    for attribute in asked {
+        steps.end("attribute", Instant::now(), filled("a condition", &[attribute], &sample, schema, false));
+    }
+    let others: BTreeSet<String> = match (&intake.active, kind) {
+        (Some(own), _) => own.attributes().map(str::to_owned).collect(),
+        (None, ServerKind::Controller) => BTreeSet::from(["userAccountControl".to_owned()]),
+        (None, _) => BTreeSet::new(),
+    };
+    for attribute in others.into_iter().chain(intake.identity.clone()) {
+        let began = Instant::now();
+        let identity = intake.identity.as_ref() == Some(&attribute);
+        let what = if identity { "identity" } else { "active" };
+        // Whether somebody is active may hang on what only the others have.
+        let finding = filled(what, &[&attribute], &sample, schema, identity);
+        steps.end("attribute", began, finding);
+    }
+    if let Some(active) = &intake.active {
+        steps.end("active", Instant::now(), counted_active(active, &sample, kind));
+    }
+}
+
+/// How many of the sample the administrator's own filter takes for active: whoever is not loses
+/// the account, so that one that is true for nobody is told before a preview.
+fn counted_active(active: &Filter, sample: &Entries, kind: ServerKind) -> Finding {
+    let matcher = Matcher::new(active, Schema::of(kind), sample.names());
+    let count = |truth: Truth| sample.iter().filter(|entry| matcher.truth(*entry) == truth).count();
+    let (of, is, unknown) = (sample.len(), count(Truth::True), count(Truth::Undefined));
+    let message = format!("{active} is true for {is} of {of}");
+    if unknown > 0 {
+        let remedy = "`webtaxon filter` explains why; whoever it is unknown for counts as not active";
+        return warning(format!("{message}, and unknown for {unknown}"), remedy);
+    }
+    match is {
+        0 => warning(message, "nobody would be active: look at the filter with `webtaxon filter`"),
+        _ => good(message),
+    }
+}
+
+async fn sample(
+    connection: &mut Connection,
+    intake: &Intake,
+    kind: ServerKind,
+) -> Result<Entries, DirectoryError> {
+    let wanted = wanted_attributes(intake, kind);
+    let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
+    let mut sample = Entries::new();
+    for base in &intake.bases {
+        let take = |entry: Entry<'_>| {
+            sample.push(entry.dn(), entry.attributes());
+            if sample.len() < SAMPLE { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+        };
+        connection.each(Query::subtree(&base.to_string(), intake.filter.clone(), &wanted), take).await?;
+    }
+    Ok(sample)
+}
+
+/// How many of the sample have one of a field's attributes.
+fn filled(field: &str, from: &[&str], sample: &Entries, schema: &Schema, required: bool) -> Finding {
+    let has = |attribute: &str| {
+        let filled = |value: &[u8]| !value.iter().all(u8::is_ascii_whitespace);
+        sample.iter().filter(|entry| entry.values(attribute).any(filled)).count()
+    };
+    let of = sample.len();
+    let counts: Vec<String> =
+        from.iter().map(|attribute| format!("{attribute}: {} of {of} have it", has(attribute))).collect();
+    let message = format!("{field} from {}", counts.join("; "));
+    let unknown: Vec<String> = from.iter().filter_map(|attribute| unknown(attribute, schema)).collect();
+    let any = sample
+        .iter()
+        .filter(|entry| from.iter().any(|attribute| entry.values(attribute).next().is_some()))
+        .count();
+    if !unknown.is_empty() {
+        return warning(
+            format!("{message}; the server does not know {}", unknown.join(", ")),
+            "write the attribute's right name; `webtaxon fields` lists those that people have",
+        );
+    }
+    match any {
+        0 => warning(
+            message,
+            "nobody has it, or the bind account may not read it: `webtaxon fields` lists what people have",
+        ),
+        _ if required && any < of => warning(
+            format!("{message}; it is required"),
+            format!(
+                "have it filled in the directory, or take `required` out: until then {} of these people stay out",
+                of - any
+            ),
+        ),
+        _ => good(message),
+    }
+}
+
+async fn groups(connection: &mut Connection, intake: &Intake, steps: &mut Steps<'_>) {
+    let named = intake.groups.iter().map(|dn| ("groups", dn));
+    let excluded = intake.not_in_group.iter().map(|dn| ("not_in_group", dn));
+    let others = excluded.chain(intake.deciding_groups().into_iter().map(|dn| ("in_group", dn)));
+    for (key, group) in named.chain(others) {
+        let began = Instant::now();
+        let shown = name::short(&group.to_string());
+        let query = Query::base(&group.to_string(), &["member", "uniqueMember", "memberUid"]);
+        let finding = match connection.entries(query).await {
+            Err(error) => missing(&error, group, connection),
+            Ok((entries, _)) => match entries.get(0) {
+                None => nothing_shown(&shown),
+                Some(entry) => {
+                    let direct: usize = entry.attributes().map(|(_, values)| values.count()).sum();
+                    let more = entry.attributes().any(|(name, _)| {
+                        name.to_ascii_lowercase().contains(";range=") && !name.ends_with('*')
+                    });
+                    let members = if direct == 1 { "member" } else { "members" };
+                    match (direct, more) {
+                        (0, _) => warning(
+                            format!("{shown} has no members"),
+                            format!(
+                                "nobody comes through it; `{key}` may mean another group, or the bind account may not see members"
+                            ),
+                        ),
+                        (_, true) => good(format!("{shown} ({key}) has more than {direct} direct members")),
+                        (_, false) => good(format!("{shown} ({key}) has {direct} direct {members}")),
+                    }
+                }
+            },
+        };
+        steps.end("group", began, finding);
+    }
+}

@@ -1,0 +1,178 @@
+//! Is everything in order? Each step that a run needs, tried one after the other.
+//!
+//! A step that fails stops what depends on it, which is then skipped; the rest goes on.
+
+mod content;
+mod reach;
+mod rights;
+mod steps;
+
+pub use steps::{CheckStep, StepOutcome};
+
+use crate::directory::{Access, DirectoryError};
+use crate::setup::Setup;
+use std::time::{Duration, Instant};
+use steps::{Steps, bad, good, warning};
+use webtaxon_core::account::folded;
+use webtaxon_core::settings::{Bind, Intake};
+
+/// Tries everything that a run needs. A server that cannot be reached is tried again until `wait`
+/// is over.
+///
+/// What the application keeps is looked at in any case; what needs the directory, as far as it
+/// goes.
+pub(crate) async fn check(
+    setup: &Setup,
+    wait: Duration,
+    mut report: impl FnMut(&CheckStep) + Send,
+) -> Vec<CheckStep> {
+    let mut steps = Steps::new(&mut report);
+    let mut seen: Vec<&str> = Vec::new();
+    for intake in &setup.settings.intakes {
+        steps.intake = (!setup.settings.intakes.is_single()).then(|| intake.name.clone());
+        // The connection's own steps have told what ended them, for an earlier intake, too.
+        if seen.contains(&intake.directory.as_str()) && setup.snapshot.is_none() {
+            if let Ok(mut connection) = setup.connect(intake).await {
+                content::read(intake, &mut connection, &mut steps).await;
+                connection.close().await;
+            }
+        } else {
+            seen.push(&intake.directory);
+            let _ = directory(setup, intake, wait, &mut steps).await;
+        }
+    }
+    steps.intake = None;
+    accounts(setup, &mut steps).await;
+    state(setup, &mut steps);
+    steps.finish()
+}
+
+/// What is remembered from run to run.
+fn state(setup: &Setup, steps: &mut Steps<'_>) {
+    let began = Instant::now();
+    let place = setup.state().describe();
+    let runs = setup.journal().and_then(|journal| Ok(journal.map(|journal| journal.runs()).transpose()?));
+    let finding = match runs {
+        Err(error) => bad(&error),
+        Ok(None) => good(format!("nothing is remembered yet: the first apply makes {place}")),
+        Ok(Some(runs)) => good(match runs.first() {
+            None => format!("{place}: no apply that changed anything"),
+            Some(latest) => format!("{place}: {} applies, the latest at {:.0}", runs.len(), latest.at),
+        }),
+    };
+    steps.end("state", began, finding);
+}
+
+/// The steps that need the directory; an error is one that a step has told already.
+async fn directory(
+    setup: &Setup,
+    intake: &Intake,
+    wait: Duration,
+    steps: &mut Steps<'_>,
+) -> Result<(), DirectoryError> {
+    const NEEDS_CONNECTION: [&str; 7] =
+        ["password", "bind", "rights", "base", "filter", "attribute", "group"];
+    let directory = setup.directory(intake)?;
+    if setup.snapshot.is_some() {
+        return offline(setup, intake, steps).await;
+    }
+    let access = Access::new(directory, &setup.folder, None);
+    let reached = reach::servers(&access, wait, steps).await;
+    let Some(mut connection) = reached else {
+        for name in NEEDS_CONNECTION {
+            if directory.bind.name().is_some() || name != "password" {
+                steps.skip(name, "there is no connection");
+            }
+        }
+        return Ok(());
+    };
+    if !rights::bind(setup, directory, &mut connection, steps).await {
+        for name in NEEDS_CONNECTION.iter().skip(2) {
+            steps.skip(name, "the bind did not succeed");
+        }
+        return Ok(());
+    }
+    let told = content::read(intake, &mut connection, steps).await;
+    if directory.bind != Bind::Anonymous {
+        let began = Instant::now();
+        if let Some(finding) = rights::anonymous(&access, intake, told.candidates).await {
+            steps.end("rights", began, finding);
+        }
+    }
+    connection.close().await;
+    Ok(())
+}
+
+/// The steps that a snapshot can answer.
+async fn offline(setup: &Setup, intake: &Intake, steps: &mut Steps<'_>) -> Result<(), DirectoryError> {
+    let began = Instant::now();
+    let Some(snapshot) = &setup.snapshot else { return Ok(()) };
+    let header = &snapshot.header;
+    let taken = header
+        .taken
+        .map_or_else(|| "at a time that it does not say".to_owned(), |taken| format!("at {taken}"));
+    let message =
+        format!("a snapshot of {} entries, taken {taken} from {}", snapshot.entries.len(), header.server);
+    let missing = snapshot.missing(intake);
+    let finding = match missing.is_empty() {
+        true => good(message),
+        false => warning(
+            format!("{message}; it is not whole: {}", missing.join("; ")),
+            "nobody's account is taken away on such a reading: take a new snapshot with these settings",
+        ),
+    };
+    steps.end("server", began, finding);
+    let directory = setup.directory(intake)?;
+    let access = Access::new(directory, &setup.folder, None).from_snapshot(setup.snapshot.clone());
+    let mut connection = access.open_first(&[]).await?;
+    content::read(intake, &mut connection, steps).await;
+    Ok(())
+}
+
+async fn accounts(setup: &Setup, steps: &mut Steps<'_>) {
+    let began = Instant::now();
+    let store = setup.store();
+    let finding = match setup.accounts().await {
+        Err(error) => bad(&error),
+        Ok(accounts) => {
+            let linked = accounts.iter().filter(|account| account.link.is_some()).count();
+            let settings = &setup.settings.accounts;
+            let place = if settings.store.has_links() { "" } else { " in Webtaxon's own state" };
+            let message =
+                format!("{}: {} accounts, {linked} of them linked{place}", store.describe(), accounts.len());
+            let known = |login: &str| accounts.iter().any(|one| folded(&one.login) == folded(login));
+            if let Some(login) = settings.whose.keys().find(|login| !known(login)) {
+                let remedy = "correct the login, or take it out of whose";
+                let finding =
+                    warning(format!("{message}; whose names {login}, which is none of them"), remedy);
+                return steps.end("accounts", began, finding);
+            }
+            match store.is_writable().await {
+                Ok(true) => good(message),
+                Ok(false) => warning(
+                    format!("{message}; it can be read, but not written"),
+                    "a preview works like this; to carry it out, whoever runs this must be allowed to write it",
+                ),
+                Err(error) => bad(&error),
+            }
+        }
+    };
+    steps.end("accounts", began, finding);
+    application_groups(setup, steps).await;
+}
+
+/// The application's own groups, if some come in.
+async fn application_groups(setup: &Setup, steps: &mut Steps<'_>) {
+    if !setup.settings.brings_groups() {
+        return;
+    }
+    let began = Instant::now();
+    let finding = match setup.store().groups().await {
+        Err(error) => bad(&error),
+        Ok(groups) => {
+            let linked = groups.list.iter().filter(|group| group.link.is_some()).count();
+            good(format!("the application has {} groups, {linked} of them linked", groups.list.len()))
+        }
+    };
+    steps.end("accounts", began, finding);
+}

@@ -1,0 +1,156 @@
+//! What it takes to open a connection of a directory: its settings, the password, the run's
+//! deadline. One run fetches the password once, however many servers it asks.
+
+use super::connection::{Connection, servers};
+use super::transport::Milestone;
+use crate::directory::{DirectoryError, DirectoryErrorKind};
+use crate::progress::{Progress, Watch};
+use secrecy::SecretString;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use tokio::time::Instant;
+use webtaxon_core::ldap::url::Server;
+use webtaxon_core::reading::snapshot::Snapshot;
+use webtaxon_core::settings::{Bind, Directory};
+
+/// The key to a directory, for one run.
+#[derive(Clone)]
+pub struct Access {
+    directory: Directory,
+    folder: PathBuf,
+    password: Option<SecretString>,
+    deadline: Instant,
+    /// What answers in place of the servers, if anything does.
+    snapshot: Option<Arc<Snapshot>>,
+    /// Who is told how far a reading has come.
+    pub(crate) watch: Watch,
+}
+
+impl std::fmt::Debug for Access {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        out.debug_struct("Access").field("directory", &self.directory.name).finish_non_exhaustive()
+    }
+}
+
+impl Access {
+    /// A run that begins now. Relative paths start from `folder`.
+    #[must_use]
+    pub fn new(directory: &Directory, folder: &Path, password: Option<SecretString>) -> Self {
+        let deadline = Instant::now() + directory.deadline;
+        Self {
+            directory: directory.clone(),
+            folder: folder.to_owned(),
+            password,
+            deadline,
+            snapshot: None,
+            watch: Watch::default(),
+        }
+    }
+
+    /// The same, watched while it is read.
+    #[must_use]
+    pub fn watched(mut self, watch: Watch) -> Self {
+        self.watch = watch;
+        self
+    }
+
+    /// The same, with a snapshot that answers in place of the servers.
+    #[must_use]
+    pub fn from_snapshot(mut self, snapshot: Option<Arc<Snapshot>>) -> Self {
+        self.snapshot = snapshot;
+        self
+    }
+
+    /// The snapshot that answers in place of the servers, if one does.
+    #[must_use]
+    pub fn snapshot(&self) -> Option<&Snapshot> {
+        self.snapshot.as_deref()
+    }
+
+    /// The directory's settings.
+    #[must_use]
+    pub fn directory(&self) -> &Directory {
+        &self.directory
+    }
+
+    /// The servers, in the order in which they are tried.
+    ///
+    /// # Errors
+    /// The name servers know none.
+    pub async fn servers(&self) -> Result<Vec<Server>, DirectoryError> {
+        if self.snapshot.is_some() {
+            return Ok(Vec::new());
+        }
+        servers(&self.directory).await
+    }
+
+    /// Connects to the first of these servers that can be used, and says who asks.
+    ///
+    /// A refused bind ends the search for a server: the password would be refused everywhere, and
+    /// each try counts towards the account's lock.
+    ///
+    /// # Errors
+    /// What each of them answered, if none could be used; or why the bind was refused.
+    pub async fn open_first(&self, list: &[Server]) -> Result<Connection, DirectoryError> {
+        if let Some(snapshot) = &self.snapshot {
+            return Ok(Connection::offline(Arc::clone(snapshot), &self.directory, self.deadline));
+        }
+        let mut failed = Vec::new();
+        for server in list {
+            let error = match self.connect(server, &mut |_| {}).await {
+                Ok(mut connection) => match connection.bind(&self.directory, self.password.as_ref()).await {
+                    Ok(()) => {
+                        self.watch.tell(|| Progress::Connected { server: server.to_string() });
+                        connection.watch = self.watch.clone();
+                        return Ok(connection);
+                    }
+                    Err(error) if error.is_servers_own() => error,
+                    Err(error) => return Err(error),
+                },
+                Err(error) => error,
+            };
+            tracing::debug!(%server, %error, "this server cannot be used");
+            failed.push(error);
+        }
+        match (failed.pop(), failed.is_empty()) {
+            (None, _) => Err(DirectoryErrorKind::NoServer.into()),
+            (Some(only), true) => Err(only),
+            (Some(last), false) => {
+                failed.push(last);
+                Err(DirectoryErrorKind::AllFailed { failed }.into())
+            }
+        }
+    }
+
+    /// Connects to one server without saying who asks, and tells each step as it is done.
+    pub(crate) async fn connect(
+        &self,
+        server: &Server,
+        told: &mut (dyn FnMut(Milestone) + Send),
+    ) -> Result<Connection, DirectoryError> {
+        Connection::open_at(server, &self.directory, &self.folder, self.deadline, told).await
+    }
+
+    /// Connects to a server that a reference names (RFC 4511 §4.5.3). Who asks, and this side's
+    /// certificate, are shown only to servers that the settings name.
+    pub(crate) async fn open_referred(&self, server: &Server) -> Result<Connection, DirectoryError> {
+        if self.servers().await?.contains(server) {
+            return self.open_first(std::slice::from_ref(server)).await;
+        }
+        let stranger = Directory { bind: Bind::Anonymous, certificate: None, ..self.directory.clone() };
+        Connection::open_at(server, &stranger, &self.folder, self.deadline, &mut |_| {}).await
+    }
+
+    /// The same directory, asked by nobody in particular.
+    pub(crate) fn anonymous(&self) -> Self {
+        let directory = Directory { bind: Bind::Anonymous, certificate: None, ..self.directory.clone() };
+        Self {
+            directory,
+            folder: self.folder.clone(),
+            password: None,
+            deadline: self.deadline,
+            snapshot: None,
+            watch: Watch::default(),
+        }
+    }
+}

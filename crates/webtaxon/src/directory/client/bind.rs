@@ -1,0 +1,227 @@
+//! Who asks: the bind (RFC 4513 §5), why it was refused, and whom the server takes us for.
+
+use super::connection::Connection;
+use crate::directory::{DirectoryError, DirectoryErrorKind};
+use crate::secure::SecureError;
+use secrecy::{ExposeSecret, SecretString};
+use std::fmt;
+use webtaxon_core::settings::{Bind, Directory};
+use webtaxon_wire::control::{PasswordState, WHO_AM_I, password_policy, password_state};
+use webtaxon_wire::message::{LdapResult, ResultCode};
+
+/// What a domain controller says behind "data" when it refuses a bind ([MS-ADTS] §5.1.1.1, system
+/// error codes of [MS-ERREF] §2.2 in hexadecimal).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum SubCode {
+    /// No such name.
+    NoSuchName,
+    /// Wrong password or name.
+    WrongPassword,
+    /// Not at this hour.
+    Hours,
+    /// Not from this machine.
+    Machine,
+    /// The password has expired.
+    PasswordExpired,
+    /// The account is disabled.
+    Disabled,
+    /// The account has expired.
+    AccountExpired,
+    /// The password must be changed first.
+    MustChange,
+    /// Locked after too many attempts.
+    Locked,
+}
+
+impl SubCode {
+    /// Reads it from the server's own words.
+    #[must_use]
+    pub fn of(words: &str) -> Option<Self> {
+        let behind = words.split_once("data ")?.1;
+        let digits = behind.split([',', ' ']).next()?;
+        Some(match u32::from_str_radix(digits, 16).ok()? {
+            0x525 => Self::NoSuchName,
+            0x52e => Self::WrongPassword,
+            0x530 => Self::Hours,
+            0x531 => Self::Machine,
+            0x532 => Self::PasswordExpired,
+            0x533 => Self::Disabled,
+            0x701 => Self::AccountExpired,
+            0x773 => Self::MustChange,
+            0x775 => Self::Locked,
+            _ => return None,
+        })
+    }
+
+    fn remedy(self) -> &'static str {
+        match self {
+            Self::NoSuchName => {
+                "check the spelling of `bind`; user@domain and the full DN are the surest forms"
+            }
+            Self::WrongPassword => {
+                "check `bind`, then the password's source; every attempt counts towards the account's lock"
+            }
+            Self::Hours => "ask the directory's administrators to take the logon hours off this account",
+            Self::Machine => {
+                "ask the directory's administrators to let this account sign in from this machine"
+            }
+            Self::PasswordExpired => {
+                "ask the directory's administrators for a new password, and for one that does not expire"
+            }
+            Self::Disabled => "ask the directory's administrators to enable this account",
+            Self::AccountExpired => "ask the directory's administrators to extend this account's end date",
+            Self::MustChange => {
+                "ask the directory's administrators to take \"must change password\" off this account: a program cannot change it"
+            }
+            Self::Locked => {
+                "wait, or ask the directory's administrators to unlock this account; then find out who tries a wrong password"
+            }
+        }
+    }
+}
+
+impl fmt::Display for SubCode {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(match self {
+            Self::NoSuchName => "there is no account of this name",
+            Self::WrongPassword => "the name or the password is wrong",
+            Self::Hours => "the account may not sign in at this hour",
+            Self::Machine => "the account may not sign in from this machine",
+            Self::PasswordExpired => "the account's password has expired",
+            Self::Disabled => "the account is disabled",
+            Self::AccountExpired => "the account has expired",
+            Self::MustChange => "the account's password must be changed first",
+            Self::Locked => "the account is locked after too many wrong passwords",
+        })
+    }
+}
+
+impl Connection {
+    /// Says who asks (RFC 4513 §5). A directory without a bind name is asked anonymously.
+    ///
+    /// # Errors
+    /// The bind was refused, or there is no password: an empty one is never sent with a name
+    /// (RFC 4513 §5.1.2).
+    pub async fn bind(
+        &mut self,
+        directory: &Directory,
+        password: Option<&SecretString>,
+    ) -> Result<(), DirectoryError> {
+        let request = match &directory.bind {
+            Bind::Anonymous => return Ok(()),
+            Bind::External => self.conversation().bind_external(),
+            Bind::Simple { name, .. } => {
+                let secret = password
+                    .map(ExposeSecret::expose_secret)
+                    .filter(|secret| !secret.is_empty())
+                    .ok_or_else(|| SecureError::NoPassword {
+                        reason: format!("the bind as {name} has no password"),
+                        help: "a name without a password would count as anonymous (RFC 4513 section 5.1.2)"
+                            .to_owned(),
+                    })?;
+                self.conversation().bind(name, secret.as_bytes(), vec![password_policy()])
+            }
+        };
+        let request = request.map_err(|error| DirectoryError::protocol(self.server(), error))?;
+        let (result, controls) = self.bound(request).await?;
+        let state = password_state(&controls);
+        if result.code != ResultCode::SUCCESS {
+            return Err(refusal(self.server(), &directory.bind, &result, state).into());
+        }
+        self.set_password_state(state);
+        self.read_root_again().await
+    }
+
+    /// Whom the server takes us for, in the server's own words (RFC 4532): `dn:…` or `u:…`, empty
+    /// for anonymous. None if it does not know the question.
+    ///
+    /// # Errors
+    /// The connection is of no use any more.
+    pub async fn who_am_i(&mut self) -> Result<Option<String>, DirectoryError> {
+        let (result, value) = self.extended(WHO_AM_I).await?;
+        let name = value.map(|value| String::from_utf8_lossy(&value).into_owned());
+        Ok((result.code == ResultCode::SUCCESS).then(|| name.unwrap_or_default()))
+    }
+}
+
+/// A refusal in words, with a way out for its reason.
+fn refusal(
+    server: &str,
+    bind: &Bind,
+    result: &LdapResult,
+    state: Option<PasswordState>,
+) -> DirectoryErrorKind {
+    let words = result.words();
+    let sub_code = SubCode::of(&words);
+    let policy = state.and_then(|state| state.fault).and_then(|fault| match fault {
+        0 => Some(SubCode::PasswordExpired),
+        1 => Some(SubCode::Locked),
+        2 => Some(SubCode::MustChange),
+        _ => None,
+    });
+    let meaning = sub_code.or(policy);
+    let evidence = if words.is_empty() { String::new() } else { format!(", the server says: {words}") };
+    DirectoryErrorKind::BindRefused {
+        server: server.to_owned(),
+        name: match bind {
+            Bind::Anonymous => "nobody".to_owned(),
+            Bind::Simple { name, .. } => name.clone(),
+            Bind::External => "whoever the connection shows (EXTERNAL)".to_owned(),
+        },
+        code: result.code,
+        meaning: meaning.map_or_else(String::new, |meaning| format!("{meaning}: ")),
+        result: format!("{}{evidence}", result.code),
+        help: meaning.map_or_else(|| bind_remedy(result.code.0, bind), SubCode::remedy),
+    }
+}
+
+fn bind_remedy(code: u32, bind: &Bind) -> &'static str {
+    match code {
+        7 | 48 if *bind == Bind::External => {
+            "the server does not take EXTERNAL here: is the client certificate, or the local socket, known to it?"
+        }
+        7 | 8 | 13 => {
+            "the server wants a secure connection before a password: use ldaps://, or leave `plain` out"
+        }
+        34 => "the bind name is not taken as it is written: try the full DN, or user@domain",
+        48 | 53 => {
+            "the server does not allow this kind of bind: ask its administrators how this account should bind"
+        }
+        49 => {
+            "the name or the password is wrong, or the account is disabled or expired: check `bind`, then the password's source"
+        }
+        51 | 52 => "the server is busy or going down: try again later, or name another one in `servers`",
+        _ => "ask the directory's administrators, and give them the result code",
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sub_codes_are_read_from_the_servers_words() {
+        let words = |code: &str| {
+            format!(
+                "80090308: LdapErr: DSID-0C0903A9, comment: AcceptSecurityContext error, data {code}, v1db1"
+            )
+        };
+        for (code, expected) in [
+            ("525", Some(SubCode::NoSuchName)),
+            ("52e", Some(SubCode::WrongPassword)),
+            ("530", Some(SubCode::Hours)),
+            ("531", Some(SubCode::Machine)),
+            ("532", Some(SubCode::PasswordExpired)),
+            ("533", Some(SubCode::Disabled)),
+            ("701", Some(SubCode::AccountExpired)),
+            ("773", Some(SubCode::MustChange)),
+            ("775", Some(SubCode::Locked)),
+            ("776", None),
+            ("", None),
+        ] {
+            assert_eq!(SubCode::of(&words(code)), expected, "{code}");
+        }
+        assert_eq!(SubCode::of("no such word"), None);
+    }
+}

@@ -1,0 +1,371 @@
+//! One connection to one server: a short loop around the conversation of `webtaxon-wire`.
+//!
+//! It reads from the socket only when somebody waits for the next event, so that a slow reader
+//! slows the server down and nothing piles up here.
+
+use super::offline::Offline;
+use super::query::Query;
+use super::root_dse::RootDse;
+use super::srv;
+use super::transport::{self, Milestone, Stream};
+use crate::directory::{DirectoryError, DirectoryErrorKind};
+use crate::progress::Watch;
+use crate::secure::SecureError;
+use std::collections::VecDeque;
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::time::{Instant, timeout_at};
+use webtaxon_core::ldap::url::Server;
+use webtaxon_core::reading::snapshot::Snapshot;
+use webtaxon_core::settings::{Directory, Servers};
+use webtaxon_wire::control::PasswordState;
+use webtaxon_wire::conversation::RequestId;
+use webtaxon_wire::entry::ReceivedEntry;
+use webtaxon_wire::frame::ENTRY_LIMIT;
+use webtaxon_wire::message::{Control, LdapResult, Octets};
+use webtaxon_wire::{Conversation, Event, ProtocolErrorKind};
+
+/// Whether a server refuses to speak of itself to strangers: operationsError,
+/// strongerAuthRequired, confidentialityRequired, inappropriateAuthentication,
+/// insufficientAccessRights.
+fn is_shy(error: &DirectoryError) -> bool {
+    matches!(error.kind(), DirectoryErrorKind::Search { result, .. } if [1, 8, 13, 48, 50].contains(&result.code.0))
+}
+
+/// A connection that is open.
+pub struct Connection {
+    stream: Box<dyn Stream>,
+    conversation: Conversation,
+    buffer: Box<[u8]>,
+    /// Events that came for other requests than the one that was waited for.
+    aside: VecDeque<Event>,
+    server: String,
+    timeout: Duration,
+    run: Duration,
+    deadline: Instant,
+    root: RootDse,
+    page: u32,
+    password_state: Option<PasswordState>,
+    /// What the system said when the connection broke.
+    broken: Option<std::io::Error>,
+    /// A page whose end has arrived, though its entries were not all read, and the next one's cookie.
+    ahead: Option<(RequestId, Octets)>,
+    /// What answers in place of a server, if anything does.
+    offline: Option<Offline>,
+    /// Who is told how far a reading has come.
+    pub(crate) watch: Watch,
+}
+
+/// The directory's servers, in the order in which they are to be tried.
+pub(crate) async fn servers(directory: &Directory) -> Result<Vec<Server>, DirectoryError> {
+    match &directory.servers {
+        Servers::Named(list) => Ok(list.clone()),
+        Servers::Domain(domain) => srv::servers(domain, directory.connect_timeout).await,
+    }
+}
+
+impl std::fmt::Debug for Connection {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        out.debug_struct("Connection")
+            .field("server", &self.server)
+            .field("root", &self.root)
+            .finish_non_exhaustive()
+    }
+}
+
+impl Connection {
+    /// Connects to one server, tells each step as it is done, and reads what it says of itself.
+    pub(crate) async fn open_at(
+        server: &Server,
+        directory: &Directory,
+        folder: &Path,
+        deadline: Instant,
+        told: &mut (dyn FnMut(Milestone) + Send),
+    ) -> Result<Self, DirectoryError> {
+        let stream = transport::open(server, directory, folder, told).await?;
+        let mut connection = Self {
+            stream,
+            conversation: Conversation::default(),
+            buffer: vec![0; 1 << 18].into(),
+            aside: VecDeque::new(),
+            server: server.to_string(),
+            timeout: directory.timeout,
+            run: directory.deadline,
+            deadline,
+            root: RootDse::default(),
+            page: directory.page,
+            password_state: None,
+            broken: None,
+            ahead: None,
+            offline: None,
+            watch: Watch::default(),
+        };
+        match connection.read_root().await {
+            // A shy server may be willing to after the bind.
+            Err(error) if !is_shy(&error) => {
+                let reason = connection.broken.take();
+                let reason = reason.and_then(|reason| transport::ended(&reason, directory));
+                Err(reason.map_or(error, |reason| {
+                    SecureError::Tls { server: connection.server.clone(), reason }.into()
+                }))
+            }
+            _ => {
+                connection.conversation.allow(ENTRY_LIMIT);
+                Ok(connection)
+            }
+        }
+    }
+
+    /// A snapshot that answers in place of a server.
+    pub(crate) fn offline(snapshot: Arc<Snapshot>, directory: &Directory, deadline: Instant) -> Self {
+        let offline = Offline::new(snapshot);
+        Self {
+            stream: Box::new(tokio::io::join(tokio::io::empty(), tokio::io::sink())),
+            conversation: Conversation::default(),
+            buffer: Box::default(),
+            aside: VecDeque::new(),
+            server: offline.snapshot.header.server.clone(),
+            timeout: directory.timeout,
+            run: directory.deadline,
+            deadline,
+            root: offline.root(),
+            page: 0,
+            password_state: None,
+            broken: None,
+            ahead: None,
+            offline: Some(offline),
+            watch: Watch::default(),
+        }
+    }
+
+    /// The snapshot that answers in place of a server, if one does.
+    #[must_use]
+    pub fn snapshot(&self) -> Option<&Arc<Snapshot>> {
+        self.offline.as_ref().map(|offline| &offline.snapshot)
+    }
+
+    /// The server's address, as the settings write it.
+    #[must_use]
+    pub fn server(&self) -> &str {
+        &self.server
+    }
+
+    /// What the server says of itself.
+    #[must_use]
+    pub fn root(&self) -> &RootDse {
+        &self.root
+    }
+
+    /// Entries in a page, if the server knows pages.
+    pub(crate) fn page(&self) -> Option<u32> {
+        Some(self.page).filter(|page| *page > 0 && self.root.paged())
+    }
+
+    /// Asks for half as many entries in a page from here on, and at last for no pages; false if
+    /// there were none already.
+    pub(crate) fn halve_page(&mut self) -> bool {
+        let paged = self.page().is_some();
+        self.page /= 2;
+        paged
+    }
+
+    /// Waits, but not past the run's deadline.
+    pub(crate) async fn rest(&self, pause: Duration) -> Result<(), DirectoryError> {
+        if Instant::now() + pause >= self.deadline {
+            return Err(
+                DirectoryErrorKind::Deadline { server: self.server.clone(), deadline: self.run }.into()
+            );
+        }
+        tokio::time::sleep(pause).await;
+        Ok(())
+    }
+
+    async fn read_root(&mut self) -> Result<(), DirectoryError> {
+        let query = Query::base("", &RootDse::ATTRIBUTES);
+        let entries = self.entries(query).await?.0;
+        if let Some(entry) = entries.get(0) {
+            self.root = RootDse::of(entry);
+        }
+        Ok(())
+    }
+
+    /// The conversation, to say something that goes out with the next wait.
+    pub(crate) fn conversation(&mut self) -> &mut Conversation {
+        &mut self.conversation
+    }
+
+    /// Waits for the answer to a bind.
+    pub(crate) async fn bound(
+        &mut self,
+        request: RequestId,
+    ) -> Result<(LdapResult, Vec<Control>), DirectoryError> {
+        match self.event_for(request).await? {
+            Event::Bound(_, result, controls) => Ok((result, controls)),
+            _ => Err(DirectoryError::protocol(&self.server, ProtocolErrorKind::WrongAnswer { id: 0 }.into())),
+        }
+    }
+
+    /// Asks for an extended operation, and waits for its answer.
+    pub(crate) async fn extended(
+        &mut self,
+        oid: &'static str,
+    ) -> Result<(LdapResult, Option<Octets>), DirectoryError> {
+        let request = self.conversation.extended(oid);
+        let request = request.map_err(|error| DirectoryError::protocol(&self.server, error))?;
+        match self.event_for(request).await? {
+            Event::Extended(_, result, value) => Ok((result, value)),
+            _ => Err(DirectoryError::protocol(&self.server, ProtocolErrorKind::WrongAnswer { id: 0 }.into())),
+        }
+    }
+
+    /// Reads what the server says of itself, if it refused to before the bind.
+    pub(crate) async fn read_root_again(&mut self) -> Result<(), DirectoryError> {
+        if self.root.read {
+            return Ok(());
+        }
+        self.read_root().await.or_else(|error| if is_shy(&error) { Ok(()) } else { Err(error) })
+    }
+
+    /// What the server said of the password at the bind; none if it said nothing.
+    #[must_use]
+    pub fn password_state(&self) -> Option<PasswordState> {
+        self.password_state
+    }
+
+    pub(crate) fn set_password_state(&mut self, state: Option<PasswordState>) {
+        self.password_state = state;
+    }
+
+    pub(crate) fn queue_search(
+        &mut self,
+        request: webtaxon_wire::message::SearchRequest,
+        controls: Vec<Control>,
+    ) -> Result<RequestId, DirectoryError> {
+        let answer = self.offline.as_ref().map(|offline| offline.answer(&request));
+        let id = self
+            .conversation
+            .search(request, controls)
+            .map_err(|error| DirectoryError::protocol(&self.server, error))?;
+        match answer {
+            None => {} // goes out with the next wait, together with others
+            Some((entries, result)) => {
+                drop(self.conversation.outgoing());
+                self.aside
+                    .extend(entries.into_iter().map(|entry| Event::Entry(id, ReceivedEntry::from(&entry))));
+                self.aside.push_back(Event::Done(id, result, None));
+            }
+        }
+        Ok(id)
+    }
+
+    /// The cookie of the page behind this one, if that can be asked for already.
+    pub(crate) fn page_behind(&mut self, current: RequestId) -> Option<Octets> {
+        self.ahead.take_if(|(id, _)| *id == current).map(|(_, cookie)| cookie)
+    }
+
+    /// Tells the server that nobody waits for a search any more; goes out with the next request.
+    pub(crate) fn abandon(&mut self, request: RequestId) {
+        let _ = self.conversation.abandon(request);
+    }
+
+    /// Sends what is to be sent.
+    pub(crate) async fn flush(&mut self) -> Result<(), DirectoryError> {
+        let outgoing = self.conversation.outgoing();
+        if outgoing.is_empty() {
+            return Ok(());
+        }
+        let until = self.until();
+        let cut = || DirectoryErrorKind::Cut { server: self.server.clone() };
+        let sending = async {
+            self.stream.write_all(&outgoing).await?;
+            self.stream.flush().await
+        };
+        match timeout_at(until, sending).await {
+            Err(_) => Err(self.too_late().into()),
+            Ok(Err(_)) => Err(cut().into()),
+            Ok(Ok(())) => Ok(()),
+        }
+    }
+
+    fn until(&self) -> Instant {
+        self.deadline.min(Instant::now() + self.timeout)
+    }
+
+    fn too_late(&self) -> DirectoryErrorKind {
+        let server = self.server.clone();
+        if Instant::now() >= self.deadline {
+            DirectoryErrorKind::Deadline { server, deadline: self.run }
+        } else {
+            DirectoryErrorKind::NoAnswer { server, waited: self.timeout }
+        }
+    }
+
+    /// The next event for anybody.
+    pub(crate) async fn any_event(&mut self) -> Result<Event, DirectoryError> {
+        match self.aside.pop_front() {
+            Some(event) => Ok(event),
+            None => self.event().await,
+        }
+    }
+
+    /// The next event for one request.
+    pub(crate) async fn event_for(&mut self, wanted: RequestId) -> Result<Event, DirectoryError> {
+        let place = self.aside.iter().position(|event| request_of(event) == wanted);
+        if let Some(event) = place.and_then(|at| self.aside.remove(at)) {
+            return Ok(event);
+        }
+        loop {
+            let event = self.event().await?;
+            if request_of(&event) == wanted {
+                return Ok(event);
+            }
+            self.aside.push_back(event);
+        }
+    }
+
+    async fn event(&mut self) -> Result<Event, DirectoryError> {
+        self.flush().await?;
+        loop {
+            // A peer that keeps sending must not outrun the deadline.
+            if Instant::now() >= self.deadline {
+                return Err(self.too_late().into());
+            }
+            let next = self.conversation.next_event();
+            if let Some(event) = next.map_err(|error| DirectoryError::protocol(&self.server, error))? {
+                return Ok(event);
+            }
+            let until = self.until();
+            let count = match timeout_at(until, self.stream.read(&mut self.buffer)).await {
+                Err(_) => return Err(self.too_late().into()),
+                Ok(Ok(0)) => return Err(DirectoryErrorKind::Cut { server: self.server.clone() }.into()),
+                Ok(Err(reason)) => {
+                    let server = self.server.clone();
+                    self.broken = Some(reason);
+                    return Err(DirectoryErrorKind::Cut { server }.into());
+                }
+                Ok(Ok(count)) => count,
+            };
+            self.conversation.feed(self.buffer.get(..count).unwrap_or(&[]));
+            self.ahead = self.conversation.page_ahead().or(self.ahead.take());
+        }
+    }
+
+    /// Says good-bye (RFC 4511 §4.3) and hangs up.
+    pub async fn close(mut self) {
+        let _ = self.conversation.unbind();
+        let _ = self.flush().await;
+        let _ = self.stream.shutdown().await;
+    }
+}
+
+fn request_of(event: &Event) -> RequestId {
+    match event {
+        Event::Bound(id, ..)
+        | Event::Extended(id, ..)
+        | Event::Entry(id, _)
+        | Event::Reference(id, _)
+        | Event::Done(id, _, _) => *id,
+    }
+}

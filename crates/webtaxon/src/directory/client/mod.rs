@@ -1,0 +1,22 @@
+//! One connection to one server: how it is reached and trusted, who asks, and searches on it.
+
+mod access;
+mod bind;
+mod connection;
+mod offline;
+mod query;
+mod root_dse;
+mod search;
+mod srv;
+mod subschema;
+mod transport;
+
+pub use access::Access;
+pub use bind::SubCode;
+pub use connection::Connection;
+pub(crate) use query::first_entry;
+pub use query::{Found, Query, Short};
+pub use root_dse::RootDse;
+pub use search::PagedSearch;
+pub use subschema::read_schema;
+pub use transport::Milestone;

@@ -1,0 +1,251 @@
+//! Searches: page after page as a stream (RFC 2696), or many small ones at once.
+
+use super::connection::Connection;
+use super::query::{Found, Query, Short, push};
+use crate::directory::{DirectoryError, DirectoryErrorKind};
+use std::ops::ControlFlow;
+use std::time::Duration;
+use webtaxon_core::ldap::entry::{Entries, Entry};
+use webtaxon_wire::conversation::RequestId;
+use webtaxon_wire::message::{LdapResult, Octets, ResultCode, Scope};
+use webtaxon_wire::{Event, control};
+
+/// How long a busy server is left alone before it is asked again.
+const PAUSES: [Duration; 3] = [Duration::from_millis(250), Duration::from_secs(1), Duration::from_secs(3)];
+/// Searches of a pipeline that are under way at once.
+const WINDOW: usize = 64;
+/// Empty pages in a row that are taken for a server that never ends. Filters that are costly make
+/// honest servers send a few.
+const EMPTY_PAGES: usize = 1000;
+
+/// A search under way: entries as they come, page after page.
+///
+/// Only [`PagedSearch::next`] reads from the socket, so a slow caller slows the server. A search
+/// that is dropped before its end is abandoned.
+#[derive(Debug)]
+pub struct PagedSearch<'c> {
+    connection: &'c mut Connection,
+    query: Query,
+    current: Option<RequestId>,
+    /// The page behind it, if it was asked for already.
+    next: Option<RequestId>,
+    /// The cookie of the page that is under way; empty for the first.
+    cookie: Octets,
+    /// Whether a page has come to its end.
+    begun: bool,
+    /// Entries of the page that is under way.
+    on_page: usize,
+    empty_pages: usize,
+    /// How often this page was asked for again.
+    tries: usize,
+}
+
+impl Connection {
+    /// Puts a question into the queue; it goes out with the next flush or wait.
+    fn ask(&mut self, query: &Query, cookie: &[u8]) -> Result<RequestId, DirectoryError> {
+        let request = query.request().map_err(|error| DirectoryError::protocol(self.server(), error))?;
+        let mut controls = Vec::new();
+        if self.root().domain_scope() {
+            controls.push(control::domain_scope());
+        }
+        if query.scope != Scope::Base {
+            controls.extend(self.page().map(|size| control::paged(size, cookie)));
+        }
+        self.queue_search(request, controls)
+    }
+
+    /// Begins a search.
+    ///
+    /// # Errors
+    /// The connection is of no use any more.
+    pub async fn search(&mut self, query: Query) -> Result<PagedSearch<'_>, DirectoryError> {
+        let current = Some(self.ask(&query, b"")?);
+        Ok(PagedSearch {
+            connection: self,
+            query,
+            current,
+            next: None,
+            cookie: Octets::default(),
+            begun: false,
+            on_page: 0,
+            empty_pages: 0,
+            tries: 0,
+        })
+    }
+
+    /// Everything that a search finds: its entries, and the references that it met.
+    ///
+    /// # Errors
+    /// The search did not end with success, or the connection is of no use any more.
+    pub async fn entries(&mut self, query: Query) -> Result<(Entries, Vec<String>), DirectoryError> {
+        let (mut entries, mut references) = (Entries::new(), Vec::new());
+        let mut search = self.search(query).await?;
+        while let Some(found) = search.next().await? {
+            match found {
+                Found::Entry(entry) => push(&mut entries, &entry),
+                Found::Reference(urls) => references.extend(urls),
+            }
+        }
+        Ok((entries, references))
+    }
+
+    /// Hands each entry that a search finds to `take`, one at a time, until it breaks off. Nothing is
+    /// kept. A server that gives no more at once leaves the answer short, and the answer says so.
+    ///
+    /// # Errors
+    /// Nothing could be read, or the connection is of no use any more.
+    pub async fn each(
+        &mut self,
+        query: Query,
+        mut take: impl FnMut(Entry<'_>) -> ControlFlow<()>,
+    ) -> Result<Short, DirectoryError> {
+        let (mut short, mut one, mut came) = (Short::default(), Entries::new(), false);
+        let mut search = self.search(query).await?;
+        loop {
+            match search.next().await {
+                Ok(Some(Found::Entry(entry))) => {
+                    came = true;
+                    one.clear();
+                    push(&mut one, &entry);
+                    if one.get(0).is_some_and(|entry| take(entry).is_break()) {
+                        return Ok(short);
+                    }
+                }
+                Ok(Some(Found::Reference(urls))) => short.references.extend(urls),
+                Ok(None) => return Ok(short),
+                Err(error) if error.is_limit() && came => {
+                    short.limit = Some(error.to_string());
+                    return Ok(short);
+                }
+                Err(error) => return Err(error),
+            }
+        }
+    }
+
+    /// Asks many small questions, up to 64 at once, and gives each answer with
+    /// the question's number. The answers come in the order in which the server gives them.
+    ///
+    /// # Errors
+    /// The connection is of no use any more. What a single question ended with is in its answer.
+    pub async fn pipeline(
+        &mut self,
+        queries: &[Query],
+        mut answer: impl FnMut(usize, Vec<Found>, LdapResult),
+    ) -> Result<(), DirectoryError> {
+        let mut under_way: Vec<(RequestId, usize, Vec<Found>)> = Vec::new();
+        let mut waiting = queries.iter().enumerate();
+        loop {
+            while under_way.len() < WINDOW {
+                let Some((number, query)) = waiting.next() else { break };
+                under_way.push((self.ask(query, b"")?, number, Vec::new()));
+            }
+            if under_way.is_empty() {
+                return Ok(());
+            }
+            let event = self.any_event().await?;
+            let place = |id: RequestId| under_way.iter().position(|(known, _, _)| *known == id);
+            match event {
+                Event::Entry(id, entry) => {
+                    if let Some((_, _, found)) = place(id).and_then(|at| under_way.get_mut(at)) {
+                        found.push(Found::Entry(entry));
+                    }
+                }
+                Event::Reference(id, urls) => {
+                    if let Some((_, _, found)) = place(id).and_then(|at| under_way.get_mut(at)) {
+                        found.push(reference(&urls));
+                    }
+                }
+                Event::Done(id, result, _) => {
+                    if let Some(at) = place(id) {
+                        let (_, number, found) = under_way.swap_remove(at);
+                        answer(number, found, result);
+                    }
+                }
+                Event::Bound(..) | Event::Extended(..) => {}
+            }
+        }
+    }
+}
+
+fn reference(urls: &[Octets]) -> Found {
+    Found::Reference(urls.iter().map(|url| String::from_utf8_lossy(url).into_owned()).collect())
+}
+
+impl PagedSearch<'_> {
+    /// Whether a page that ended like this is to be asked for again: a server that is busy, after
+    /// a pause; one that does not like so large a page, with a smaller one. Nothing of the page
+    /// may have come.
+    async fn again(&mut self, result: &LdapResult) -> Result<bool, DirectoryError> {
+        if self.on_page > 0 {
+            return Ok(false);
+        }
+        if result.code == ResultCode::ADMIN_LIMIT_EXCEEDED && !self.begun {
+            return Ok(self.connection.halve_page());
+        }
+        if !matches!(result.code, ResultCode::BUSY | ResultCode::UNAVAILABLE) {
+            return Ok(false);
+        }
+        let Some(pause) = PAUSES.get(self.tries) else { return Ok(false) };
+        self.tries += 1;
+        self.connection.rest(*pause).await?;
+        Ok(true)
+    }
+
+    /// The next entry or reference; none after the final success.
+    ///
+    /// # Errors
+    /// The search ended with another result than success, or the connection is of no use any
+    /// more. Nothing follows an error.
+    pub async fn next(&mut self) -> Result<Option<Found>, DirectoryError> {
+        while let Some(current) = self.current {
+            if self.next.is_none()
+                && let Some(cookie) = self.connection.page_behind(current)
+            {
+                // The server works on the next page while this one is gone through.
+                self.next = Some(self.connection.ask(&self.query, &cookie)?);
+                self.connection.flush().await?;
+            }
+            let event = self.connection.event_for(current).await;
+            match event.inspect_err(|_| self.current = None)? {
+                Event::Entry(_, entry) => {
+                    self.on_page += 1;
+                    return Ok(Some(Found::Entry(entry)));
+                }
+                Event::Reference(_, urls) => return Ok(Some(reference(&urls))),
+                Event::Done(_, result, cookie) => {
+                    self.current = None;
+                    if self.again(&result).await? {
+                        self.current = Some(self.connection.ask(&self.query, &self.cookie)?);
+                        continue;
+                    }
+                    if result.code != ResultCode::SUCCESS {
+                        let base = self.query.base.clone();
+                        return Err(DirectoryErrorKind::Search { base, result: Box::new(result) }.into());
+                    }
+                    if let Some(cookie) = cookie {
+                        self.empty_pages = if self.on_page == 0 { self.empty_pages + 1 } else { 0 };
+                        if self.empty_pages > EMPTY_PAGES {
+                            let base = self.query.base.clone();
+                            return Err(DirectoryErrorKind::EndlessPages { base }.into());
+                        }
+                        self.current = match self.next.take() {
+                            Some(asked) => Some(asked),
+                            None => Some(self.connection.ask(&self.query, &cookie)?),
+                        };
+                        (self.cookie, self.on_page, self.begun, self.tries) = (cookie, 0, true, 0);
+                    }
+                }
+                Event::Bound(..) | Event::Extended(..) => {}
+            }
+        }
+        Ok(None)
+    }
+}
+
+impl Drop for PagedSearch<'_> {
+    fn drop(&mut self) {
+        for request in self.current.into_iter().chain(self.next) {
+            self.connection.abandon(request);
+        }
+    }
+}

@@ -1,0 +1,235 @@
+//! From a server's address to a stream of bytes: name, TCP, StartTLS, TLS with the certificate
+//! checked.
+
+use crate::directory::{DirectoryError, DirectoryErrorKind};
+use crate::secure::{Certificate, CertificateFault, RefusedCertificate, SecureError, TlsRules};
+use rustls::pki_types::ServerName;
+use rustls::{AlertDescription, CertificateError, ProtocolVersion};
+use std::io;
+use std::net::SocketAddr;
+use std::path::Path;
+use std::time::Duration;
+use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
+use tokio::net::TcpStream;
+use tokio::task::JoinSet;
+use tokio::time::{Instant, timeout_at};
+use tokio_rustls::TlsConnector;
+use webtaxon_core::ldap::url::{Scheme, Server};
+use webtaxon_core::settings::{Directory, Trust};
+use webtaxon_wire::control::START_TLS;
+use webtaxon_wire::message::ResultCode;
+use webtaxon_wire::{Conversation, Event};
+
+/// How long one address is tried alone before the next one is tried beside it (RFC 8305 §5).
+const HEAD_START: Duration = Duration::from_millis(250);
+/// Silence on a connection after which the system asks whether the peer is still there.
+const KEEP_ALIVE: Duration = Duration::from_secs(60);
+
+/// Bytes to and from a server. An application may move what waits for them to another thread.
+pub(crate) trait Stream: AsyncRead + AsyncWrite + Send + Sync + Unpin {}
+impl<S: AsyncRead + AsyncWrite + Send + Sync + Unpin> Stream for S {}
+
+/// How a connection came about, step by step.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub enum Milestone {
+    /// The host has these addresses.
+    Resolved(Vec<SocketAddr>),
+    /// Somebody listens; none for a socket of this machine.
+    Connected(Option<SocketAddr>),
+    /// The connection is secure.
+    Secured {
+        /// The protocol, like `TLS 1.3`.
+        protocol: &'static str,
+        /// The certificate that was accepted.
+        certificate: Option<Box<Certificate>>,
+        /// Whether StartTLS made it so.
+        start_tls: bool,
+    },
+    /// The settings say that it stays in plain text.
+    Plain,
+}
+
+/// Connects to one server, and tells each step as it is done.
+pub(crate) async fn open(
+    server: &Server,
+    directory: &Directory,
+    folder: &Path,
+    told: &mut (dyn FnMut(Milestone) + Send),
+) -> Result<Box<dyn Stream>, DirectoryError> {
+    let shown = server.to_string();
+    let until = Instant::now() + directory.connect_timeout;
+    let no_answer =
+        || DirectoryErrorKind::NoAnswer { server: shown.clone(), waited: directory.connect_timeout };
+    let (scheme, host, port) = match server {
+        Server::Socket(path) => {
+            let stream = local(path, &shown).await?;
+            told(Milestone::Connected(None));
+            return Ok(stream);
+        }
+        Server::Host { scheme, host, port } => (*scheme, host.as_str(), *port),
+    };
+    // Files that cannot be read are told before anybody is asked.
+    let rules = match (scheme, directory.plain) {
+        (Scheme::Ldap, true) => None,
+        _ => Some(TlsRules::new(directory, folder)?),
+    };
+    let resolving =
+        timeout_at(until, tokio::net::lookup_host((host, port))).await.map_err(|_| no_answer())?;
+    let addresses: Vec<SocketAddr> =
+        resolving.map_err(|reason| DirectoryErrorKind::Resolve { server: shown.clone(), reason })?.collect();
+    told(Milestone::Resolved(addresses.clone()));
+    let connecting = timeout_at(until, connect(&addresses)).await.map_err(|_| no_answer())?;
+    let mut stream =
+        connecting.map_err(|reason| DirectoryErrorKind::Connect { server: shown.clone(), reason })?;
+    let _ = stream.set_nodelay(true);
+    let keep_alive = socket2::TcpKeepalive::new().with_time(KEEP_ALIVE).with_interval(KEEP_ALIVE / 4);
+    let _ = socket2::SockRef::from(&stream).set_tcp_keepalive(&keep_alive);
+    told(Milestone::Connected(stream.peer_addr().ok()));
+    let Some(rules) = rules else {
+        told(Milestone::Plain);
+        return Ok(Box::new(stream));
+    };
+    if scheme == Scheme::Ldap {
+        timeout_at(until, start_tls(&mut stream, &shown)).await.map_err(|_| no_answer())??;
+    }
+    let name = ServerName::try_from(host.to_owned()).map_err(|_| SecureError::Tls {
+        server: shown.clone(),
+        reason: "the host is neither a name nor an address".to_owned(),
+    })?;
+    let connector = TlsConnector::from(std::sync::Arc::clone(&rules.config));
+    let secured = timeout_at(until, connector.connect(name, stream)).await.map_err(|_| no_answer())?;
+    let secured = secured.map_err(|error| refused(shown, directory, &rules, &error))?;
+    let protocol = match secured.get_ref().1.protocol_version() {
+        Some(ProtocolVersion::TLSv1_3) => "TLS 1.3",
+        Some(ProtocolVersion::TLSv1_2) => "TLS 1.2",
+        _ => "TLS",
+    };
+    let certificate = rules.shown().map(Box::new);
+    told(Milestone::Secured { protocol, certificate, start_tls: scheme == Scheme::Ldap });
+    Ok(Box::new(secured))
+}
+
+#[cfg(unix)]
+async fn local(path: &Path, shown: &str) -> Result<Box<dyn Stream>, DirectoryError> {
+    let stream = tokio::net::UnixStream::connect(path).await;
+    let stream = stream.map_err(|reason| DirectoryErrorKind::Connect { server: shown.to_owned(), reason })?;
+    Ok(Box::new(stream))
+}
+
+#[cfg(not(unix))]
+async fn local(_: &Path, shown: &str) -> Result<Box<dyn Stream>, DirectoryError> {
+    let reason = io::Error::new(io::ErrorKind::Unsupported, "this system has no such sockets");
+    Err(DirectoryErrorKind::Connect { server: shown.to_owned(), reason }.into())
+}
+
+/// The first address that accepts; each gets a head start before the next one joins (RFC 8305).
+async fn connect(addresses: &[SocketAddr]) -> io::Result<TcpStream> {
+    let mut under_way = JoinSet::new();
+    let mut waiting = addresses.iter().copied();
+    let mut last = io::Error::new(io::ErrorKind::NotFound, "the name has no address");
+    loop {
+        if let Some(address) = waiting.next() {
+            under_way.spawn(TcpStream::connect(address));
+        } else if under_way.is_empty() {
+            return Err(last);
+        }
+        let more = waiting.len() > 0;
+        tokio::select! {
+            Some(ended) = under_way.join_next() => match ended {
+                Ok(Ok(stream)) => return Ok(stream),
+                Ok(Err(reason)) => last = reason,
+                Err(panicked) => last = io::Error::other(panicked),
+            },
+            () = tokio::time::sleep(HEAD_START), if more => {}
+        }
+    }
+}
+
+/// Asks the server to go on with TLS (RFC 4511 §4.14). Nothing but its success is good enough:
+/// there is no going on in plain text.
+async fn start_tls(stream: &mut TcpStream, server: &str) -> Result<(), DirectoryError> {
+    let broken = |error| DirectoryError::protocol(server, error);
+    let cut = || DirectoryErrorKind::Cut { server: server.to_owned() };
+    let mut conversation = Conversation::default();
+    conversation.extended(START_TLS).map_err(broken)?;
+    stream.write_all(&conversation.outgoing()).await.map_err(|_| cut())?;
+    let mut buffer = [0; 1 << 12];
+    let result = loop {
+        match conversation.next_event().map_err(broken)? {
+            Some(Event::Extended(_, result, _)) => break result,
+            Some(_) => {} // nothing else was asked for; the conversation lets nothing else through
+            None => match stream.read(&mut buffer).await {
+                Ok(count @ 1..) => conversation.feed(buffer.get(..count).unwrap_or(&[])),
+                _ => return Err(cut().into()),
+            },
+        }
+    };
+    if result.code != ResultCode::SUCCESS {
+        let server = server.to_owned();
+        return Err(DirectoryErrorKind::NoStartTls { server, result: Box::new(result) }.into());
+    }
+    if conversation.has_unread() {
+        return Err(DirectoryErrorKind::Injected { server: server.to_owned() }.into());
+    }
+    Ok(())
+}
+
+/// Why TLS failed, told apart where the administrator can do something about it.
+fn refused(server: String, directory: &Directory, rules: &TlsRules, error: &io::Error) -> DirectoryErrorKind {
+    use CertificateError as Bad;
+    let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
+    let reason = match inner {
+        Some(rustls::Error::InvalidCertificate(fault)) => {
+            let certificate = rules.shown();
+            let nameless = certificate.as_ref().is_some_and(|certificate| certificate.names.is_empty());
+            let fault = match fault {
+                Bad::UnknownIssuer if matches!(directory.trust, Trust::Pinned(_)) => {
+                    CertificateFault::NotPinned
+                }
+                // A bad signature is an authority of the same name with another key: one that was
+                // replaced, or an impostor.
+                Bad::UnknownIssuer | Bad::BadSignature => CertificateFault::Untrusted,
+                Bad::NotValidForName | Bad::NotValidForNameContext { .. } if nameless => {
+                    CertificateFault::Nameless
+                }
+                Bad::NotValidForName | Bad::NotValidForNameContext { .. } => CertificateFault::WrongName,
+                Bad::Expired | Bad::ExpiredContext { .. } => CertificateFault::Expired,
+                Bad::NotValidYet | Bad::NotValidYetContext { .. } => CertificateFault::NotYet,
+                Bad::Other(other) if format!("{other:?}").contains("CaUsedAsEndEntity") => {
+                    CertificateFault::Authority
+                }
+                other => CertificateFault::Other(format!("{other:?}")),
+            };
+            let certificate = certificate.map(Box::new);
+            return DirectoryErrorKind::Certificate(RefusedCertificate::new(server, fault, certificate));
+        }
+        Some(rustls::Error::AlertReceived(alert)) => alerted(*alert, directory),
+        Some(other) => other.to_string(),
+        None if error.kind() == io::ErrorKind::UnexpectedEof => "the server hung up".to_owned(),
+        None => error.to_string(),
+    };
+    SecureError::Tls { server, reason }.into()
+}
+
+/// The server's own word for why TLS ended.
+fn alerted(alert: AlertDescription, directory: &Directory) -> String {
+    let wants = matches!(alert, AlertDescription::CertificateRequired | AlertDescription::HandshakeFailure);
+    match &directory.certificate {
+        None if wants => {
+            "the server refuses; it may want a certificate of this side (`certificate` in the settings)"
+                .to_owned()
+        }
+        Some(_) => format!("the server refuses ({alert:?}); it may not trust this side's certificate"),
+        None => format!("the server refuses ({alert:?})"),
+    }
+}
+
+/// Why TLS ended behind the handshake: with TLS 1.3 a server says only then that it wants another
+/// certificate. None for a connection that ended in another way.
+pub(crate) fn ended(error: &io::Error, directory: &Directory) -> Option<String> {
+    match error.get_ref()?.downcast_ref::<rustls::Error>()? {
+        rustls::Error::AlertReceived(alert) => Some(alerted(*alert, directory)),
+        _ => None,
+    }
+}

@@ -1,0 +1,341 @@
+//! Groups and other entries that are read with one search, in place of a look-up for each name that groups list.
+//!
+//! First all groups. Where a group is wider than the intake, most of its members are people who were not read, and
+//! each would be looked up to see whether it is a group: then everything below them. What a search does not bring
+//! is looked up all the same, so that it may end early: nothing that is said of a nest depends on it. The members of
+//! each group are put into the graph as they come, while the server works on the next.
+
+use super::group_entry::{GROUP_CLASSES, Listing, Members, is_dynamic, members};
+use crate::directory::DirectoryError;
+use crate::directory::client::Connection;
+use crate::directory::client::{Found, Query};
+use crate::progress::{EVERY, Progress};
+use foldhash::{HashMap, HashSet};
+use webtaxon_core::graph::{Graph, NodeId};
+use webtaxon_core::ldap::filter::Filter;
+use webtaxon_core::ldap::name::{Dn, DnKey, KeyReader};
+use webtaxon_core::reading::ReadingBuilder;
+use webtaxon_core::settings::{Intake, Strategy};
+use webtaxon_wire::entry::ReceivedEntry;
+
+/// Look-ups that are made one by one in any case: they are under way together.
+const FEW: usize = 200;
+/// How many times as many look-ups must be needed before a search is tried once more: all that were left before take
+/// no longer than the last one.
+const AGAIN: usize = 2;
+/// Groups, and entries of any kind, that a search may bring for each look-up that it spares, before the look-ups are
+/// cheaper. Measured by `scripts/bench` against slapd: a look-up of an entry, 64 under way, takes 65 µs, a group of
+/// forty that a paged search brings 16, and an entry of any kind 9.
+const GROUPS_FOR_EACH: usize = 4;
+const ENTRIES_FOR_EACH: usize = 7;
+
+/// What was brought, until it is asked for.
+pub(crate) struct Swept {
+    strategy: Strategy,
+    /// Where groups may be, and the same for comparing.
+    bases: Vec<Dn>,
+    within: Vec<DnKey>,
+    groups: HashMap<NodeId, Listing>,
+    /// Entries that are no groups, whether anything lists them or not.
+    others: HashSet<DnKey>,
+    names: KeyReader,
+    /// Whether it is known what `memberUid` speaks of.
+    knows_logins: bool,
+    /// Names that were looked up, are to be, or would have to be by what was brought; and how many there were when a
+    /// search was left last.
+    needed: HashSet<NodeId>,
+    tried_at: usize,
+    /// Look-ups that were left to do so far; and how many those were when everything was searched last.
+    lookups: usize,
+    searched_at: usize,
+    /// Entries that the searches have brought, whatever they are.
+    looked_at: usize,
+    /// Whether the search for all groups has brought what it brings; the search for everything.
+    has_groups: bool,
+    has_others: bool,
+}
+
+/// What is known of a name.
+pub(crate) enum Known {
+    Group(Listing),
+    NoGroup,
+}
+
+/// How many entries a search may bring.
+#[derive(Clone, Copy)]
+enum Worth {
+    All,
+    /// Groups for each name that is needed: the more of them it brings, the better is that known.
+    Needed,
+    Most(usize),
+}
+
+/// How a search ended.
+enum End {
+    Whole,
+    /// Before its end, at the server's wish.
+    Early,
+    /// It brought more than it was worth.
+    Left,
+}
+
+impl Swept {
+    /// Nothing read yet; groups sit where the intake says, or anywhere below the server's tops.
+    pub(crate) fn new(intake: &Intake, tops: &[Dn], knows_logins: bool) -> Self {
+        let bases = if intake.group_bases.is_empty() { tops } else { &intake.group_bases };
+        Self {
+            strategy: intake.strategy,
+            bases: bases.to_vec(),
+            within: bases.iter().map(Dn::key).collect(),
+            groups: HashMap::default(),
+            others: HashSet::default(),
+            names: KeyReader::default(),
+            knows_logins,
+            needed: HashSet::default(),
+            tried_at: 0,
+            lookups: 0,
+            searched_at: 0,
+            looked_at: 0,
+            has_groups: false,
+            has_others: false,
+        }
+    }
+
+    /// Reads what is cheaper than the look-ups of these names and of those before them, or what the settings say; notes
+    /// what was done and why, if anything was.
+    pub(crate) async fn read_for(
+        &mut self,
+        connection: &mut Connection,
+        builder: &mut ReadingBuilder,
+        names: impl Iterator<Item = NodeId> + Clone,
+        attributes: &[&str],
+    ) -> Result<(), DirectoryError> {
+        if !matches!(self.strategy, Strategy::Auto | Strategy::Lists | Strategy::Sweep) {
+            return Ok(());
+        }
+        if !self.has_groups {
+            self.needed.extend(names.clone());
+            let (is_said, needed) = (self.strategy == Strategy::Sweep, self.needed.len());
+            if !is_said && (needed <= FEW || needed < self.tried_at.saturating_mul(AGAIN)) {
+                return Ok(());
+            }
+            let worth = if is_said { Worth::All } else { Worth::Needed };
+            let mut end = End::Whole;
+            for base in self.bases.clone() {
+                let any = Filter::any(GROUP_CLASSES.map(|class| Filter::equal("objectClass", class)));
+                let query = Query::subtree(&base.to_string(), any, attributes);
+                match self.search(connection, builder, query, worth).await? {
+                    (_, End::Whole) => {}
+                    (_, End::Early) => end = End::Early,
+                    (read, End::Left) => {
+                        self.tried_at = self.needed.len();
+                        builder.note(format!(
+                            "a search for all groups was left after {read} of them: {} look-ups take less",
+                            self.needed.len()
+                        ));
+                        return Ok(());
+                    }
+                }
+            }
+            self.has_groups = true;
+            let why = if is_said {
+                "as the settings say".to_owned()
+            } else {
+                format!("which takes less than {} look-ups", self.needed.len())
+            };
+            let short = if matches!(end, End::Early) { EARLY } else { "" };
+            builder.note(format!("{} groups were read with one search, {why}{short}", self.groups.len()));
+        }
+        let graph = builder.graph();
+        let unknown = names.filter(|name| !self.knows(graph, *name));
+        let unknown = unknown.filter_map(|name| Some((graph.key(name)?, graph.dn(name))));
+        let places = above(unknown, &self.bases);
+        let lookups = places.iter().map(|(_, lookups)| lookups).sum::<usize>();
+        self.lookups += lookups;
+        if !self.has_others && lookups > FEW && self.lookups >= self.searched_at.saturating_mul(AGAIN) {
+            self.searched_at = self.lookups;
+            self.everything(connection, builder, places, attributes).await?;
+        }
+        Ok(())
+    }
+
+    /// Reads everything below these entries, in place of so many look-ups each.
+    async fn everything(
+        &mut self,
+        connection: &mut Connection,
+        builder: &mut ReadingBuilder,
+        places: Vec<(Dn, usize)>,
+        attributes: &[&str],
+    ) -> Result<(), DirectoryError> {
+        for (base, count) in places {
+            let query = Query::subtree(&base.to_string(), Filter::present("objectClass"), attributes);
+            let most = Worth::Most(count.saturating_mul(ENTRIES_FOR_EACH));
+            let (read, end) = self.search(connection, builder, query, most).await?;
+            self.has_others |= !matches!(end, End::Left);
+            let short = match end {
+                End::Whole => "",
+                End::Early => EARLY,
+                End::Left => ", which was left then, since look-ups take less",
+            };
+            builder.note(format!(
+                "{read} entries below {base} were read with one search, in place of {count} look-ups of members who are none of the people{short}"
+            ));
+        }
+        Ok(())
+    }
+
+    /// Makes one search, and keeps what it brings; how many entries that were.
+    async fn search(
+        &mut self,
+        connection: &mut Connection,
+        builder: &mut ReadingBuilder,
+        query: Query,
+        worth: Worth,
+    ) -> Result<(usize, End), DirectoryError> {
+        let (watch, mut read) = (connection.watch.clone(), 0_usize);
+        let mut search = connection.search(query).await?;
+        loop {
+            match search.next().await {
+                Ok(Some(Found::Entry(entry))) => {
+                    read += 1;
+                    let group = self.keep(builder, &entry);
+                    if matches!(worth, Worth::Needed) {
+                        group.into_iter().for_each(|group| self.need(builder, group));
+                    }
+                    self.looked_at += 1;
+                    if self.looked_at.is_multiple_of(EVERY) {
+                        watch.tell(|| Progress::Members { looked_at: self.looked_at });
+                    }
+                }
+                Ok(Some(Found::Reference(_))) => {}
+                Ok(None) => return Ok((read, End::Whole)),
+                Err(error) if error.is_fatal() => return Err(error),
+                Err(error) => {
+                    tracing::debug!(%error, "a search in place of look-ups ended early");
+                    return Ok((read, End::Early));
+                }
+            }
+            let is_worth = match worth {
+                Worth::All => true,
+                Worth::Needed => read <= self.needed.len().saturating_mul(GROUPS_FOR_EACH),
+                Worth::Most(most) => read <= most,
+            };
+            if !is_worth {
+                return Ok((read, End::Left));
+            }
+        }
+    }
+
+    /// Keeps what an entry says; its number if it is a group that is new. A dynamic group's searches are made behind
+    /// its own look-up, and so is it found out what is wrong with a group that cannot be read.
+    fn keep(&mut self, builder: &mut ReadingBuilder, entry: &ReceivedEntry) -> Option<NodeId> {
+        let dn = std::str::from_utf8(entry.name()).ok()?;
+        let key = self.names.key(dn).ok().filter(|_| !is_dynamic(entry))?;
+        match members(entry, 0, self.knows_logins) {
+            Members::Listed(listed) => {
+                let name = builder.graph_mut().node(key, dn);
+                if self.groups.contains_key(&name) {
+                    return None;
+                }
+                let mut listing = Listing::default();
+                listing.add(builder.graph_mut(), &listed);
+                self.groups.insert(name, listing);
+                return Some(name);
+            }
+            Members::None | Members::Unit if !builder.is_person(&key) => drop(self.others.insert(key)),
+            Members::None | Members::Unit | Members::Unreadable(_) => {}
+        }
+        None
+    }
+
+    /// Puts down whom a group that was brought lists, if it is needed itself: they would be looked up, and so would
+    /// whom those list that were brought before.
+    fn need(&mut self, builder: &ReadingBuilder, group: NodeId) {
+        if !self.needed.contains(&group) {
+            return;
+        }
+        let mut open = vec![group];
+        while let Some(group) = open.pop() {
+            for member in self.groups.get(&group).into_iter().flat_map(|listing| &listing.members) {
+                let is_looked_up = |id: NodeId| {
+                    let key = builder.graph().key(id);
+                    key.is_some_and(|key| self.within.iter().any(|base| key.is_within(base)))
+                };
+                if !builder.is_person_node(*member) && is_looked_up(*member) && self.needed.insert(*member) {
+                    open.push(*member);
+                }
+            }
+        }
+    }
+
+    fn knows(&self, graph: &Graph, name: NodeId) -> bool {
+        self.groups.contains_key(&name) || self.is_other(graph, name)
+    }
+
+    fn is_other(&self, graph: &Graph, name: NodeId) -> bool {
+        graph.key(name).is_some_and(|key| self.others.contains(key))
+    }
+
+    /// What was brought of this name, if anything was.
+    pub(crate) fn take(&mut self, graph: &Graph, name: NodeId) -> Option<Known> {
+        let group = self.groups.remove(&name).map(Known::Group);
+        group.or_else(|| self.is_other(graph, name).then_some(Known::NoGroup))
+    }
+}
+
+const EARLY: &str = ", which ended early; the others were looked up";
+
+/// The deepest entry of each tree that is above all those of these names that are in it, and how many they are. Names of
+/// no tree are left out.
+fn above<'n>(names: impl Iterator<Item = (&'n DnKey, &'n str)>, tops: &[Dn]) -> Vec<(Dn, usize)> {
+    let tops: Vec<DnKey> = tops.iter().map(Dn::key).collect();
+    let mut places: Vec<(&DnKey, DnKey, Dn, usize)> = Vec::new();
+    for (key, dn) in names {
+        let Some(top) = tops.iter().find(|top| key.is_within(top)) else { continue };
+        if !places.iter().any(|(its, ..)| *its == top) {
+            let Ok(base) = Dn::parse(dn) else { continue };
+            places.push((top, key.clone(), base, 0));
+        }
+        let Some((_, own, base, count)) = places.iter_mut().find(|(its, ..)| *its == top) else { continue };
+        while !key.is_within(own)
+            && let Some(one_up) = base.parent()
+        {
+            (*own, *base) = (one_up.key(), one_up);
+        }
+        *count += 1;
+    }
+    places.into_iter().map(|(_, _, base, count)| (base, count)).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::above;
+    use webtaxon_core::ldap::name::{Dn, DnKey};
+
+    #[test]
+    fn a_search_begins_as_deep_as_it_can() {
+        let tops = ["dc=a,dc=example", "dc=b,dc=example"].map(|top| Dn::parse(top).unwrap());
+        for (names, expected) in [
+            (
+                &["cn=x,ou=P,dc=a,dc=example", "CN=y,OU=p,dc=a,dc=example"][..],
+                &[("ou=P,dc=a,dc=example", 2)][..],
+            ),
+            (&["cn=x,ou=p,dc=a,dc=example", "ou=p,dc=a,dc=example"], &[("ou=p,dc=a,dc=example", 2)]),
+            (&["cn=x,ou=p,dc=a,dc=example", "cn=x,ou=pq,dc=a,dc=example"], &[("dc=a,dc=example", 2)]),
+            (&["dc=a,dc=example", "cn=x,dc=a,dc=example"], &[("dc=a,dc=example", 2)]),
+            (&["cn=x,dc=c,dc=example"], &[]),
+            (
+                &["cn=x,ou=p,dc=b,dc=example", "cn=x,dc=a,dc=example", "cn=y,ou=p,dc=b,dc=example"],
+                &[("ou=p,dc=b,dc=example", 2), ("cn=x,dc=a,dc=example", 1)],
+            ),
+        ] {
+            let keys: Vec<DnKey> = names.iter().map(|name| Dn::parse(name).unwrap().key()).collect();
+            let found = above(keys.iter().zip(names.iter().copied()), &tops);
+            let found: Vec<(String, usize)> =
+                found.into_iter().map(|(base, count)| (base.to_string(), count)).collect();
+            let expected: Vec<(String, usize)> =
+                expected.iter().map(|(base, count)| ((*base).to_owned(), *count)).collect();
+            assert_eq!(found, expected, "{names:?}");
+        }
+    }
+}

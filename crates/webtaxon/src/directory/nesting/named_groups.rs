@@ -1,0 +1,298 @@
+//! The groups that settings name, each looked up by itself: what the ways have in common that read no lists
+//! of members.
+
+use super::group_entry::{Members, members};
+use crate::directory::client::{Connection, Found, Query, first_entry};
+use crate::directory::{DirectoryError, DirectoryErrorKind};
+use std::ops::ControlFlow;
+use webtaxon_core::graph::{Foreign, NodeId, Roll};
+use webtaxon_core::ldap::entry::Entry;
+use webtaxon_core::ldap::filter::{Filter, Item};
+use webtaxon_core::ldap::name::{Dn, DnKey};
+use webtaxon_core::ldap::schema::ServerKind;
+use webtaxon_core::reading::{Ended, Part, ReadingBuilder};
+use webtaxon_core::settings::GroupPurpose;
+use webtaxon_core::settings::Intake;
+use webtaxon_wire::entry::ReceivedEntry;
+use webtaxon_wire::message::{LdapResult, ResultCode};
+
+/// A group that the settings name.
+pub(crate) struct Root {
+    name: Dn,
+    pub(crate) dn: String,
+    pub(crate) key: DnKey,
+    /// What it is named for.
+    purposes: Vec<GroupPurpose>,
+    pub(crate) sid: Option<Vec<u8>>,
+    /// What it says that it is in itself.
+    pub(crate) above: Vec<String>,
+    /// Whether it is a unit, which has everybody below it.
+    pub(crate) is_unit: bool,
+    /// Why it cannot be told who is in it.
+    pub(crate) fault: Option<String>,
+}
+
+/// Looks the named groups up; with the people by their primary group.
+pub(crate) async fn look_up(
+    connection: &mut Connection,
+    builder: &ReadingBuilder,
+    intake: &Intake,
+) -> Result<(Vec<Root>, Roll), DirectoryError> {
+    let roll = Roll::of(builder.people(), connection.root().kind, None);
+    let mut roots: Vec<Root> = Vec::new();
+    for (groups, purpose) in intake.nests() {
+        for dn in groups {
+            let key = dn.key();
+            match roots.iter_mut().find(|root| root.key == key) {
+                Some(root) => root.purposes.push(purpose),
+                None => roots.push(Root::new(dn, key, purpose)),
+            }
+        }
+    }
+    let attributes = ["objectClass", "primaryGroupToken", "objectSid", "memberOf"];
+    let queries: Vec<Query> = roots.iter().map(|root| Query::base(&root.dn, &attributes)).collect();
+    let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
+        if let Some(root) = roots.get_mut(number) {
+            root.take(&found, &result);
+        }
+    };
+    connection.pipeline(&queries, answer).await?;
+    Ok((roots, roll))
+}
+
+impl Root {
+    fn new(name: &Dn, key: DnKey, purpose: GroupPurpose) -> Self {
+        let (name, dn, purposes) = (name.clone(), name.to_string(), vec![purpose]);
+        Self { name, dn, key, purposes, sid: None, above: Vec::new(), is_unit: false, fault: None }
+    }
+
+    fn take(&mut self, found: &[Found], result: &LdapResult) {
+        let entry = first_entry(found);
+        let Some(entry) = entry.filter(|_| result.code == ResultCode::SUCCESS) else {
+            self.fault = Some(not_shown(&self.dn, result));
+            return;
+        };
+        match members(entry, 0, false) {
+            Members::Unit => self.is_unit = true,
+            Members::None => self.fault = Some("it is not a group".to_owned()),
+            Members::Unreadable(why) => self.fault = Some(why),
+            Members::Listed(listed) => self.sid = listed.sid.map(<[u8]>::to_vec),
+        }
+        match said(entry) {
+            Ok(above) => self.above = above,
+            Err(why) => self.fault = Some(why),
+        }
+    }
+}
+
+/// Puts those of the named groups into the graph that are units.
+pub(crate) fn put_units(builder: &mut ReadingBuilder, roots: &[Root]) {
+    for root in roots.iter().filter(|root| root.is_unit) {
+        let group = builder.graph_mut().node(root.key.clone(), &root.dn);
+        unit(builder, group);
+    }
+}
+
+/// Says how the reading of each named group ended: `missing` is what cannot be known of any of them.
+pub(crate) fn close(builder: &mut ReadingBuilder, roots: Vec<Root>, roll: &Roll, missing: Option<&str>) {
+    let part = builder.open(Part::PrimaryGroups);
+    builder.close(part, shown(roll));
+    for Root { name, purposes, is_unit, fault, .. } in roots {
+        let why = fault.or_else(|| missing.filter(|_| !is_unit).map(str::to_owned));
+        for purpose in purposes {
+            let part = builder.open_group(&name, purpose);
+            builder.close(part, why.clone().map_or(Ended::Complete, Ended::Short));
+        }
+    }
+}
+
+/// The values of an attribute that are text.
+pub(crate) fn texts(entry: &ReceivedEntry, attribute: &str) -> Vec<String> {
+    let own = entry.attributes_as_text().filter(|(name, _)| name.eq_ignore_ascii_case(attribute));
+    own.flat_map(|(_, values)| values.filter_map(|value| std::str::from_utf8(value).ok()).map(str::to_owned))
+        .collect()
+}
+
+/// What an entry says that it is in.
+///
+/// # Errors
+/// It says more than can be read, in words.
+pub(crate) fn said(entry: &ReceivedEntry) -> Result<Vec<String>, String> {
+    let mut groups = Vec::new();
+    for (name, values) in entry.attributes_as_text() {
+        if name.get(..9).is_some_and(|start| start.eq_ignore_ascii_case("memberOf;")) {
+            return Err("it is in more groups than the server gives at once".to_owned());
+        }
+        if name.eq_ignore_ascii_case("memberOf") {
+            for value in values {
+                let text = std::str::from_utf8(value).map_err(|_| "a name in its memberOf is not UTF-8")?;
+                groups.push(text.to_owned());
+            }
+        }
+    }
+    Ok(groups)
+}
+
+/// Whether one of these, who say that they are in no group, is in one all the same: then what they say (`memberOf`)
+/// is hidden, and nobody knows from whom else. In words, if so.
+pub(crate) async fn unsaid(
+    connection: &mut Connection,
+    silent: &[String],
+) -> Result<Option<String>, DirectoryError> {
+    let Some(top) = connection.root().default_naming_context.clone() else { return Ok(None) };
+    let lists = |names: &[String]| {
+        let lists = names.iter().map(|name| Filter::equal("member", name));
+        let filter = Filter::all([Filter::equal("objectClass", "group"), Filter::any(lists)]);
+        Query::subtree(&top.to_string(), filter, &["1.1"])
+    };
+    let queries: Vec<Query> = silent.chunks(LISTED_AT_ONCE).map(lists).collect();
+    let mut why = None;
+    let answer = |_: usize, found: Vec<Found>, result: LdapResult| {
+        let group = found.iter().find_map(|found| match found {
+            Found::Entry(entry) => Some(String::from_utf8_lossy(entry.name()).into_owned()),
+            Found::Reference(_) => None,
+        });
+        if let Some(group) = group {
+            why.get_or_insert_with(|| {
+                format!("{group} lists somebody who does not say so; the bind account may lack the right to read memberOf")
+            });
+        } else if result.code != ResultCode::SUCCESS {
+            let told = not_shown(&top.to_string(), &result);
+            why.get_or_insert_with(|| format!("whether memberOf is shown cannot be told: {told}"));
+        }
+    };
+    connection.pipeline(&queries, answer).await?;
+    Ok(why)
+}
+
+/// Names that are looked for in groups with one search.
+const LISTED_AT_ONCE: usize = 50;
+
+/// Why an entry that was looked up did not come.
+pub(crate) fn not_shown(dn: &str, result: &LdapResult) -> String {
+    match result.code {
+        ResultCode::SUCCESS => {
+            "the server shows nothing of it; the bind account may lack the right to read it".to_owned()
+        }
+        _ => {
+            let (base, result) = (dn.to_owned(), Box::new(result.clone()));
+            DirectoryErrorKind::Search { base, result }.to_string()
+        }
+    }
+}
+
+/// Why nobody's account may be taken away on the word of a server that works membership out itself; none where
+/// it may: on a domain controller of a forest that has no other domain, of whose groups it would not know.
+pub(crate) async fn doubt(connection: &mut Connection) -> Result<Option<String>, DirectoryError> {
+    if connection.root().kind != ServerKind::Controller {
+        return Ok(Some(
+            "this kind of server need not keep up what people and groups say they are in (memberOf); strategy = \"lists\" reads the groups' own lists"
+                .to_owned(),
+        ));
+    }
+    let Some(top) = connection.root().default_naming_context.clone() else {
+        return Ok(Some("the server does not say which domain it has".to_owned()));
+    };
+    let partitions = format!("CN=Partitions,CN=Configuration,{top}");
+    let query = Query::subtree(&partitions, Filter::present("objectClass"), &["objectClass", "systemFlags"]);
+    let unseen = "groups of another one would not be seen";
+    let domains = match connection.entries(query).await {
+        Ok((references, _)) => references.iter().filter(|one| is_domain(*one)).count(),
+        Err(error) if error.is_fatal() => return Err(error),
+        Err(error) => {
+            return Ok(Some(format!(
+                "which domains the forest has could not be read, and {unseen}: {error}"
+            )));
+        }
+    };
+    Ok(match domains {
+        1 => None,
+        0 => Some(format!("the server does not show which domains the forest has, and {unseen}")),
+        many => Some(format!(
+            "the forest has {many} domains, and what is in groups of another one is not seen; strategy = \"lists\" reads the groups' own lists"
+        )),
+    })
+}
+
+/// Whether a cross reference is a domain's ([MS-ADTS] §6.1.1.2.1.1.4).
+fn is_domain(reference: Entry<'_>) -> bool {
+    let flags = reference.text("systemFlags").and_then(|flags| flags.parse::<i64>().ok());
+    reference.values("objectClass").any(|class| class.eq_ignore_ascii_case(b"crossRef"))
+        && flags.is_some_and(|flags| flags & 2 != 0)
+}
+
+/// A principal from elsewhere, its entry's name, and the groups that list it.
+pub(crate) type Stranger = (Foreign, String, Vec<String>);
+
+/// Principals from elsewhere that stand for people whom nothing shows; and why some may be missing. What they say
+/// themselves (`memberOf`) is not relied on: a Samba controller leaves it out for some.
+pub(crate) async fn foreign(
+    connection: &mut Connection,
+) -> Result<(Vec<Stranger>, Option<String>), DirectoryError> {
+    let mut all: Vec<Stranger> = Vec::new();
+    let Some(top) = connection.root().default_naming_context.clone() else { return Ok((all, None)) };
+    let top = top.to_string();
+    let take = |entry: Entry<'_>| {
+        let foreign = Foreign::of(entry.dn());
+        if let Some(foreign @ Foreign::Unlisted(..)) = foreign {
+            all.push((foreign, entry.dn().to_owned(), Vec::new()));
+        }
+        ControlFlow::Continue(())
+    };
+    let filter = Filter::equal("objectClass", "foreignSecurityPrincipal");
+    let mut short = connection.each(Query::subtree(&top, filter, &["1.1"]), take).await?.limit;
+    for (_, dn, groups) in &mut all {
+        let lists = Filter::all([Filter::equal("objectClass", "group"), Filter::equal("member", &*dn)]);
+        let take = |entry: Entry<'_>| {
+            groups.push(entry.dn().to_owned());
+            ControlFlow::Continue(())
+        };
+        let limit = connection.each(Query::subtree(&top, lists, &["1.1"]), take).await?.limit;
+        short = short.or(limit);
+    }
+    Ok((all, short))
+}
+
+/// A comparison by a rule of the server's.
+pub(crate) fn rule(attribute: &str, rule: &str, value: &[u8]) -> Filter {
+    Filter::Item(Item::Extensible {
+        attribute: Some(attribute.into()),
+        rule: Some(rule.into()),
+        dn: false,
+        value: value.into(),
+    })
+}
+
+/// The people who have a group as their primary one, put into a list of its members.
+pub(crate) fn add_primary(
+    builder: &mut ReadingBuilder,
+    roll: &Roll,
+    number: Option<u32>,
+    sid: Option<&[u8]>,
+    list: &mut Vec<NodeId>,
+) -> Vec<NodeId> {
+    let Some(number) = number else { return Vec::new() };
+    let people: Vec<usize> = roll.with_primary_group(builder.people(), number, sid).collect();
+    let people: Vec<NodeId> = people.into_iter().filter_map(|person| builder.node_of(person)).collect();
+    list.extend(&people);
+    people
+}
+
+/// Whether everybody shows their primary group.
+pub(crate) fn shown(roll: &Roll) -> Ended {
+    match roll.hidden() {
+        0 => Ended::Complete,
+        hidden => Ended::Short(format!(
+            "{hidden} of them do not show it; the bind account may lack the right to read primaryGroupID"
+        )),
+    }
+}
+
+/// Puts a unit into the graph, with everybody below it.
+pub(crate) fn unit(builder: &mut ReadingBuilder, unit: NodeId) {
+    let Some(top) = builder.graph().key(unit).cloned() else { return };
+    let is_below = |id: &NodeId| builder.graph().key(*id).is_some_and(|key| key.is_within(&top));
+    let people = (0..builder.people().len()).filter_map(|person| builder.node_of(person));
+    let below: Vec<NodeId> = people.filter(is_below).collect();
+    builder.graph_mut().set_members(unit, below);
+}

@@ -1,0 +1,36 @@
+//! The groups that come into the application: which they are. Their members are read with the other nests.
+
+use super::reader::{Reader, Sought};
+use crate::directory::DirectoryError;
+use crate::directory::client::Query;
+use webtaxon_core::reading::{Ended, Part};
+
+impl Reader<'_> {
+    /// Which groups come into the application. One that does not show who it is could not be told from one that
+    /// is gone.
+    pub(crate) async fn application_groups(&mut self) -> Result<(), DirectoryError> {
+        let Some(groups) = &self.intake.application_groups else { return Ok(()) };
+        let attributes = groups.attributes();
+        let wanted: Vec<&str> = attributes.iter().map(String::as_str).collect();
+        let mut parts = Vec::new();
+        for base in &groups.bases {
+            let part = self.builder.open(Part::ApplicationGroups { base: base.clone() });
+            let query = Query::subtree(&base.to_string(), groups.filter.clone(), &wanted);
+            match self.whole(&query, Sought::ApplicationGroups).await {
+                Ok(Ended::Complete) => parts.push(part),
+                ended => self.close(part, ended)?,
+            }
+        }
+        let (attribute, hidden) = self.builder.identify_groups();
+        for part in parts {
+            let ended = match hidden {
+                0 => Ended::Complete,
+                _ => Ended::Short(format!(
+                    "{hidden} of them do not show {attribute}; the bind account may lack the right to read it"
+                )),
+            };
+            self.builder.close(part, ended);
+        }
+        Ok(())
+    }
+}

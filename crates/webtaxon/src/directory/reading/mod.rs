@@ -1,0 +1,18 @@
+//! One intake's reading of a directory, step by step.
+
+mod application_groups;
+mod capture;
+mod links;
+mod lookups;
+mod named_entries;
+mod portions;
+mod reader;
+mod referrals;
+mod second_look;
+mod steps;
+
+pub(crate) use capture::read_for_both;
+pub use capture::take_snapshot;
+pub(crate) use links::Links;
+pub use steps::read;
+pub(crate) use steps::{entry, read_with, wanted_attributes};

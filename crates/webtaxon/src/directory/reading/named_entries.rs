@@ -1,0 +1,85 @@
+//! The entries that fields of people name and that are none of the people: a manager from another
+//! base, say. Each is looked up once, many at a time.
+
+use super::reader::Reader;
+use crate::directory::client::{Found, Query, first_entry};
+use crate::directory::{DirectoryError, DirectoryErrorKind};
+use std::collections::{BTreeMap, HashSet};
+use webtaxon_core::ldap::filter::Filter;
+use webtaxon_core::ldap::name::{Dn, DnKey};
+use webtaxon_core::reading::{Ended, Part, ReadingBuilder};
+use webtaxon_core::settings::rules::FieldRule;
+use webtaxon_wire::message::{LdapResult, ResultCode};
+
+/// Looks up every name that a field with `follow` has.
+///
+/// # Errors
+/// The connection is of no use any more; the reading knows what was not read.
+pub(crate) async fn read(reader: &mut Reader<'_>) -> Result<(), DirectoryError> {
+    let attributes: HashSet<&str> = reader.intake.fields.values().flat_map(FieldRule::followed).collect();
+    if attributes.is_empty() {
+        return Ok(());
+    }
+    let part = reader.builder.open(Part::FollowedNames);
+    if let Some(snapshot) = reader.connection.snapshot() {
+        let has = |name: &str| snapshot.header.followed.iter().any(|known| known.eq_ignore_ascii_case(name));
+        if let Some(name) = attributes.iter().find(|name| !has(name)) {
+            let why = format!("those of {name} were not read into the snapshot");
+            reader.builder.close(part, Ended::Short(why));
+            return Ok(());
+        }
+    }
+    let names: Vec<(DnKey, Dn)> = strangers(&reader.builder, &attributes).into_iter().collect();
+    let everything = Filter::present("objectClass");
+    let queries: Vec<Query> = names
+        .iter()
+        .map(|(_, dn)| {
+            let wanted: Vec<&str> = reader.wanted.iter().map(String::as_str).collect();
+            Query { filter: everything.clone(), ..Query::base(&dn.to_string(), &wanted) }
+        })
+        .collect();
+    let builder = &mut reader.builder;
+    let mut short = None;
+    let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
+        let Some((key, dn)) = names.get(number) else { return };
+        let entry = first_entry(&found);
+        match (result.code, entry) {
+            (ResultCode::SUCCESS, Some(entry)) => {
+                let name = std::str::from_utf8(entry.name()).unwrap_or("");
+                builder.followed(key.clone(), name, entry.attributes_as_text());
+            }
+            (ResultCode::NO_SUCH_OBJECT, _) => builder.followed_gone(key.clone()),
+            (ResultCode::SUCCESS, None) => {
+                short.get_or_insert(format!("the server shows nothing of {dn}"));
+            }
+            _ => {
+                let kind = DirectoryErrorKind::Search { base: dn.to_string(), result: Box::new(result) };
+                short.get_or_insert_with(|| DirectoryError::from(kind).to_string());
+            }
+        }
+    };
+    reader.connection.pipeline(&queries, answer).await?;
+    reader.builder.close(part, short.map_or(Ended::Complete, Ended::Short));
+    Ok(())
+}
+
+/// The names that are none of the people's, in their order. A value that is no name is the field's
+/// own fault, and told there.
+fn strangers(builder: &ReadingBuilder, attributes: &HashSet<&str>) -> BTreeMap<DnKey, Dn> {
+    let mut names = BTreeMap::new();
+    let mut seen: HashSet<&[u8]> = HashSet::new();
+    for entry in builder.people().iter() {
+        for value in attributes.iter().flat_map(|name| entry.values(name)) {
+            if !seen.insert(value) {
+                continue;
+            }
+            if let Some(dn) = std::str::from_utf8(value).ok().and_then(|text| Dn::parse(text).ok()) {
+                let key = dn.key();
+                if !builder.is_person(&key) {
+                    names.insert(key, dn);
+                }
+            }
+        }
+    }
+    names
+}

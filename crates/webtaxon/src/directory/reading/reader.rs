@@ -1,0 +1,259 @@
+//! A reading under way at one server: searches that are read to their end, and what becomes of their entries.
+
+use super::portions::{self, Portions};
+use crate::directory::DirectoryError;
+use crate::directory::client::{Access, Connection, Found, Query};
+use crate::progress::{EVERY, Progress};
+use foldhash::HashSet;
+use std::collections::HashMap;
+use webtaxon_core::ldap::entry::Entries;
+use webtaxon_core::ldap::filter::Filter;
+use webtaxon_core::ldap::identity::{Identity, Lasting};
+use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::reading::{Ended, PartId, ReadingBuilder};
+use webtaxon_core::settings::Intake;
+use webtaxon_wire::entry::ReceivedEntry;
+
+/// Entries that come again, beyond as many as are new, before a search is taken for one that never
+/// ends.
+const AGAIN: usize = 10_000;
+
+/// A reading under way at one server.
+pub(crate) struct Reader<'a> {
+    pub(crate) access: &'a Access,
+    pub(crate) connection: Connection,
+    pub(crate) builder: ReadingBuilder,
+    pub(crate) intake: &'a Intake,
+    /// The attributes that are asked for.
+    pub(crate) wanted: Vec<String>,
+    /// Connections to servers that references name, by their address.
+    pub(crate) others: HashMap<String, Connection>,
+}
+
+/// What becomes of the entries of a search.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Sought<'i> {
+    /// They are people.
+    People,
+    /// They say where people are whom the reading did not meet; the attribute tells who they are.
+    Whereabouts(&'i str),
+    /// They are groups that come into the application.
+    ApplicationGroups,
+    /// They are people who may have moved while the others were read; those who were met already
+    /// are known by the attribute.
+    Moved(&'i str, &'i HashSet<Identity>),
+}
+
+/// What one search remainder, beside the entries that were kept.
+#[derive(Default)]
+pub(crate) struct Remainder {
+    /// Why it is not whole; none if nothing is missing.
+    pub(crate) short: Option<String>,
+    /// The parts that other servers keep: for each, the URLs of servers that have it.
+    pub(crate) references: Vec<Vec<String>>,
+    /// For each entry, its values of [`portions::BY`], if they are wanted.
+    names: Vec<[Vec<String>; 3]>,
+    wants_names: bool,
+    new: usize,
+    again: usize,
+}
+
+impl Reader<'_> {
+    /// A search for people with every attribute that they need.
+    pub(crate) fn query(&self, base: &str, filter: Filter) -> Query {
+        let wanted: Vec<&str> = self.wanted.iter().map(String::as_str).collect();
+        Query::subtree(base, filter, &wanted)
+    }
+
+    /// Who was met so far.
+    pub(crate) fn identities_met(&self, identity: &str) -> HashSet<Identity> {
+        let people = self.builder.people();
+        let lasting = Lasting::new(identity, people.names());
+        let mut met = HashSet::default();
+        met.reserve(people.len());
+        met.extend(people.iter().filter_map(|entry| lasting.of(entry)));
+        met
+    }
+
+    /// Ends a part; an error that leaves the connection usable is only that part's.
+    pub(crate) fn close(
+        &mut self,
+        part: PartId,
+        ended: Result<Ended, DirectoryError>,
+    ) -> Result<(), DirectoryError> {
+        match ended {
+            Ok(ended) => self.builder.close(part, ended),
+            Err(error) => {
+                self.builder.close(part, Ended::Short(error.to_string()));
+                if error.is_fatal() {
+                    return Err(error);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Reads one search to its end, whatever it takes: in parts where the server gives no more at
+    /// once, at other servers where it refers to them.
+    pub(crate) async fn whole(
+        &mut self,
+        query: &Query,
+        purpose: Sought<'_>,
+    ) -> Result<Ended, DirectoryError> {
+        let mut remainder = Remainder::default();
+        match self.search(query.clone(), purpose, &mut remainder).await {
+            Ok(()) => {}
+            Err(error) if error.is_limit() => {
+                let parts = self.in_portions(query, purpose, &mut remainder).await?;
+                remainder.short = remainder.short.or(parts.map(|reason| format!("{error}; {reason}")));
+            }
+            Err(error) => match error.referral() {
+                Some(urls) => remainder.references.push(urls),
+                None => return Err(error),
+            },
+        }
+        let elsewhere = self.follow(query, purpose, remainder.references).await?;
+        Ok(remainder.short.or(elsewhere).map_or(Ended::Complete, Ended::Short))
+    }
+
+    /// One search at this server; what came is kept even where it ends badly.
+    async fn search(
+        &mut self,
+        query: Query,
+        purpose: Sought<'_>,
+        remainder: &mut Remainder,
+    ) -> Result<(), DirectoryError> {
+        run(&mut self.connection, &mut self.builder, query, purpose, remainder).await
+    }
+
+    /// The same search in parts that the server gives whole; the reason if they do not add up.
+    async fn in_portions(
+        &mut self,
+        query: &Query,
+        purpose: Sought<'_>,
+        remainder: &mut Remainder,
+    ) -> Result<Option<String>, DirectoryError> {
+        let mut wide = query.clone();
+        wide.attributes.extend(portions::BY.map(str::to_owned));
+        // The names by which it can be split, if they were not asked for at first.
+        let mut first = Remainder { wants_names: true, ..Remainder::default() };
+        let ended = self.search(wide.clone(), purpose, &mut first).await;
+        remainder.references.append(&mut first.references);
+        if first.short.is_some() {
+            return Ok(first.short);
+        }
+        match ended {
+            Ok(()) => return Ok(None), // the server had time for it now
+            Err(error) if error.is_limit() => {}
+            Err(error) => return Err(error),
+        }
+        let Some(mut portions) = Portions::new(&first.names) else {
+            return Ok(Some("not every entry shows a name by which the search could be split".to_owned()));
+        };
+        let at = portions::BY.iter().position(|name| *name == portions.attribute()).unwrap_or(0);
+        let mut asked = 0;
+        while let Some((portion, filter)) = portions.next(&query.filter) {
+            asked += 1;
+            let mut part = Remainder { wants_names: true, ..Remainder::default() };
+            let ended = self.search(Query { filter, ..wide.clone() }, purpose, &mut part).await;
+            remainder.references.append(&mut part.references);
+            if let Some(short) = part.short {
+                return Ok(Some(short));
+            }
+            match ended {
+                Ok(()) => {}
+                Err(error) if error.is_limit() => {
+                    if part.names.iter().any(|values| values.get(at).is_none_or(Vec::is_empty)) {
+                        return Ok(Some(format!("an entry does not show its {}", portions.attribute())));
+                    }
+                    let names = part.names.iter().filter_map(|values| values.get(at)).flatten();
+                    if !portions.split(portion, names.map(String::as_str)) {
+                        return Ok(Some(format!(
+                            "too many entries have the same {}, and the server does not give them all",
+                            portions.attribute()
+                        )));
+                    }
+                }
+                Err(error) => return Err(error),
+            }
+        }
+        let note = format!(
+            "{}: the server gives no more at once; it was read in {asked} parts by {}",
+            query.base,
+            portions.attribute()
+        );
+        self.builder.note(note);
+        Ok(None)
+    }
+}
+
+/// Runs one search on a connection, and keeps what comes.
+pub(crate) async fn run(
+    connection: &mut Connection,
+    builder: &mut ReadingBuilder,
+    query: Query,
+    purpose: Sought<'_>,
+    remainder: &mut Remainder,
+) -> Result<(), DirectoryError> {
+    let watch = connection.watch.clone();
+    let mut search = connection.search(query).await?;
+    while let Some(found) = search.next().await? {
+        match found {
+            Found::Reference(urls) => remainder.references.push(urls),
+            Found::Entry(entry) => {
+                keep(builder, &entry, purpose, remainder);
+                let read = builder.people().len();
+                if read.is_multiple_of(EVERY)
+                    && !matches!(purpose, Sought::Whereabouts(_) | Sought::ApplicationGroups)
+                {
+                    watch.tell(|| Progress::People { read });
+                }
+            }
+        }
+        if remainder.again > remainder.new + AGAIN {
+            remainder.short = Some("the server sends the same entries again and again".to_owned());
+            return Ok(());
+        }
+    }
+    Ok(())
+}
+
+/// Keeps one entry for what it was looked for.
+fn keep(builder: &mut ReadingBuilder, entry: &ReceivedEntry, purpose: Sought<'_>, remainder: &mut Remainder) {
+    let values = |wanted: &str| -> Vec<String> {
+        let its = entry.attributes_as_text().filter(|(name, _)| name.eq_ignore_ascii_case(wanted));
+        its.flat_map(|(_, values)| values).map(|value| String::from_utf8_lossy(value).into_owned()).collect()
+    };
+    let dn = std::str::from_utf8(entry.name()).unwrap_or("");
+    let identity_by = |attribute: &str| {
+        let mut one = Entries::new();
+        one.push(dn, entry.attributes_as_text());
+        one.get(0).and_then(|entry| Identity::of(entry, attribute))
+    };
+    let kept = match purpose {
+        Sought::People => builder.person(dn, entry.attributes_as_text()).ok(),
+        Sought::ApplicationGroups => builder.application_group(dn, entry.attributes_as_text()).ok(),
+        Sought::Whereabouts(attribute) => match identity_by(attribute) {
+            Some(person) if Dn::parse(dn).is_ok() => Some(builder.found(person, dn)),
+            Some(_) => None,
+            None => {
+                remainder.short = Some(format!("an entry was found that does not show its {attribute}"));
+                return;
+            }
+        },
+        Sought::Moved(attribute, met) => {
+            match identity_by(attribute).is_some_and(|person| met.contains(&person)) {
+                true => Some(false),
+                false => builder.person(dn, entry.attributes_as_text()).ok(),
+            }
+        }
+    };
+    match kept {
+        Some(true) => remainder.new += 1,
+        Some(false) => remainder.again += 1,
+        None => remainder.short = Some(format!("an entry has a name that cannot be read: {dn}")),
+    }
+    if remainder.wants_names {
+        remainder.names.push(portions::BY.map(values));
+    }
+}

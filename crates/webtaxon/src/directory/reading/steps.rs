@@ -1,0 +1,239 @@
+//! One whole reading of a directory for an intake, step by step: people, what changed meanwhile, entries
+//! that fields follow, groups, and where missing people are.
+//!
+//! Whatever goes wrong ends up as a gap of the [`Reading`], never as a shorter reading that looks
+//! whole: the proof is core's to give.
+
+use super::links::Links;
+use super::named_entries;
+use super::reader::{Reader, Sought};
+use super::second_look::Mark;
+use crate::directory::client::{Access, Query, read_schema};
+use crate::directory::{DirectoryError, nesting};
+use crate::progress::Progress;
+use foldhash::HashSet;
+use jiff::Timestamp;
+use std::collections::{BTreeSet, HashMap};
+use webtaxon_core::graph::primary_group;
+use webtaxon_core::ldap::entry::Entries;
+use webtaxon_core::ldap::filter::Filter;
+use webtaxon_core::ldap::identity::{Identity, LASTING, Lasting};
+use webtaxon_core::ldap::schema::{Schema, ServerKind};
+use webtaxon_core::reading::{Ended, Part, Reading, ReadingBuilder, Source};
+use webtaxon_core::selection::active_filter;
+use webtaxon_core::settings::rules::{Condition, FieldRule};
+use webtaxon_core::settings::{Intake, Strategy};
+
+/// Reads everything that the intake needs; `links` are the identities of the accounts there are.
+///
+/// Where a server goes away in the middle, the next one is asked, from the beginning: a page's
+/// cookie is of no use to another server.
+///
+/// # Errors
+/// No server could be reached, or the bind was refused. Whatever comes later is a gap of the
+/// reading.
+pub async fn read(access: &Access, intake: &Intake, links: &[Identity]) -> Result<Reading, DirectoryError> {
+    read_with(access, intake, &Links::known(links), &[]).await
+}
+
+/// As [`read`], with some more attributes of people than the rules look at.
+pub(crate) async fn read_with(
+    access: &Access,
+    intake: &Intake,
+    links: &Links,
+    more: &[String],
+) -> Result<Reading, DirectoryError> {
+    let servers = access.servers().await?;
+    let mut connection = access.open_first(&servers).await?;
+    let mut notes = Vec::new();
+    loop {
+        let server = connection.server().to_owned();
+        let mut builder = ReadingBuilder::new(Source {
+            directory: intake.directory.clone(),
+            server: server.clone(),
+            kind: connection.root().kind,
+            identity: intake.identity.clone().unwrap_or_default(),
+            tops: connection.root().naming_contexts.clone(),
+            notes: notes.clone(),
+            at: connection
+                .snapshot()
+                .and_then(|snapshot| snapshot.header.taken)
+                .unwrap_or_else(Timestamp::now),
+            schema: connection.snapshot().and_then(|snapshot| snapshot.schema.clone()),
+        });
+        if reads_groups(intake) {
+            builder.expect_groups();
+        }
+        let mut reader =
+            Reader { access, connection, builder, intake, wanted: Vec::new(), others: HashMap::new() };
+        reader.wanted = wanted_attributes(intake, reader.connection.root().kind);
+        reader.wanted.extend(more.iter().cloned());
+        let ended = match reader.schema(more).await {
+            Ok(()) => reader.everything(links).await,
+            Err(error) => Err(error),
+        };
+        let Reader { connection: used, mut builder, others, .. } = reader;
+        for (_, other) in others {
+            other.close().await;
+        }
+        let Err(error) = ended else {
+            used.close().await;
+            return Ok(builder.finish(intake));
+        };
+        tracing::debug!(%error, "the reading was cut short");
+        let at = servers.iter().position(|one| one.to_string() == server).map_or(servers.len(), |at| at + 1);
+        let rest = servers.get(at..).unwrap_or(&[]);
+        let next = if error.is_servers_own() { access.open_first(rest).await.ok() } else { None };
+        match next {
+            Some(other) => {
+                notes.push(format!("{error}; the reading began again at {}", other.server()));
+                connection = other;
+            }
+            None => {
+                builder.cut_short(&error.to_string());
+                return Ok(builder.finish(intake));
+            }
+        }
+    }
+}
+
+/// One entry with everything that the intake's rules look at; nothing if there is none, or it is not
+/// shown.
+///
+/// # Errors
+/// No server could be reached, or the connection is of no use any more.
+pub(crate) async fn entry(
+    access: &Access,
+    intake: &Intake,
+    dn: &str,
+    more: &[String],
+) -> Result<Entries, DirectoryError> {
+    let mut connection = access.open_first(&access.servers().await?).await?;
+    let mut wanted = wanted_attributes(intake, connection.root().kind);
+    wanted.extend(more.iter().cloned());
+    let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
+    let answer = connection.entries(Query::base(dn, &wanted)).await;
+    connection.close().await;
+    match answer {
+        Ok((entries, _)) => Ok(entries),
+        Err(error) if error.is_fatal() => Err(error),
+        Err(_) => Ok(Entries::new()),
+    }
+}
+
+impl Reader<'_> {
+    async fn everything(&mut self, links: &Links) -> Result<(), DirectoryError> {
+        let kind = self.connection.root().kind;
+        self.snapshot();
+        let mark = Mark::take(&mut self.connection, self.intake).await?;
+        for base in &self.intake.bases {
+            let part = self.builder.open(Part::People { base: base.clone() });
+            let query = self.query(&base.to_string(), self.intake.filter.clone());
+            let ended = self.whole(&query, Sought::People).await;
+            self.close(part, ended)?;
+        }
+        let identity = self.intake.identity.clone().unwrap_or_else(|| {
+            let usual = if kind == ServerKind::Controller { "objectGUID" } else { "entryUUID" };
+            let present = LASTING.into_iter().find(|name| self.builder.people().names().find(name).is_some());
+            present.unwrap_or(usual).to_owned()
+        });
+        self.connection.watch.tell(|| Progress::People { read: self.builder.people().len() });
+        self.builder.set_identity(&identity);
+        mark.look_again(self, &identity).await?;
+        let met = self.identities(&identity);
+        named_entries::read(self).await?;
+        self.application_groups().await?;
+        nesting::read(&mut self.connection, &mut self.builder, self.intake).await?;
+        let missing = links.without(&met).await;
+        self.lookups(&identity, missing).await
+    }
+
+    /// Reads what the server says of attributes, to judge filters as it does; of a controller, whose schema is
+    /// large, only where the settings name something that is not known of controllers. What is asked for does
+    /// not hang on it: a proxy gives attributes that its schema does not have.
+    async fn schema(&mut self, more: &[String]) -> Result<(), DirectoryError> {
+        let (intake, kind) = (self.intake, self.connection.root().kind);
+        let conditions = intake.conditions().flat_map(Condition::attributes);
+        let filters = [Some(&intake.filter), intake.active.as_ref()].into_iter().flatten();
+        let mut named =
+            (conditions.chain(filters.flat_map(Filter::attributes))).chain(more.iter().map(String::as_str));
+        if kind == ServerKind::Controller && named.all(|name| Schema::of(kind).find(name).is_some()) {
+            return Ok(());
+        }
+        let own = read_schema(&mut self.connection).await?;
+        if !own.is_empty() {
+            self.builder.set_schema(own.filled(kind));
+        }
+        Ok(())
+    }
+
+    /// What a snapshot does not have, if one answers in place of the directory.
+    fn snapshot(&mut self) {
+        let Some(snapshot) = self.connection.snapshot() else { return };
+        let mut missing = snapshot.missing(self.intake);
+        let header = &snapshot.header;
+        let has = |name: &String| header.attributes.iter().any(|known| known.eq_ignore_ascii_case(name));
+        let unread: Vec<&str> = self.wanted.iter().filter(|name| !has(name)).map(String::as_str).collect();
+        if !unread.is_empty() && header.filter.is_some() {
+            missing.push(format!("{} of people was not read into the snapshot", unread.join(", ")));
+        }
+        for reason in missing {
+            let part = self.builder.open(Part::Snapshot);
+            self.builder.close(part, Ended::Short(reason));
+        }
+    }
+
+    /// Who was met; looks whether every person shows the lasting identity. Servers give every entry one
+    /// of the usual ones, so that a person without it has one that is hidden: whose account they are, and
+    /// whether its person is gone, cannot be known. An attribute of the administrator's choice may
+    /// be missing, and one identity be two people's.
+    fn identities(&mut self, attribute: &str) -> HashSet<Identity> {
+        let met = self.identities_met(attribute);
+        let people = self.builder.people();
+        let is_usual = LASTING.iter().any(|usual| usual.eq_ignore_ascii_case(attribute));
+        if !is_usual {
+            return met;
+        }
+        let mut hidden = 0;
+        if met.len() < people.len() {
+            let lasting = Lasting::new(attribute, people.names());
+            hidden = people.iter().filter(|entry| lasting.of(*entry).is_none()).count();
+        }
+        let part = self.builder.open(Part::Identities { attribute: attribute.to_owned() });
+        let ended = match hidden {
+            0 => Ended::Complete,
+            _ => Ended::Short(format!(
+                "{hidden} of them do not show it; the bind account may lack the right to read it"
+            )),
+        };
+        self.builder.close(part, ended);
+        met
+    }
+}
+
+/// Whether groups are read, and who is in them.
+fn reads_groups(intake: &Intake) -> bool {
+    intake.application_groups.is_some() || intake.nests().iter().any(|(groups, _)| !groups.is_empty())
+}
+
+/// The attributes that the selection and the field rules look at, and no others.
+pub(crate) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String> {
+    let active = active_filter(intake, kind, Timestamp::UNIX_EPOCH);
+    let mut wanted: BTreeSet<String> = BTreeSet::new();
+    wanted.extend(intake.fields.values().flat_map(FieldRule::from_attributes).map(str::to_owned));
+    wanted.extend(intake.conditions().flat_map(Condition::attributes).map(str::to_owned));
+    wanted.extend(active.attributes().map(str::to_owned));
+    if reads_groups(intake) {
+        // What groups may know people by without listing their names.
+        wanted.insert(primary_group(kind).to_owned());
+        wanted.extend(intake.member_login_attribute(kind).map(str::to_owned));
+        wanted.extend((kind == ServerKind::Controller).then(|| "objectSid".to_owned()));
+        let by_member_of = matches!(intake.strategy, Strategy::Upwards | Strategy::Chain);
+        wanted.extend(by_member_of.then(|| "memberOf".to_owned()));
+    }
+    match &intake.identity {
+        Some(identity) => drop(wanted.insert(identity.clone())),
+        None => wanted.extend(LASTING.map(str::to_owned)),
+    }
+    wanted.into_iter().collect()
+}

@@ -1,0 +1,76 @@
+//! Everything that can go wrong in a run, as one type.
+
+mod apply;
+
+pub use apply::{ApplyError, ApplyErrorKind};
+
+use crate::directory::DirectoryError;
+use crate::state::StateError;
+use crate::store::StoreError;
+use miette::Diagnostic;
+use std::path::PathBuf;
+use thiserror::Error;
+use webtaxon_core::settings::SettingsError;
+
+/// Why a run could not be done.
+#[derive(Debug, Error, Diagnostic)]
+#[non_exhaustive]
+pub enum Error {
+    /// The settings file cannot be read.
+    #[error("the settings file {} cannot be read: {reason}", file.display())]
+    #[diagnostic(
+        code(WX0107),
+        help("name the file with --settings FILE; `webtaxon demo --keep DIR` writes one to begin with")
+    )]
+    NoSettings {
+        /// The file.
+        file: PathBuf,
+        /// The system's reason.
+        reason: std::io::Error,
+    },
+    /// The snapshot cannot be read.
+    #[error("the snapshot {} cannot be read: {reason}", file.display())]
+    #[diagnostic(
+        code(WX0405),
+        help("`webtaxon snapshot FILE` writes one; any LDIF content can be read, too")
+    )]
+    NoSnapshot {
+        /// The file.
+        file: PathBuf,
+        /// The reason, with its line.
+        reason: String,
+    },
+    /// Something that is done for one intake alone.
+    #[error("a snapshot holds what one intake reads, and the settings have several")]
+    #[diagnostic(code(WX0109), help("say which with --intake NAME: {}", .0.join(", ")))]
+    SeveralIntakes(Vec<String>),
+    /// An intake that the settings do not have.
+    #[error("the settings have no intake {name}")]
+    #[diagnostic(code(WX0110), help("the intakes are {}", known.join(", ")))]
+    NoIntake {
+        /// The name.
+        name: String,
+        /// Those that there are.
+        known: Vec<String>,
+    },
+    /// What was remembered cannot be used.
+    #[error(transparent)]
+    #[diagnostic(transparent)]
+    State(#[from] StateError),
+    /// The work could not be begun.
+    #[error(transparent)]
+    #[diagnostic(transparent)]
+    Apply(#[from] ApplyError),
+    /// The settings are wrong.
+    #[error(transparent)]
+    #[diagnostic(transparent)]
+    Settings(#[from] SettingsError),
+    /// The directory could not be asked.
+    #[error(transparent)]
+    #[diagnostic(transparent)]
+    Directory(#[from] DirectoryError),
+    /// The application's list could not be read.
+    #[error(transparent)]
+    #[diagnostic(transparent)]
+    Store(#[from] StoreError),
+}

@@ -1,0 +1,260 @@
+//! Lists without a place for links: the links stand in the state, each by the login of its account.
+//!
+//! Since only the login says which account is meant, no login goes from one account to another within one
+//! run: after a run that was cut off, what is found under a login is what was there before, or is new.
+
+use crate::state::{Journal, Place, Remembered, StateError, Ties};
+use crate::store::{AccountStore, Answer, Record, StoreErrorKind, Terms};
+use std::borrow::Cow;
+use std::collections::{BTreeMap, HashMap};
+use std::path::{Path, PathBuf};
+use webtaxon_core::account::{Account, Groups, folded};
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, standings};
+use webtaxon_core::ldap::identity::Identity;
+
+/// A list whose accounts have their links, wherever those are kept.
+pub(crate) struct Linked<'s> {
+    store: &'s dyn AccountStore,
+    /// The state that has the links, and which list they are of; none where the list has them.
+    apart: Option<(Place<'s>, String)>,
+    /// Whether an apply has the journal open, so that what it says is all that there is.
+    is_applying: bool,
+}
+
+/// The links that are kept apart, as they are found and as they are changed.
+#[derive(Default)]
+struct Kept {
+    by_login: HashMap<String, Identity>,
+    logins: HashMap<Identity, String>,
+}
+
+impl Kept {
+    fn tie(&mut self, link: Identity, login: String) {
+        self.logins.insert(link.clone(), login.clone());
+        self.by_login.insert(login, link);
+    }
+
+    /// Follows an edit that was made.
+    fn follow(&mut self, edit: &Edit) {
+        for account in [&edit.before, &edit.after].into_iter().flatten() {
+            self.by_login.remove(folded(&account.login).as_ref());
+            let login = account.link.as_ref().and_then(|link| self.logins.remove(link));
+            login.and_then(|login| self.by_login.remove(&login));
+        }
+        if let Some(account) = &edit.after
+            && let Some(link) = &account.link
+        {
+            self.tie(link.clone(), Account::login_key(&account.login));
+        }
+    }
+}
+
+impl<'s> Linked<'s> {
+    /// A store, and where its links are kept and for which list; none where the store has them.
+    pub(crate) fn new(store: &'s dyn AccountStore, apart: Option<(Place<'s>, String)>) -> Self {
+        Self { store, apart, is_applying: false }
+    }
+
+    /// The same for an apply, which has looked at what was cut off before.
+    pub(crate) fn applying(self) -> Self {
+        Self { is_applying: true, ..self }
+    }
+
+    /// Gives accounts the links that are kept for them, if they are kept apart.
+    fn tie(&self, accounts: &mut [Account]) -> Result<(), StateError> {
+        let Some((state, list)) = &self.apart else { return Ok(()) };
+        let Some(journal) = Journal::read(*state)? else { return Ok(()) };
+        let mut kept = Kept::default();
+        for (link, login) in journal.kept(list)? {
+            kept.tie(link, login);
+        }
+        tie(accounts, &kept);
+        // What a run that was cut off has done counts, before the next one writes it down.
+        if let Some(run) = journal.unfinished()?.filter(|_| !self.is_applying) {
+            let open = journal.entries(run)?.into_iter().filter(|entry| entry.outcome.is_none());
+            let edits: Vec<Edit> = open.map(|entry| entry.edit).collect();
+            for (edit, standing) in edits.iter().zip(self.standings(&edits, accounts)) {
+                if standing == Standing::Made {
+                    kept.follow(edit);
+                }
+            }
+            tie(accounts, &kept);
+        }
+        Ok(())
+    }
+
+    /// Whether the links are not in the list.
+    pub(crate) fn is_apart(&self) -> bool {
+        self.apart.is_some()
+    }
+
+    /// Edits as they are about links that are kept apart, if they are.
+    pub(crate) fn ties<'e>(&'e self, edits: &'e [Edit]) -> Option<Ties<'e>> {
+        self.apart.as_ref().map(|(_, list)| Ties { list, edits })
+    }
+
+    /// What the next run must know of the links that there are.
+    pub(crate) fn remember(&self, remembered: &mut Remembered, links: BTreeMap<Identity, String>) {
+        remembered.kept = self.apart.as_ref().map(|(_, list)| (list.clone(), links.clone()));
+        remembered.known = Some(links);
+    }
+
+    /// How edits that were begun stand to the list.
+    pub(crate) fn standings(&self, edits: &[Edit], accounts: &[Account]) -> Vec<Standing> {
+        if !self.is_apart() {
+            return standings(edits, accounts, &[]);
+        }
+        let tied: HashMap<Cow<'_, str>, &Identity> =
+            accounts.iter().filter_map(|one| Some((folded(&one.login), one.link.as_ref()?))).collect();
+        // An account that is another person's is not the one that was to be made.
+        let is_another = |edit: &Edit| match (&edit.before, &edit.after) {
+            (None, Some(after)) => {
+                tied.get(&folded(&after.login)).is_some_and(|tied| after.link.as_ref() != Some(*tied))
+            }
+            _ => false,
+        };
+        let bare_edits: Vec<Edit> = edits.iter().map(bare).collect();
+        let bare_accounts: Vec<Account> = accounts.iter().map(without_link).collect();
+        let found = standings(&bare_edits, &bare_accounts, &[]);
+        let found = edits.iter().zip(found);
+        found.map(|(edit, found)| if is_another(edit) { Standing::Ready(None) } else { found }).collect()
+    }
+
+    /// Makes edits in a list without links: what is left of them there.
+    async fn carry_out_bare(
+        &self,
+        edits: &[Edit],
+        terms: &Terms<'_>,
+        record: Record<'_>,
+    ) -> Result<(), crate::store::StoreError> {
+        let accounts = self.accounts(terms.fields).await?;
+        let held: HashMap<Cow<'_, str>, usize> =
+            accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect();
+        let (mut places, mut rest, mut ties) = (Vec::new(), Vec::new(), Vec::new());
+        for (at, (edit, standing)) in edits.iter().zip(standings(edits, &accounts, terms.unique)).enumerate()
+        {
+            let Standing::Ready(own) = standing else {
+                if !record(at, standing.into()) {
+                    return Ok(());
+                }
+                continue;
+            };
+            let login = edit.after.as_ref().map(|after| &after.login);
+            if let Some(login) =
+                login.filter(|login| held.get(&folded(login)).copied().is_some_and(|at| Some(at) != own))
+            {
+                let words = format!(
+                    "another account is called {login}, and logins change hands only where the list has the links; apply once more when it is free"
+                );
+                if !record(at, Outcome::Left(words)) {
+                    return Ok(());
+                }
+                continue;
+            }
+            let left = bare(edit);
+            if left.before == left.after {
+                ties.push(at);
+            } else {
+                places.push(at);
+                rest.push(left);
+            }
+        }
+        let (mut failed, mut goes_on) = (0, true);
+        if !rest.is_empty() {
+            let mut record = |at: usize, outcome: Outcome| {
+                failed += usize::from(matches!(outcome, Outcome::Failed(_)));
+                goes_on = places.get(at).is_some_and(|at| record(*at, outcome));
+                goes_on
+            };
+            self.store.carry_out(&rest, terms, &mut record).await?;
+        }
+        let is_over = terms.stop_after.is_some_and(|most| failed >= most);
+        for at in ties.into_iter().filter(|_| !is_over) {
+            goes_on = goes_on && record(at, Outcome::Done);
+        }
+        Ok(())
+    }
+}
+
+impl AccountStore for Linked<'_> {
+    fn describe(&self) -> String {
+        self.store.describe()
+    }
+
+    fn place(&self) -> String {
+        self.store.place()
+    }
+
+    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+        Box::pin(async move {
+            let mut accounts = self.store.accounts(fields).await?;
+            self.tie(&mut accounts).map_err(StoreErrorKind::from)?;
+            Ok(accounts)
+        })
+    }
+
+    fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, (Vec<Account>, Groups)> {
+        Box::pin(async move {
+            let (mut accounts, groups) = self.store.accounts_and_groups(fields).await?;
+            self.tie(&mut accounts).map_err(StoreErrorKind::from)?;
+            Ok((accounts, groups))
+        })
+    }
+
+    fn is_writable(&self) -> Answer<'_, bool> {
+        self.store.is_writable()
+    }
+
+    fn copy<'a>(&'a self, stem: &'a Path) -> Answer<'a, Option<PathBuf>> {
+        self.store.copy(stem)
+    }
+
+    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> Answer<'a, Option<String>> {
+        self.store.statements(edits, terms)
+    }
+
+    fn carry_out<'a>(
+        &'a self,
+        edits: &'a [Edit],
+        terms: &'a Terms<'a>,
+        record: Record<'a>,
+    ) -> Answer<'a, ()> {
+        match &self.apart {
+            None => self.store.carry_out(edits, terms, record),
+            Some(_) => Box::pin(self.carry_out_bare(edits, terms, record)),
+        }
+    }
+
+    fn groups(&self) -> Answer<'_, Groups> {
+        self.store.groups()
+    }
+
+    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> Answer<'a, Option<String>> {
+        self.store.group_statements(edits)
+    }
+
+    fn carry_out_groups<'a>(
+        &'a self,
+        edits: &'a [GroupEdit],
+        terms: &'a Terms<'a>,
+        record: Record<'a>,
+    ) -> Answer<'a, ()> {
+        self.store.carry_out_groups(edits, terms, record)
+    }
+}
+
+fn tie(accounts: &mut [Account], kept: &Kept) {
+    for account in accounts {
+        account.link = kept.by_login.get(folded(&account.login).as_ref()).cloned();
+    }
+}
+
+fn without_link(account: &Account) -> Account {
+    Account { link: None, ..account.clone() }
+}
+
+/// What an edit does to a list without links.
+fn bare(edit: &Edit) -> Edit {
+    let side = |side: &Option<Account>| side.as_ref().map(without_link);
+    Edit { before: side(&edit.before), after: side(&edit.after), ..edit.clone() }
+}

@@ -1,0 +1,13 @@
+//! What keeps a connection safe: certificates and their checks, and where passwords come from.
+
+mod certificate;
+mod error;
+mod secret;
+mod tls;
+
+pub use certificate::Certificate;
+pub use error::{CertificateFault, RefusedCertificate, SecureError};
+#[cfg(any(feature = "postgres", feature = "scim"))]
+pub(crate) use secret::fetch as fetch_password;
+pub use secret::{Prompt, password, password_warning};
+pub(crate) use tls::TlsRules;

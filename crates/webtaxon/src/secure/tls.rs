@@ -1,0 +1,206 @@
+//! Whose certificates are good: the system's authorities, an authority file, or pinned ones.
+//!
+//! There is no way to check none. Whatever the check says, the certificate that the server showed
+//! is kept, so that a message can show it.
+
+use crate::secure::SecureError;
+use crate::secure::certificate::{Certificate, fingerprint};
+use rustls::client::WebPkiServerVerifier;
+use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
+use rustls::crypto::CryptoProvider;
+use rustls::pki_types::pem::PemObject as _;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime};
+use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
+use std::path::Path;
+use std::sync::{Arc, Mutex};
+use webtaxon_core::settings::{ClientCertificate, Directory, Fingerprint, Trust};
+
+/// The rules of one TLS connection, and what the server showed.
+pub(crate) struct TlsRules {
+    pub(crate) config: Arc<ClientConfig>,
+    verifier: Arc<Witness>,
+}
+
+impl TlsRules {
+    /// The rules of a directory.
+    pub(crate) fn new(directory: &Directory, folder: &Path) -> Result<Self, SecureError> {
+        Self::of(&directory.name, &directory.trust, directory.certificate.as_ref(), folder)
+    }
+
+    /// The rules for a server of this name in the settings: whose certificates are good, and this side's own.
+    pub(crate) fn of(
+        name: &str,
+        trust: &Trust,
+        certificate: Option<&ClientCertificate>,
+        folder: &Path,
+    ) -> Result<Self, SecureError> {
+        let tls = |reason: String| SecureError::Tls { server: name.to_owned(), reason };
+        let provider = Arc::new(rustls::crypto::ring::default_provider());
+        let judge: Arc<dyn ServerCertVerifier> = match trust {
+            Trust::System => Arc::new(
+                rustls_platform_verifier::Verifier::new(Arc::clone(&provider))
+                    .map_err(|error| tls(error.to_string()))?,
+            ),
+            Trust::Authority(file) => authority(&folder.join(file), &provider)?,
+            Trust::Pinned(list) => Arc::new(Pinned { list: list.clone(), provider: Arc::clone(&provider) }),
+        };
+        let verifier = Arc::new(Witness { judge, seen: Mutex::new(None) });
+        let builder = ClientConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()
+            .map_err(|error| tls(error.to_string()))?
+            .dangerous()
+            .with_custom_certificate_verifier(Arc::clone(&verifier) as Arc<dyn ServerCertVerifier>);
+        let config = match certificate {
+            None => builder.with_no_client_auth(),
+            Some(own) => {
+                client_certificate(own, folder, |chain, key| builder.with_client_auth_cert(chain, key))?
+            }
+        };
+        Ok(Self { config: Arc::new(config), verifier })
+    }
+
+    /// The certificate that the server showed, if it showed one.
+    pub(crate) fn shown(&self) -> Option<Certificate> {
+        let seen = self.verifier.seen.lock().ok()?;
+        seen.as_ref().and_then(Certificate::read)
+    }
+}
+
+fn authority(
+    file: &Path,
+    provider: &Arc<CryptoProvider>,
+) -> Result<Arc<dyn ServerCertVerifier>, SecureError> {
+    let unusable = |reason: String| SecureError::AuthorityFile { file: file.to_owned(), reason };
+    let text = std::fs::read(file).map_err(|error| unusable(error.to_string()))?;
+    let mut roots = RootCertStore::empty();
+    for certificate in CertificateDer::pem_slice_iter(&text) {
+        let certificate = certificate.map_err(|error| unusable(error.to_string()))?;
+        roots.add(certificate).map_err(|error| unusable(error.to_string()))?;
+    }
+    if roots.is_empty() {
+        return Err(unusable("it holds no certificate".to_owned()));
+    }
+    let built = WebPkiServerVerifier::builder_with_provider(Arc::new(roots), Arc::clone(provider)).build();
+    Ok(built.map_err(|error| unusable(error.to_string()))?)
+}
+
+/// Hands this side's own certificate and key to `take`.
+fn client_certificate(
+    own: &ClientCertificate,
+    folder: &Path,
+    take: impl FnOnce(Vec<CertificateDer<'static>>, PrivateKeyDer<'static>) -> Result<ClientConfig, rustls::Error>,
+) -> Result<ClientConfig, SecureError> {
+    let (chain_file, key_file) = (folder.join(&own.chain), folder.join(&own.key));
+    let unusable =
+        |file: &Path, reason: String| SecureError::ClientCertificate { file: file.to_owned(), reason };
+    let chain = CertificateDer::pem_file_iter(&chain_file)
+        .and_then(Iterator::collect::<Result<Vec<_>, _>>)
+        .map_err(|error| unusable(&chain_file, error.to_string()))?;
+    if chain.is_empty() {
+        return Err(unusable(&chain_file, "it holds no certificate".to_owned()));
+    }
+    let key =
+        PrivateKeyDer::from_pem_file(&key_file).map_err(|error| unusable(&key_file, error.to_string()))?;
+    take(chain, key).map_err(|error| unusable(&key_file, error.to_string()))
+}
+
+/// Lets `judge` decide, and keeps what the server showed.
+#[derive(Debug)]
+struct Witness {
+    judge: Arc<dyn ServerCertVerifier>,
+    seen: Mutex<Option<CertificateDer<'static>>>,
+}
+
+impl ServerCertVerifier for Witness {
+    fn verify_server_cert(
+        &self,
+        end_entity: &CertificateDer<'_>,
+        intermediates: &[CertificateDer<'_>],
+        server_name: &ServerName<'_>,
+        ocsp_response: &[u8],
+        now: UnixTime,
+    ) -> Result<ServerCertVerified, rustls::Error> {
+        if let Ok(mut seen) = self.seen.lock() {
+            *seen = Some(end_entity.clone().into_owned());
+        }
+        self.judge.verify_server_cert(end_entity, intermediates, server_name, ocsp_response, now)
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        dss: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        self.judge.verify_tls12_signature(message, cert, dss)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        dss: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        self.judge.verify_tls13_signature(message, cert, dss)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.judge.supported_verify_schemes()
+    }
+}
+
+/// Trusts these certificates and no others: not their authorities, whatever hosts they name. The
+/// server must hold the certificate's key, and the certificate must be valid now.
+#[derive(Debug)]
+struct Pinned {
+    list: Vec<Fingerprint>,
+    provider: Arc<CryptoProvider>,
+}
+
+impl ServerCertVerifier for Pinned {
+    fn verify_server_cert(
+        &self,
+        end_entity: &CertificateDer<'_>,
+        _intermediates: &[CertificateDer<'_>],
+        _server_name: &ServerName<'_>,
+        _ocsp_response: &[u8],
+        now: UnixTime,
+    ) -> Result<ServerCertVerified, rustls::Error> {
+        if !self.list.contains(&fingerprint(end_entity)) {
+            return Err(CertificateError::UnknownIssuer.into());
+        }
+        let certificate = Certificate::read(end_entity).ok_or(CertificateError::BadEncoding)?;
+        let now = i64::try_from(now.as_secs()).unwrap_or(i64::MAX);
+        if now > certificate.not_after.as_second() {
+            return Err(CertificateError::Expired.into());
+        }
+        if now < certificate.not_before.as_second() {
+            return Err(CertificateError::NotValidYet.into());
+        }
+        Ok(ServerCertVerified::assertion())
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        dss: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        let known = &self.provider.signature_verification_algorithms;
+        rustls::crypto::verify_tls12_signature(message, cert, dss, known)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        dss: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        let known = &self.provider.signature_verification_algorithms;
+        rustls::crypto::verify_tls13_signature(message, cert, dss, known)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.provider.signature_verification_algorithms.supported_schemes()
+    }
+}

@@ -1,0 +1,225 @@
+//! Settings, and everything that a run needs beside them: the folder that paths start from, the
+//! account store, how a password is asked for, a snapshot, who watches.
+
+use crate::directory::{Access, Connection, DirectoryError, DirectoryErrorKind, Links, read_with};
+use crate::error::Error;
+use crate::links::Linked;
+use crate::progress::Watch;
+use crate::secure::{Prompt, password, password_warning};
+use crate::state::{self, Journal};
+use crate::store::{self, AccountStore};
+use secrecy::SecretString;
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use webtaxon_core::account::{Account, Groups};
+use webtaxon_core::ldap::url::Server;
+use webtaxon_core::preview::{Memory, Situation};
+use webtaxon_core::reading::Reading;
+use webtaxon_core::reading::snapshot::Snapshot;
+use webtaxon_core::settings::{Directory, Intake, Intakes, Servers, Settings, StoreSettings};
+
+/// Settings, and what a run needs beside them.
+#[derive(Clone)]
+pub(crate) struct Setup {
+    pub(crate) settings: Settings,
+    /// The settings file; the state stands beside it.
+    pub(crate) file: PathBuf,
+    /// The folder that relative paths in the settings start from.
+    pub(crate) folder: PathBuf,
+    /// The application's own store; none for the one that the settings name.
+    pub(crate) store: Option<Arc<dyn AccountStore>>,
+    pub(crate) prompt: Option<Arc<Prompt>>,
+    /// What answers in place of the directory, if anything does.
+    pub(crate) snapshot: Option<Arc<Snapshot>>,
+    pub(crate) watch: Watch,
+}
+
+/// The accounts, the groups if some are imported, and the readings of all intakes.
+pub(crate) struct Found {
+    pub(crate) accounts: Vec<Account>,
+    pub(crate) groups: Option<Groups>,
+    pub(crate) readings: Vec<Reading>,
+}
+
+impl Found {
+    /// What a preview is a function of.
+    pub(crate) fn situation<'f>(&'f self, settings: &'f Settings, memory: &'f Memory) -> Situation<'f> {
+        Situation::new(settings, &self.readings, &self.accounts, memory).with_groups(self.groups.as_ref())
+    }
+}
+
+impl Setup {
+    /// The same with one of the intakes alone.
+    pub(crate) fn with_intake(&self, intake: &Intake) -> Self {
+        let settings = Settings { intakes: Intakes::from(intake.clone()), ..self.settings.clone() };
+        Self { settings, ..self.clone() }
+    }
+
+    /// The directory that an intake reads.
+    pub(crate) fn directory(&self, intake: &Intake) -> Result<&Directory, DirectoryError> {
+        self.settings.directory(intake).ok_or_else(|| DirectoryErrorKind::NoServer.into())
+    }
+
+    /// The password of a directory's bind account; none for a bind without one.
+    pub(crate) async fn password(
+        &self,
+        directory: &Directory,
+    ) -> Result<Option<SecretString>, DirectoryError> {
+        Ok(password(directory, &self.folder, self.prompt.as_deref()).await?)
+    }
+
+    /// The key to an intake's directory. The password is fetched once, for a whole run.
+    pub(crate) async fn access(&self, intake: &Intake) -> Result<Access, DirectoryError> {
+        let directory = self.directory(intake)?;
+        if self.snapshot.is_some() {
+            return Ok(Access::new(directory, &self.folder, None).from_snapshot(self.snapshot.clone()));
+        }
+        let access = Access::new(directory, &self.folder, self.password(directory).await?);
+        Ok(access.watched(self.watch.clone()))
+    }
+
+    /// The keys to each intake's directory, in order. Each password is fetched once.
+    pub(crate) async fn accesses(&self) -> Result<Vec<Access>, DirectoryError> {
+        let mut known: HashMap<&str, Access> = HashMap::new();
+        let mut accesses = Vec::new();
+        for intake in &self.settings.intakes {
+            let access = match known.get(intake.directory.as_str()) {
+                Some(access) => access.clone(),
+                None => self.access(intake).await?,
+            };
+            accesses.push(access.clone());
+            known.insert(&intake.directory, access);
+        }
+        Ok(accesses)
+    }
+
+    /// Connects to an intake's directory and binds.
+    pub(crate) async fn connect(&self, intake: &Intake) -> Result<Connection, DirectoryError> {
+        let access = self.access(intake).await?;
+        access.open_first(&access.servers().await?).await
+    }
+
+    /// The application's accounts, as their store gives them.
+    pub(crate) fn store(&self) -> Arc<dyn AccountStore> {
+        match &self.store {
+            Some(own) => Arc::clone(own),
+            None => Arc::from(store::open(&self.settings.accounts.store, &self.folder)),
+        }
+    }
+
+    /// A store whose accounts have their links, wherever the settings say that those are kept.
+    pub(crate) fn linked<'s>(&'s self, store: &'s dyn AccountStore) -> Linked<'s> {
+        self.linked_by(&self.settings.accounts.store, store)
+    }
+
+    /// As [`Setup::linked`], for the store of other settings; links that are kept apart are these settings'.
+    pub(crate) fn linked_by<'s>(
+        &'s self,
+        settings: &StoreSettings,
+        store: &'s dyn AccountStore,
+    ) -> Linked<'s> {
+        let apart = (!settings.has_links()).then(|| (self.state(), settings.list()));
+        Linked::new(store, apart)
+    }
+
+    /// Every account, with its link.
+    pub(crate) async fn accounts(&self) -> Result<Vec<Account>, Error> {
+        let store = self.store();
+        Ok(self.linked(&*store).accounts(&self.settings.account_fields()).await?)
+    }
+
+    /// Reads what each intake needs, in order.
+    pub(crate) async fn readings(
+        &self,
+        accesses: &[Access],
+        links: &Links,
+        more: &[String],
+    ) -> Result<Vec<Reading>, DirectoryError> {
+        let mut readings = Vec::new();
+        for (intake, access) in self.settings.intakes.iter().zip(accesses) {
+            readings.push(read_with(access, intake, links, more).await?);
+        }
+        Ok(readings)
+    }
+
+    /// Reads the accounts, and beside them what each intake needs, with some more attributes of people.
+    pub(crate) async fn find(&self, more: &[String]) -> Result<Found, Error> {
+        let accesses = self.accesses().await?;
+        let fields = self.settings.account_fields();
+        let (tell, links) = Links::later();
+        let store = self.store();
+        let store = self.linked(&*store);
+        let lists = async {
+            let lists = store::lists(&store, &fields, self.settings.brings_groups()).await?;
+            tell.send_replace(Some(lists.0.iter().filter_map(|one| one.link.clone()).collect()));
+            Ok(lists)
+        };
+        let readings = async { Ok::<_, Error>(self.readings(&accesses, &links, more).await?) };
+        let ((accounts, groups), readings) = tokio::try_join!(lists, readings)?;
+        Ok(Found { accounts, groups, readings })
+    }
+
+    /// Where the state is.
+    pub(crate) fn state(&self) -> state::Place<'_> {
+        let server = self.settings.state.as_ref();
+        state::Place { settings: &self.file, server, folder: &self.folder }
+    }
+
+    /// The journal, to be read; none before the first apply.
+    pub(crate) fn journal(&self) -> Result<Option<Journal>, Error> {
+        Ok(Journal::read(self.state())?)
+    }
+
+    /// What earlier runs remembered.
+    pub(crate) fn memory(&self) -> Result<Memory, Error> {
+        Ok(state::memory(self.state())?)
+    }
+
+    /// What an administrator should hear at every run, whatever its outcome.
+    pub(crate) fn warnings(&self) -> Vec<String> {
+        let mut warnings = Vec::new();
+        for directory in self.settings.directories.values() {
+            let goes_plain = match &directory.servers {
+                Servers::Named(list) => list.iter().any(Server::begins_plain),
+                Servers::Domain(_) => true,
+            };
+            if directory.plain && goes_plain {
+                warnings.push(format!(
+                    "directory {} is asked in plain text (plain = true): anybody on the way can read the password and the answers",
+                    directory.name
+                ));
+            }
+            warnings.extend(password_warning(directory, &self.folder));
+        }
+        let is_far = |host: &str| !host.starts_with('/');
+        if let Some(state) = self.settings.state.as_ref().filter(|state| state.server.plain)
+            && is_far(&state.server.host)
+        {
+            warnings.push(format!(
+                "what is remembered at {} is asked for in plain text (plain = true): anybody on the way can read it, and change it",
+                state.server.host
+            ));
+        }
+        let plain = match &self.settings.accounts.store {
+            StoreSettings::Postgres { server, .. } if server.plain && is_far(&server.host) => {
+                Some(&server.host)
+            }
+            StoreSettings::Scim(scim) if scim.service.starts_with("http://") => Some(&scim.service),
+            _ => None,
+        };
+        if let Some(place) = plain {
+            warnings.push(format!(
+                "the accounts at {place} are asked for in plain text (plain = true): anybody on the way can read them, and change them"
+            ));
+        }
+        warnings
+    }
+}
+
+/// Reads a snapshot from a file.
+pub(crate) fn read_snapshot(file: &Path) -> Result<Snapshot, Error> {
+    let failed = |reason: String| Error::NoSnapshot { file: file.to_owned(), reason };
+    let text = std::fs::read(file).map_err(|error| failed(error.to_string()))?;
+    Snapshot::read(&text).map_err(|error| failed(error.to_string()))
+}

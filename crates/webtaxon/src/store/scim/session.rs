@@ -1,0 +1,146 @@
+//! A SCIM service that was asked what it is, and everybody whom it has.
+
+use super::resource::{find, read, text};
+use super::schema::{Place, Schemas};
+use super::service::{Resource, Service};
+use crate::store::{Rows, StoreError, StoreErrorKind, sound};
+use serde_json::Value;
+use std::collections::{HashMap, HashSet};
+use std::path::Path;
+use webtaxon_core::account::{Account, Fields, State};
+use webtaxon_core::ldap::identity::Identity;
+use webtaxon_core::settings::Scim;
+use webtaxon_core::settings::rules::LIST;
+
+/// A service that was asked what it is, and where each field stands in its users.
+pub(super) struct Session {
+    pub(super) service: Service,
+    pub(super) places: Vec<(String, Place)>,
+    /// Whether roles are groups.
+    pub(super) role_groups: bool,
+}
+
+/// Everybody whom the service has.
+pub(super) struct Everybody {
+    pub(super) users: Vec<Resource>,
+    pub(super) accounts: Vec<Account>,
+    pub(super) people: People,
+    pub(super) groups: Vec<Group>,
+}
+
+/// Users by their ids and back, for attributes that name another user.
+#[derive(Default)]
+pub(super) struct People {
+    pub(super) logins: HashMap<String, String>,
+    pub(super) ids: HashMap<String, String>,
+}
+
+impl People {
+    pub(super) fn add(&mut self, id: &str, login: &str) {
+        self.logins.insert(id.to_owned(), login.to_owned());
+        self.ids.insert(Account::login_key(login), id.to_owned());
+    }
+
+    /// The id of whoever signs in so.
+    pub(super) fn id(&self, login: &str) -> Option<&str> {
+        self.ids.get(&Account::login_key(login)).map(String::as_str)
+    }
+}
+
+/// A group whose members have a role.
+pub(super) struct Group {
+    pub(super) id: String,
+    pub(super) name: String,
+    pub(super) members: HashSet<String>,
+}
+
+impl Session {
+    /// Connects, and finds the place of each field, of those named in the settings besides.
+    pub(super) async fn open(settings: &Scim, folder: &Path, fields: &[&str]) -> Result<Self, StoreError> {
+        let service = Service::open(settings, folder).await?;
+        let schemas = Schemas::read(&service).await?;
+        let role_groups = settings.role_groups;
+        let more = settings.attributes.keys().map(String::as_str).filter(|name| !fields.contains(name));
+        let mut places = Vec::new();
+        for field in fields.iter().copied().chain(more) {
+            let is_own = ["login", "link", "state"].contains(&field);
+            if !(is_own || field == "roles" && role_groups) {
+                let path = settings.attribute(field);
+                places.push((field.to_owned(), schemas.place(service.name(), field, &path)?));
+            }
+        }
+        Ok(Self { service, places, role_groups: role_groups && fields.contains(&"roles") })
+    }
+
+    /// Reads everybody, and the groups if they are roles.
+    pub(super) async fn everybody(&self) -> Result<Everybody, StoreError> {
+        let users = self.service.all("Users").await?;
+        let mut people = People::default();
+        for user in &users {
+            people.add(text(user, "id"), text(user, "userName"));
+        }
+        let groups = match self.role_groups {
+            true => self.service.all("Groups").await?.iter().map(group).collect(),
+            false => Vec::new(),
+        };
+        let mut roles: HashMap<&str, Vec<&str>> = HashMap::new();
+        for group in &groups {
+            for member in &group.members {
+                roles.entry(member).or_default().push(&group.name);
+            }
+        }
+        let mut accounts = Vec::with_capacity(users.len());
+        for user in &users {
+            let of = roles.get(text(user, "id")).map_or(&[][..], Vec::as_slice);
+            accounts.push(self.account(user, &people, of)?);
+        }
+        sound(self.service.name(), Rows::Accounts, &accounts)?;
+        Ok(Everybody { users, accounts, people, groups })
+    }
+
+    /// A user as an account.
+    pub(super) fn account(
+        &self,
+        user: &Resource,
+        people: &People,
+        roles: &[&str],
+    ) -> Result<Account, StoreError> {
+        let login = text(user, "userName").trim().to_owned();
+        if login.is_empty() {
+            return Err(StoreErrorKind::BadRow {
+                store: self.service.name().to_owned(),
+                row: Rows::Accounts.one(),
+                login: text(user, "id").to_owned(),
+                what: "has no userName".to_owned(),
+                help: "every user of a SCIM service has one, by which the person signs in (RFC 7643 §4.1.1)",
+            }
+            .into());
+        }
+        // A service that says nothing of `active` has nobody suspended.
+        let is_suspended = find(user, "active") == Some(&Value::Bool(false));
+        let state = if is_suspended { State::Suspended } else { State::Active };
+        let mut fields = Fields::default();
+        for (field, place) in &self.places {
+            let value = read(user, place).map(|value| match place.is_person {
+                true => people.logins.get(&value).cloned().unwrap_or(value),
+                false => value,
+            });
+            fields.extend(value.map(|value| (field.into(), value.into())));
+        }
+        if self.role_groups && !roles.is_empty() {
+            fields.insert("roles".into(), roles.join(&LIST.to_string()).into());
+        }
+        Ok(Account { login, link: Identity::from_link(text(user, "externalId")), state, fields })
+    }
+}
+
+/// A group as the service gives it.
+pub(super) fn group(resource: &Resource) -> Group {
+    let members = find(resource, "members").and_then(Value::as_array).into_iter().flatten();
+    let ids = members.filter_map(|one| find(one.as_object()?, "value")?.as_str());
+    Group {
+        id: text(resource, "id").to_owned(),
+        name: text(resource, "displayName").to_owned(),
+        members: ids.map(str::to_owned).collect(),
+    }
+}

@@ -1,0 +1,403 @@
+//! A first settings file, from what the directory shows: where people and groups sit, what people
+//! are called by, who is active. Ready to run, and commented for whoever reads it next.
+
+use crate::directory::{Connection, DirectoryError, DirectoryErrorKind, Query};
+use crate::survey::fields::{LOGINS, NAMES};
+use crate::survey::{Container, FieldFacts, Survey, Tree, fields};
+use std::fmt::Write as _;
+use std::ops::ControlFlow;
+use std::path::Path;
+use webtaxon_core::ldap::entry::Entry;
+use webtaxon_core::ldap::filter::Filter;
+use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::ldap::schema::ServerKind;
+use webtaxon_core::settings::{Bind, Directory, PasswordSource, Servers, Trust};
+
+/// Where comments begin.
+const COLUMN: usize = 60;
+/// Groups that are named in the file, the largest first.
+const GROUPS: usize = 8;
+
+/// What the file says beside what the directory shows.
+#[derive(Clone, Debug)]
+pub struct DraftOptions<'o> {
+    /// How the directory is reached; its name is used, too.
+    pub directory: &'o Directory,
+    /// The application's list.
+    pub accounts: &'o str,
+}
+
+/// A first settings file.
+#[derive(Clone, Debug)]
+pub struct Draft {
+    /// The file's text.
+    pub text: String,
+    /// What was found, a line each, for whoever waits for it.
+    pub found: Vec<String>,
+    /// The fields that the file fills: the columns that the application's list needs.
+    pub fields: Vec<String>,
+}
+
+/// What the directory showed.
+struct Facts {
+    described: String,
+    base: Container,
+    group_base: Option<Container>,
+    filter: Filter,
+    /// The setting for active people, and what it means.
+    active: Option<(&'static str, &'static str)>,
+    survey: Survey,
+    /// Groups with the number of their members.
+    groups: Vec<(String, usize)>,
+}
+
+/// Looks at the directory and writes a first settings file.
+///
+/// # Errors
+/// The directory shows nobody, or the connection is of no use any more.
+pub async fn draft(connection: &mut Connection, options: &DraftOptions<'_>) -> Result<Draft, DirectoryError> {
+    let facts = look(connection).await?;
+    let rules = rules(&facts.survey);
+    let mut found =
+        vec![format!("{}", facts.described), format!("{} people under {}", facts.base.people, facts.base.dn)];
+    found.extend(facts.group_base.iter().map(|base| format!("{} groups under {}", base.groups, base.dn)));
+    found.push(format!("{} people by the filter {}", facts.survey.people, facts.filter));
+    for (field, rule) in &rules {
+        found.push(format!("{field} from {}", rule.from.join(", then ")));
+    }
+    let fields = rules.iter().map(|(field, _)| (*field).to_owned()).collect();
+    Ok(Draft { text: write(options, &facts, &rules), found, fields })
+}
+
+async fn look(connection: &mut Connection) -> Result<Facts, DirectoryError> {
+    let root = connection.root().clone();
+    let mut best: Option<Tree> = None;
+    for top in root.tops() {
+        // A tree that the account may not read is not the one it is for.
+        let tree = match Tree::read(connection, top).await {
+            Ok(tree) => tree,
+            Err(error) if error.is_fatal() => return Err(error),
+            Err(_) => continue,
+        };
+        let people = |tree: &Tree| tree.containers.first().map_or(0, |top| top.people);
+        if best.as_ref().is_none_or(|best| people(&tree) > people(best)) {
+            best = Some(tree);
+        }
+    }
+    let nobody =
+        || DirectoryError::from(DirectoryErrorKind::Nobody { server: connection.server().to_owned() });
+    let tree = best.ok_or_else(nobody)?;
+    let base = tree.home(|container| container.people).cloned().ok_or_else(nobody)?;
+    let group_base = tree.home(|container| container.groups).cloned();
+    let Ok(base_name) = Dn::parse(&base.dn) else { return Err(nobody()) };
+    let base_name = std::slice::from_ref(&base_name);
+    let (filter, survey) = match root.kind {
+        ServerKind::Controller => {
+            let parts = vec![Filter::equal("objectCategory", "person"), Filter::equal("objectClass", "user")];
+            let filter = Filter::And(parts);
+            let survey = fields(connection, base_name, &filter, true).await?;
+            (filter, survey)
+        }
+        _ => people_of(connection, base_name, base.people).await?,
+    };
+    let groups = match &group_base {
+        Some(base) => groups(connection, &base.dn).await?,
+        None => Vec::new(),
+    };
+    let active = active(root.kind, &survey);
+    Ok(Facts { described: root.described(), base, group_base, filter, active, survey, groups })
+}
+
+/// Which class people have on a server that is no domain controller, and what they have besides.
+async fn people_of(
+    connection: &mut Connection,
+    bases: &[Dn],
+    people: usize,
+) -> Result<(Filter, Survey), DirectoryError> {
+    const CLASSES: [&str; 4] = ["inetOrgPerson", "posixAccount", "account", "person"];
+    let mut best: Option<(Filter, usize)> = None;
+    for class in CLASSES {
+        let filter = Filter::equal("objectClass", class);
+        let survey = fields(connection, bases, &filter, true).await?;
+        if best.as_ref().is_none_or(|(_, most)| survey.people > *most) {
+            // Who has no login cannot sign in: a contact, a shared mailbox.
+            let login = LOGINS.iter().filter_map(|login| survey.find(login)).find(|login| login.unique);
+            let narrowed =
+                |login: &FieldFacts| Filter::And(vec![filter.clone(), Filter::present(&login.attribute)]);
+            best = Some((login.map_or(filter.clone(), narrowed), survey.people));
+        }
+        if survey.people * 10 >= people * 9 {
+            break;
+        }
+    }
+    let filter = best.map_or_else(|| Filter::present("objectClass"), |(filter, _)| filter);
+    let survey = fields(connection, bases, &filter, true).await?;
+    Ok((filter, survey))
+}
+
+/// Who is active, by what this kind of server has.
+fn active(kind: ServerKind, survey: &Survey) -> Option<(&'static str, &'static str)> {
+    let known = ["pwdAccountLockedTime", "nsAccountLock", "shadowExpire"];
+    if kind == ServerKind::Controller || known.iter().any(|attribute| survey.find(attribute).is_some()) {
+        return Some(("# active  = \"(…)\"", "left out: whoever is neither disabled nor expired"));
+    }
+    let own = ("active    = \"(!(loginDisabled=TRUE))\"", "not disabled");
+    survey.find("loginDisabled").is_some().then_some(own)
+}
+
+/// The groups under a base with the number of members that each lists, the largest first.
+async fn groups(connection: &mut Connection, base: &str) -> Result<Vec<(String, usize)>, DirectoryError> {
+    let classes =
+        ["group", "groupOfNames", "groupOfUniqueNames"].map(|class| Filter::equal("objectClass", class));
+    let query = Query::subtree(base, Filter::Or(classes.to_vec()), &["member", "uniqueMember"]);
+    let mut groups = Vec::new();
+    let take = |entry: Entry<'_>| {
+        let members = entry.attributes().map(|(_, values)| values.count()).sum();
+        groups.push((entry.dn().to_owned(), members));
+        ControlFlow::Continue(())
+    };
+    match connection.each(query, take).await {
+        Err(error) if error.is_fatal() => return Err(error),
+        _ => {} // the groups are there to choose from; some are better than none
+    }
+    groups.sort_by(|left, right| (right.1, &left.0).cmp(&(left.1, &right.0)));
+    Ok(groups)
+}
+
+/// How a field is filled, as the file says it.
+struct Rule {
+    from: Vec<String>,
+    rest: &'static str,
+    comment: String,
+}
+
+/// Field rules for what nearly every application wants, from what people have.
+fn rules(survey: &Survey) -> Vec<(&'static str, Rule)> {
+    let share = |attribute: &str| {
+        let filled = survey.find(attribute).map_or(0, |facts| facts.filled);
+        if filled == survey.people {
+            "everybody has it".to_owned()
+        } else {
+            format!("{filled} of {} have it", survey.people)
+        }
+    };
+    let some = |wanted: &[&str]| -> Option<String> {
+        let enough = |name: &&&str| survey.find(name).is_some_and(|facts| facts.filled * 4 >= survey.people);
+        wanted.iter().find(enough).and_then(|name| survey.find(name)).map(|facts| facts.attribute.clone())
+    };
+    let mut rules = Vec::new();
+    let login = survey.best(&LOGINS, true).or_else(|| survey.best(&LOGINS, false));
+    let login = login.map_or_else(|| "uid".to_owned(), |facts| facts.attribute.clone());
+    rules.push(("login", Rule { comment: share(&login), from: vec![login], rest: ", case = \"lower\"" }));
+    let names: Vec<String> = NAMES.iter().filter_map(|name| some(&[name])).take(2).collect();
+    if let Some(first) = names.first() {
+        rules.push(("name", Rule { comment: share(first), from: names, rest: "" }));
+    }
+    if let Some(mail) = some(&["mail"]) {
+        rules.push(("email", Rule { comment: share(&mail), from: vec![mail], rest: ", unique = true" }));
+    }
+    for (field, wanted) in [
+        ("department", &["department", "departmentNumber", "ou"][..]),
+        ("phone", &["telephoneNumber", "mobile"]),
+        ("room", &["physicalDeliveryOfficeName", "roomNumber"]),
+    ] {
+        if let Some(attribute) = some(wanted) {
+            rules.push((field, Rule { comment: share(&attribute), from: vec![attribute], rest: "" }));
+        }
+    }
+    rules
+}
+
+/// A text as TOML writes it: JSON's escapes are among TOML's.
+fn quoted(text: &str) -> String {
+    serde_json::Value::from(text).to_string()
+}
+
+/// Text for a comment: a control character would end it.
+fn plain(text: &str) -> String {
+    text.chars().map(|character| if character.is_control() { '?' } else { character }).collect()
+}
+
+/// One line with its comment, all comments in one column where that is possible.
+fn line(out: &mut String, code: &str, comment: &str) {
+    let _ = match comment {
+        "" => writeln!(out, "{code}"),
+        _ => writeln!(out, "{code:<COLUMN$} # {}", plain(comment)),
+    };
+}
+
+fn write(options: &DraftOptions<'_>, facts: &Facts, rules: &[(&'static str, Rule)]) -> String {
+    let mut out = String::new();
+    let directory = options.directory;
+    let _ = writeln!(
+        out,
+        "# Who from the directory has an account in the application.\n\
+         # Drafted from what was found at {}.\n\
+         # `webtaxon check` tries every line; `webtaxon preview` shows what would happen.\n",
+        plain(&facts.described)
+    );
+    connection(&mut out, directory);
+    out.push('\n');
+    line(&mut out, "[accounts]", "the application's own list");
+    line(&mut out, "store = \"csv\"", "");
+    line(
+        &mut out,
+        &format!("path  = {}", quoted(options.accounts)),
+        "login, link and state, and a column for each field",
+    );
+    line(&mut out, "# protected = [\"admin\"]", "logins that nothing here may touch");
+    line(&mut out, "# seats = 100", "how many active accounts the licence allows");
+    out.push_str("\n[[intake]]\nname      = \"people\"\n");
+    line(&mut out, &format!("directory = {}", quoted(&directory.name)), "");
+    line(
+        &mut out,
+        &format!("bases     = [{}]", quoted(&facts.base.dn)),
+        &format!("{} people sit there", facts.base.people),
+    );
+    line(
+        &mut out,
+        &format!("filter    = {}", quoted(&facts.filter.to_string())),
+        &format!("finds {} of them", facts.survey.people),
+    );
+    match facts.active {
+        Some((setting, meaning)) => line(&mut out, setting, meaning),
+        None => line(
+            &mut out,
+            "# active  = \"(!(employeeType=left))\"",
+            "nothing shows who has left: ask the directory's administrators",
+        ),
+    }
+    groups_in(&mut out, facts);
+    line(&mut out, "match     = [\"link\", \"login\"]", "how a person finds their account, in this order");
+    line(&mut out, "# adopt   = \"same-login\"", "an account made by hand becomes the directory person's");
+    match facts.survey.suggestions().find(|(what, _)| *what == "identity") {
+        Some((_, identity)) => {
+            line(
+                &mut out,
+                &format!("# identity = {}", quoted(&identity.attribute)),
+                "the link's source; found by itself",
+            );
+        }
+        None => line(
+            &mut out,
+            "# identity = \"employeeNumber\"",
+            "no lasting identity is shown, and links need one",
+        ),
+    }
+    out.push_str("\n[intake.fields]\n");
+    for (field, rule) in rules {
+        let from: Vec<String> = rule.from.iter().map(|name| quoted(name)).collect();
+        let from = if from.len() == 1 { from.concat() } else { format!("[{}]", from.join(", ")) };
+        line(&mut out, &format!("{field:<10} = {{ from = {from}{} }}", rule.rest), &rule.comment);
+    }
+    out.push('\n');
+    line(&mut out, "[intake.leaving]", "what happens to an account, by cause");
+    line(
+        &mut out,
+        "gone       = { do = \"suspend\" }",
+        "no such entry any more; \"remove\" deletes the account",
+    );
+    line(&mut out, "outside    = { do = \"suspend\" }", "there, but not selected any more");
+    line(&mut out, "disabled   = { do = \"suspend\" }", "not active any more");
+    line(&mut out, "incomplete = { do = \"keep\" }", "a required field is missing");
+    out.push_str("\n[brakes]\n");
+    line(&mut out, "removals = \"5%\"", "the most that may be removed or suspended at once");
+    let few = if facts.survey.people < 20 { "# " } else { "" };
+    line(
+        &mut out,
+        &format!("{few}fewest   = {}", facts.survey.people / 2),
+        "the fewest people there must be",
+    );
+    out
+}
+
+/// How the directory is reached.
+fn connection(out: &mut String, directory: &Directory) {
+    let _ = writeln!(out, "[directory.{}]", key(&directory.name));
+    match &directory.servers {
+        Servers::Named(list) => {
+            let list: Vec<String> = list.iter().map(|server| quoted(&server.to_string())).collect();
+            let _ = writeln!(out, "servers  = [{}]", list.join(", "));
+        }
+        Servers::Domain(domain) => {
+            let _ = writeln!(out, "domain   = {}", quoted(domain));
+        }
+    }
+    match &directory.trust {
+        Trust::System => {
+            line(out, "# trust  = { authority = \"ca.pem\" }", "left out: the system's own authorities")
+        }
+        Trust::Authority(file) => line(
+            out,
+            &format!("trust    = {{ authority = {} }}", path(file)),
+            "who signs the servers' certificates",
+        ),
+        Trust::Pinned(list) => {
+            let list: Vec<String> = list.iter().map(|pin| quoted(&pin.compact())).collect();
+            let list = if list.len() == 1 { list.concat() } else { format!("[{}]", list.join(", ")) };
+            line(out, &format!("trust    = {{ fingerprint = {list} }}"), "this certificate and no other one");
+        }
+    }
+    if let Some(own) = &directory.certificate {
+        let _ = writeln!(out, "certificate = {{ chain = {}, key = {} }}", path(&own.chain), path(&own.key));
+    }
+    match &directory.bind {
+        Bind::Anonymous => line(out, "# bind   = \"svc-app@quillmere.example\"", "left out: anonymous"),
+        Bind::External => line(out, "bind     = { external = true }", ""),
+        Bind::Simple { name, password } => {
+            line(out, &format!("bind     = {}", quoted(name)), "an account that can do nothing but read");
+            let source = match password {
+                Some(PasswordSource::Env(variable)) => format!("{{ env = {} }}", quoted(variable)),
+                Some(PasswordSource::File(file)) => format!("{{ file = {} }}", path(file)),
+                Some(PasswordSource::Credential(name)) => format!("{{ credential = {} }}", quoted(name)),
+                Some(PasswordSource::Command(words)) => {
+                    let words: Vec<String> = words.iter().map(|word| quoted(word)).collect();
+                    format!("{{ command = [{}] }}", words.join(", "))
+                }
+                Some(PasswordSource::Ask) | None => "{ ask = true }".to_owned(),
+            };
+            line(out, &format!("password = {source}"), "or { env = \"…\" }, { file = \"…\" }; never here");
+        }
+    }
+    if directory.plain {
+        line(out, "plain    = true", "without TLS: for tests on one machine only");
+    }
+}
+
+/// The groups: none is chosen, since only the administrator knows which one is meant.
+fn groups_in(out: &mut String, facts: &Facts) {
+    // A base that is everything is none.
+    if let Some(base) = facts.group_base.as_ref().filter(|base| base.depth > 0) {
+        line(
+            out,
+            &format!("group_bases = [{}]", quoted(&base.dn)),
+            &format!("{} groups sit there", base.groups),
+        );
+    }
+    let listed: Vec<&(String, usize)> =
+        facts.groups.iter().filter(|(_, members)| *members > 0).take(GROUPS).collect();
+    if listed.is_empty() {
+        return;
+    }
+    out.push_str(
+        "# Only members of one of these groups come in (nested members count); left out: everybody.\n",
+    );
+    out.push_str("# These are the largest ones; `webtaxon browse --find TEXT` finds others.\n# groups = [\n");
+    for (dn, members) in listed {
+        let members = if *members == 1 { "1 member".to_owned() } else { format!("{members} members") };
+        line(out, &format!("#   {},", quoted(dn)), &members);
+    }
+    out.push_str("# ]\n");
+    line(out, "# not_in_group = []", "and nobody who is in one of these");
+}
+
+fn path(file: &Path) -> String {
+    quoted(&file.to_string_lossy())
+}
+
+/// A table's name: bare where it can be.
+fn key(name: &str) -> String {
+    let bare = !name.is_empty()
+        && name.bytes().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_'));
+    if bare { name.to_owned() } else { quoted(name) }
+}

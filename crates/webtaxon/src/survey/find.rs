@@ -1,0 +1,114 @@
+//! People and groups by a piece of their name, login or mail; and everything, to try a filter on.
+
+use crate::directory::GROUP_CLASSES;
+use crate::directory::{Connection, DirectoryError, DirectoryErrorKind, Query};
+use crate::survey::EntryKind;
+use serde::Serialize;
+use std::ops::ControlFlow;
+use webtaxon_core::ldap::entry::{Entries, Entry};
+use webtaxon_core::ldap::filter::Filter;
+use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::settings::Intake;
+
+/// Attributes whose value an entry may be called by.
+pub const CALLED: [&str; 6] = ["sAMAccountName", "uid", "cn", "displayName", "userPrincipalName", "mail"];
+
+/// Somebody, or a group, that was found.
+#[derive(Clone, Debug, Serialize)]
+pub struct Finding {
+    /// What it is.
+    pub kind: EntryKind,
+    /// Its name for people.
+    pub name: String,
+    /// What they sign in with, if it is known.
+    pub login: Option<String>,
+    /// Where mail goes, if it is known.
+    pub mail: Option<String>,
+    /// Its name in the directory, to be copied.
+    pub dn: String,
+}
+
+/// Finds what has `text` in its name, login or mail; at most `most` of them. True if there are more.
+///
+/// # Errors
+/// The server refuses the search, or the connection is of no use any more.
+pub async fn find(
+    connection: &mut Connection,
+    text: &str,
+    most: usize,
+) -> Result<(Vec<Finding>, bool), DirectoryError> {
+    const NAMED: [&str; 7] = ["cn", "displayName", "sn", "givenName", "sAMAccountName", "uid", "mail"];
+    const WANTED: [&str; 6] = ["objectClass", "displayName", "cn", "sAMAccountName", "uid", "mail"];
+    let named = Filter::any(NAMED.map(|attribute| Filter::contains(attribute, text)));
+    let (mut found, mut more) = (Vec::new(), false);
+    let tops: Vec<Dn> = connection.root().tops().to_vec();
+    for top in tops {
+        let take = |entry: Entry<'_>| {
+            let text = |names: &[&str]| names.iter().find_map(|name| entry.text(name)).map(str::to_owned);
+            let kind = EntryKind::of(entry);
+            if kind == EntryKind::Other {
+                return ControlFlow::Continue(());
+            }
+            if found.len() == most {
+                more = true;
+                return ControlFlow::Break(());
+            }
+            found.push(Finding {
+                kind,
+                name: text(&["displayName", "cn"]).unwrap_or_default(),
+                login: text(&["sAMAccountName", "uid"]),
+                mail: text(&["mail"]),
+                dn: entry.dn().to_owned(),
+            });
+            ControlFlow::Continue(())
+        };
+        let short = connection.each(Query::subtree(&top.to_string(), named.clone(), &WANTED), take).await?;
+        more |= short.limit.is_some();
+    }
+    Ok((found, more))
+}
+
+/// The names of all groups under the directory's tops.
+///
+/// # Errors
+/// They cannot be read to their end, or the connection is of no use any more.
+pub async fn groups(connection: &mut Connection) -> Result<Vec<Dn>, DirectoryError> {
+    let classes = GROUP_CLASSES.map(|class| Filter::equal("objectClass", class));
+    let mut groups = Vec::new();
+    for top in connection.root().tops().to_vec() {
+        let query = Query::subtree(&top.to_string(), Filter::any(classes.clone()), &["1.1"]);
+        let take = |entry: Entry<'_>| {
+            groups.extend(Dn::parse(entry.dn()).ok());
+            ControlFlow::Continue(())
+        };
+        if let Some(limit) = connection.each(query, take).await?.limit {
+            return Err(DirectoryErrorKind::Unfinished { base: top.to_string(), limit }.into());
+        }
+    }
+    Ok(groups)
+}
+
+/// Everything under an intake's bases, with the attributes that a filter looks at and those by which
+/// an entry is called: what a filter can be tried on, clause by clause.
+///
+/// # Errors
+/// A base cannot be read to its end, or the connection is of no use any more.
+pub async fn everything(
+    connection: &mut Connection,
+    intake: &Intake,
+    filter: &Filter,
+) -> Result<Entries, DirectoryError> {
+    let wanted: Vec<&str> = CALLED.into_iter().chain(filter.attributes()).collect();
+    let mut all = Entries::new();
+    for base in &intake.bases {
+        let query = Query::subtree(&base.to_string(), Filter::present("objectClass"), &wanted);
+        let take = |entry: Entry<'_>| {
+            all.push(entry.dn(), entry.attributes());
+            ControlFlow::Continue(())
+        };
+        if let Some(limit) = connection.each(query, take).await?.limit {
+            return Err(DirectoryErrorKind::Unfinished { base: base.to_string(), limit }.into());
+        }
+    }
+    Ok(all)
+}

@@ -1,0 +1,49 @@
+//! What is there: where people and groups sit, which attributes people have, and a first settings
+//! file from it. For an administrator who does not know the directory, and cannot ask it in LDAP.
+
+mod draft;
+mod fields;
+mod find;
+mod tree;
+
+pub use draft::{Draft, DraftOptions, draft};
+pub use fields::{FieldFacts, Survey, fields};
+pub use find::{CALLED, Finding, everything, find, groups};
+pub use tree::{Container, Tree};
+
+use webtaxon_core::ldap::entry::Entry;
+
+/// What an entry is, as far as this job cares.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum EntryKind {
+    /// Somebody who could have an account.
+    Person,
+    /// A group.
+    Group,
+    /// Anything else: units, computers, contacts, rooms.
+    Other,
+}
+
+impl EntryKind {
+    /// Tells by the object classes (RFC 4519 §3, RFC 2798, RFC 2307; a domain controller's own).
+    #[must_use]
+    pub fn of(entry: Entry<'_>) -> Self {
+        const GROUPS: [&str; 5] =
+            ["group", "groupOfNames", "groupOfUniqueNames", "groupOfURLs", "posixGroup"];
+        const PEOPLE: [&str; 5] = ["inetOrgPerson", "user", "posixAccount", "account", "person"];
+        const NOBODY: [&str; 2] = ["computer", "contact"];
+        let has = |classes: &[&str]| {
+            entry
+                .values("objectClass")
+                .any(|value| classes.iter().any(|class| class.as_bytes().eq_ignore_ascii_case(value)))
+        };
+        if has(&GROUPS) {
+            Self::Group
+        } else if has(&PEOPLE) && !has(&NOBODY) {
+            Self::Person
+        } else {
+            Self::Other
+        }
+    }
+}

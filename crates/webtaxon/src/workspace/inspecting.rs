@@ -1,0 +1,232 @@
+//! Looking without changing: why somebody is in or out, what other settings would change, who is in
+//! which group.
+
+use super::Workspace;
+use crate::directory::{self, Links, read_for_both, read_with};
+use crate::error::Error;
+use crate::progress::Watch;
+use crate::setup::{Found as Lists, Setup, read_snapshot};
+use crate::store;
+use crate::survey::{self, EntryKind, Finding};
+use std::path::Path;
+use std::sync::Arc;
+use webtaxon_core::ldap::entry::Entries;
+use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::preview::compare::Comparison;
+use webtaxon_core::preview::why::{self, Found, Subject, Why};
+use webtaxon_core::reading::{Reading, Whereabouts};
+use webtaxon_core::settings::Intake;
+
+/// The answer to a question about one person.
+#[derive(Debug)]
+pub enum Answer {
+    /// One person or account, and its story.
+    One(Box<Why>),
+    /// Several; each by its entry's name, or its account's login.
+    Several(Vec<String>),
+    /// Nobody, neither in the directory nor in the application.
+    Nobody,
+}
+
+/// A person beyond those of the intakes.
+enum Stranger {
+    One(String),
+    Several(Vec<String>),
+    Nobody,
+}
+
+impl Workspace {
+    /// Works out what other settings would make of the directory and the accounts, in place of these.
+    /// Where both read one directory in one manner, it is read once for both.
+    ///
+    /// # Errors
+    /// As [`Workspace::preview`], for either of the two.
+    pub async fn compare(&self, other: &Self) -> Result<Comparison, Error> {
+        let (one, two) = (self.settings(), other.settings());
+        let memory = self.setup.memory()?;
+        let (store_now, store_then) = (self.store(), other.store());
+        let store_then = self.setup.linked_by(&two.accounts.store, &*store_then);
+        let fields = [one.account_fields(), two.account_fields()];
+        let now = store::lists(&self.setup.linked(&*store_now), &fields[0], one.brings_groups()).await?;
+        let then = store::lists(&store_then, &fields[1], two.brings_groups()).await?;
+        let mut links: Vec<_> =
+            now.0.iter().chain(&then.0).filter_map(|account| account.link.clone()).collect();
+        links.sort();
+        links.dedup();
+        let [readings_now, readings_then] = self.readings_for_both(other, &links).await?;
+        let now = Lists { accounts: now.0, groups: now.1, readings: readings_now };
+        let then = Lists { accounts: then.0, groups: then.1, readings: readings_then };
+        Ok(Comparison::of(now.situation(one, &memory), then.situation(two, &memory)))
+    }
+
+    async fn readings_for_both(
+        &self,
+        other: &Self,
+        links: &[webtaxon_core::ldap::identity::Identity],
+    ) -> Result<[Vec<Reading>; 2], Error> {
+        let (one, two) = (self.intake(), other.intake());
+        let is_one = self.settings().intakes.is_single()
+            && other.settings().intakes.is_single()
+            && self.setup.directory(one)?.is_same(other.setup.directory(two)?)
+            && one.identity == two.identity
+            && one.member_login == two.member_login;
+        if is_one {
+            let both = read_for_both(&self.access().await?, one, two, links).await?;
+            return Ok(both.map(|reading| vec![reading]));
+        }
+        let links = Links::known(links);
+        let (setup, others) = (&self.setup, &other.setup);
+        Ok([
+            setup.readings(&setup.accesses().await?, &links, &[]).await?,
+            others.readings(&others.accesses().await?, &links, &[]).await?,
+        ])
+    }
+
+    /// Tells the story of one person or account, by login, mail, name, link or DN: also of somebody whom
+    /// no intake finds.
+    ///
+    /// # Errors
+    /// As [`Workspace::preview`].
+    pub async fn why(&self, text: &str) -> Result<Answer, Error> {
+        let memory = self.setup.memory()?;
+        let mut more: Vec<String> = why::CALLED.map(str::to_owned).to_vec();
+        for intake in &self.settings().intakes {
+            more.extend(intake.filter.attributes().map(str::to_owned));
+        }
+        let lists = self.setup.find(&more).await?;
+        let situation = lists.situation(self.settings(), &memory);
+        let found = why::find(situation, text);
+        let (one, named) = match found.as_slice() {
+            [one] => {
+                (*one, one.account.filter(|_| one.person.is_none()).and_then(|at| elsewhere(&lists, at)))
+            }
+            [] => match self.stranger(text).await? {
+                Stranger::One(dn) => (Found { person: None, account: None }, Some(dn)),
+                Stranger::Several(names) => return Ok(Answer::Several(names)),
+                Stranger::Nobody => return Ok(Answer::Nobody),
+            },
+            several => return Ok(Answer::Several(several.iter().map(|one| name(&lists, one)).collect())),
+        };
+        let entries = match named {
+            Some(dn) => self.entry_anywhere(&dn, &more).await?,
+            None => Entries::new(),
+        };
+        let subject = Subject { person: one.person, stranger: entries.get(0), account: one.account };
+        if subject.person.is_none() && subject.stranger.is_none() && subject.account.is_none() {
+            return Ok(Answer::Nobody);
+        }
+        Ok(Why::of(situation, subject).map_or(Answer::Nobody, |why| Answer::One(Box::new(why))))
+    }
+
+    /// One entry with what the intake of its directory looks at, from the first directory that has it.
+    async fn entry_anywhere(&self, dn: &str, more: &[String]) -> Result<Entries, Error> {
+        for intake in &self.settings().intakes {
+            let found = directory::entry(&self.setup.access(intake).await?, intake, dn, more).await?;
+            if found.get(0).is_some() {
+                return Ok(found);
+            }
+        }
+        Ok(Entries::new())
+    }
+
+    /// Somebody who is none of the people of the intakes.
+    async fn stranger(&self, text: &str) -> Result<Stranger, Error> {
+        if let Ok(pasted) = Dn::parse_pasted(text)
+            && pasted.dn.depth() > 0
+        {
+            return Ok(Stranger::One(pasted.dn.to_string()));
+        }
+        let mut connection = self.connect().await?;
+        let found = survey::find(&mut connection, text, 50).await;
+        connection.close().await;
+        let mut found = found?.0;
+        found.retain(|one| one.kind != EntryKind::Group);
+        let is_called = |one: &&Finding| {
+            [Some(&one.name), one.login.as_ref(), one.mail.as_ref()]
+                .into_iter()
+                .flatten()
+                .any(|called| called.eq_ignore_ascii_case(text))
+        };
+        let exact: Vec<&Finding> = found.iter().filter(is_called).collect();
+        let several = if exact.is_empty() { found.iter().collect() } else { exact };
+        Ok(match several.as_slice() {
+            [] => Stranger::Nobody,
+            [only] => Stranger::One(only.dn.clone()),
+            several => Stranger::Several(several.iter().map(|one| one.dn.clone()).collect()),
+        })
+    }
+
+    /// Reads the nest of one group, with every name in it looked up, and the people of the intake.
+    ///
+    /// # Errors
+    /// No server could be reached, or the bind was refused. Whatever comes later is a gap of the
+    /// reading.
+    pub async fn nest(&self, group: &Dn) -> Result<Reading, Error> {
+        nests(&self.setup, self.intake(), vec![group.clone()], &[]).await
+    }
+
+    /// Reads the nest of one group twice: from a snapshot, as it was then, and as it is now.
+    ///
+    /// # Errors
+    /// The file cannot be read or is masked, no server could be reached, or the bind was refused. What the snapshot
+    /// does not have is a gap of the earlier reading.
+    pub async fn nest_since(&self, group: &Dn, file: &Path) -> Result<[Reading; 2], Error> {
+        let snapshot = Arc::new(read_snapshot(file)?);
+        let header = &snapshot.header;
+        if header.unmasked.is_some() {
+            let reason = "it is masked: nobody in it is called as in the directory".to_owned();
+            return Err(Error::NoSnapshot { file: file.to_owned(), reason });
+        }
+        let earlier = Setup {
+            prompt: None,
+            snapshot: Some(Arc::clone(&snapshot)),
+            watch: Watch::default(),
+            ..Setup::clone(&self.setup)
+        };
+        let now = nests(&self.setup, self.intake(), vec![group.clone()], &header.group_bases);
+        let then = nests(&earlier, self.intake(), vec![group.clone()], &header.group_bases);
+        let (then, now) = tokio::try_join!(then, now)?;
+        Ok([then, now])
+    }
+
+    /// Reads the nests of all groups of the directory, and the people of the intake.
+    ///
+    /// # Errors
+    /// No server could be reached, the bind was refused, or the groups could not be listed.
+    pub async fn all_nests(&self) -> Result<Reading, Error> {
+        let mut connection = self.connect().await?;
+        let groups = survey::groups(&mut connection).await;
+        connection.close().await;
+        nests(&self.setup, self.intake(), groups?, &[]).await
+    }
+}
+
+/// Where the person of an account is whom no intake finds.
+fn elsewhere(lists: &Lists, account: usize) -> Option<String> {
+    let link = lists.accounts.get(account)?.link.as_ref()?;
+    lists.readings.iter().find_map(|reading| match reading.whereabouts(link)? {
+        Whereabouts::Elsewhere(dn) => Some(dn.clone()),
+        Whereabouts::Nowhere => None,
+    })
+}
+
+/// What one of several is called: by their entry, or else by their account.
+fn name(lists: &Lists, one: &Found) -> String {
+    let entry = one.person.and_then(|(part, person)| lists.readings.get(part)?.people().get(person));
+    match (entry, one.account.and_then(|at| lists.accounts.get(at))) {
+        (Some(entry), _) => entry.dn().to_owned(),
+        (None, account) => account.map_or_else(String::new, |account| account.login.clone()),
+    }
+}
+
+/// Reads the nests of these groups in place of an intake's own, and what people are called by.
+async fn nests(
+    setup: &Setup,
+    intake: &Intake,
+    groups: Vec<Dn>,
+    group_bases: &[Dn],
+) -> Result<Reading, Error> {
+    let looked_at = intake.for_nests(groups, group_bases);
+    let names = ["displayName", "cn"].map(str::to_owned);
+    Ok(read_with(&setup.access(intake).await?, &looked_at, &Links::known(&[]), &names).await?)
+}

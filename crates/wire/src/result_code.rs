@@ -1,0 +1,88 @@
+//! Result codes (RFC 4511 §4.1.9).
+
+use rasn::prelude::*;
+use rasn::types::Constraints;
+
+/// A result code (RFC 4511 §4.1.9, appendix A). Servers add their own, so any number is kept.
+#[derive(AsnType, Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[rasn(tag(universal, 10))]
+pub struct ResultCode(pub u32);
+
+impl ResultCode {
+    /// It worked.
+    pub const SUCCESS: Self = Self(0);
+    /// More entries than the limit.
+    pub const SIZE_LIMIT_EXCEEDED: Self = Self(4);
+    /// More than an administrator allows.
+    pub const ADMIN_LIMIT_EXCEEDED: Self = Self(11);
+    /// Longer than the server's limit.
+    pub const TIME_LIMIT_EXCEEDED: Self = Self(3);
+    /// Another server keeps this.
+    pub const REFERRAL: Self = Self(10);
+    /// Too much to do just now.
+    pub const BUSY: Self = Self(51);
+    /// Going down, or not up yet.
+    pub const UNAVAILABLE: Self = Self(52);
+    /// The base's name does not exist.
+    pub const NO_SUCH_OBJECT: Self = Self(32);
+
+    /// The standard's name for the code (RFC 4511 appendix A).
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self.0 {
+            0 => "success",
+            1 => "operationsError",
+            2 => "protocolError",
+            3 => "timeLimitExceeded",
+            4 => "sizeLimitExceeded",
+            7 => "authMethodNotSupported",
+            8 => "strongerAuthRequired",
+            10 => "referral",
+            11 => "adminLimitExceeded",
+            12 => "unavailableCriticalExtension",
+            13 => "confidentialityRequired",
+            14 => "saslBindInProgress",
+            16 => "noSuchAttribute",
+            18 => "inappropriateMatching",
+            21 => "invalidAttributeSyntax",
+            32 => "noSuchObject",
+            34 => "invalidDNSyntax",
+            48 => "inappropriateAuthentication",
+            49 => "invalidCredentials",
+            50 => "insufficientAccessRights",
+            51 => "busy",
+            52 => "unavailable",
+            53 => "unwillingToPerform",
+            80 => "other",
+            _ => "a result code of the server's own",
+        }
+    }
+}
+
+impl std::fmt::Display for ResultCode {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(out, "{} ({})", self.name(), self.0)
+    }
+}
+
+impl Encode for ResultCode {
+    fn encode_with_tag_and_constraints<'e, E: Encoder<'e>>(
+        &self,
+        encoder: &mut E,
+        tag: Tag,
+        constraints: &Constraints,
+        identifier: Identifier,
+    ) -> Result<(), E::Error> {
+        encoder.encode_integer(tag, constraints, &self.0, identifier).map(|_| ())
+    }
+}
+
+impl Decode for ResultCode {
+    fn decode_with_tag_and_constraints<D: Decoder>(
+        decoder: &mut D,
+        tag: Tag,
+        constraints: &Constraints,
+    ) -> Result<Self, D::Error> {
+        decoder.decode_integer::<u32>(tag, constraints).map(Self)
+    }
+}
