@@ -31,7 +31,7 @@ async fn main() -> Result<(), webtaxon::Error> {
     };
     println!("run {run}: complete: {}", applied.is_complete());
 
-    let back = workspace.way_back(run)?;
+    let back = workspace.way_back(run).await?;
     let undone = workspace.apply(&back, &consent).await?;
     println!("taken back: complete: {}", undone.is_complete());
     Ok(())

@@ -21,6 +21,7 @@
 //! `sqlite`.
 
 pub mod apply;
+mod background;
 pub mod check;
 mod crash;
 pub mod directory;

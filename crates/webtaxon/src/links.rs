@@ -3,6 +3,7 @@
 //! Since only the login says which account is meant, no login goes from one account to another within one
 //! run: after a run that was cut off, what is found under a login is what was there before, or is new.
 
+use crate::background;
 use crate::state::{Journal, Place, Remembered, StateError, Ties};
 use crate::store::{AccountStore, Answer, Record, StoreErrorKind, Terms};
 use std::borrow::Cow;
@@ -16,7 +17,7 @@ use webtaxon_core::ldap::identity::Identity;
 pub(crate) struct Linked<'s> {
     store: &'s dyn AccountStore,
     /// The state that has the links, and which list they are of; none where the list has them.
-    apart: Option<(Place<'s>, String)>,
+    apart: Option<(Place, String)>,
     /// Whether an apply has the journal open, so that what it says is all that there is.
     is_applying: bool,
 }
@@ -51,7 +52,7 @@ impl Kept {
 
 impl<'s> Linked<'s> {
     /// A store, and where its links are kept and for which list; none where the store has them.
-    pub(crate) fn new(store: &'s dyn AccountStore, apart: Option<(Place<'s>, String)>) -> Self {
+    pub(crate) fn new(store: &'s dyn AccountStore, apart: Option<(Place, String)>) -> Self {
         Self { store, apart, is_applying: false }
     }
 
@@ -61,26 +62,30 @@ impl<'s> Linked<'s> {
     }
 
     /// Gives accounts the links that are kept for them, if they are kept apart.
-    fn tie(&self, accounts: &mut [Account]) -> Result<(), StateError> {
-        let Some((state, list)) = &self.apart else { return Ok(()) };
-        let Some(journal) = Journal::read(*state)? else { return Ok(()) };
-        let mut kept = Kept::default();
-        for (link, login) in journal.kept(list)? {
-            kept.tie(link, login);
-        }
-        tie(accounts, &kept);
-        // What a run that was cut off has done counts, before the next one writes it down.
-        if let Some(run) = journal.unfinished()?.filter(|_| !self.is_applying) {
-            let open = journal.entries(run)?.into_iter().filter(|entry| entry.outcome.is_none());
-            let edits: Vec<Edit> = open.map(|entry| entry.edit).collect();
-            for (edit, standing) in edits.iter().zip(self.standings(&edits, accounts)) {
-                if standing == Standing::Made {
-                    kept.follow(edit);
-                }
+    async fn tie(&self, mut accounts: Vec<Account>) -> Result<Vec<Account>, StateError> {
+        let Some((place, list)) = self.apart.clone() else { return Ok(accounts) };
+        let is_applying = self.is_applying;
+        background::run(move || {
+            let Some(journal) = Journal::read(&place)? else { return Ok(accounts) };
+            let mut kept = Kept::default();
+            for (link, login) in journal.kept(&list)? {
+                kept.tie(link, login);
             }
-            tie(accounts, &kept);
-        }
-        Ok(())
+            tie(&mut accounts, &kept);
+            // What a run that was cut off has done counts, before the next one writes it down.
+            if let Some(run) = journal.unfinished()?.filter(|_| !is_applying) {
+                let open = journal.entries(run)?.into_iter().filter(|entry| entry.outcome.is_none());
+                let edits: Vec<Edit> = open.map(|entry| entry.edit).collect();
+                for (edit, standing) in edits.iter().zip(standings_apart(&edits, &accounts)) {
+                    if standing == Standing::Made {
+                        kept.follow(edit);
+                    }
+                }
+                tie(&mut accounts, &kept);
+            }
+            Ok(accounts)
+        })
+        .await
     }
 
     /// Whether the links are not in the list.
@@ -101,23 +106,7 @@ impl<'s> Linked<'s> {
 
     /// How edits that were begun stand to the list.
     pub(crate) fn standings(&self, edits: &[Edit], accounts: &[Account]) -> Vec<Standing> {
-        if !self.is_apart() {
-            return standings(edits, accounts, &[]);
-        }
-        let tied: HashMap<Cow<'_, str>, &Identity> =
-            accounts.iter().filter_map(|one| Some((folded(&one.login), one.link.as_ref()?))).collect();
-        // An account that is another person's is not the one that was to be made.
-        let is_another = |edit: &Edit| match (&edit.before, &edit.after) {
-            (None, Some(after)) => {
-                tied.get(&folded(&after.login)).is_some_and(|tied| after.link.as_ref() != Some(*tied))
-            }
-            _ => false,
-        };
-        let bare_edits: Vec<Edit> = edits.iter().map(bare).collect();
-        let bare_accounts: Vec<Account> = accounts.iter().map(without_link).collect();
-        let found = standings(&bare_edits, &bare_accounts, &[]);
-        let found = edits.iter().zip(found);
-        found.map(|(edit, found)| if is_another(edit) { Standing::Ready(None) } else { found }).collect()
+        if self.is_apart() { standings_apart(edits, accounts) } else { standings(edits, accounts, &[]) }
     }
 
     /// Makes edits in a list without links: what is left of them there.
@@ -187,17 +176,15 @@ impl AccountStore for Linked<'_> {
 
     fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
         Box::pin(async move {
-            let mut accounts = self.store.accounts(fields).await?;
-            self.tie(&mut accounts).map_err(StoreErrorKind::from)?;
-            Ok(accounts)
+            let accounts = self.store.accounts(fields).await?;
+            Ok(self.tie(accounts).await.map_err(StoreErrorKind::from)?)
         })
     }
 
     fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, (Vec<Account>, Groups)> {
         Box::pin(async move {
-            let (mut accounts, groups) = self.store.accounts_and_groups(fields).await?;
-            self.tie(&mut accounts).map_err(StoreErrorKind::from)?;
-            Ok((accounts, groups))
+            let (accounts, groups) = self.store.accounts_and_groups(fields).await?;
+            Ok((self.tie(accounts).await.map_err(StoreErrorKind::from)?, groups))
         })
     }
 
@@ -241,6 +228,24 @@ impl AccountStore for Linked<'_> {
     ) -> Answer<'a, ()> {
         self.store.carry_out_groups(edits, terms, record)
     }
+}
+
+/// How edits stand to a list that does not have the links itself.
+fn standings_apart(edits: &[Edit], accounts: &[Account]) -> Vec<Standing> {
+    let tied: HashMap<Cow<'_, str>, &Identity> =
+        accounts.iter().filter_map(|one| Some((folded(&one.login), one.link.as_ref()?))).collect();
+    // An account that is another person's is not the one that was to be made.
+    let is_another = |edit: &Edit| match (&edit.before, &edit.after) {
+        (None, Some(after)) => {
+            tied.get(&folded(&after.login)).is_some_and(|tied| after.link.as_ref() != Some(*tied))
+        }
+        _ => false,
+    };
+    let bare_edits: Vec<Edit> = edits.iter().map(bare).collect();
+    let bare_accounts: Vec<Account> = accounts.iter().map(without_link).collect();
+    let found = standings(&bare_edits, &bare_accounts, &[]);
+    let found = edits.iter().zip(found);
+    found.map(|(edit, found)| if is_another(edit) { Standing::Ready(None) } else { found }).collect()
 }
 
 fn tie(accounts: &mut [Account], kept: &Kept) {

@@ -1,6 +1,7 @@
 //! Settings, and everything that a run needs beside them: the folder that paths start from, the
 //! account store, how a password is asked for, a snapshot, who watches.
 
+use crate::background;
 use crate::directory::{Access, Connection, DirectoryError, DirectoryErrorKind, Links, read_with};
 use crate::error::Error;
 use crate::links::Linked;
@@ -161,19 +162,25 @@ impl Setup {
     }
 
     /// Where the state is.
-    pub(crate) fn state(&self) -> state::Place<'_> {
-        let server = self.settings.state.as_ref();
-        state::Place { settings: &self.file, server, folder: &self.folder }
+    pub(crate) fn state(&self) -> state::Place {
+        let server = self.settings.state.clone();
+        state::Place { settings: self.file.clone(), server, folder: self.folder.clone() }
     }
 
     /// The journal, to be read; none before the first apply.
-    pub(crate) fn journal(&self) -> Result<Option<Journal>, Error> {
-        Ok(Journal::read(self.state())?)
+    pub(crate) async fn journal(&self) -> Result<Option<Journal>, Error> {
+        let place = self.state();
+        Ok(background::run(move || Journal::read(&place)).await?)
     }
 
     /// What earlier runs remembered.
-    pub(crate) fn memory(&self) -> Result<Memory, Error> {
-        Ok(state::memory(self.state())?)
+    pub(crate) async fn memory(&self) -> Result<Memory, Error> {
+        let place = self.state();
+        let mut memory = background::run(move || state::memory(&place)).await?;
+        if let Some(applied) = &mut memory.applied {
+            self.settings.bring_up(applied);
+        }
+        Ok(memory)
     }
 
     /// What an administrator should hear at every run, whatever its outcome.

@@ -7,17 +7,17 @@ use crate::text;
 use webtaxon::state::{Journal, Run};
 use webtaxon::{ApplyError, Error, Workspace, report};
 
-pub(crate) fn run(options: &Options, session: &Session<'_>) -> Result<Exit, Failure> {
+pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit, Failure> {
     let workspace = session.open()?;
     if let Some(day) = options.forget_before {
-        let forgotten = workspace.forget_before(day, &who())?;
+        let forgotten = workspace.forget_before(day, &who()).await?;
         session.output.answer(&text::forgotten(forgotten, day));
         return Ok(Exit::Done);
     }
     if let (Some(run), true) = (options.run, options.undo) {
-        return way_back(&workspace, run, options, session);
+        return way_back(&workspace, run, options, session).await;
     }
-    let journal = workspace.journal()?;
+    let journal = workspace.journal().await?;
     let runs = journal.as_ref().map(Journal::runs).transpose().map_err(Error::from)?.unwrap_or_default();
     match (options.run, &journal) {
         (Some(number), Some(journal)) if runs.iter().any(|run| run.run == number) => {
@@ -50,13 +50,13 @@ fn one(run: &Run, journal: &Journal, options: &Options, session: &Session<'_>) -
 }
 
 /// Shows what would take a run back, and saves it if that is wanted.
-fn way_back(
+async fn way_back(
     workspace: &Workspace,
     run: i64,
     options: &Options,
     session: &Session<'_>,
 ) -> Result<Exit, Failure> {
-    let work = workspace.way_back(run)?;
+    let work = workspace.way_back(run).await?;
     session.answer(|width| text::work(&work, None, width, usize::MAX), || report::work(&work));
     match &options.save {
         Some(file) => session.save(&work, file)?,

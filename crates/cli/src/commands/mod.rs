@@ -61,7 +61,7 @@ async fn dispatch(command: &Command, session: &Session<'_>) -> Result<Exit, Fail
         Command::Compare(options) => compare::run(&options.other, session).await,
         Command::Why(options) => why::run(&options.person, session).await,
         Command::Apply(options) => apply::run(options, session).await,
-        Command::Journal(options) => journal::run(options, session),
+        Command::Journal(options) => journal::run(options, session).await,
         Command::Snapshot(options) => snapshot::run(options, session).await,
         Command::Standin(options) => standin::run(options, session).await,
         Command::Code { code } => code::run(code, session),

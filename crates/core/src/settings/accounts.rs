@@ -3,10 +3,11 @@
 use super::{CsvGroups, PasswordSource, Scim, SqlGroups, Trust};
 use crate::ldap::identity::Identity;
 use indexmap::IndexMap;
+use serde::Serialize;
 use std::path::PathBuf;
 
 /// The application's own list of accounts.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct Accounts {
     /// Where the list is kept.
     pub store: StoreSettings,
@@ -19,7 +20,8 @@ pub struct Accounts {
 }
 
 /// Where the list is kept. Exhaustive on purpose: whoever opens one must know every kind.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum StoreSettings {
     /// A CSV file (RFC 4180), beside the settings unless the path is absolute.
     Csv {
@@ -87,7 +89,7 @@ impl StoreSettings {
 }
 
 /// Where a PostgreSQL database is, and who asks it.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Postgres {
     /// A host name or address, or the folder of a local socket, which begins with a slash.
     pub host: String,
@@ -106,7 +108,7 @@ pub struct Postgres {
 }
 
 /// The schema of a PostgreSQL database that has what is remembered from run to run.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct StateDatabase {
     /// The database.
     pub server: Postgres,
@@ -115,7 +117,7 @@ pub struct StateDatabase {
 }
 
 /// A table of the application's own, one account a row.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct SqlTable {
     /// Its name.
     pub name: String,
@@ -178,7 +180,7 @@ impl SqlTable {
 }
 
 /// A table of roles, one a row.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct RoleTable {
     /// Its name.
     pub name: String,
@@ -193,7 +195,7 @@ pub struct RoleTable {
 }
 
 /// A table whose rows others refer to.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct RowsOf {
     /// Its name.
     pub table: String,

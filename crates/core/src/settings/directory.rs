@@ -2,11 +2,12 @@
 
 use super::Fingerprint;
 use crate::ldap::url::Server;
+use serde::Serialize;
 use std::path::PathBuf;
 use std::time::Duration;
 
 /// One LDAP service.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct Directory {
     /// Its name in the settings.
     pub name: String,
@@ -42,7 +43,8 @@ impl Directory {
 }
 
 /// How a directory's servers are found. Exhaustive on purpose: whoever connects must know every kind.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Servers {
     /// By name, tried in this order.
     Named(Vec<Server>),
@@ -51,7 +53,8 @@ pub enum Servers {
 }
 
 /// Whose certificates are good. Exhaustive on purpose: whoever opens one must know every kind.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Trust {
     /// The system's own list of authorities.
     System,
@@ -62,7 +65,7 @@ pub enum Trust {
 }
 
 /// A certificate of this side's own: who asks is shown by the key.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct ClientCertificate {
     /// A PEM file with the certificate, and those of the authorities between it and the root.
     pub chain: PathBuf,
@@ -71,7 +74,8 @@ pub struct ClientCertificate {
 }
 
 /// Who asks, and how that is shown (RFC 4513 §5). Exhaustive on purpose: whoever binds must know every kind.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Bind {
     /// Nobody in particular.
     Anonymous,
@@ -99,7 +103,8 @@ impl Bind {
 }
 
 /// What becomes of a part of the tree that another server keeps (RFC 4511 §4.5.3).
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum References {
     /// It is read there. The bind's credentials go only to servers that the settings name.
     Follow,
@@ -111,7 +116,8 @@ pub enum References {
 }
 
 /// Where a password comes from; never the settings themselves. Exhaustive on purpose: whoever opens one must know every kind.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum PasswordSource {
     /// An environment variable of this name.
     Env(String),

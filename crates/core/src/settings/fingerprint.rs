@@ -54,3 +54,9 @@ impl fmt::Debug for Fingerprint {
         write!(out, "{self}")
     }
 }
+
+impl serde::Serialize for Fingerprint {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}

@@ -5,11 +5,12 @@ use crate::ldap::identity::LASTING;
 use crate::ldap::name::Dn;
 use crate::settings::rules::{Condition, FieldRule};
 use indexmap::IndexMap;
+use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 /// Which groups of the directory come into the application, and as what.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct GroupIntake {
     /// Where they sit; each base is read with everything below it.
     pub bases: Vec<Dn>,
@@ -50,7 +51,8 @@ impl GroupIntake {
 }
 
 /// Who is in a group of the application, of those who are in the directory's.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum GroupMembers {
     /// Everybody, through groups in it, too.
     #[default]
@@ -60,7 +62,8 @@ pub enum GroupMembers {
 }
 
 /// What becomes of a group whose entry is not among those that come in any more.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum GroupLeaving {
     /// It stays as it is.
     #[default]
@@ -70,7 +73,7 @@ pub enum GroupLeaving {
 }
 
 /// The application's groups in a CSV file (RFC 4180), beside the settings unless the path is absolute.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct CsvGroups {
     /// The file.
     pub path: PathBuf,
@@ -79,7 +82,7 @@ pub struct CsvGroups {
 }
 
 /// The application's groups in a table, one a row.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct SqlGroups {
     /// Its name.
     pub name: String,
@@ -90,7 +93,7 @@ pub struct SqlGroups {
 }
 
 /// A table of members, one a row: which account is in which group.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct MemberTable {
     /// Its name.
     pub name: String,

@@ -6,9 +6,10 @@ use crate::ldap::filter::Filter;
 use crate::ldap::name::Dn;
 use crate::ldap::schema::ServerKind;
 use indexmap::IndexMap;
+use serde::Serialize;
 
 /// Which people come in, and as what.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct Intake {
     /// Its name.
     pub name: String,
@@ -144,7 +145,8 @@ impl Intake {
 }
 
 /// One way in which a candidate finds its account.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum MatchBy {
     /// By the lasting identity.
@@ -156,7 +158,8 @@ pub enum MatchBy {
 }
 
 /// How nests of groups are read. Each way finds the same people; what one cannot see, it says.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum Strategy {
     /// Whichever way is cheapest of those that see everything there, as the nest shows while it is read: as a rule
@@ -197,7 +200,8 @@ impl Strategy {
 }
 
 /// Whether people count as active who are locked out after wrong passwords, which passes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Locked {
     /// They do.
     #[default]
@@ -207,7 +211,8 @@ pub enum Locked {
 }
 
 /// What becomes of an account's roles that no rule of the settings gives.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum OtherRoles {
     /// They stay: somebody gave them in the application.
     #[default]
@@ -217,7 +222,8 @@ pub enum OtherRoles {
 }
 
 /// Whether an account that was made by hand may become the directory's.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum Adopt {
     /// Never: the two are shown as a clash.
@@ -237,7 +243,7 @@ impl Adopt {
 }
 
 /// What happens to a linked account, by the cause for which its person is no candidate any more.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct Leaving {
     /// There is no such entry.
     pub gone: LeavingRule,
@@ -250,7 +256,7 @@ pub struct Leaving {
 }
 
 /// What happens for one cause, and when.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct LeavingRule {
     /// What happens.
     pub action: LeavingAction,
@@ -277,7 +283,8 @@ impl Default for Leaving {
 }
 
 /// What happens to one account.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum LeavingAction {
     /// The account is deleted.
     Remove,

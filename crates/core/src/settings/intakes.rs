@@ -1,9 +1,10 @@
 //! The intakes in their order, and whatever there is one of for each of them.
 
 use super::Intake;
+use serde::Serialize;
 
 /// One thing for each intake, in their order. Never empty.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Intakes<T = Intake> {
     /// That of the first intake.
     pub first: T,

@@ -29,9 +29,10 @@ pub use intakes::Intakes;
 pub use scim::{AttributePath, Credentials, ENTERPRISE, Literal, Scim, USER};
 
 use indexmap::IndexMap;
+use serde::Serialize;
 
 /// One settings file.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct Settings {
     /// The directories, by the name that the settings give them.
     pub directories: IndexMap<String, Directory>,
@@ -77,7 +78,7 @@ impl Settings {
 }
 
 /// What stops an apply; a preview shows it.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct Brakes {
     /// The most accounts that may be removed or suspended.
     pub removals: Option<Removals>,
@@ -96,7 +97,8 @@ impl Default for Brakes {
 }
 
 /// The most that may be taken away.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Removals {
     /// This many.
     Number(u64),

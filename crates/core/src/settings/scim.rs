@@ -2,6 +2,7 @@
 
 use super::{PasswordSource, Trust};
 use indexmap::IndexMap;
+use serde::Serialize;
 use std::fmt;
 
 /// The schema of a user (RFC 7643 §4.1).
@@ -19,7 +20,7 @@ const USUAL: [(&str, &str); 5] = [
 ];
 
 /// A SCIM service, and who asks it.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Scim {
     /// The base of its addresses, `https://…`, without a slash at the end.
     pub service: String,
@@ -36,7 +37,8 @@ pub struct Scim {
 }
 
 /// How a client shows who it is.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Credentials {
     /// Not at all.
     None,
@@ -216,6 +218,12 @@ fn unescaped(text: &str) -> Option<String> {
         }
     }
     Some(plain)
+}
+
+impl serde::Serialize for AttributePath {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
 }
 
 #[cfg(test)]

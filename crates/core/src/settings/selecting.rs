@@ -1,8 +1,12 @@
 //! The settings that decide who is in and what becomes of those who are not, as text, to be compared
 //! with those of an earlier run.
 
-use super::{GroupIntake, Intake, Leaving, LeavingAction, LeavingRule, Settings};
+use super::{
+    GroupIntake, GroupLeaving, GroupMembers, Intake, Leaving, LeavingAction, LeavingRule, Locked, Servers,
+    Settings,
+};
 use crate::ldap::name::Dn;
+use crate::ldap::url::{Scheme, Server};
 use std::collections::BTreeMap;
 
 impl Settings {
@@ -12,15 +16,10 @@ impl Settings {
     pub fn selecting(&self) -> BTreeMap<String, String> {
         let mut all = BTreeMap::new();
         for intake in self.intakes.iter() {
-            let servers = self.directories.get(&intake.directory).map(|one| format!("{:?}", one.servers));
+            let servers = self.directory(intake).map(|one| servers(&one.servers));
             let own = [("servers", servers.unwrap_or_default())].into_iter().chain(texts(intake));
             for (name, text) in own.filter(|(_, text)| !text.is_empty()) {
-                let name = if self.intakes.is_single() {
-                    name.to_owned()
-                } else {
-                    format!("{}: {name}", intake.name)
-                };
-                all.insert(name, text);
+                all.insert(self.called(intake, name), text);
             }
         }
         if !self.intakes.is_single() {
@@ -29,6 +28,55 @@ impl Settings {
         }
         all
     }
+
+    fn called(&self, intake: &Intake, name: &str) -> String {
+        if self.intakes.is_single() { name.to_owned() } else { format!("{}: {name}", intake.name) }
+    }
+
+    /// Brings texts that an earlier version remembered of these settings to the form of
+    /// [`Settings::selecting`]: three of them were kept as Rust printed them.
+    pub fn bring_up(&self, remembered: &mut BTreeMap<String, String>) {
+        let now = self.selecting();
+        for intake in &self.intakes {
+            let earlier = [
+                ("servers", self.directory(intake).map(|one| earlier_servers(&one.servers))),
+                (
+                    "locked",
+                    Some(if intake.locked == Locked::Active { "Active" } else { "Inactive" }.to_owned()),
+                ),
+                ("application_groups", intake.application_groups.as_ref().map(earlier_groups)),
+            ];
+            for (name, earlier) in earlier {
+                let name = self.called(intake, name);
+                if let (Some(text), Some(now)) = (remembered.get_mut(&name), now.get(&name))
+                    && earlier.as_deref() == Some(text)
+                {
+                    text.clone_from(now);
+                }
+            }
+        }
+    }
+}
+
+/// The servers as they were remembered until the state's form 2.
+fn earlier_servers(servers: &Servers) -> String {
+    let one = |server: &Server| match server {
+        Server::Host { scheme, host, port } => {
+            let scheme = if *scheme == Scheme::Ldaps { "Ldaps" } else { "Ldap" };
+            format!("Host {{ scheme: {scheme}, host: {host:?}, port: {port} }}")
+        }
+        Server::Socket(path) => format!("Socket({path:?})"),
+    };
+    match servers {
+        Servers::Named(list) => format!("Named([{}])", list.iter().map(one).collect::<Vec<_>>().join(", ")),
+        Servers::Domain(domain) => format!("Domain({domain:?})"),
+    }
+}
+
+fn earlier_groups(groups: &GroupIntake) -> String {
+    let members = if groups.members == GroupMembers::Direct { "Direct" } else { "Flattened" };
+    let gone = if groups.gone == GroupLeaving::Remove { "Remove" } else { "Keep" };
+    format!("{}\n{members} {} {gone}", groups.which(), groups.adopt)
 }
 
 fn texts(intake: &Intake) -> [(&'static str, String); 14] {
@@ -43,7 +91,7 @@ fn texts(intake: &Intake) -> [(&'static str, String); 14] {
         ("not_in_group", names(not_in_group)),
         ("group_bases", names(group_bases)),
         ("active", active.as_ref().map(ToString::to_string).unwrap_or_default()),
-        ("locked", format!("{:?}", intake.locked)),
+        ("locked", locked(intake.locked).to_owned()),
         ("identity", intake.identity.clone().unwrap_or_default()),
         ("member_login", intake.member_login.clone().unwrap_or_default()),
         ("required fields", required.map(|(name, _)| name.as_str()).collect::<Vec<_>>().join("\n")),
@@ -52,9 +100,31 @@ fn texts(intake: &Intake) -> [(&'static str, String); 14] {
     ]
 }
 
+fn servers(servers: &Servers) -> String {
+    match servers {
+        Servers::Named(list) => list.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"),
+        Servers::Domain(domain) => format!("domain {domain}"),
+    }
+}
+
+fn locked(locked: Locked) -> &'static str {
+    match locked {
+        Locked::Active => "active",
+        Locked::Inactive => "inactive",
+    }
+}
+
 fn groups_in(groups: &GroupIntake) -> String {
-    let GroupIntake { members, adopt, gone, .. } = groups;
-    format!("{}\n{members:?} {adopt} {gone:?}", groups.which())
+    let members = match groups.members {
+        GroupMembers::Flattened => "flattened",
+        GroupMembers::Direct => "direct",
+    };
+    let gone = match groups.gone {
+        GroupLeaving::Keep => "keep",
+        GroupLeaving::Remove => "remove",
+    };
+    let adopt = if groups.adopt { "same-name" } else { "never" };
+    format!("{}\n{members} {adopt} {gone}", groups.which())
 }
 
 fn names(list: &[Dn]) -> String {

@@ -1,6 +1,7 @@
 //! Before anything is changed: the work of a preview or of the way back of a run, and whether it may begin.
 
 use super::{Consent, GroupWork, Origin, Work};
+use crate::background;
 use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::setup::Setup;
 use crate::state::{Journal, Run};
@@ -14,10 +15,10 @@ use webtaxon_core::preview::{Brake, BrakeKind, Preview};
 
 /// Makes a preview, and what an apply would do of it.
 pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
-    let (latest, memory) = match setup.journal()? {
-        Some(journal) => (journal.latest()?, journal.memory()?),
-        None => (0, setup.memory()?),
-    };
+    let place = setup.state();
+    let latest =
+        background::run(move || Journal::read(&place)?.map(|journal| journal.latest()).transpose()).await?;
+    let memory = setup.memory().await?;
     let found = setup.find(&[]).await?;
     let preview = Preview::of(found.situation(&setup.settings, &memory));
     let by_login: HashMap<&str, &Account> =
@@ -38,7 +39,7 @@ pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
         settings: settings_digest(setup),
         selecting: setup.settings.selecting(),
         missed: preview.missed.clone(),
-        latest,
+        latest: latest.unwrap_or(0),
         original: None,
     };
     Ok((preview, work))
@@ -46,7 +47,7 @@ pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
 
 /// The edits that take a run back, as far as it was done: the last one first.
 pub(crate) fn way_back(setup: &Setup, run: i64) -> Result<Work, Error> {
-    let journal = setup.journal()?.ok_or_else(|| ApplyError::no_run(run))?;
+    let journal = Journal::read(&setup.state())?.ok_or_else(|| ApplyError::no_run(run))?;
     let of = journal.runs()?.into_iter().find(|one| one.run == run);
     let of: Run = of.ok_or_else(|| ApplyError::no_run(run))?;
     let (entries, group_entries) = (journal.entries(run)?, journal.group_entries(run)?);
@@ -104,10 +105,10 @@ pub(crate) fn consider(
 /// Forgets the runs that began before a day, but the latest, and their copies of the accounts; what
 /// is remembered of people stays. Returns how many runs.
 pub(crate) fn forget_before(setup: &Setup, day: Date, who: &str) -> Result<usize, Error> {
-    if setup.journal()?.is_none() {
+    if Journal::read(&setup.state())?.is_none() {
         return Ok(0);
     }
-    let forgotten = Journal::write(setup.state(), who)?.forget_before(day)?;
+    let forgotten = Journal::write(&setup.state(), who)?.forget_before(day)?;
     for backup in forgotten.iter().flatten() {
         let file = setup.folder.join(backup);
         // A copy that somebody took away already is gone as well.
@@ -121,7 +122,7 @@ pub(crate) fn forget_before(setup: &Setup, day: Date, who: &str) -> Result<usize
 
 /// The digest of the settings: of what they say, not of how they are laid out.
 fn settings_digest(setup: &Setup) -> String {
-    hex_digest(format!("{:?}", setup.settings).as_bytes())
+    hex_digest(&serde_json::to_vec(&setup.settings).unwrap_or_default())
 }
 
 /// The SHA-256 of some bytes, in hexadecimal digits.

@@ -9,8 +9,10 @@ mod steps;
 
 pub use steps::{CheckStep, StepOutcome};
 
+use crate::background;
 use crate::directory::{Access, DirectoryError};
 use crate::setup::Setup;
+use crate::state::Journal;
 use std::time::{Duration, Instant};
 use steps::{Steps, bad, good, warning};
 use webtaxon_core::account::folded;
@@ -43,15 +45,16 @@ pub(crate) async fn check(
     }
     steps.intake = None;
     accounts(setup, &mut steps).await;
-    state(setup, &mut steps);
+    state(setup, &mut steps).await;
     steps.finish()
 }
 
 /// What is remembered from run to run.
-fn state(setup: &Setup, steps: &mut Steps<'_>) {
+async fn state(setup: &Setup, steps: &mut Steps<'_>) {
     let began = Instant::now();
     let place = setup.state().describe();
-    let runs = setup.journal().and_then(|journal| Ok(journal.map(|journal| journal.runs()).transpose()?));
+    let at = setup.state();
+    let runs = background::run(move || Journal::read(&at)?.map(|journal| journal.runs()).transpose()).await;
     let finding = match runs {
         Err(error) => bad(&error),
         Ok(None) => good(format!("nothing is remembered yet: the first apply makes {place}")),

@@ -125,11 +125,11 @@ pub struct Journal {
 
 impl Journal {
     /// Opens the journal, to be read; none if there is none yet.
-    pub(crate) fn read(place: Place<'_>) -> Result<Option<Self>, StateError> {
-        let db: Option<Box<dyn Database>> = match place.server {
-            None => StateFile::read(place.settings)?.map(|file| Box::new(file) as _),
+    pub(crate) fn read(place: &Place) -> Result<Option<Self>, StateError> {
+        let db: Option<Box<dyn Database>> = match &place.server {
+            None => StateFile::read(&place.settings)?.map(|file| Box::new(file) as _),
             #[cfg(feature = "postgres")]
-            Some(server) => Some(Box::new(super::server::StateServer::read(server, place.folder)?)),
+            Some(server) => Some(Box::new(super::server::StateServer::read(server, &place.folder)?)),
             #[cfg(not(feature = "postgres"))]
             Some(_) => return Err(StateErrorKind::NotBuilt.into()),
         };
@@ -140,10 +140,10 @@ impl Journal {
     }
 
     /// Opens it to be written, and makes it if need be; nobody else can until it is closed.
-    pub(crate) fn write(place: Place<'_>, who: &str) -> Result<Self, StateError> {
-        Ok(match place.server {
+    pub(crate) fn write(place: &Place, who: &str) -> Result<Self, StateError> {
+        Ok(match &place.server {
             None => {
-                let mut file = StateFile::write(place.settings, who)?;
+                let mut file = StateFile::write(&place.settings, who)?;
                 let form = known(&file)?;
                 if form < NEWEST {
                     file.migrate(form)?;
@@ -152,7 +152,7 @@ impl Journal {
             }
             #[cfg(feature = "postgres")]
             Some(server) => {
-                let mut server = super::server::StateServer::write(server, place.folder, who)?;
+                let mut server = super::server::StateServer::write(server, &place.folder, who)?;
                 let form = known(&server)?;
                 if form < NEWEST {
                     server.migrate(form)?;
@@ -177,6 +177,15 @@ impl Journal {
             .collect())
     }
 
+    /// That something stands there which no version ever wrote.
+    fn odd(&self, what: &str, said: &str) -> StateError {
+        self.db.broken(&format!("{said} is no {what}"))
+    }
+
+    fn link(&self, text: &str) -> Result<Identity, StateError> {
+        Identity::from_link(text).ok_or_else(|| self.odd("link", text))
+    }
+
     /// What earlier runs left behind, on the day that it is.
     ///
     /// # Errors
@@ -184,11 +193,12 @@ impl Journal {
     pub fn memory(&self) -> Result<Memory, StateError> {
         let mut memory = Memory::on(today());
         for (link, since) in self.pairs("SELECT link, since FROM missed")? {
-            let day = since.parse::<Date>().map_err(|error| self.db.broken(&error))?;
-            memory.missed.extend(Identity::from_link(&link).map(|link| (link, day)));
+            let day = since.parse::<Date>().map_err(|_| self.odd("day", &since))?;
+            memory.missed.insert(self.link(&link)?, day);
         }
-        let known = self.pairs("SELECT link, login FROM known")?.into_iter();
-        memory.known = known.filter_map(|(link, login)| Some((Identity::from_link(&link)?, login))).collect();
+        for (link, login) in self.pairs("SELECT link, login FROM known")? {
+            memory.known.insert(self.link(&link)?, login);
+        }
         let applied = self.pairs("SELECT setting, says FROM applied")?;
         memory.applied = (!applied.is_empty()).then(|| applied.into_iter().collect());
         Ok(memory)
@@ -199,10 +209,12 @@ impl Journal {
         if self.form()? < 2 {
             return Ok(Vec::new());
         }
-        let rows =
-            self.db.all("SELECT link, login FROM kept WHERE list = ?1", vec![list.into()])?.into_iter();
-        let rows = rows.map(text_cells).map(|row| row.map(Option::unwrap_or_default));
-        Ok(rows.filter_map(|[link, login]| Some((Identity::from_link(&link)?, login))).collect())
+        let rows = self.db.all("SELECT link, login FROM kept WHERE list = ?1", vec![list.into()])?;
+        let row = |row| {
+            let [link, login] = text_cells(row).map(Option::unwrap_or_default);
+            Ok((self.link(&link)?, login))
+        };
+        rows.into_iter().map(row).collect()
     }
 
     /// Every run, the latest first.
@@ -216,19 +228,20 @@ impl Journal {
         for row in self.db.all(sql, Vec::new())? {
             let numbers = [8, 9, 10].map(|at| row.get(at).and_then(Cell::int));
             let [begun, ended, who, settings, store, released, backup, ending] = text_cells(row);
-            let time = |text: Option<String>| text.and_then(|text| text.parse::<Timestamp>().ok());
+            let time = |text: String| text.parse::<Timestamp>().map_err(|_| self.odd("time", &text));
             let [run, undoes, undone] = numbers;
+            let ending = ending.map(|word| Ending::read(&word).ok_or_else(|| self.odd("ending", &word)));
             runs.push(Run {
-                run: run.unwrap_or_default(),
-                at: time(begun).unwrap_or_default(),
-                ended: time(ended),
+                run: run.ok_or_else(|| self.odd("run", "nothing"))?,
+                at: time(begun.unwrap_or_default())?,
+                ended: ended.map(time).transpose()?,
                 who: who.unwrap_or_default(),
                 undoes,
                 settings: settings.unwrap_or_default(),
                 store: store.unwrap_or_default(),
                 released: released.unwrap_or_default().split_whitespace().map(str::to_owned).collect(),
                 backup: backup.map(PathBuf::from),
-                ending: ending.and_then(|text| Ending::read(&text)),
+                ending: ending.transpose()?,
                 undone,
                 counts: BTreeMap::new(),
             });
@@ -270,17 +283,18 @@ impl Journal {
         run: i64,
         groups: bool,
     ) -> Result<Vec<Recorded<E>>, StateError> {
-        // What happens to groups has names of its own.
+        // What happens to groups has names of its own. What has no kind is damage, and told as an edit that cannot be read.
         let kinds: Vec<String> =
             GroupChangeKind::ALL.iter().map(|kind| format!("'{}'", kind.name())).collect();
         let (kind, is_in) = (self.db.kind_of_edit(), if groups { "IN" } else { "NOT IN" });
         let sql = format!(
-            "SELECT edit, outcome, reason, place FROM edit WHERE run = ?1 AND {kind} {is_in} ({}) ORDER BY place",
+            "SELECT edit, outcome, reason, place FROM edit WHERE run = ?1 AND coalesce({kind}, '') {is_in} ({}) ORDER BY place",
             kinds.join(", ")
         );
         let mut entries = Vec::new();
         for row in self.db.all(&sql, vec![run.into()])? {
-            let place = row.get(3).and_then(Cell::int).unwrap_or_default();
+            let place = row.get(3).and_then(Cell::int).and_then(|place| usize::try_from(place).ok());
+            let place = place.ok_or_else(|| self.odd("place", "nothing"))?;
             let [edit, outcome, reason] = text_cells(row);
             let edit = edit.unwrap_or_default();
             let edit = serde_json::from_str(&edit).map_err(|error| self.db.broken(&error))?;
@@ -290,9 +304,10 @@ impl Journal {
                 Some("made") => Some(Outcome::Made),
                 Some("left") => Some(Outcome::Left(reason)),
                 Some("failed") => Some(Outcome::Failed(reason)),
-                _ => None,
+                None => None,
+                Some(other) => return Err(self.odd("outcome", other)),
             };
-            entries.push(Recorded { place: usize::try_from(place).unwrap_or_default(), edit, outcome });
+            entries.push(Recorded { place, edit, outcome });
         }
         Ok(entries)
     }

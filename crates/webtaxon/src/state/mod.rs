@@ -45,21 +45,21 @@ pub(crate) fn today() -> Date {
 }
 
 /// Where the state of some settings is.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct Place<'s> {
+#[derive(Clone, Debug)]
+pub(crate) struct Place {
     /// The settings, beside which it stands unless a server has it.
-    pub(crate) settings: &'s Path,
+    pub(crate) settings: PathBuf,
     /// The server that has it.
-    pub(crate) server: Option<&'s StateDatabase>,
+    pub(crate) server: Option<StateDatabase>,
     /// What paths in the settings start from.
     #[cfg_attr(not(feature = "postgres"), expect(dead_code, reason = "a file stands beside the settings"))]
-    pub(crate) folder: &'s Path,
+    pub(crate) folder: PathBuf,
 }
 
-impl Place<'_> {
+impl Place {
     /// Where it is, for people.
     pub(crate) fn describe(&self) -> String {
-        self.server.map_or_else(|| file_of(self.settings).display().to_string(), in_words)
+        self.server.as_ref().map_or_else(|| file_of(&self.settings).display().to_string(), in_words)
     }
 }
 
@@ -79,7 +79,7 @@ fn in_words(state: &StateDatabase) -> String {
 /// # Errors
 /// It is there and cannot be read, or is of a newer version: a memory that was lost would let days of grace
 /// begin anew without a word.
-pub(crate) fn memory(place: Place<'_>) -> Result<Memory, StateError> {
+pub(crate) fn memory(place: &Place) -> Result<Memory, StateError> {
     match Journal::read(place)? {
         Some(journal) => journal.memory(),
         None => Ok(Memory::on(today())),

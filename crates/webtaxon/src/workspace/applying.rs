@@ -2,9 +2,11 @@
 
 use super::Workspace;
 use crate::apply::{self, Applied, Consent, Work};
+use crate::background;
 use crate::error::Error;
 use crate::state::Journal;
 use jiff::civil::Date;
+use std::sync::Arc;
 use webtaxon_core::preview::Preview;
 
 impl Workspace {
@@ -20,8 +22,9 @@ impl Workspace {
     ///
     /// # Errors
     /// The journal cannot be read, or has no such run.
-    pub fn way_back(&self, run: i64) -> Result<Work, Error> {
-        apply::way_back(&self.setup, run)
+    pub async fn way_back(&self, run: i64) -> Result<Work, Error> {
+        let setup = Arc::clone(&self.setup);
+        background::run(move || apply::way_back(&setup, run)).await
     }
 
     /// Whether the work may be begun: before anybody is asked.
@@ -35,12 +38,17 @@ impl Workspace {
     /// Carries out exactly what is in `work`. Each account is looked at once more: what somebody changed
     /// meanwhile is left out.
     ///
+    /// What is begun is carried out and recorded to its end, under the lock, even if this future is
+    /// dropped: a task of its own does it. Where the runtime ends in the middle, or the store panics, it
+    /// is as if the program had been killed: the next apply looks what was done.
+    ///
     /// # Errors
     /// A brake holds it, another apply is going on, the settings or the list are others than the work was
     /// made with, or the journal or the copy cannot be written: then nothing was changed. Whatever happens
     /// later is told in what comes back.
     pub async fn apply(&self, work: &Work, consent: &Consent) -> Result<Applied, Error> {
-        apply::apply(&self.setup, work, consent).await
+        let (setup, work, consent) = (Arc::clone(&self.setup), work.clone(), consent.clone());
+        background::drive(move || async move { apply::apply(&setup, &work, &consent).await }).await
     }
 
     /// The SQL statements by which somebody may carry the work out themselves, where the accounts are in a
@@ -57,15 +65,16 @@ impl Workspace {
     ///
     /// # Errors
     /// The journal cannot be written, or another apply has it.
-    pub fn forget_before(&self, day: Date, who: &str) -> Result<usize, Error> {
-        apply::forget_before(&self.setup, day, who)
+    pub async fn forget_before(&self, day: Date, who: &str) -> Result<usize, Error> {
+        let (setup, who) = (Arc::clone(&self.setup), who.to_owned());
+        background::run(move || apply::forget_before(&setup, day, &who)).await
     }
 
-    /// The journal, to be read; none before the first apply.
+    /// The journal, to be read; none before the first apply. What is asked of it blocks until it answers.
     ///
     /// # Errors
     /// It cannot be read, or a newer version wrote it.
-    pub fn journal(&self) -> Result<Option<Journal>, Error> {
-        self.setup.journal()
+    pub async fn journal(&self) -> Result<Option<Journal>, Error> {
+        self.setup.journal().await
     }
 }

@@ -43,7 +43,7 @@ impl Workspace {
     /// As [`Workspace::preview`], for either of the two.
     pub async fn compare(&self, other: &Self) -> Result<Comparison, Error> {
         let (one, two) = (self.settings(), other.settings());
-        let memory = self.setup.memory()?;
+        let memory = self.setup.memory().await?;
         let (store_now, store_then) = (self.store(), other.store());
         let store_then = self.setup.linked_by(&two.accounts.store, &*store_then);
         let fields = [one.account_fields(), two.account_fields()];
@@ -88,7 +88,7 @@ impl Workspace {
     /// # Errors
     /// As [`Workspace::preview`].
     pub async fn why(&self, text: &str) -> Result<Answer, Error> {
-        let memory = self.setup.memory()?;
+        let memory = self.setup.memory().await?;
         let mut more: Vec<String> = why::CALLED.map(str::to_owned).to_vec();
         for intake in &self.settings().intakes {
             more.extend(intake.filter.attributes().map(str::to_owned));

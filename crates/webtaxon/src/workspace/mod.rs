@@ -194,7 +194,7 @@ impl Workspace {
     /// # Errors
     /// The accounts cannot be read, no server could be reached, or the bind was refused.
     pub async fn preview(&self) -> Result<Preview, Error> {
-        let memory = self.setup.memory()?;
+        let memory = self.setup.memory().await?;
         let found = self.setup.find(&[]).await?;
         Ok(Preview::of(found.situation(self.settings(), &memory)))
     }

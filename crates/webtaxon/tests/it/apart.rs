@@ -110,7 +110,7 @@ async fn everybody_is_tied_without_a_place_in_the_list_and_untied_again() {
         assert_eq!(applied.count(|outcome| *outcome == Outcome::Done), 72, "{kind:?}");
         assert_eq!(linked(&workspace).await, 72, "{kind:?}");
         assert_eq!(workspace.preview().await.unwrap().kinds, [(ChangeKind::Clash, 1)], "{kind:?}");
-        let back = workspace.apply(&workspace.way_back(1).unwrap(), &agreed()).await.unwrap();
+        let back = workspace.apply(&workspace.way_back(1).await.unwrap(), &agreed()).await.unwrap();
         assert!(back.is_complete(), "{kind:?}: {back:?}");
         assert_eq!((dump(&museum, kind), linked(&workspace).await), (before, 0), "{kind:?}");
     }

@@ -160,7 +160,7 @@ async fn carried_out_and_taken_back(kind: Kind) {
     }
     let again = museum.preview().await.unwrap();
     assert_eq!((counts(&again), again.groups.unwrap().unchanged), (vec![], 3), "{kind:?}");
-    let back = workspace.apply(&workspace.way_back(1).unwrap(), &agreed()).await.unwrap();
+    let back = workspace.apply(&workspace.way_back(1).await.unwrap(), &agreed()).await.unwrap();
     assert!(back.is_complete(), "{kind:?}: {back:?}");
     assert_eq!(groups(&museum).await, before, "{kind:?}");
     for (now, was) in rows(&museum).iter().zip(&all) {
@@ -552,7 +552,7 @@ async fn a_file_may_have_columns_that_are_called_like_others() {
     let renamed = std::fs::read_to_string(museum.path().join("accounts.csv")).unwrap();
     let rosa = renamed.lines().find(|line| line.starts_with("rpemberton,")).unwrap();
     assert!(rosa.contains(",badge "), "the other column keeps what it has: {rosa}");
-    assert!(workspace.apply(&workspace.way_back(1).unwrap(), &agreed()).await.unwrap().is_complete());
+    assert!(workspace.apply(&workspace.way_back(1).await.unwrap(), &agreed()).await.unwrap().is_complete());
     for (name, before) in [("groups.csv", &wide), ("accounts.csv", &other)] {
         assert_eq!(std::fs::read_to_string(museum.path().join(name)).unwrap(), *before, "{name}");
     }

@@ -26,6 +26,7 @@ mod sequences;
 mod several;
 mod snapshots;
 mod sqlite;
+mod state;
 mod store;
 mod stores;
 mod survey;

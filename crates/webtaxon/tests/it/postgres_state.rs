@@ -60,7 +60,7 @@ async fn what_one_host_applied_another_takes_back_by_postgres() {
     let cluster = Cluster::start();
     let (museum, other) = two_hosts(&cluster).await;
     let (here, there) = (museum.workspace().unwrap(), Workspace::open(other).unwrap());
-    assert!(here.journal().unwrap().is_none(), "before the first apply");
+    assert!(here.journal().await.unwrap().is_none(), "before the first apply");
     assert_eq!(
         cluster.run("SELECT count(*) FROM pg_namespace WHERE nspname = 'webtaxon'").trim(),
         "0",
@@ -69,7 +69,7 @@ async fn what_one_host_applied_another_takes_back_by_postgres() {
     let (_, work) = here.work().await.unwrap();
     assert!(here.apply(&work, &agreed()).await.unwrap().is_complete());
     assert!(!museum.path().join("webtaxon.state.sqlite").exists());
-    let runs = there.journal().unwrap().unwrap().runs().unwrap();
+    let runs = there.journal().await.unwrap().unwrap().runs().unwrap();
     let counts: Vec<_> = runs[0].counts.iter().map(|(what, count)| (what.as_str(), *count)).collect();
     assert_eq!(
         counts,
@@ -77,7 +77,7 @@ async fn what_one_host_applied_another_takes_back_by_postgres() {
     );
     assert_eq!((runs[0].ending, runs[0].who.as_str()), (Some(Ending::Done), "ada"));
     assert_eq!(there.preview().await.unwrap().kinds, [(ChangeKind::Clash, 2)]);
-    let back = there.apply(&there.way_back(1).unwrap(), &agreed()).await.unwrap();
+    let back = there.apply(&there.way_back(1).await.unwrap(), &agreed()).await.unwrap();
     assert!(back.is_complete(), "{back:?}");
     let rows = |text: &str| {
         let mut rows: Vec<String> = text.lines().map(str::to_owned).collect();
@@ -86,14 +86,15 @@ async fn what_one_host_applied_another_takes_back_by_postgres() {
     };
     let list = std::fs::read_to_string(museum.path().join("accounts.csv")).unwrap();
     assert_eq!(rows(&list), rows(ACCOUNTS));
-    assert_eq!(here.journal().unwrap().unwrap().runs().unwrap()[1].undone, Some(2));
+    assert_eq!(here.journal().await.unwrap().unwrap().runs().unwrap()[1].undone, Some(2));
     let days = jiff::civil::date(2999, 1, 1);
-    assert_eq!(here.forget_before(days, "ada").unwrap(), 1, "all but the latest");
-    assert_eq!(there.journal().unwrap().unwrap().runs().unwrap().len(), 1);
+    assert_eq!(here.forget_before(days, "ada").await.unwrap(), 1, "all but the latest");
+    assert_eq!(there.journal().await.unwrap().unwrap().runs().unwrap().len(), 1);
 }
 
 /// A list that is changed without end.
-struct Endless(CsvStore);
+/// A store that is at work until it is told to die.
+struct Endless(CsvStore, Arc<tokio::sync::Notify>);
 
 impl AccountStore for Endless {
     fn describe(&self) -> String {
@@ -109,7 +110,10 @@ impl AccountStore for Endless {
     }
 
     fn carry_out<'a>(&'a self, _: &'a [Edit], _: &'a Terms<'a>, _: Record<'a>) -> Answer<'a, ()> {
-        Box::pin(std::future::pending())
+        Box::pin(async {
+            self.1.notified().await;
+            panic!("killed")
+        })
     }
 }
 
@@ -120,16 +124,20 @@ async fn one_apply_at_a_time_across_hosts_by_postgres() {
     let (museum, other) = two_hosts(&cluster).await;
     let (here, there) = (museum.workspace().unwrap(), Workspace::open(other).unwrap());
     let (_, work) = here.work().await.unwrap();
-    let endless = Endless(CsvStore::new(museum.path().join("accounts.csv"), indexmap::IndexMap::new()));
+    let dies = Arc::new(tokio::sync::Notify::new());
+    let accounts = CsvStore::new(museum.path().join("accounts.csv"), indexmap::IndexMap::new());
+    let endless = Endless(accounts, Arc::clone(&dies));
     let consent = agreed();
     let here = here.with_store(Arc::new(endless));
-    let mut applying = Box::pin(here.apply(&work, &consent));
+    let agreed = consent.clone();
+    let mut applying = tokio::spawn(async move { here.apply(&work, &agreed).await });
     assert!(tokio::time::timeout(Duration::from_secs(2), &mut applying).await.is_err());
     let (_, same) = there.work().await.unwrap();
     let error = there.apply(&same, &consent).await.unwrap_err();
     let (said, code, _) = told(&error);
     assert!(code == "WX0602" && said.contains("ada, process "), "{said}");
-    drop(applying);
+    dies.notify_one();
+    assert!(applying.await.unwrap_err().is_panic());
     let applied = there.apply(&same, &consent).await.unwrap();
     assert!(applied.is_complete(), "{applied:?}");
     assert_eq!(applied.interrupted.unwrap().run, 1, "what the first had begun is looked at");

@@ -312,7 +312,7 @@ async fn what_no_rule_fills_stays_and_comes_back() {
             rows.iter().any(|row| row.contains(login) && row.contains("Keeper") && row.contains("\"desk\""))
         };
         assert!(has("bedgeworth") && !has("hvanish"), "{kind:?}");
-        let back = workspace.apply(&workspace.way_back(1).unwrap(), &agreed()).await.unwrap();
+        let back = workspace.apply(&workspace.way_back(1).await.unwrap(), &agreed()).await.unwrap();
         assert!(back.is_complete(), "{kind:?}: {back:?}");
         assert_eq!(dump(&museum, kind), before, "{kind:?}");
     }

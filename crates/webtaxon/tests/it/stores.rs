@@ -380,7 +380,7 @@ pub(crate) async fn carried_out_and_taken_back(kind: Kind) {
     let again = museum.preview().await.unwrap();
     assert_eq!(again.kinds, [(ChangeKind::Clash, 2)], "{kind:?}: nothing is left to do");
     assert_eq!((again.accounts.now, again.accounts.active_now), (85, 77), "{kind:?}");
-    let back = workspace.apply(&workspace.way_back(1).unwrap(), &agreed()).await.unwrap();
+    let back = workspace.apply(&workspace.way_back(1).await.unwrap(), &agreed()).await.unwrap();
     assert!(back.is_complete(), "{kind:?}: {back:?}");
     let restored = dump(&museum, kind);
     for (one, other) in restored.iter().zip(&before) {
@@ -448,7 +448,7 @@ pub(crate) async fn logins_change_hands(kind: Kind) {
     let applied = workspace.apply(&work, &agreed()).await.unwrap();
     assert!(applied.is_complete(), "{kind:?}: {applied:?}");
     assert_eq!(museum.preview().await.unwrap().kinds, [(ChangeKind::Clash, 2)], "{kind:?}");
-    let back = workspace.apply(&workspace.way_back(1).unwrap(), &agreed()).await.unwrap();
+    let back = workspace.apply(&workspace.way_back(1).await.unwrap(), &agreed()).await.unwrap();
     assert!(back.is_complete(), "{kind:?}: {back:?}");
     assert!(dump(&museum, kind) == before, "{kind:?}");
 }

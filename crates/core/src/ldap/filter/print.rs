@@ -97,3 +97,9 @@ impl Display for Escaped<'_> {
         Ok(())
     }
 }
+
+impl serde::Serialize for Filter {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}

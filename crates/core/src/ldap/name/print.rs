@@ -53,3 +53,9 @@ impl FromStr for Dn {
         Self::parse(text)
     }
 }
+
+impl serde::Serialize for Dn {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}

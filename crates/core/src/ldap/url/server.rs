@@ -140,3 +140,9 @@ pub(super) fn decode(text: &str) -> Option<String> {
     }
     String::from_utf8(decoded).ok()
 }
+
+impl serde::Serialize for Server {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}

@@ -2,9 +2,10 @@
 
 use crate::ldap::filter::Filter;
 use crate::ldap::name::Dn;
+use serde::Serialize;
 
 /// What must hold of a person; everything that is asked, and nothing asked is everybody.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Condition {
     /// A filter that selects them.
     pub when: Option<Filter>,

@@ -1,12 +1,14 @@
 //! Several attributes put together: `{physicalDeliveryOfficeName} ({l})`.
 
 use crate::ldap::name::is_attribute_type;
+use serde::Serialize;
 
 /// A text with places for attributes.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Join(Vec<Piece>);
 
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 enum Piece {
     Text(String),
     Attribute(String),

@@ -3,6 +3,8 @@
 //! A [`FieldRule`] has one or more choices, each with a condition, a source and steps that shape the
 //! source's value ([`Choice`]).
 
+use serde::Serialize;
+
 mod condition;
 mod join;
 mod shape;
@@ -15,7 +17,7 @@ pub use shape::{Case, Fault, Pattern, ReadAs, Shape};
 pub const LIST: char = ';';
 
 /// How one field of an account is drawn from a candidate.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct FieldRule {
     /// Tried in order: the first whose condition holds and that gives a value.
     pub choices: Vec<Choice>,
@@ -32,7 +34,8 @@ pub struct FieldRule {
 }
 
 /// When a field of an account is written.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Write {
     /// Whenever it differs.
     #[default]
@@ -44,7 +47,7 @@ pub enum Write {
 }
 
 /// One way to draw a field.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Choice {
     /// Whom it is for.
     pub condition: Condition,
@@ -76,7 +79,8 @@ impl Choice {
 }
 
 /// Where a value comes from.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Source {
     /// The first of these attributes that has a value.
     Attributes(Vec<String>),
@@ -138,7 +142,7 @@ impl FieldRule {
 }
 
 /// A role of the application, and who has it.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct RoleRule {
     /// The role's name in the application.
     pub name: String,

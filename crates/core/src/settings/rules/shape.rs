@@ -9,10 +9,11 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use indexmap::IndexMap;
 use jiff::Timestamp;
+use serde::Serialize;
 use std::borrow::Cow;
 
 /// The steps. Those that are left out do nothing.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Shape {
     /// Whether every value counts, not only the first.
     pub every: bool,
@@ -35,7 +36,8 @@ pub struct Shape {
 }
 
 /// What happens to a field's letters.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Case {
     /// All small.
     Lower,
@@ -44,7 +46,8 @@ pub enum Case {
 }
 
 /// How bytes or numbers are read that are no text for people.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum ReadAs {
     /// A time, as the day on which it is in UTC: `2026-11-25`.
     Date,
@@ -147,6 +150,12 @@ impl Pattern {
 fn last_line(error: &regex::Error) -> String {
     let text = error.to_string();
     text.lines().last().unwrap_or_default().trim_start_matches("error: ").to_owned()
+}
+
+impl Serialize for Pattern {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.text())
+    }
 }
 
 impl PartialEq for Pattern {

@@ -10,6 +10,7 @@ mod write;
 
 use super::groups::{MEMBERS, as_edits, group};
 use super::{AccountStore, Answer, Record, Rows, StoreError, StoreErrorKind, Terms, groups_beside};
+use crate::background;
 use indexmap::IndexMap;
 use sheet::{ListFile, Sheet};
 use std::collections::{BTreeSet, HashMap};
@@ -148,10 +149,7 @@ impl AccountStore for CsvStore {
             let fields: Vec<&str> = fields.iter().map(String::as_str).collect();
             Ok(store.sheet(&store.bytes()?, &fields)?.accounts)
         };
-        Box::pin(async {
-            let read = tokio::task::spawn_blocking(read).await;
-            read.unwrap_or_else(|error| std::panic::resume_unwind(error.into_panic()))
-        })
+        Box::pin(background::run(read))
     }
 
     fn is_writable(&self) -> Answer<'_, bool> {

@@ -1,0 +1,30 @@
+//! Work that blocks, on a thread of its own: the caller's runtime goes on meanwhile.
+
+use std::panic::resume_unwind;
+use tokio::runtime::Handle;
+use tokio::task::{JoinError, spawn_blocking};
+
+/// Runs `work` on a thread where it may block. Once begun it is carried out to its end, whether the
+/// caller waits for it or not.
+///
+/// # Panics
+/// If `work` does.
+pub(crate) async fn run<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> T {
+    match spawn_blocking(work).await {
+        Ok(done) => done,
+        Err(error) => match JoinError::try_into_panic(error) {
+            Ok(panic) => resume_unwind(panic),
+            // The runtime is shutting down, and nobody waits any more.
+            Err(_) => std::future::pending().await,
+        },
+    }
+}
+
+/// Drives a future on such a thread.
+pub(crate) async fn drive<F: Future>(make: impl FnOnce() -> F + Send + 'static) -> F::Output
+where
+    F::Output: Send + 'static,
+{
+    let runtime = Handle::current();
+    run(move || runtime.block_on(make())).await
+}
