@@ -23,7 +23,7 @@ async fn main() -> Result<(), webtaxon::Error> {
 
     // What would be done, kept as a value: it may be saved, shown, and agreed to.
     let (preview, work) = workspace.work().await?;
-    println!("{} changes, {} brakes", preview.changes.len(), work.brakes.len());
+    println!("{} changes, {} brakes", preview.changes.len(), work.brakes().len());
     let applied = workspace.apply(&work, &consent).await?;
     let Some(run) = applied.run else {
         println!("nothing to do");

@@ -95,6 +95,6 @@ async fn main() -> Result<(), webtaxon::Error> {
     let (accounts, groups) = (store.list().len(), store.all_groups().len());
     println!("{accounts} accounts, {groups} groups, complete: {}", applied.is_complete());
     let (_, work) = workspace.work().await?;
-    println!("{} left to do", work.edits.len() + work.groups.len());
+    println!("{} left to do", work.edits().len() + work.groups().len());
     Ok(())
 }

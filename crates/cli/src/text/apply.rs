@@ -26,7 +26,7 @@ pub(crate) fn apply_preview(preview: &Preview, settings: &Settings, width: usize
 pub(crate) fn counts(work: &Work) -> String {
     let counts: Vec<String> =
         work.counts().iter().map(|(kind, count)| format!("{count} {}", kind.name())).collect();
-    let counts = [counts, super::groups::counts(&work.groups)].concat();
+    let counts = [counts, super::groups::counts(work.groups())].concat();
     if counts.is_empty() { "nothing".to_owned() } else { counts.join(", ") }
 }
 
@@ -36,13 +36,13 @@ pub(crate) fn work(work: &Work, saved: Option<(&Path, Timestamp)>, width: usize,
     if let Some((file, made)) = saved {
         let _ = writeln!(text, "{}, made {made:.0}:", harmless(&file.display().to_string()));
     }
-    let title = match work.origin {
+    let title = match work.origin() {
         Origin::Undo(run) => format!("The way back of run {run}: {}", counts(work)),
         _ => format!("What would be carried out: {}", counts(work)),
     };
     let _ = writeln!(text, "{}", paint(Tone::Heading, &title));
     for kind in ChangeKind::ALL {
-        let list: Vec<&Edit> = work.edits.iter().filter(|edit| edit.kind == kind).collect();
+        let list: Vec<&Edit> = work.edits().iter().filter(|edit| edit.kind == kind).collect();
         if list.is_empty() {
             continue;
         }
@@ -57,7 +57,7 @@ pub(crate) fn work(work: &Work, saved: Option<(&Path, Timestamp)>, width: usize,
             let _ = writeln!(text, "  and {more} more");
         }
     }
-    super::groups::edits(&mut text, work.groups.all().map(|edit| (edit, None)), width, limit);
+    super::groups::edits(&mut text, work.groups().all().map(|edit| (edit, None)), width, limit);
     text
 }
 
@@ -107,7 +107,7 @@ pub(crate) fn applied(work: &Work, applied: &Applied, width: usize, option: &str
     let count = |what: fn(&Outcome) -> bool| applied.count(what);
     let done = count(|outcome| matches!(outcome, Outcome::Done));
     let made = count(|outcome| matches!(outcome, Outcome::Made));
-    let of = counted(work.edits.len() + work.groups.len(), "change", "changes");
+    let of = counted(work.edits().len() + work.groups().len(), "change", "changes");
     let tone = if applied.is_complete() { Tone::Good } else { Tone::Warning };
     let words = format!("Run {run}: {done} of {of} done.");
     let _ = writeln!(text, "{} Asked for: {}.", paint(tone, &words), counts(work));
@@ -115,9 +115,9 @@ pub(crate) fn applied(work: &Work, applied: &Applied, width: usize, option: &str
         let _ = writeln!(text, "{} there already.", counted(made, "change was", "changes were"));
     }
     let which = |wanted: fn(&Outcome) -> Option<&String>| {
-        let pairs = work.edits.iter().zip(&applied.outcomes);
+        let pairs = work.edits().iter().zip(&applied.outcomes);
         let pairs = pairs.map(|(edit, outcome)| (edit.kind.name(), edit.login(), outcome));
-        let groups = work.groups.all().zip(&applied.groups);
+        let groups = work.groups().all().zip(&applied.groups);
         let groups = groups.map(|(edit, outcome)| (edit.kind.name(), edit.name(), outcome));
         let of = pairs
             .chain(groups)
@@ -169,7 +169,7 @@ pub(crate) fn statements(work: &Work, file: &Path, option: &str) -> String {
 /// That something was saved, and what for.
 pub(crate) fn saved(work: &Work, file: &Path, option: &str) -> String {
     let name = harmless(&file.display().to_string());
-    let release: Vec<&str> = work.brakes.iter().map(|brake| brake.kind.name()).collect();
+    let release: Vec<&str> = work.brakes().iter().map(|brake| brake.kind.name()).collect();
     let release = if release.is_empty() {
         String::new()
     } else {

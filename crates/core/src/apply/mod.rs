@@ -8,6 +8,7 @@
 mod edit;
 mod group;
 mod order;
+mod part;
 mod standing;
 #[cfg(test)]
 mod tests;
@@ -15,4 +16,5 @@ mod tests;
 pub use edit::Edit;
 pub use group::{GroupEdit, group_standings, made_groups};
 pub use order::order;
+pub use part::{Seats, brakes_of_part};
 pub use standing::{Outcome, Standing, made, standings};

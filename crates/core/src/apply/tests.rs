@@ -3,8 +3,9 @@
 use super::*;
 use crate::account::{Account, State};
 use crate::ldap::identity::Identity;
-use crate::preview::ChangeKind;
+use crate::preview::{Brake, BrakeKind, ChangeKind};
 use indexmap::IndexMap;
+use std::collections::BTreeMap;
 
 fn account(login: &str, link: &str, fields: &[(&str, &str)]) -> Account {
     let fields = fields.iter().map(|(name, value)| ((*name).into(), (*value).into())).collect();
@@ -249,5 +250,57 @@ fn an_edit_of_a_group_is_made_once_or_left_out() {
     for (edit, list, wanted, why) in rows {
         let standing = group_standings(&[edit], &list).remove(0);
         is_as_wanted(standing, wanted, why);
+    }
+}
+
+/// What a limit says of a part is what a preview would say of a list whose other edits are made by nobody.
+#[test]
+fn the_brakes_of_a_part_are_counted_from_the_part() {
+    let one = |name: &str, state| Some(Account { state, ..account(name, name, &[]) });
+    let (active, suspended) = (State::Active, State::Suspended);
+    let edits = [
+        edit(ChangeKind::Import, None, one("a", active)),
+        edit(ChangeKind::Import, None, one("b", active)),
+        edit(ChangeKind::Restore, one("c", suspended), one("c", active)),
+        edit(ChangeKind::Suspend, one("d", active), one("d", suspended)),
+        edit(ChangeKind::Remove, one("e", active), None),
+        edit(ChangeKind::Remove, one("f", suspended), None),
+        edit(ChangeKind::Update, one("g", active), one("g", active)),
+    ];
+    let brake = |kind, figure, limit| Brake { kind, figure, limit, which: Vec::new() };
+    let whole: Vec<Brake> = BrakeKind::ALL
+        .into_iter()
+        .map(|kind| brake(kind, if kind == BrakeKind::Removals { 3 } else { 9 }, 1))
+        .collect();
+    let stays = [
+        (BrakeKind::Fewest, 9),
+        (BrakeKind::SettingsChanged, 9),
+        (BrakeKind::Reading, 9),
+        (BrakeKind::Clock, 9),
+    ];
+    // The logins that are kept, how many seats there are (four are taken), and what is held besides.
+    type Row = (&'static str, Option<u64>, &'static [(BrakeKind, u64)]);
+    let rows: [Row; 11] = [
+        ("", Some(0), &[]),
+        ("d", Some(4), &[]),
+        ("de", None, &[(BrakeKind::Removals, 2)]),
+        ("ef", Some(4), &[(BrakeKind::Removals, 2)]),
+        ("g", Some(0), &[]),
+        ("a", Some(4), &[(BrakeKind::Seats, 5)]),
+        ("a", Some(5), &[]),
+        ("ab", Some(5), &[(BrakeKind::Seats, 6)]),
+        ("ad", Some(4), &[]),
+        ("cf", Some(4), &[(BrakeKind::Seats, 5)]),
+        ("ab", None, &[]),
+    ];
+    for (kept, limit, besides) in rows {
+        let part: Vec<Edit> = edits.iter().filter(|edit| kept.contains(edit.login())).cloned().collect();
+        let seats = limit.map(|limit| Seats { limit, taken: 4 });
+        let held: BTreeMap<&str, u64> = brakes_of_part(&whole, seats, &part)
+            .iter()
+            .map(|brake| (brake.kind.name(), brake.figure))
+            .collect();
+        let wanted = stays.iter().chain(besides).map(|(kind, figure)| (kind.name(), *figure)).collect();
+        assert_eq!(held, wanted, "{kept} of {limit:?} seats");
     }
 }

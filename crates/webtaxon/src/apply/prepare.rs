@@ -8,9 +8,9 @@ use crate::state::{Journal, Run};
 use crate::store::{AccountStore, groups_beside};
 use jiff::civil::Date;
 use ring::digest::{SHA256, digest};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use webtaxon_core::account::Account;
-use webtaxon_core::apply::{Edit, GroupEdit, Outcome};
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Seats};
 use webtaxon_core::preview::{Brake, BrakeKind, Preview};
 
 /// Makes a preview, and what an apply would do of it.
@@ -37,12 +37,18 @@ pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
         brakes: preview.brakes.clone(),
         store: setup.store().place(),
         settings: settings_digest(setup),
-        selecting: setup.settings.selecting(),
-        missed: preview.missed.clone(),
+        seats: seats(&preview),
+        selecting: Some(setup.settings.selecting()),
+        missed: Some(preview.missed.clone()),
         latest: latest.unwrap_or(0),
         original: None,
     };
     Ok((preview, work))
+}
+
+fn seats(preview: &Preview) -> Option<Seats> {
+    let taken = u64::try_from(preview.accounts.active_now).unwrap_or(u64::MAX);
+    preview.accounts.seats.map(|limit| Seats { limit, taken })
 }
 
 /// The edits that take a run back, as far as it was done: the last one first.
@@ -73,8 +79,9 @@ pub(crate) fn way_back(setup: &Setup, run: i64) -> Result<Work, Error> {
         brakes: Vec::new(),
         store: of.store,
         settings: settings_digest(setup),
-        selecting: BTreeMap::new(),
-        missed: BTreeMap::new(),
+        seats: None,
+        selecting: None,
+        missed: None,
         latest: journal.latest()?,
         original: of.backup.map(|file| setup.folder.join(file)),
     })

@@ -73,13 +73,12 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
 
 /// What the next run must know of this one's preview.
 fn to_remember(work: &Work, latest: i64) -> Remembered {
-    let mut remembered = Remembered::default();
-    if work.origin == Origin::Preview {
-        remembered.applied = Some(work.selecting.clone());
+    Remembered {
+        applied: work.selecting.clone(),
         // A run since then has looked at who is missing, and knows better.
-        remembered.missed = (work.latest == latest).then(|| work.missed.clone());
+        missed: work.missed.clone().filter(|_| work.latest == latest),
+        ..Remembered::default()
     }
-    remembered
 }
 
 fn begin(journal: &mut Journal, work: &Work, consent: &Consent) -> Result<i64, Error> {

@@ -4,7 +4,7 @@ use jiff::civil::Date;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
-use webtaxon_core::apply::{Edit, GroupEdit};
+use webtaxon_core::apply::{Edit, GroupEdit, Seats, brakes_of_part};
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::preview::{Brake, ChangeKind};
 
@@ -20,25 +20,26 @@ pub enum Origin {
 }
 
 /// What an apply is to do: the edits of a preview or of the way back, and what they were made with.
+///
+/// Nothing in it can be altered, so that what was agreed to is what is carried out. Some of it alone is
+/// [`part`](Self::part).
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Work {
-    /// Where the edits come from.
-    pub origin: Origin,
-    /// What is to be done to accounts, in order.
-    pub edits: Vec<Edit>,
-    /// What is to be done to groups.
-    pub groups: GroupWork,
-    /// Limits that are passed; each must be released.
-    pub brakes: Vec<Brake>,
+    pub(super) origin: Origin,
+    pub(super) edits: Vec<Edit>,
+    pub(super) groups: GroupWork,
+    pub(super) brakes: Vec<Brake>,
     /// The list, in the words of its store.
     pub(super) store: String,
     /// The digest of the settings.
     pub(super) settings: String,
-    /// The settings that select people.
-    pub(super) selecting: BTreeMap<String, String>,
-    /// Since when people have been missed.
-    pub(super) missed: BTreeMap<Identity, Date>,
+    /// The seats that the edits of a preview take, where the settings say how many there are.
+    pub(super) seats: Option<Seats>,
+    /// The settings that select people; those of the whole of a preview alone.
+    pub(super) selecting: Option<BTreeMap<String, String>>,
+    /// Since when people have been missed; in a preview alone.
+    pub(super) missed: Option<BTreeMap<Identity, Date>>,
     /// The latest run before this.
     pub(super) latest: i64,
     /// The list as it was before the run that is taken back.
@@ -75,6 +76,56 @@ impl GroupWork {
 }
 
 impl Work {
+    /// Where the edits come from.
+    #[must_use]
+    pub fn origin(&self) -> Origin {
+        self.origin
+    }
+
+    /// What is to be done to accounts, in order.
+    #[must_use]
+    pub fn edits(&self) -> &[Edit] {
+        &self.edits
+    }
+
+    /// What is to be done to groups.
+    #[must_use]
+    pub fn groups(&self) -> &GroupWork {
+        &self.groups
+    }
+
+    /// The limits that are passed; each must be released.
+    #[must_use]
+    pub fn brakes(&self) -> &[Brake] {
+        &self.brakes
+    }
+
+    /// Some edits of accounts alone, in the same order: those that were approved, say.
+    ///
+    /// Limits on removals and seats are held against what is left. Groups are left as they are, and
+    /// `settings_changed` still holds for the edits that were not kept: the next preview has both. An
+    /// edit that cannot be made without one that was left out (two accounts that exchange a login) is
+    /// refused by the store, and the outcome says so.
+    ///
+    /// ```
+    /// # use webtaxon::{apply::Work, core::preview::ChangeKind};
+    /// fn imports_alone(work: &Work) -> Work {
+    ///     work.part(|edit| edit.kind == ChangeKind::Import)
+    /// }
+    /// ```
+    #[must_use]
+    pub fn part(&self, keep: impl FnMut(&Edit) -> bool) -> Self {
+        let mut keep = keep;
+        let edits: Vec<Edit> = self.edits.iter().filter(|edit| keep(edit)).cloned().collect();
+        Self {
+            brakes: brakes_of_part(&self.brakes, self.seats, &edits),
+            edits,
+            groups: GroupWork::default(),
+            selecting: None,
+            ..self.clone()
+        }
+    }
+
     /// Whether there is nothing to do.
     #[must_use]
     pub fn is_empty(&self) -> bool {

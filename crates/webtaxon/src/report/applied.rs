@@ -26,8 +26,8 @@ pub fn applied(work: &Work, applied: &Applied) -> Value {
         "backup": applied.backup,
         "interrupted": applied.interrupted,
         "stopped": applied.stopped,
-        "edits": work.edits.iter().enumerate().map(told).collect::<Vec<_>>(),
-        "groups": work.groups.all().zip(&applied.groups).map(told_group).collect::<Vec<_>>(),
+        "edits": work.edits().iter().enumerate().map(told).collect::<Vec<_>>(),
+        "groups": work.groups().all().zip(&applied.groups).map(told_group).collect::<Vec<_>>(),
     })
 }
 
@@ -36,10 +36,10 @@ pub fn applied(work: &Work, applied: &Applied) -> Value {
 pub fn work(work: &Work) -> Value {
     json!({
         "format": "webtaxon.work/1",
-        "origin": work.origin,
-        "brakes": work.brakes,
-        "edits": work.edits.iter().map(edit).collect::<Vec<_>>(),
-        "groups": work.groups.all().map(group_edit).collect::<Vec<_>>(),
+        "origin": work.origin(),
+        "brakes": work.brakes(),
+        "edits": work.edits().iter().map(edit).collect::<Vec<_>>(),
+        "groups": work.groups().all().map(group_edit).collect::<Vec<_>>(),
     })
 }
 

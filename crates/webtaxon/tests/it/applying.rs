@@ -10,7 +10,7 @@ use webtaxon::apply::{Applied, Consent, Work};
 use webtaxon::core::account::Account;
 use webtaxon::core::apply::Outcome;
 use webtaxon::core::apply::{Edit, made, standings};
-use webtaxon::core::preview::ChangeKind;
+use webtaxon::core::preview::{BrakeKind, ChangeKind};
 use webtaxon::state::{Ending, Journal};
 use webtaxon::store::{AccountStore, Answer, Record, StoreError, StoreErrorKind, Terms};
 use webtaxon::{Error, Workspace};
@@ -49,7 +49,7 @@ async fn what_was_applied_leaves_nothing_to_do_and_can_be_taken_back() {
     let museum = Museum::open().await;
     let workspace = museum.workspace().unwrap();
     let (preview, work) = workspace.work().await.unwrap();
-    let wanted = work.edits.len();
+    let wanted = work.edits().len();
     let applied = workspace.apply(&work, &agreed()).await.unwrap();
     assert!(applied.is_complete());
     assert_eq!((applied.run, applied.count(|one| *one == Outcome::Done)), (Some(1), wanted));
@@ -115,6 +115,37 @@ async fn a_file_keeps_its_own_way_of_writing() {
     }
 }
 
+/// A part does its own edits alone, and the rest is found by the next preview: the same edits, and the
+/// brake on settings that were never applied as a whole.
+#[tokio::test]
+async fn a_part_of_the_work_leaves_the_rest_to_the_next() {
+    let all = {
+        let museum = Museum::open().await;
+        apply(&museum).await.unwrap();
+        list(&museum)
+    };
+    for keep in ChangeKind::ALL {
+        let museum = Museum::open().await;
+        let workspace = museum.workspace().unwrap();
+        apply(&museum).await.unwrap();
+        undo(&workspace, 1).await;
+        museum.change("(objectClass=user))", "(objectClass=user)(!(cn=nobody at all)))");
+        let workspace = museum.workspace().unwrap();
+        let (_, work) = workspace.work().await.unwrap();
+        let held = |work: &Work| work.brakes().iter().any(|brake| brake.kind == BrakeKind::SettingsChanged);
+        assert!(held(&work), "{keep:?}");
+        let part = work.part(|edit| edit.kind == keep);
+        let applied = workspace.apply(&part, &consent(&["seats", "settings_changed"])).await.unwrap();
+        assert!(applied.is_complete(), "{keep:?}: {applied:?}");
+        let (_, rest) = workspace.work().await.unwrap();
+        assert!(held(&rest), "{keep:?}: the rest is of settings that nobody applied");
+        let left = work.part(|edit| edit.kind != keep);
+        assert_eq!(rest.edits(), left.edits(), "{keep:?}");
+        workspace.apply(&rest, &consent(&["seats", "settings_changed"])).await.unwrap();
+        assert_eq!(list(&museum), all, "{keep:?}");
+    }
+}
+
 /// Promise 3: what somebody changed between the preview and its apply is left out, and told.
 #[tokio::test]
 async fn what_changed_meanwhile_is_left_out() {
@@ -134,7 +165,7 @@ async fn what_changed_meanwhile_is_left_out() {
     let applied = workspace.apply(&work, &agreed()).await.unwrap();
     assert!(!applied.is_complete());
     let odd: Vec<_> = work
-        .edits
+        .edits()
         .iter()
         .zip(&applied.outcomes)
         .filter(|(_, outcome)| **outcome != Some(Outcome::Done))
@@ -380,7 +411,7 @@ async fn two_at_once_do_not_mix() {
         let open = |name: &str| Workspace::open(museum.path().join(name)).unwrap();
         let (one, two) = (open("webtaxon.toml"), open("second.toml"));
         let ((_, first), (_, second)) = (one.work().await.unwrap(), two.work().await.unwrap());
-        let wanted = first.edits.len();
+        let wanted = first.edits().len();
         let runs = [(one, first), (two, second)]
             .map(|(workspace, work)| tokio::spawn(async move { workspace.apply(&work, &agreed()).await }));
         let mut done = 0;
@@ -502,7 +533,7 @@ async fn an_apply_that_nobody_waits_for_is_finished_and_recorded() {
         assert_eq!(ended, Some(Ending::Done), "{polls}");
         let outcomes = journal(&museum).await.entries(1).unwrap();
         assert!(outcomes.iter().all(|one| one.outcome == Some(Outcome::Done)), "{polls}: {outcomes:?}");
-        assert_eq!(outcomes.len(), work.edits.len());
+        assert_eq!(outcomes.len(), work.edits().len());
         let back = workspace.apply(&workspace.way_back(1).await.unwrap(), &consent).await.unwrap();
         assert!(back.is_complete() && back.interrupted.is_none(), "{polls}: {back:?}");
     }

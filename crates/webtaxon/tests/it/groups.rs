@@ -352,7 +352,7 @@ async fn a_group_whose_answer_is_lost_is_looked_at() {
                     "{kind:?} {patch} {at}: {outcomes:?}"
                 );
                 let again = workspace.work().await.unwrap().1;
-                assert_eq!(again.groups.is_empty(), is_done, "{kind:?} {patch} {at}");
+                assert_eq!(again.groups().is_empty(), is_done, "{kind:?} {patch} {at}");
                 assert!(workspace.apply(&again, &agreed()).await.unwrap().is_complete());
                 assert_eq!(counts(&museum.preview().await.unwrap()), [], "{kind:?} {patch} {at}");
                 assert_eq!(

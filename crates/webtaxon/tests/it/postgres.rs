@@ -47,7 +47,7 @@ async fn postgres_refuses_one_change_and_the_rest_goes_on() {
     let (_, work) = workspace.work().await.unwrap();
     let applied = workspace.apply(&work, &agreed()).await.unwrap();
     let refused: Vec<String> = work
-        .edits
+        .edits()
         .iter()
         .zip(&applied.outcomes)
         .filter_map(|(edit, outcome)| match outcome {

@@ -53,7 +53,7 @@ async fn lost_answers_lose_nothing_and_double_nothing() {
                 let applied = workspace.apply(&work, &agreed()).await.unwrap();
                 assert_eq!(applied.stopped, None, "{told}");
                 let there = museum.application().list().users();
-                for (edit, outcome) in work.edits.iter().zip(&applied.outcomes) {
+                for (edit, outcome) in work.edits().iter().zip(&applied.outcomes) {
                     let is_done = matches!(outcome, Some(Outcome::Done));
                     let (login, is_new) = (edit.login(), edit.kind == ChangeKind::Import);
                     let has = there.iter().any(|user| user["userName"] == *login);
@@ -111,7 +111,7 @@ async fn a_busy_service_is_waited_for() {
     let (_, work) = workspace.work().await.unwrap();
     let applied = workspace.apply(&work, &agreed()).await.unwrap();
     let busy = Outcome::Failed("too many requests".to_owned());
-    assert_eq!(applied.count(|one| *one == busy), work.edits.len(), "nobody waits for an hour");
+    assert_eq!(applied.count(|one| *one == busy), work.edits().len(), "nobody waits for an hour");
 }
 
 #[tokio::test]
@@ -379,7 +379,7 @@ async fn what_somebody_writes_at_that_very_moment_is_not_lost() {
         let applied = workspace.apply(&work, &agreed()).await.unwrap();
         let is_left = |one: &Outcome| *one == Outcome::Left("room is Attic 1 now".to_owned());
         assert_eq!(applied.count(is_left), left, "{:?}", applied.outcomes);
-        assert_eq!(applied.count(|one| *one == Outcome::Done), work.edits.len() - left);
+        assert_eq!(applied.count(|one| *one == Outcome::Done), work.edits().len() - left);
         let users = museum.application().list().users();
         let user = users.iter().find(|user| user["userName"] == *who).unwrap();
         assert_eq!(user[attribute], value);
@@ -417,7 +417,7 @@ async fn a_swap_that_goes_wrong_leaves_nobody_aside() {
                 "{told}"
             );
             let is_swap = |login: &str| login == "aibbotson" || login == "ecarrick";
-            let swaps = work.edits.iter().zip(&applied.outcomes).filter(|(edit, _)| is_swap(edit.login()));
+            let swaps = work.edits().iter().zip(&applied.outcomes).filter(|(edit, _)| is_swap(edit.login()));
             let outcomes: Vec<_> = swaps.map(|(_, outcome)| outcome.clone().unwrap()).collect();
             let is_done = outcomes.iter().all(|one| *one == Outcome::Done);
             broken += usize::from(!is_done);

@@ -171,7 +171,7 @@ fn workspace(folder: &Path, port: u16, links: &str, state: &str) -> Workspace {
 async fn apply(workspace: &Workspace, shelf: &Shelf, work: &Work, fault: (Fault, usize)) -> Option<Applied> {
     *shelf.fault.lock().unwrap() = (Some(fault.0), fault.1);
     let consent = Consent { who: "model".to_owned(), ..Consent::default() };
-    let is_killed = matches!(fault.0, Fault::KilledBefore | Fault::KilledAfter) && !work.edits.is_empty();
+    let is_killed = matches!(fault.0, Fault::KilledBefore | Fault::KilledAfter) && !work.edits().is_empty();
     let (workspace, work) = (workspace.clone(), work.clone());
     let applied = tokio::spawn(async move { workspace.apply(&work, &consent).await }).await;
     *shelf.fault.lock().unwrap() = (None, 0);
@@ -254,11 +254,11 @@ async fn follow(steps: &[Step], links: &str, state: &str) {
                     let known = [was.get(login), wanted.get(login)];
                     assert!(known.contains(&Some(line)), "{login} is neither as it was nor as it should be");
                 }
-                if *fault == Fault::None || work.edits.is_empty() {
+                if *fault == Fault::None || work.edits().is_empty() {
                     assert_eq!(is, wanted, "{step:?}");
                     assert!(applied.is_some_and(|applied| applied.is_complete()), "{step:?}");
                 }
-                if !work.edits.is_empty() {
+                if !work.edits().is_empty() {
                     let latest = workspace.journal().await.unwrap().unwrap().runs().unwrap();
                     before.push((latest.iter().map(|run| run.run).max().unwrap(), was));
                 }
@@ -267,14 +267,13 @@ async fn follow(steps: &[Step], links: &str, state: &str) {
                 let Some((run, was)) = before.pop() else { continue };
                 // What was cut off is looked at by an apply of nothing new.
                 if workspace.way_back(run).await.is_err() {
-                    let (_, mut work) = workspace.work().await.unwrap();
-                    work.edits.clear();
-                    apply(&workspace, &shelf, &work, (Fault::None, 0)).await.unwrap();
+                    let (_, work) = workspace.work().await.unwrap();
+                    apply(&workspace, &shelf, &work.part(|_| false), (Fault::None, 0)).await.unwrap();
                 }
                 let work = workspace.way_back(run).await.unwrap();
                 apply(&workspace, &shelf, &work, (*fault, *place)).await;
                 is_cut = false;
-                if *fault != Fault::None && !work.edits.is_empty() {
+                if *fault != Fault::None && !work.edits().is_empty() {
                     // Once more, whatever is left of it.
                     apply(&workspace, &shelf, &work, (Fault::None, 0)).await.unwrap();
                 }

@@ -1,0 +1,50 @@
+//! The brakes that hold where some edits of a preview are carried out, and the others are not.
+
+use super::Edit;
+use crate::account::{Account, State};
+use crate::preview::{Brake, BrakeKind, ChangeKind};
+use serde::{Deserialize, Serialize};
+
+/// The application's seats: each account in use takes one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Seats {
+    /// How many there are.
+    pub limit: u64,
+    /// How many are taken before the edits.
+    pub taken: u64,
+}
+
+/// The brakes of a part of a preview: `whole` are those of all of it, `edits` those that were kept.
+///
+/// Removals are counted again, seats too: where a removal was left out, an import may find none. Limits
+/// on the people who are found hold as before, since they speak of what was read. Groups are not edited.
+#[must_use]
+pub fn brakes_of_part(whole: &[Brake], seats: Option<Seats>, edits: &[Edit]) -> Vec<Brake> {
+    let leaves = |edit: &&Edit| matches!(edit.kind, ChangeKind::Remove | ChangeKind::Suspend);
+    let leaving = u64::try_from(edits.iter().filter(leaves).count()).unwrap_or(u64::MAX);
+    let held = whole.iter().filter_map(|brake| match brake.kind {
+        BrakeKind::Removals => (leaving > brake.limit).then(|| Brake { figure: leaving, ..brake.clone() }),
+        BrakeKind::Seats | BrakeKind::Memberships => None,
+        BrakeKind::Fewest | BrakeKind::SettingsChanged | BrakeKind::Reading | BrakeKind::Clock => {
+            Some(brake.clone())
+        }
+    });
+    let mut brakes: Vec<Brake> = held.collect();
+    brakes.extend(seats.and_then(|seats| too_few(seats, edits)));
+    brakes
+}
+
+/// The brake on seats: somebody would take one, and there are too few.
+fn too_few(seats: Seats, edits: &[Edit]) -> Option<Brake> {
+    let is_seated = |account: Option<&Account>| account.is_some_and(|one| one.state == State::Active);
+    let (mut figure, mut does_one_come) = (seats.taken, false);
+    for edit in edits {
+        match (is_seated(edit.before.as_ref()), is_seated(edit.after.as_ref())) {
+            (false, true) => (figure, does_one_come) = (figure + 1, true),
+            (true, false) => figure = figure.saturating_sub(1),
+            _ => {}
+        }
+    }
+    let is_held = does_one_come && figure > seats.limit;
+    is_held.then(|| Brake { kind: BrakeKind::Seats, figure, limit: seats.limit, which: Vec::new() })
+}
