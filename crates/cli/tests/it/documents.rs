@@ -8,6 +8,7 @@ use std::process::Stdio;
 
 const README: &str = include_str!("../../../../README.md");
 const CONNECTING: &str = include_str!("../../../../docs/connecting.md");
+const HOUSE: &str = include_str!("../../../../docs/architecture.md");
 const FILTERS: &str = include_str!("../../../../docs/writing-filters.md");
 const GROUPS: &str = include_str!("../../../../docs/groups.md");
 const GROUPS_TOO: &str = include_str!("../../../../docs/application-groups.md");
@@ -130,6 +131,35 @@ fn documents_name_only_what_exists() {
             }
         }
     }
+}
+
+/// What the drawing of the house names is there: files and folders, and words of the code.
+#[test]
+fn the_house_names_only_what_exists() {
+    let (mut files, mut words, mut open) = (BTreeSet::new(), BTreeSet::new(), vec![root().to_owned()]);
+    while let Some(path) = open.pop() {
+        let own = path.strip_prefix(root()).unwrap().to_string_lossy().replace("/src/", "/");
+        files.insert(format!("/{own}"));
+        if path.is_dir() && own != "target" && !own.ends_with(".git") {
+            open.extend(std::fs::read_dir(path).unwrap().map(|entry| entry.unwrap().path()));
+        } else if own.ends_with(".rs") {
+            let text = std::fs::read_to_string(path).unwrap();
+            let is_sign = |sign: char| !(sign.is_alphanumeric() || sign == '_');
+            words.extend(text.split(is_sign).map(str::to_owned));
+        }
+    }
+    let missing: Vec<&str> = HOUSE
+        .split('`')
+        .skip(1)
+        .step_by(2)
+        .filter(|name| !name.contains(' '))
+        .filter(|name| {
+            let path = format!("/{}", name.trim_end_matches('/'));
+            let is_file = files.iter().any(|file| file.ends_with(&path));
+            !is_file && !name.split("::").all(|word| words.contains(word.trim_end_matches("()")))
+        })
+        .collect();
+    assert!(missing.is_empty(), "{missing:?}");
 }
 
 /// Every code that stands in the sources.
