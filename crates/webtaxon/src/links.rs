@@ -4,11 +4,12 @@
 //! run: after a run that was cut off, what is found under a login is what was there before, or is new.
 
 use crate::background;
-use crate::state::{Journal, Place, Remembered, StateError, Ties};
+use crate::state::{Journal, Remembered, StateError, StateStore, Ties};
 use crate::store::{AccountStore, Answer, Record, StoreErrorKind, Terms};
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use webtaxon_core::account::{Account, Groups, folded};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, standings};
 use webtaxon_core::ldap::identity::Identity;
@@ -17,7 +18,7 @@ use webtaxon_core::ldap::identity::Identity;
 pub(crate) struct Linked<'s> {
     store: &'s dyn AccountStore,
     /// The state that has the links, and which list they are of; none where the list has them.
-    apart: Option<(Place, String)>,
+    apart: Option<(Arc<dyn StateStore>, String)>,
     /// Whether an apply has the journal open, so that what it says is all that there is.
     is_applying: bool,
 }
@@ -52,7 +53,7 @@ impl Kept {
 
 impl<'s> Linked<'s> {
     /// A store, and where its links are kept and for which list; none where the store has them.
-    pub(crate) fn new(store: &'s dyn AccountStore, apart: Option<(Place, String)>) -> Self {
+    pub(crate) fn new(store: &'s dyn AccountStore, apart: Option<(Arc<dyn StateStore>, String)>) -> Self {
         Self { store, apart, is_applying: false }
     }
 
@@ -66,7 +67,7 @@ impl<'s> Linked<'s> {
         let Some((place, list)) = self.apart.clone() else { return Ok(accounts) };
         let is_applying = self.is_applying;
         background::run(move || {
-            let Some(journal) = Journal::read(&place)? else { return Ok(accounts) };
+            let Some(journal) = Journal::read(&*place)? else { return Ok(accounts) };
             let mut kept = Kept::default();
             for (link, login) in journal.kept(&list)? {
                 kept.tie(link, login);

@@ -7,7 +7,7 @@ use crate::error::Error;
 use crate::links::Linked;
 use crate::progress::Watch;
 use crate::secure::{Prompt, password, password_warning};
-use crate::state::{self, Journal};
+use crate::state::{self, Journal, StateStore};
 use crate::store::{self, AccountStore};
 use secrecy::SecretString;
 use std::collections::HashMap;
@@ -30,6 +30,8 @@ pub(crate) struct Setup {
     pub(crate) folder: PathBuf,
     /// The application's own store; none for the one that the settings name.
     pub(crate) store: Option<Arc<dyn AccountStore>>,
+    /// What keeps the state in the application's own way; none for a file or a database that the settings name.
+    pub(crate) state: Option<Arc<dyn StateStore>>,
     pub(crate) prompt: Option<Arc<Prompt>>,
     /// What answers in place of the directory, if anything does.
     pub(crate) snapshot: Option<Arc<Snapshot>>,
@@ -161,22 +163,24 @@ impl Setup {
         Ok(Found { accounts, groups, readings })
     }
 
-    /// Where the state is.
-    pub(crate) fn state(&self) -> state::Place {
-        let server = self.settings.state.clone();
-        state::Place { settings: self.file.clone(), server, folder: self.folder.clone() }
+    /// What keeps the state.
+    pub(crate) fn state(&self) -> Arc<dyn StateStore> {
+        match &self.state {
+            Some(own) => Arc::clone(own),
+            None => state::open(&self.file, self.settings.state.as_ref(), &self.folder),
+        }
     }
 
     /// The journal, to be read; none before the first apply.
     pub(crate) async fn journal(&self) -> Result<Option<Journal>, Error> {
         let place = self.state();
-        Ok(background::run(move || Journal::read(&place)).await?)
+        Ok(background::run(move || Journal::read(&*place)).await?)
     }
 
     /// What earlier runs remembered.
     pub(crate) async fn memory(&self) -> Result<Memory, Error> {
         let place = self.state();
-        let mut memory = background::run(move || state::memory(&place)).await?;
+        let mut memory = background::run(move || state::memory(&*place)).await?;
         if let Some(applied) = &mut memory.applied {
             self.settings.bring_up(applied);
         }

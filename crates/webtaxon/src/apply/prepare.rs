@@ -17,7 +17,7 @@ use webtaxon_core::preview::{Brake, BrakeKind, Preview};
 pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
     let place = setup.state();
     let latest =
-        background::run(move || Journal::read(&place)?.map(|journal| journal.latest()).transpose()).await?;
+        background::run(move || Journal::read(&*place)?.map(|journal| journal.latest()).transpose()).await?;
     let memory = setup.memory().await?;
     let found = setup.find(&[]).await?;
     let preview = Preview::of(found.situation(&setup.settings, &memory));
@@ -53,7 +53,7 @@ fn seats(preview: &Preview) -> Option<Seats> {
 
 /// The edits that take a run back, as far as it was done: the last one first.
 pub(crate) fn way_back(setup: &Setup, run: i64) -> Result<Work, Error> {
-    let journal = Journal::read(&setup.state())?.ok_or_else(|| ApplyError::no_run(run))?;
+    let journal = Journal::read(&*setup.state())?.ok_or_else(|| ApplyError::no_run(run))?;
     let of = journal.runs()?.into_iter().find(|one| one.run == run);
     let of: Run = of.ok_or_else(|| ApplyError::no_run(run))?;
     let (entries, group_entries) = (journal.entries(run)?, journal.group_entries(run)?);
@@ -112,10 +112,10 @@ pub(crate) fn consider(
 /// Forgets the runs that began before a day, but the latest, and their copies of the accounts; what
 /// is remembered of people stays. Returns how many runs.
 pub(crate) fn forget_before(setup: &Setup, day: Date, who: &str) -> Result<usize, Error> {
-    if Journal::read(&setup.state())?.is_none() {
+    if Journal::read(&*setup.state())?.is_none() {
         return Ok(0);
     }
-    let forgotten = Journal::write(&setup.state(), who)?.forget_before(day)?;
+    let forgotten = Journal::write(&*setup.state(), who)?.forget_before(day)?;
     for backup in forgotten.iter().flatten() {
         let file = setup.folder.join(backup);
         // A copy that somebody took away already is gone as well.

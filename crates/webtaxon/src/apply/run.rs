@@ -21,7 +21,7 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
     consider(setup, &*store, work, consent)?;
     let store = &setup.linked(&*store).applying();
     let (fields, unique) = (setup.settings.account_fields(), setup.settings.unique_fields());
-    let mut journal = Journal::write(&setup.state(), &consent.who)?;
+    let mut journal = Journal::write(&*setup.state(), &consent.who)?;
     let mut applied =
         Applied { interrupted: take_up(&mut journal, store, &fields).await?, ..Applied::default() };
     let memory = journal.memory()?;

@@ -54,7 +54,7 @@ async fn state(setup: &Setup, steps: &mut Steps<'_>) {
     let began = Instant::now();
     let place = setup.state().describe();
     let at = setup.state();
-    let runs = background::run(move || Journal::read(&at)?.map(|journal| journal.runs()).transpose()).await;
+    let runs = background::run(move || Journal::read(&*at)?.map(|journal| journal.runs()).transpose()).await;
     let finding = match runs {
         Err(error) => bad(&error),
         Ok(None) => good(format!("nothing is remembered yet: the first apply makes {place}")),

@@ -6,6 +6,7 @@ mod json;
 mod layers;
 mod nest;
 mod page;
+#[cfg(feature = "csv")]
 mod table;
 pub mod words;
 
@@ -13,11 +14,11 @@ pub use applied::{applied, journal_lines, run, runs, work};
 pub use json::{
     browse, check, comparison, fields, filter, found, groups, members, preview, since, ways, why,
 };
-pub use nest::{members_csv, nest_dot, nest_svg};
+pub use nest::{nest_dot, nest_svg};
 pub use page::preview_html;
-pub use table::preview_csv;
+#[cfg(feature = "csv")]
+pub use table::{members_csv, preview_csv};
 
-use std::borrow::Cow;
 use std::fmt::Write as _;
 
 /// Text from a stranger, to be shown: control and bidirectional-override characters are written as
@@ -37,11 +38,4 @@ pub fn harmless(text: &str) -> String {
 
 fn is_bidi_control(character: char) -> bool {
     matches!(character, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
-}
-
-/// Text from a stranger for a table: a cell that a spreadsheet would take for a formula gets an
-/// apostrophe in front.
-fn tame(text: &str) -> Cow<'_, str> {
-    let is_formula = text.starts_with(['\t', '\r']) || text.trim_start().starts_with(['=', '+', '-', '@']);
-    if is_formula { Cow::Owned(format!("'{text}")) } else { Cow::Borrowed(text) }
 }

@@ -1,8 +1,7 @@
-//! A group's nest as a picture (SVG), as a graph for other drawing programs (DOT), and its members
-//! as a table (CSV).
+//! A group's nest as a picture (SVG), and as a graph for other drawing programs (DOT).
 
+use super::harmless;
 use super::layers::{self, Layers, as_height};
-use super::{harmless, tame};
 use quick_xml::Writer;
 use quick_xml::events::{BytesText, Event};
 use std::cmp::Ordering;
@@ -61,25 +60,6 @@ const MANNERS: [Manner; 3] = [
     Manner { gaps: (36.0, 12.0), height: 30.0, widest: 250.0, letters: (12.0, 10.5), one_line: false },
     Manner { gaps: (20.0, 8.0), height: 17.0, widest: 330.0, letters: (12.0, 11.0), one_line: true },
 ];
-
-/// The members as a table: `name`, `dn`, `how` (`directly`, `nested`), `listed` (`yes`, or `no` where
-/// only the primary group or the login shows them), `groups` (how many the path has) and `path`, the
-/// groups from the named one down. Cells that a spreadsheet would take for formulas are defused.
-#[must_use]
-pub fn members_csv(nest: &Nest<'_>) -> String {
-    let mut writer = csv::Writer::from_writer(Vec::new());
-    // Writing to memory does not fail.
-    let _ = writer.write_record(["name", "dn", "how", "listed", "groups", "path"]);
-    for member in nest.people() {
-        let how = if member.path.len() == 1 { "directly" } else { "nested" };
-        let listed = if member.unlisted { "no" } else { "yes" };
-        let groups = member.path.len().to_string();
-        let path = member.path.told(str::to_owned).join(" > ");
-        let row = [&*tame(&member.name), &*tame(&member.dn), how, listed, &groups, &*tame(&path)];
-        let _ = writer.write_record(row);
-    }
-    String::from_utf8(writer.into_inner().unwrap_or_default()).unwrap_or_default()
-}
 
 /// The groups and who lists whom, in the DOT language.
 #[must_use]
@@ -492,7 +472,9 @@ mod tests {
         assert!(texts.iter().any(|text| text.contains(shown)), "{texts:?}");
         let dot = nest_dot(&nest);
         assert!(dot.contains(r#"alert(1)</script>\\u{202e}\\u{7}\"\\&"#), "{dot}");
-        let table = members_csv(&nest);
+        #[cfg(feature = "csv")]
+        let table = crate::report::members_csv(&nest);
+        #[cfg(feature = "csv")]
         assert!(
             table.starts_with(
                 "name,dn,how,listed,groups,path\n'=cmd|' /C calc'!A0,\"CN=ada,DC=x\",directly,yes,1,"

@@ -1,85 +1,135 @@
-//! A preview as a table for a spreadsheet: one row for each change and for what was held back.
+//! A preview, and a group's members, as tables for a spreadsheet (CSV, RFC 4180). Cells that it would take
+//! for formulas are defused.
 
-use super::tame;
 use super::words::{self, short};
 use indexmap::IndexSet;
-use webtaxon_core::preview::Preview;
+use std::borrow::Cow;
+use webtaxon_core::membership::Nest;
+use webtaxon_core::preview::{Change, GroupChange, Held, Preview};
 
-/// The changes as CSV (RFC 4180): `kind`, `login`, `person`, `dn`, `cause`, `why`, `path`, and for each
-/// field that changes anywhere two columns, `FIELD now` and `FIELD after`. A group stands under `person`. Cells that a spreadsheet would
-/// take for formulas are defused.
+/// A table that is written row by row.
+struct Table {
+    writer: csv::Writer<Vec<u8>>,
+    columns: usize,
+}
+
+impl Table {
+    fn new(header: &[String]) -> Self {
+        let mut table = Self { writer: csv::Writer::from_writer(Vec::new()), columns: header.len() };
+        table.row(header.to_vec());
+        table
+    }
+
+    /// Writes a row; cells that it has not are empty.
+    fn row(&mut self, mut cells: Vec<String>) {
+        cells.resize(self.columns, String::new());
+        // Writing to memory does not fail.
+        let _ = self.writer.write_record(cells.iter().map(|cell| tame(cell).into_owned()));
+    }
+
+    fn text(self) -> String {
+        String::from_utf8(self.writer.into_inner().unwrap_or_default()).unwrap_or_default()
+    }
+}
+
+/// The changes, and what was held back: `kind`, `login`, `person`, `dn`, `cause`, `why`, `path`, and for each
+/// field that changes anywhere two columns, `FIELD now` and `FIELD after`. A group stands under `person`.
 #[must_use]
 pub fn preview_csv(preview: &Preview) -> String {
-    let names: IndexSet<&str> =
+    let fields: IndexSet<&str> =
         preview.changes.iter().flat_map(|change| change.fields.keys().map(String::as_str)).collect();
-    let mut writer = csv::Writer::from_writer(Vec::new());
-    let mut header: Vec<String> =
-        ["kind", "login", "person", "dn", "cause", "why", "path"].map(str::to_owned).to_vec();
-    for name in &names {
-        header
-            .extend([tame(&format!("{name} now")).into_owned(), tame(&format!("{name} after")).into_owned()]);
-    }
-    // Writing to memory does not fail.
-    let _ = writer.write_record(&header);
-    let person = |dn: &Option<String>| dn.as_deref().map(short).unwrap_or_default();
+    let own = ["kind", "login", "person", "dn", "cause", "why", "path"].map(str::to_owned);
+    let of_fields = fields.iter().flat_map(|name| [format!("{name} now"), format!("{name} after")]);
+    let mut table = Table::new(&own.into_iter().chain(of_fields).collect::<Vec<_>>());
     for change in &preview.changes {
-        let why = match (&change.clash, &change.detail, change.cause) {
-            (Some(clash), _, _) => format!("{}; to do: {}", clash.message(), change.remedy()),
-            (None, Some(detail), _) => detail.clone(),
-            (None, None, Some(cause)) => words::cause(cause).to_owned(),
-            (None, None, None) => String::new(),
-        };
-        let wait = change.wait.as_ref().map(|wait| format!("; {}", words::wait(wait)));
-        let why = why + &wait.unwrap_or_default();
-        let mut row = vec![
-            change.kind.name().to_owned(),
-            change.login.clone(),
-            person(&change.dn),
-            change.dn.clone().unwrap_or_default(),
-            change.cause.map_or("", |cause| cause.name()).to_owned(),
-            why,
-            change.path.told(short).join(" > "),
-        ];
-        for name in &names {
+        let mut row = change_row(change);
+        for name in &fields {
             let field = change.fields.get(*name);
-            row.extend(
-                [field.and_then(|field| field.old.clone()), field.and_then(|field| field.new.clone())]
-                    .map(Option::unwrap_or_default),
-            );
+            row.push(field.and_then(|field| field.old.clone()).unwrap_or_default());
+            row.push(field.and_then(|field| field.new.clone()).unwrap_or_default());
         }
-        let _ = writer.write_record(row.iter().map(|cell| tame(cell).into_owned()));
+        table.row(row);
     }
     for held in &preview.held {
-        let would = held.would.map(|kind| format!("would be {}; ", kind.name())).unwrap_or_default();
-        let mut row = vec![
-            "held".to_owned(),
-            held.login.clone(),
-            person(&held.dn),
-            held.dn.clone().unwrap_or_default(),
-            held.cause.map_or("", |cause| cause.name()).to_owned(),
-            format!("{would}{}", held.reason.message()),
-        ];
-        row.resize(header.len(), String::new());
-        let _ = writer.write_record(row.iter().map(|cell| tame(cell).into_owned()));
+        table.row(held_row(held));
     }
     if let Some(groups) = &preview.groups {
-        let changes = groups.changes.iter().map(|change| {
-            let (come, leave) = (change.come.join(" "), change.leave.join(" "));
-            let new = change.new_name.as_ref().map(|name| format!("gets the name {name}"));
-            let come = (!come.is_empty()).then(|| format!("come in: {come}"));
-            let leave = (!leave.is_empty()).then(|| format!("leave: {leave}"));
-            let why: Vec<String> = [new, come, leave].into_iter().flatten().collect();
-            (change.kind.name(), &change.name, &change.dn, why.join("; "))
-        });
-        let held = groups.held.iter().map(|held| ("group held", &held.name, &held.dn, held.message.clone()));
-        for (kind, name, dn, why) in changes.chain(held) {
-            let dn = dn.clone().unwrap_or_default();
-            let mut row = vec![kind.to_owned(), String::new(), name.clone(), dn, String::new(), why];
-            row.resize(header.len(), String::new());
-            let _ = writer.write_record(row.iter().map(|cell| tame(cell).into_owned()));
+        for change in &groups.changes {
+            table.row(group_row(change.kind.name(), &change.name, change.dn.as_deref(), group_why(change)));
+        }
+        for held in &groups.held {
+            table.row(group_row("group held", &held.name, held.dn.as_deref(), held.message.clone()));
         }
     }
-    String::from_utf8(writer.into_inner().unwrap_or_default()).unwrap_or_default()
+    table.text()
+}
+
+fn change_row(change: &Change) -> Vec<String> {
+    let why = match (&change.clash, &change.detail, change.cause) {
+        (Some(clash), _, _) => format!("{}; to do: {}", clash.message(), change.remedy()),
+        (None, Some(detail), _) => detail.clone(),
+        (None, None, Some(cause)) => words::cause(cause).to_owned(),
+        (None, None, None) => String::new(),
+    };
+    let wait = change.wait.as_ref().map(|wait| format!("; {}", words::wait(wait)));
+    vec![
+        change.kind.name().to_owned(),
+        change.login.clone(),
+        change.dn.as_deref().map(short).unwrap_or_default(),
+        change.dn.clone().unwrap_or_default(),
+        change.cause.map_or("", |cause| cause.name()).to_owned(),
+        why + &wait.unwrap_or_default(),
+        change.path.told(short).join(" > "),
+    ]
+}
+
+fn held_row(held: &Held) -> Vec<String> {
+    let would = held.would.map(|kind| format!("would be {}; ", kind.name())).unwrap_or_default();
+    vec![
+        "held".to_owned(),
+        held.login.clone(),
+        held.dn.as_deref().map(short).unwrap_or_default(),
+        held.dn.clone().unwrap_or_default(),
+        held.cause.map_or("", |cause| cause.name()).to_owned(),
+        format!("{would}{}", held.reason.message()),
+    ]
+}
+
+fn group_row(kind: &str, name: &str, dn: Option<&str>, why: String) -> Vec<String> {
+    let dn = dn.unwrap_or_default().to_owned();
+    vec![kind.to_owned(), String::new(), name.to_owned(), dn, String::new(), why]
+}
+
+fn group_why(change: &GroupChange) -> String {
+    let (come, leave) = (change.come.join(" "), change.leave.join(" "));
+    let new = change.new_name.as_ref().map(|name| format!("gets the name {name}"));
+    let come = (!come.is_empty()).then(|| format!("come in: {come}"));
+    let leave = (!leave.is_empty()).then(|| format!("leave: {leave}"));
+    [new, come, leave].into_iter().flatten().collect::<Vec<_>>().join("; ")
+}
+
+/// The members: `name`, `dn`, `how` (`directly`, `nested`), `listed` (`yes`, or `no` where only the primary
+/// group or the login shows them), `groups` (how many the path has) and `path`, the groups from the named
+/// one down.
+#[must_use]
+pub fn members_csv(nest: &Nest<'_>) -> String {
+    let mut table = Table::new(&["name", "dn", "how", "listed", "groups", "path"].map(str::to_owned));
+    for member in nest.people() {
+        let how = if member.path.len() == 1 { "directly" } else { "nested" };
+        let listed = if member.unlisted { "no" } else { "yes" };
+        let path = member.path.told(str::to_owned).join(" > ");
+        let (name, dn) = (member.name.to_string(), member.dn.to_string());
+        let groups = member.path.len().to_string();
+        table.row(vec![name, dn, how.to_owned(), listed.to_owned(), groups, path]);
+    }
+    table.text()
+}
+
+/// Text from a stranger for a table: a cell that a spreadsheet would take for a formula gets an
+/// apostrophe in front.
+fn tame(text: &str) -> Cow<'_, str> {
+    let is_formula = text.starts_with(['\t', '\r']) || text.trim_start().starts_with(['=', '+', '-', '@']);
+    if is_formula { Cow::Owned(format!("'{text}")) } else { Cow::Borrowed(text) }
 }
 
 #[cfg(test)]

@@ -1,18 +1,25 @@
-//! What the journal asks of the database that has it, whichever that is.
+//! What is asked of whatever keeps the state: to be opened, and then a few statements in SQL.
 
 use super::StateError;
 
+/// The newest form of the tables that this version knows.
+pub const NEWEST: usize = 2;
+
 /// A value of a row.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Cell {
+pub enum Cell {
+    /// Nothing.
     Null,
+    /// A whole number.
     Int(i64),
+    /// A text.
     Text(String),
 }
 
 impl Cell {
     /// The text; none for null.
-    pub(super) fn text(self) -> Option<String> {
+    #[must_use]
+    pub fn text(self) -> Option<String> {
         match self {
             Self::Null => None,
             Self::Int(number) => Some(number.to_string()),
@@ -21,7 +28,8 @@ impl Cell {
     }
 
     /// The number; none for what is none.
-    pub(super) fn int(&self) -> Option<i64> {
+    #[must_use]
+    pub fn int(&self) -> Option<i64> {
         match self {
             Self::Int(number) => Some(*number),
             Self::Null | Self::Text(_) => None,
@@ -55,35 +63,118 @@ impl From<&str> for Cell {
 
 /// A statement, and the values for each time that it is run; `?1` stands for the first of them.
 #[derive(Debug)]
-pub(super) struct Statement {
-    pub(super) sql: &'static str,
-    pub(super) rows: Vec<Vec<Cell>>,
+pub struct Statement {
+    /// The statement.
+    pub sql: &'static str,
+    /// The values, once for each time; with no row it is not run.
+    pub rows: Vec<Vec<Cell>>,
 }
 
 impl Statement {
     /// One that is run once.
-    pub(super) fn once(sql: &'static str, values: Vec<Cell>) -> Self {
+    #[must_use]
+    pub fn once(sql: &'static str, values: Vec<Cell>) -> Self {
         Self { sql, rows: vec![values] }
     }
 }
 
-/// A database with the journal's tables.
-pub(super) trait Database: Send + std::fmt::Debug {
+/// Where the state is kept: a file, a schema of a PostgreSQL database, or what an application has of its own
+/// ([`Workspace::with_state`](crate::Workspace::with_state)).
+///
+/// It blocks while it is asked, and is asked on a thread of its own.
+pub trait StateStore: Send + Sync {
+    /// Where it is, for people.
+    fn describe(&self) -> String;
+
+    /// Opens it to be read; none if there is none yet.
+    ///
+    /// # Errors
+    /// It is there, and cannot be read.
+    fn read(&self) -> Result<Option<Box<dyn StateDatabase>>, StateError>;
+
+    /// Opens it to be written, empty if there was none; `who` wants it. Until it is dropped nobody else is let in,
+    /// from this process or another: they get [`StateErrorKind::Busy`](super::StateErrorKind::Busy).
+    ///
+    /// # Errors
+    /// Somebody else has it, or it cannot be written.
+    fn write(&self, who: &str) -> Result<Box<dyn StateDatabase>, StateError>;
+}
+
+/// A database with the state's tables, open. Its SQL is what SQLite and PostgreSQL have in common; `?1`
+/// stands for the first value.
+pub trait StateDatabase: Send + std::fmt::Debug {
     /// Where it is, for people.
     fn place(&self) -> String;
 
     /// The form of its tables: 0 before there are any.
+    ///
+    /// # Errors
+    /// It cannot be asked, or has another program's tables.
     fn form(&self) -> Result<usize, StateError>;
 
-    /// What says which kind an edit is.
-    fn kind_of_edit(&self) -> &'static str;
+    /// Brings the tables from an older form to [`NEWEST`], at once or not at all: for SQLite, all of
+    /// [`SQLITE_TABLES`] but the first `from`, and then the new form is written down.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    fn migrate(&mut self, from: usize) -> Result<(), StateError>;
+
+    /// What says, in SQL, which kind an edit is: the member `kind` of the JSON in the column `edit`.
+    fn kind_of_edit(&self) -> &'static str {
+        "json_extract(edit, '$.kind')"
+    }
 
     /// Every row of an answer.
+    ///
+    /// # Errors
+    /// It cannot be asked.
     fn all(&self, sql: &str, values: Vec<Cell>) -> Result<Vec<Vec<Cell>>, StateError>;
 
-    /// Runs statements in their order, all of them or none.
+    /// Runs statements in their order, all of them or none. Once this returns, what was written outlives a
+    /// loss of power.
+    ///
+    /// # Errors
+    /// It cannot be written.
     fn change(&mut self, statements: Vec<Statement>) -> Result<(), StateError>;
 
-    /// That it cannot be used.
+    /// That it cannot be used, for a reason.
     fn broken(&self, reason: &dyn std::fmt::Display) -> StateError;
 }
+
+/// The tables in SQLite; each step makes the next form.
+pub const SQLITE_TABLES: [&str; NEWEST] = [
+    "
+CREATE TABLE missed (link TEXT PRIMARY KEY, since TEXT NOT NULL) STRICT, WITHOUT ROWID;
+CREATE TABLE known (link TEXT PRIMARY KEY, login TEXT NOT NULL) STRICT, WITHOUT ROWID;
+CREATE TABLE applied (setting TEXT PRIMARY KEY, says TEXT NOT NULL) STRICT, WITHOUT ROWID;
+CREATE TABLE run (
+  run INTEGER PRIMARY KEY AUTOINCREMENT,
+  begun TEXT NOT NULL,
+  ended TEXT,
+  who TEXT NOT NULL,
+  undoes INTEGER,
+  settings TEXT NOT NULL,
+  store TEXT NOT NULL,
+  released TEXT NOT NULL,
+  backup TEXT,
+  ending TEXT
+) STRICT;
+CREATE TABLE edit (
+  run INTEGER NOT NULL REFERENCES run ON DELETE CASCADE,
+  place INTEGER NOT NULL,
+  edit TEXT NOT NULL,
+  outcome TEXT,
+  reason TEXT,
+  PRIMARY KEY (run, place)
+) STRICT, WITHOUT ROWID;
+",
+    "
+CREATE TABLE kept (
+  list TEXT NOT NULL,
+  link TEXT NOT NULL,
+  login TEXT NOT NULL,
+  PRIMARY KEY (list, link),
+  UNIQUE (list, login)
+) STRICT, WITHOUT ROWID;
+",
+];

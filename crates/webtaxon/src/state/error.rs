@@ -58,7 +58,18 @@ pub enum StateErrorKind {
             "build it with the feature postgres, or take [state] out: then it is a file beside the settings"
         )
     )]
-    NotBuilt,
+    NoPostgres,
+    /// This build has no SQLite for a file.
+    #[error(
+        "the state is an SQLite file beside the settings, and this build of Webtaxon has no SQLite in it"
+    )]
+    #[diagnostic(
+        code(WX0519),
+        help(
+            "build it with the feature sqlite, keep the state in a PostgreSQL database ([state]), or give it a place of the application's own (Workspace::with_state)"
+        )
+    )]
+    NoSqlite,
     /// Another apply is going on.
     #[error("another apply is going on: {holder}")]
     #[diagnostic(

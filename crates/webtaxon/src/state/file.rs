@@ -1,8 +1,8 @@
 //! The state in an SQLite file beside the settings.
 
-use super::database::{Cell, Database, Statement};
+use super::database::{Cell, NEWEST, SQLITE_TABLES, StateDatabase, StateStore, Statement};
 use super::lock::{self, Lock};
-use super::{StateError, StateErrorKind, file_of};
+use super::{StateError, StateErrorKind};
 use crate::crash;
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
 use rusqlite::{Connection, OpenFlags, ToSql, params_from_iter};
@@ -12,47 +12,9 @@ use std::time::Duration;
 /// Says that a file is this program's, in SQLite's own header: "Wtxn".
 const APPLICATION: i64 = 0x5774_786e;
 
-/// Each step makes the next form; the count of them is the newest.
-const STEPS: [&str; super::NEWEST] = [
-    "
-CREATE TABLE missed (link TEXT PRIMARY KEY, since TEXT NOT NULL) STRICT, WITHOUT ROWID;
-CREATE TABLE known (link TEXT PRIMARY KEY, login TEXT NOT NULL) STRICT, WITHOUT ROWID;
-CREATE TABLE applied (setting TEXT PRIMARY KEY, says TEXT NOT NULL) STRICT, WITHOUT ROWID;
-CREATE TABLE run (
-  run INTEGER PRIMARY KEY AUTOINCREMENT,
-  begun TEXT NOT NULL,
-  ended TEXT,
-  who TEXT NOT NULL,
-  undoes INTEGER,
-  settings TEXT NOT NULL,
-  store TEXT NOT NULL,
-  released TEXT NOT NULL,
-  backup TEXT,
-  ending TEXT
-) STRICT;
-CREATE TABLE edit (
-  run INTEGER NOT NULL REFERENCES run ON DELETE CASCADE,
-  place INTEGER NOT NULL,
-  edit TEXT NOT NULL,
-  outcome TEXT,
-  reason TEXT,
-  PRIMARY KEY (run, place)
-) STRICT, WITHOUT ROWID;
-",
-    "
-CREATE TABLE kept (
-  list TEXT NOT NULL,
-  link TEXT NOT NULL,
-  login TEXT NOT NULL,
-  PRIMARY KEY (list, link),
-  UNIQUE (list, login)
-) STRICT, WITHOUT ROWID;
-",
-];
-
 /// The file, open.
 #[derive(Debug)]
-pub(super) struct StateFile {
+struct OpenFile {
     db: Connection,
     file: PathBuf,
     _lock: Option<Lock>,
@@ -68,36 +30,42 @@ impl ToSql for Cell {
     }
 }
 
-impl StateFile {
-    /// Opens the file of some settings, to be read; none if there is none yet.
-    pub(super) fn read(settings: &Path) -> Result<Option<Self>, StateError> {
-        let file = file_of(settings);
-        if !file.exists() {
+/// The file, wherever it is, whether it is there or not.
+#[derive(Debug)]
+pub(super) struct StateFile(pub(super) PathBuf);
+
+impl StateStore for StateFile {
+    fn describe(&self) -> String {
+        self.0.display().to_string()
+    }
+
+    fn read(&self) -> Result<Option<Box<dyn StateDatabase>>, StateError> {
+        if !self.0.exists() {
             return Ok(None);
         }
         // Not for reading alone: what a run that was cut off had begun to write is taken back first.
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        Ok(Some(Self::open(file, flags, None)?))
+        Ok(Some(Box::new(OpenFile::open(self.0.clone(), flags, None)?)))
     }
 
-    /// Opens it to be written, and makes it if need be; nobody else can until it is closed.
-    pub(super) fn write(settings: &Path, who: &str) -> Result<Self, StateError> {
-        let file = file_of(settings);
-        let lock = lock::take(&file, who)?;
+    fn write(&self, who: &str) -> Result<Box<dyn StateDatabase>, StateError> {
+        let lock = lock::take(&self.0, who)?;
         #[cfg(unix)]
         {
             use std::os::unix::fs::OpenOptionsExt as _;
             // The accounts in it are for its owner's eyes only, from the first byte on.
             let mut options = std::fs::OpenOptions::new();
-            let made = options.append(true).create(true).mode(0o600).open(&file);
-            made.map_err(|error| broken(&file, &error))?;
+            let made = options.append(true).create(true).mode(0o600).open(&self.0);
+            made.map_err(|error| broken(&self.0, &error))?;
         }
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
             | OpenFlags::SQLITE_OPEN_CREATE
             | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        Self::open(file, flags, Some(lock))
+        Ok(Box::new(OpenFile::open(self.0.clone(), flags, Some(lock))?))
     }
+}
 
+impl OpenFile {
     fn open(file: PathBuf, flags: OpenFlags, lock: Option<Lock>) -> Result<Self, StateError> {
         let opened = Connection::open_with_flags(&file, flags).and_then(|db| {
             db.busy_timeout(Duration::from_secs(10))?;
@@ -111,24 +79,9 @@ impl StateFile {
         }
         Ok(Self { db, file, _lock: lock })
     }
-
-    /// Brings the tables from an older form to the newest, at once or not at all.
-    pub(super) fn migrate(&mut self, from: usize) -> Result<(), StateError> {
-        let mut migrate = || -> rusqlite::Result<()> {
-            let change = self.db.transaction()?;
-            for step in STEPS.iter().skip(from) {
-                change.execute_batch(step)?;
-            }
-            let header =
-                format!("PRAGMA application_id = {APPLICATION}; PRAGMA user_version = {};", super::NEWEST);
-            change.execute_batch(&header)?;
-            change.commit()
-        };
-        migrate().map_err(|error| broken(&self.file, &error))
-    }
 }
 
-impl Database for StateFile {
+impl StateDatabase for OpenFile {
     fn place(&self) -> String {
         self.file.display().to_string()
     }
@@ -141,8 +94,17 @@ impl Database for StateFile {
         Ok(usize::try_from(form).unwrap_or(usize::MAX))
     }
 
-    fn kind_of_edit(&self) -> &'static str {
-        "json_extract(edit, '$.kind')"
+    fn migrate(&mut self, from: usize) -> Result<(), StateError> {
+        let mut migrate = || -> rusqlite::Result<()> {
+            let change = self.db.transaction()?;
+            for step in SQLITE_TABLES.iter().skip(from) {
+                change.execute_batch(step)?;
+            }
+            let header = format!("PRAGMA application_id = {APPLICATION}; PRAGMA user_version = {};", NEWEST);
+            change.execute_batch(&header)?;
+            change.commit()
+        };
+        migrate().map_err(|error| broken(&self.file, &error))
     }
 
     fn all(&self, sql: &str, values: Vec<Cell>) -> Result<Vec<Vec<Cell>>, StateError> {

@@ -1,8 +1,7 @@
 //! The journal: what each apply was to do, written before, and what became of it, written after.
 
-use super::database::{Cell, Database, Statement};
-use super::file::StateFile;
-use super::{NEWEST, Place, StateError, StateErrorKind, today};
+use super::database::{Cell, NEWEST, StateDatabase, StateStore, Statement};
+use super::{StateError, StateErrorKind, today};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use serde::Serialize;
@@ -120,48 +119,26 @@ const KEEP: &str = "INSERT INTO kept (list, link, login) VALUES (?1, ?2, ?3)";
 /// The journal, open.
 #[derive(Debug)]
 pub struct Journal {
-    db: Box<dyn Database>,
+    db: Box<dyn StateDatabase>,
 }
 
 impl Journal {
     /// Opens the journal, to be read; none if there is none yet.
-    pub(crate) fn read(place: &Place) -> Result<Option<Self>, StateError> {
-        let db: Option<Box<dyn Database>> = match &place.server {
-            None => StateFile::read(&place.settings)?.map(|file| Box::new(file) as _),
-            #[cfg(feature = "postgres")]
-            Some(server) => Some(Box::new(super::server::StateServer::read(server, &place.folder)?)),
-            #[cfg(not(feature = "postgres"))]
-            Some(_) => return Err(StateErrorKind::NotBuilt.into()),
-        };
-        let Some(db) = db else { return Ok(None) };
+    pub(crate) fn read(place: &dyn StateStore) -> Result<Option<Self>, StateError> {
+        let Some(db) = place.read()? else { return Ok(None) };
         let journal = Self { db };
         // What was made and not yet filled is as good as none.
         Ok((journal.form()? > 0).then_some(journal))
     }
 
     /// Opens it to be written, and makes it if need be; nobody else can until it is closed.
-    pub(crate) fn write(place: &Place, who: &str) -> Result<Self, StateError> {
-        Ok(match &place.server {
-            None => {
-                let mut file = StateFile::write(&place.settings, who)?;
-                let form = known(&file)?;
-                if form < NEWEST {
-                    file.migrate(form)?;
-                }
-                Self { db: Box::new(file) }
-            }
-            #[cfg(feature = "postgres")]
-            Some(server) => {
-                let mut server = super::server::StateServer::write(server, &place.folder, who)?;
-                let form = known(&server)?;
-                if form < NEWEST {
-                    server.migrate(form)?;
-                }
-                Self { db: Box::new(server) }
-            }
-            #[cfg(not(feature = "postgres"))]
-            Some(_) => return Err(StateErrorKind::NotBuilt.into()),
-        })
+    pub(crate) fn write(place: &dyn StateStore, who: &str) -> Result<Self, StateError> {
+        let mut db = place.write(who)?;
+        let form = known(&*db)?;
+        if form < NEWEST {
+            db.migrate(form)?;
+        }
+        Ok(Self { db })
     }
 
     fn form(&self) -> Result<usize, StateError> {
@@ -475,7 +452,7 @@ impl Journal {
 }
 
 /// The form of a database's tables, if this version knows it.
-fn known(db: &dyn Database) -> Result<usize, StateError> {
+fn known(db: &dyn StateDatabase) -> Result<usize, StateError> {
     match db.form()? {
         form if form <= NEWEST => Ok(form),
         found => Err(StateErrorKind::Newer { place: db.place(), found, known: NEWEST }.into()),

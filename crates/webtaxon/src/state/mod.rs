@@ -7,12 +7,17 @@
 
 mod database;
 mod error;
+#[cfg(feature = "sqlite")]
 mod file;
 mod journal;
+#[cfg(feature = "sqlite")]
 mod lock;
+#[cfg(not(all(feature = "postgres", feature = "sqlite")))]
+mod missing;
 #[cfg(feature = "postgres")]
 mod server;
 
+pub use database::{Cell, NEWEST, SQLITE_TABLES, StateDatabase, StateStore, Statement};
 pub use error::{StateError, StateErrorKind};
 pub(crate) use journal::{Begun, Remembered, Ties};
 pub use journal::{Ending, Journal, Recorded, Run};
@@ -21,11 +26,9 @@ use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use webtaxon_core::preview::Memory;
-use webtaxon_core::settings::StateDatabase;
-
-/// The newest form of the tables that this version knows.
-const NEWEST: usize = 2;
+use webtaxon_core::settings::StateDatabase as StateSettings;
 
 /// The file that belongs to a settings file: `webtaxon.state.sqlite` to `webtaxon.toml`.
 #[must_use]
@@ -44,27 +47,26 @@ pub(crate) fn today() -> Date {
     Timestamp::now().to_zoned(TimeZone::UTC).date()
 }
 
-/// Where the state of some settings is.
-#[derive(Clone, Debug)]
-pub(crate) struct Place {
-    /// The settings, beside which it stands unless a server has it.
-    pub(crate) settings: PathBuf,
-    /// The server that has it.
-    pub(crate) server: Option<StateDatabase>,
-    /// What paths in the settings start from.
-    #[cfg_attr(not(feature = "postgres"), expect(dead_code, reason = "a file stands beside the settings"))]
-    pub(crate) folder: PathBuf,
-}
-
-impl Place {
-    /// Where it is, for people.
-    pub(crate) fn describe(&self) -> String {
-        self.server.as_ref().map_or_else(|| file_of(&self.settings).display().to_string(), in_words)
+/// What keeps the state of the settings in a file: the database that they name, or a file beside them. Relative
+/// paths start from `folder`.
+pub(crate) fn open(settings: &Path, server: Option<&StateSettings>, folder: &Path) -> Arc<dyn StateStore> {
+    match server {
+        #[cfg(feature = "postgres")]
+        Some(server) => Arc::new(server::StateServer { settings: server.clone(), folder: folder.to_owned() }),
+        #[cfg(not(feature = "postgres"))]
+        Some(server) => {
+            let _ = folder;
+            Arc::new(missing::MissingServer(server.clone()))
+        }
+        #[cfg(feature = "sqlite")]
+        None => Arc::new(file::StateFile(file_of(settings))),
+        #[cfg(not(feature = "sqlite"))]
+        None => Arc::new(missing::MissingFile(file_of(settings))),
     }
 }
 
 /// Where a database has the state, for people.
-fn in_words(state: &StateDatabase) -> String {
+fn in_words(state: &StateSettings) -> String {
     let server = &state.server;
     let host = if server.host.starts_with('/') {
         server.host.clone()
@@ -79,7 +81,7 @@ fn in_words(state: &StateDatabase) -> String {
 /// # Errors
 /// It is there and cannot be read, or is of a newer version: a memory that was lost would let days of grace
 /// begin anew without a word.
-pub(crate) fn memory(place: &Place) -> Result<Memory, StateError> {
+pub(crate) fn memory(place: &dyn StateStore) -> Result<Memory, StateError> {
     match Journal::read(place)? {
         Some(journal) => journal.memory(),
         None => Ok(Memory::on(today())),

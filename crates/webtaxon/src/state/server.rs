@@ -3,19 +3,19 @@
 //! The journal is written in the middle of what a store does, which does not wait for anybody: so a thread of
 //! its own talks to the server, and whoever asks it stands still until it answers.
 
-use super::database::{Cell, Database, Statement};
-use super::{NEWEST, StateError, StateErrorKind};
+use super::database::{Cell, NEWEST, StateDatabase, StateStore, Statement};
+use super::{StateError, StateErrorKind};
 use crate::crash;
 use crate::postgres::{Unconnected, connect, in_words};
 use crate::sql_names::quoted;
 use futures_util::future::try_join_all;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::mpsc;
 use std::thread::JoinHandle;
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 use tokio_postgres::types::{FromSql, IsNull, ToSql, Type, private::BytesMut, to_sql_checked};
 use tokio_postgres::{Client, Error, Row};
-use webtaxon_core::settings::StateDatabase;
+use webtaxon_core::settings::StateDatabase as StateSettings;
 
 /// Each step makes the next form; the count of them is the newest.
 const STEPS: [&str; NEWEST] = [
@@ -68,18 +68,40 @@ enum Job {
     Script(String, mpsc::Sender<Result<(), String>>),
 }
 
-/// The schema, open.
+/// The schema, wherever it is, whether it is there or not.
 #[derive(Debug)]
 pub(super) struct StateServer {
+    pub(super) settings: StateSettings,
+    /// What paths in the settings start from.
+    pub(super) folder: PathBuf,
+}
+
+impl StateStore for StateServer {
+    fn describe(&self) -> String {
+        super::in_words(&self.settings)
+    }
+
+    fn read(&self) -> Result<Option<Box<dyn StateDatabase>>, StateError> {
+        Ok(Some(Box::new(OpenSchema::read(&self.settings, &self.folder)?)))
+    }
+
+    fn write(&self, who: &str) -> Result<Box<dyn StateDatabase>, StateError> {
+        Ok(Box::new(OpenSchema::write(&self.settings, &self.folder, who)?))
+    }
+}
+
+/// The schema, open.
+#[derive(Debug)]
+struct OpenSchema {
     place: String,
     schema: String,
     jobs: Option<UnboundedSender<Job>>,
     thread: Option<JoinHandle<()>>,
 }
 
-impl StateServer {
+impl OpenSchema {
     /// Connects, to read.
-    pub(super) fn read(state: &StateDatabase, folder: &Path) -> Result<Self, StateError> {
+    fn read(state: &StateSettings, folder: &Path) -> Result<Self, StateError> {
         let place = super::in_words(state);
         let (jobs, asked) = unbounded_channel();
         let (opened, answer) = mpsc::channel();
@@ -99,7 +121,7 @@ impl StateServer {
     }
 
     /// Connects, to write, and makes the schema if need be; nobody else can until it is closed.
-    pub(super) fn write(state: &StateDatabase, folder: &Path, who: &str) -> Result<Self, StateError> {
+    fn write(state: &StateSettings, folder: &Path, who: &str) -> Result<Self, StateError> {
         let own = Self::read(state, folder)?;
         if own
             .all("SELECT 1 FROM pg_namespace WHERE nspname = ?1", vec![own.schema.as_str().into()])?
@@ -129,12 +151,6 @@ impl StateServer {
         Ok(own)
     }
 
-    /// Brings the tables from an older form to the newest, at once or not at all.
-    pub(super) fn migrate(&mut self, from: usize) -> Result<(), StateError> {
-        let steps: String = STEPS.iter().skip(from).copied().collect();
-        self.script(format!("BEGIN; {steps} UPDATE form SET number = {NEWEST}; COMMIT;"))
-    }
-
     fn script(&self, text: String) -> Result<(), StateError> {
         self.ask(|answer| Job::Script(text, answer))
     }
@@ -148,7 +164,7 @@ impl StateServer {
     }
 }
 
-impl Drop for StateServer {
+impl Drop for OpenSchema {
     fn drop(&mut self) {
         // The lock is given back before anybody goes on.
         drop(self.jobs.take());
@@ -156,7 +172,7 @@ impl Drop for StateServer {
     }
 }
 
-impl Database for StateServer {
+impl StateDatabase for OpenSchema {
     fn place(&self) -> String {
         self.place.clone()
     }
@@ -173,6 +189,11 @@ impl Database for StateServer {
         let form = self.all("SELECT number FROM form", Vec::new())?;
         let form = form.first().and_then(|row| row.first()).and_then(Cell::int);
         Ok(form.and_then(|form| usize::try_from(form).ok()).unwrap_or(usize::MAX))
+    }
+
+    fn migrate(&mut self, from: usize) -> Result<(), StateError> {
+        let steps: String = STEPS.iter().skip(from).copied().collect();
+        self.script(format!("BEGIN; {steps} UPDATE form SET number = {NEWEST}; COMMIT;"))
     }
 
     fn kind_of_edit(&self) -> &'static str {
@@ -195,7 +216,7 @@ impl Database for StateServer {
 
 /// The thread: connects, says whether that went well, and answers until nobody asks any more.
 fn serve(
-    state: &StateDatabase,
+    state: &StateSettings,
     folder: &Path,
     mut asked: UnboundedReceiver<Job>,
     opened: &mpsc::Sender<Result<(), Unconnected>>,

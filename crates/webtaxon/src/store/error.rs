@@ -296,6 +296,18 @@ pub enum StoreErrorKind {
         /// The store.
         store: String,
     },
+    /// What an application's own store says.
+    #[error("{store}: {source}")]
+    #[diagnostic(
+        code(WX0523),
+        help("the application keeps this list itself: its own log, or its developers, know more")
+    )]
+    Own {
+        /// The store.
+        store: String,
+        /// The reason.
+        source: Box<dyn std::error::Error + Send + Sync>,
+    },
     /// A kind of store that this build was made without.
     #[error("this build cannot keep accounts in a store of the kind {0}")]
     #[diagnostic(

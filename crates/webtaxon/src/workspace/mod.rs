@@ -10,6 +10,7 @@ use crate::directory::{Access, Connection, take_snapshot};
 use crate::error::Error;
 use crate::progress::Watch;
 use crate::setup::{Setup, read_snapshot};
+use crate::state::StateStore;
 use crate::store::AccountStore;
 use secrecy::SecretString;
 use std::path::{Path, PathBuf};
@@ -54,6 +55,7 @@ impl Workspace {
             file,
             folder,
             store: None,
+            state: None,
             prompt: None,
             snapshot: None,
             watch: Watch::default(),
@@ -86,6 +88,13 @@ impl Workspace {
     #[must_use]
     pub fn with_store(self, store: Arc<dyn AccountStore>) -> Self {
         self.changed(|setup| setup.store = Some(store))
+    }
+
+    /// Keeps what is remembered from run to run, and the journal, in a place of the application's own: not
+    /// in a file beside the settings, nor in the database that `[state]` names.
+    #[must_use]
+    pub fn with_state(self, state: Arc<dyn StateStore>) -> Self {
+        self.changed(|setup| setup.state = Some(state))
     }
 
     /// Reads a snapshot, which answers in place of the directory from here on.
