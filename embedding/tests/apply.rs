@@ -22,7 +22,11 @@ fn write(folder: &Path, name: &str, text: &str) {
 async fn museum(folder: &Path, ldif: &str) -> Standin {
     let directory = Arc::new(Directory::from_ldif(ldif.as_bytes()).unwrap());
     let standin = Standin::start(directory, Options::default()).await.unwrap();
-    write(folder, "webtaxon.toml", &SETTINGS.replace("ldaps://localhost:6360", &standin.url()));
+    let list = "store     = \"csv\"\npath      = \"accounts.csv\"";
+    assert!(SETTINGS.contains(list));
+    let settings =
+        SETTINGS.replace("ldaps://localhost:6360", &standin.url()).replace(list, "store = \"own\"");
+    write(folder, "webtaxon.toml", &settings);
     write(folder, "museum-password.txt", "botanical-garden-42\n");
     write(folder, "museum-ca.pem", standin.authority_pem());
     standin

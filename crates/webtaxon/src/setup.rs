@@ -55,8 +55,9 @@ impl Found {
 impl Setup {
     /// The same with one of the intakes alone.
     pub(crate) fn with_intake(&self, intake: &Intake) -> Self {
-        let settings = Settings { intakes: Intakes::from(intake.clone()), ..self.settings.clone() };
-        Self { settings, ..self.clone() }
+        let mut setup = self.clone();
+        setup.settings.intakes = Intakes::from(intake.clone());
+        setup
     }
 
     /// The directory that an intake reads.

@@ -6,7 +6,6 @@ use crate::session::{Exit, Failure, Session, ask, create, settings_option};
 use secrecy::SecretString;
 use std::io::{self, IsTerminal as _, Write as _};
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 use webtaxon::Error;
 use webtaxon::core::ldap::url::Server;
 use webtaxon::core::settings::{
@@ -114,19 +113,12 @@ fn directory(options: &Draft) -> Result<Directory, Failure> {
         true => Bind::Anonymous,
         false => Bind::Simple { name, password: Some(password) },
     };
-    Ok(Directory {
-        name: NAME.to_owned(),
-        servers: Servers::Named(servers),
-        trust,
-        certificate: None,
-        bind,
-        references: References::Ignore,
-        page: 500,
-        connect_timeout: Duration::from_secs(10),
-        timeout: Duration::from_secs(30),
-        deadline: Duration::from_secs(600),
-        plain: false,
-    })
+    let mut directory = Directory::new(NAME, Servers::Named(servers));
+    directory.trust = trust;
+    directory.bind = bind;
+    // A draft looks at the tree that these servers keep.
+    directory.references = References::Ignore;
+    Ok(directory)
 }
 
 /// Connects; a certificate that nobody here knows is shown, and trusted if somebody at the terminal

@@ -8,6 +8,7 @@ use std::path::PathBuf;
 
 /// The application's own list of accounts.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct Accounts {
     /// Where the list is kept.
     pub store: StoreSettings,
@@ -51,6 +52,13 @@ pub enum StoreSettings {
     },
     /// A SCIM service (RFC 7644).
     Scim(Scim),
+    /// A list that the application keeps in its own way, and gives to the library.
+    Own {
+        /// Whether it has a place for the link.
+        has_links: bool,
+        /// Whether it has the application's groups.
+        has_groups: bool,
+    },
 }
 
 impl StoreSettings {
@@ -64,6 +72,7 @@ impl StoreSettings {
                 format!("postgres {}:{} {} {}", server.host, server.port, server.database, table.name)
             }
             Self::Scim(scim) => format!("scim {}", scim.service),
+            Self::Own { .. } => "own".to_owned(),
         }
     }
 
@@ -71,7 +80,7 @@ impl StoreSettings {
     #[must_use]
     pub fn has_links(&self) -> bool {
         match self {
-            Self::Csv { has_links, .. } => *has_links,
+            Self::Csv { has_links, .. } | Self::Own { has_links, .. } => *has_links,
             Self::Sqlite { table, .. } | Self::Postgres { table, .. } => table.has_links,
             Self::Scim(_) => true,
         }
@@ -84,6 +93,7 @@ impl StoreSettings {
             Self::Csv { groups, .. } => groups.is_some(),
             Self::Sqlite { table, .. } | Self::Postgres { table, .. } => table.groups.is_some(),
             Self::Scim(scim) => !scim.role_groups,
+            Self::Own { has_groups, .. } => *has_groups,
         }
     }
 }

@@ -8,6 +8,7 @@ use std::time::Duration;
 
 /// One LDAP service.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct Directory {
     /// Its name in the settings.
     pub name: String,
@@ -34,6 +35,31 @@ pub struct Directory {
 }
 
 impl Directory {
+    /// A directory of which nothing is said but its servers: asked anonymously, certificates checked by
+    /// the system's own list.
+    #[must_use]
+    pub fn new(name: impl Into<String>, servers: Servers) -> Self {
+        Self {
+            name: name.into(),
+            servers,
+            trust: Trust::System,
+            certificate: None,
+            bind: Bind::Anonymous,
+            references: References::default(),
+            page: 500,
+            connect_timeout: Duration::from_secs(10),
+            timeout: Duration::from_secs(30),
+            deadline: Duration::from_secs(600),
+            plain: false,
+        }
+    }
+
+    /// The same directory, asked by nobody in particular: without a bind account or a certificate.
+    #[must_use]
+    pub fn anonymous(&self) -> Self {
+        Self { bind: Bind::Anonymous, certificate: None, ..self.clone() }
+    }
+
     /// Whether the same servers are asked by the same name, so that one reading does for both.
     #[must_use]
     pub fn is_same(&self, other: &Self) -> bool {

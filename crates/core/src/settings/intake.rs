@@ -10,6 +10,7 @@ use serde::Serialize;
 
 /// Which people come in, and as what.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct Intake {
     /// Its name.
     pub name: String,

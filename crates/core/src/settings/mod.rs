@@ -31,8 +31,10 @@ pub use scim::{AttributePath, Credentials, ENTERPRISE, Literal, Scim, USER};
 use indexmap::IndexMap;
 use serde::Serialize;
 
-/// One settings file.
+/// The settings, checked: read from a file ([`Settings::parse`]), or put together by a program
+/// ([`Settings::from_value`]).
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct Settings {
     /// The directories, by the name that the settings give them.
     pub directories: IndexMap<String, Directory>,

@@ -533,3 +533,30 @@ fn groups_come_in_where_they_have_a_place() {
         }
     }
 }
+
+/// Settings that a program puts together are held to the rules of a file, and are the same settings.
+#[test]
+fn a_value_in_the_shape_of_a_file_is_read_as_the_file() {
+    let text = include_str!("../../../../demo/webtaxon.toml");
+    let value: toml::Table = text.parse().unwrap();
+    let json = serde_json::to_value(&value).unwrap();
+    let of_file = serde_json::to_value(Settings::parse("file", text.as_bytes()).unwrap()).unwrap();
+    for settings in [Settings::from_value(&value), Settings::from_value(&json)] {
+        assert_eq!(serde_json::to_value(settings.unwrap()).unwrap(), of_file);
+    }
+    type Spoil = fn(&mut serde_json::Value);
+    let rows: [(Spoil, &str); 5] = [
+        (|value| drop(value["intake"][0]["fields"].as_object_mut().unwrap().remove("login")), "login"),
+        (|value| value["directory"]["museum"]["page"] = 0.into(), "page"),
+        (|value| value["intake"][0]["directory"] = "elsewhere".into(), "directory"),
+        (|value| value["directory"]["museum"]["password"] = "botanical-garden-42".into(), "secret"),
+        (|value| value["intake"][0]["filter"] = serde_json::Value::Null, "not valid TOML"),
+    ];
+    for (spoil, wanted) in rows {
+        let mut value = json.clone();
+        spoil(&mut value);
+        let error = Settings::from_value(&value).unwrap_err();
+        let told = format!("{:?}", miette::Report::new(error));
+        assert!(told.contains(wanted) && !told.contains("botanical"), "{wanted}: {told}");
+    }
+}

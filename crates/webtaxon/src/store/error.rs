@@ -308,6 +308,15 @@ pub enum StoreErrorKind {
         /// The reason.
         source: Box<dyn std::error::Error + Send + Sync>,
     },
+    /// A list that the application keeps, and has not given.
+    #[error("the settings say that an application keeps the accounts in its own way, and none has said how")]
+    #[diagnostic(
+        code(WX0519),
+        help(
+            "the application gives its list with Workspace::with_store; the command has none, and needs another store in [accounts]"
+        )
+    )]
+    NotGiven,
     /// A kind of store that this build was made without.
     #[error("this build cannot keep accounts in a store of the kind {0}")]
     #[diagnostic(

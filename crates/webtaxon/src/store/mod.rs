@@ -6,7 +6,6 @@ mod csv;
 mod error;
 #[cfg(any(feature = "csv", feature = "postgres", feature = "sqlite"))]
 mod groups;
-#[cfg(not(all(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite")))]
 mod missing;
 #[cfg(feature = "postgres")]
 mod postgres;
@@ -69,6 +68,7 @@ pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
         StoreSettings::Scim(service) => Box::new(ScimStore::new(service.clone(), folder)),
         #[cfg(feature = "sqlite")]
         StoreSettings::Sqlite { path, table } => Box::new(SqliteStore::new(folder.join(path), table.clone())),
+        StoreSettings::Own { .. } => Box::new(missing::MissingStore("own")),
         #[cfg(not(all(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite")))]
         other => {
             let _ = folder;

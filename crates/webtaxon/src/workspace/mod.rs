@@ -49,6 +49,17 @@ impl Workspace {
         Ok(Self::of(settings, file.to_owned(), folder))
     }
 
+    /// A workspace of settings that a program put together ([`Settings::from_value`], [`Settings::parse`]).
+    ///
+    /// Relative paths in them start from `folder`. What is remembered from run to run is kept there, in
+    /// `webtaxon.state.sqlite`, unless `[state]` or [`Workspace::with_state`] gives it another place; copies
+    /// of the accounts, made before each apply, in the folder `webtaxon.backups`.
+    #[must_use]
+    pub fn new(settings: Settings, folder: impl Into<PathBuf>) -> Self {
+        let folder = folder.into();
+        Self::of(settings, folder.join("webtaxon.toml"), folder)
+    }
+
     fn of(settings: Settings, file: PathBuf, folder: PathBuf) -> Self {
         let setup = Setup {
             settings,

@@ -7,7 +7,6 @@ use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use webtaxon::check::StepOutcome;
 use webtaxon::core::ldap::filter::Filter;
-use webtaxon::core::settings::{Bind, Directory};
 use webtaxon::directory::{Access, Query};
 use webtaxon_standin::Options;
 
@@ -216,8 +215,7 @@ async fn a_slow_reader_slows_the_server_and_nothing_piles_up() {
     });
     let workspace = museum.workspace().unwrap();
     let directory = workspace.settings().directory(&workspace.settings().intakes.first).unwrap();
-    let nobody = Directory { bind: Bind::Anonymous, ..directory.clone() };
-    let access = Access::new(&nobody, museum.path(), None);
+    let access = Access::new(&directory.anonymous(), museum.path(), None);
     let mut connection = access.open_first(&access.servers().await.unwrap()).await.unwrap();
     let query = Query::subtree("", Filter::present("objectClass"), &[]);
     let mut search = connection.search(query).await.unwrap();

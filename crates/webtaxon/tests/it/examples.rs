@@ -27,6 +27,18 @@ async fn the_preview_example_lists_the_museums_changes() {
 }
 
 #[tokio::test]
+async fn settings_in_code_need_no_file() {
+    let museum = Museum::open().await;
+    std::fs::remove_file(museum.path().join("webtaxon.toml")).unwrap();
+    let mut run = tokio::process::Command::new(example("settings_in_code"));
+    run.arg(museum.standin().url()).arg(museum.path()).arg(museum.path().join("museum-password.txt"));
+    let output = run.output().await.unwrap();
+    let text = String::from_utf8(output.stdout).unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    assert_eq!(text, "21 changes, whole: true\n");
+}
+
+#[tokio::test]
 async fn the_other_examples_apply_and_take_back() {
     for (name, lines) in [
         (

@@ -1,5 +1,6 @@
 //! The accounts file: what is read, and what is refused at its line.
 
+use crate::museum::{Museum, told};
 use indexmap::IndexMap;
 use miette::Diagnostic;
 use webtaxon::core::account::State;
@@ -60,6 +61,19 @@ async fn each_fault_is_told_with_its_line_and_a_way_out() {
         assert_eq!(error.code().unwrap().to_string(), code, "{why}");
         assert!(error.help().is_some(), "{why}");
     }
+}
+
+/// Settings that leave the list to the application: without one it is said, with one all is as ever.
+#[tokio::test]
+async fn a_list_of_the_applications_own_is_asked_for_by_name() {
+    let museum = Museum::open().await;
+    let workspace = museum.workspace().unwrap();
+    let (csv, wanted) = (workspace.store(), workspace.preview().await.unwrap());
+    museum.change("store     = \"csv\"\npath      = \"accounts.csv\"", "store = \"own\"");
+    let workspace = museum.workspace().unwrap();
+    assert_eq!(told(&workspace.preview().await.unwrap_err()).1, "WX0519");
+    let preview = workspace.with_store(csv).preview().await.unwrap();
+    assert_eq!(preview.changes, wanted.changes);
 }
 
 #[tokio::test]

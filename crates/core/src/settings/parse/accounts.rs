@@ -23,10 +23,10 @@ const KEYS: [(&str, &[&str]); 17] = [
     ("plain", &["postgres", "scim"]),
     ("table", &["sqlite", "postgres"]),
     ("columns", &["csv", "sqlite", "postgres"]),
-    ("links", &["csv", "sqlite", "postgres"]),
+    ("links", &["csv", "sqlite", "postgres", "own"]),
     ("states", &["sqlite", "postgres"]),
     ("role_table", &["sqlite", "postgres"]),
-    ("groups", &["csv", "sqlite", "postgres"]),
+    ("groups", &["csv", "sqlite", "postgres", "own"]),
     ("service", &["scim"]),
     ("token", &["scim"]),
     ("attributes", &["scim"]),
@@ -63,7 +63,7 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
     };
     let store =
         table.require("store", "write store = \"csv\", \"sqlite\", \"postgres\" or \"scim\"")?.text()?;
-    let kinds = ["csv", "sqlite", "postgres", "scim"].map(|kind| (kind, kind));
+    let kinds = ["csv", "sqlite", "postgres", "scim", "own"].map(|kind| (kind, kind));
     let kind = store.word(&kinds)?;
     for (key, stores) in KEYS {
         if !stores.contains(&kind)
@@ -104,6 +104,10 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
         "postgres" => {
             let server = postgres(&mut table)?;
             StoreSettings::Postgres { server, table: sql_table(&mut table, has_links)? }
+        }
+        "own" => {
+            let has_groups = table.take("groups").map(Value::boolean).transpose()?.unwrap_or(false);
+            StoreSettings::Own { has_links, has_groups }
         }
         _ => StoreSettings::Scim(scim(&mut table)?),
     };

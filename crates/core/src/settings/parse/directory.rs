@@ -7,7 +7,6 @@ use crate::settings::{
     Bind, ClientCertificate, Directory, Fingerprint, PasswordSource, References, Servers, SettingsError,
     Trust,
 };
-use std::time::Duration;
 
 pub(super) fn directory(name: String, value: Value<'_>) -> Result<Directory, SettingsError> {
     let known = &[
@@ -25,37 +24,33 @@ pub(super) fn directory(name: String, value: Value<'_>) -> Result<Directory, Set
         "plain",
     ];
     let mut table = value.table(known)?;
-    let servers = servers(&mut table)?;
-    let trust = table.take("trust").map(trust).transpose()?.unwrap_or(Trust::System);
-    let certificate = table.take("certificate").map(certificate).transpose()?;
-    let bind = bind(&mut table)?;
-    let references = match table.take("references") {
-        None => References::default(),
-        Some(value) => value.text()?.word(&[
+    let mut directory = Directory::new(name, servers(&mut table)?);
+    if let Some(value) = table.take("trust") {
+        directory.trust = trust(value)?;
+    }
+    directory.certificate = table.take("certificate").map(certificate).transpose()?;
+    directory.bind = bind(&mut table)?;
+    if let Some(value) = table.take("references") {
+        directory.references = value.text()?.word(&[
             ("follow", References::Follow),
             ("ignore", References::Ignore),
             ("refuse", References::Refuse),
-        ])?,
-    };
-    let plain = table.take("plain").map(Value::boolean).transpose()?.unwrap_or(false);
-    let page = table.take("page").map(|value| value.number(1)).transpose()?.unwrap_or(500);
-    let page = u32::try_from(page).unwrap_or(u32::MAX).min(i32::MAX.unsigned_abs());
-    let connect_timeout = duration(&mut table, "connect_timeout", Duration::from_secs(10))?;
-    let timeout = duration(&mut table, "timeout", Duration::from_secs(30))?;
-    let deadline = duration(&mut table, "deadline", Duration::from_secs(600))?;
-    Ok(Directory {
-        name,
-        servers,
-        trust,
-        certificate,
-        bind,
-        references,
-        page,
-        connect_timeout,
-        timeout,
-        deadline,
-        plain,
-    })
+        ])?;
+    }
+    if let Some(value) = table.take("plain") {
+        directory.plain = value.boolean()?;
+    }
+    if let Some(value) = table.take("page") {
+        directory.page = u32::try_from(value.number(1)?).unwrap_or(u32::MAX).min(i32::MAX.unsigned_abs());
+    }
+    for (key, time) in [
+        ("connect_timeout", &mut directory.connect_timeout),
+        ("timeout", &mut directory.timeout),
+        ("deadline", &mut directory.deadline),
+    ] {
+        *time = duration(&mut table, key, *time)?;
+    }
+    Ok(directory)
 }
 
 fn servers(table: &mut Table<'_>) -> Result<Servers, SettingsError> {

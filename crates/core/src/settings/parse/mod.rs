@@ -13,10 +13,44 @@ use accounts::{accounts, state};
 use directory::directory;
 use indexmap::IndexMap;
 use intake::intake;
+use serde::Serialize;
 use table::{Source, Table, Value};
 use toml::de::DeTable;
 
 impl Settings {
+    /// The settings that a program puts together: any value in the shape of a settings file, so that the
+    /// rules of the file, its defaults and its messages are the rules here, too. No secret belongs in it.
+    ///
+    /// ```
+    /// # use webtaxon_core::settings::Settings;
+    /// let settings = Settings::from_value(&serde_json::json!({
+    ///     "directory": { "museum": { "servers": "ldaps://dc1.quillmere.example" } },
+    ///     "accounts": { "store": "own" },
+    ///     "intake": [{
+    ///         "name": "staff", "directory": "museum", "bases": "OU=People,DC=quillmere,DC=example",
+    ///         "filter": "(objectClass=person)", "fields": { "login": { "from": "uid" } },
+    ///     }],
+    /// }))?;
+    /// assert_eq!(settings.intakes.first.name, "staff");
+    /// # Ok::<(), webtaxon_core::settings::SettingsError>(())
+    /// ```
+    ///
+    /// # Errors
+    /// The first fault, with a way out; its place is one in the value as TOML.
+    pub fn from_value(value: &impl Serialize) -> Result<Self, SettingsError> {
+        let file = "the application's settings";
+        let text = toml::to_string(value).map_err(|error| {
+            let kind = SettingsErrorKind::Syntax(error.to_string());
+            Source { file, text: "" }.error(
+                kind,
+                0..0,
+                "",
+                "a value in the shape of a settings file has no nulls in it",
+            )
+        })?;
+        Self::parse(file, text.as_bytes())
+    }
+
     /// Reads the settings; `file` is the name that messages give them.
     ///
     /// # Errors

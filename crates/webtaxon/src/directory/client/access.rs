@@ -11,7 +11,7 @@ use std::sync::Arc;
 use tokio::time::Instant;
 use webtaxon_core::ldap::url::Server;
 use webtaxon_core::reading::snapshot::Snapshot;
-use webtaxon_core::settings::{Bind, Directory};
+use webtaxon_core::settings::Directory;
 
 /// The key to a directory, for one run.
 #[derive(Clone)]
@@ -137,15 +137,14 @@ impl Access {
         if self.servers().await?.contains(server) {
             return self.open_first(std::slice::from_ref(server)).await;
         }
-        let stranger = Directory { bind: Bind::Anonymous, certificate: None, ..self.directory.clone() };
-        Connection::open_at(server, &stranger, &self.folder, self.deadline, &mut |_| {}).await
+        Connection::open_at(server, &self.directory.anonymous(), &self.folder, self.deadline, &mut |_| {})
+            .await
     }
 
     /// The same directory, asked by nobody in particular.
     pub(crate) fn anonymous(&self) -> Self {
-        let directory = Directory { bind: Bind::Anonymous, certificate: None, ..self.directory.clone() };
         Self {
-            directory,
+            directory: self.directory.anonymous(),
             folder: self.folder.clone(),
             password: None,
             deadline: self.deadline,

@@ -27,7 +27,9 @@ pub async fn take_snapshot(
     links: &[Identity],
     mask: bool,
 ) -> Result<Snapshot, DirectoryError> {
-    let intake = &Intake { strategy: intake.strategy.by_lists(), ..intake.clone() };
+    let mut by_lists = intake.clone();
+    by_lists.strategy = intake.strategy.by_lists();
+    let intake = &by_lists;
     let mut more: BTreeSet<String> = intake.filter.attributes().map(str::to_owned).collect();
     more.insert("objectClass".to_owned());
     let more: Vec<String> = more.into_iter().collect();
