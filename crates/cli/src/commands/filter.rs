@@ -10,6 +10,7 @@ use webtaxon::core::ldap::entry::{Entries, Entry};
 use webtaxon::core::ldap::filter::Links;
 use webtaxon::core::ldap::filter::advice::{Context, advise};
 use webtaxon::core::ldap::filter::{Chain, Filter, Ground, Item, Matcher, Repaired, count, explain};
+use webtaxon::core::ldap::identity::CALLED;
 use webtaxon::core::ldap::name::Dn;
 use webtaxon::core::ldap::schema::Schema;
 use webtaxon::core::ldap::schema::ServerKind;
@@ -182,7 +183,7 @@ fn find<'e>(entries: &'e Entries, wanted: &str) -> Option<Entry<'e>> {
         }
     }
     let is_called = |entry: &Entry<'_>| {
-        survey::CALLED
+        CALLED
             .iter()
             .any(|name| entry.values(name).any(|value| value.eq_ignore_ascii_case(wanted.as_bytes())))
     };

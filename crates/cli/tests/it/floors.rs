@@ -46,7 +46,7 @@ fn every_module_stands_above_all_that_it_imports() {
 /// The test can fail: an arrow that is turned round, a module that nobody wrote down, a circle.
 #[test]
 fn an_arrow_that_runs_up_and_a_circle_are_found() {
-    let lower = ("lower/mod.rs", "mod deep;\npub use deep::Thing;");
+    let lower = ("lower/mod.rs", "mod deep;\npub use deep::Thing;\npub fn f(_: Thing) {}");
     let deep = ("lower/deep.rs", "pub struct Thing;");
     let upper = ("upper.rs", "use crate::lower::Thing;\n/// [`crate::nowhere`]\nfn f(_: Thing) {}");
     let order = ["lower".to_owned(), "upper".to_owned()];
@@ -56,6 +56,7 @@ fn an_arrow_that_runs_up_and_a_circle_are_found() {
         ("use crate::upper::f;\npub struct Thing;", 1, 2, "up, by a use line"),
         ("pub struct Thing;\nfn g() { crate::upper::f(todo!()) }", 1, 2, "up, by a path"),
         ("pub struct Thing;\n#[cfg(test)]\nmod tests { use crate::upper::f; }", 0, 0, "tests do not count"),
+        ("use crate::lower::f;\npub struct Thing;", 0, 2, "into the file that hands it on, and uses it"),
         ("pub struct Thing; // use crate::upper::f;\nconst S: &str = \"crate::upper::f\";", 0, 0, "words"),
     ] {
         let files = Crate::of([lower, ("lower/deep.rs", deep), upper]);
@@ -158,16 +159,21 @@ impl Crate {
         for (module, tokens) in &self.tokens {
             let mut named: Vec<Vec<String>> = Vec::new();
             let mut modules: BTreeMap<String, Module> = BTreeMap::new();
+            let code = without_uses(tokens);
             for one in uses(tokens) {
                 let Some(path) = self.absolute(module, &one.path) else { continue };
-                if self.tokens.contains_key(&path) {
-                    modules.insert(one.called, path.clone());
+                // What is handed on counts where it is used here, too.
+                let is_used = code
+                    .windows(2)
+                    .any(|pair| ![".", "mod"].contains(&pair[0].as_str()) && pair[1] == one.called);
+                if !one.is_public || is_used {
+                    named.push(path.clone());
                 }
-                if !one.is_public {
-                    named.push(path);
+                if self.tokens.contains_key(&path) {
+                    modules.insert(one.called, path);
                 }
             }
-            for path in paths(&without_uses(tokens)) {
+            for path in paths(&code) {
                 let known = modules.get(&path[0]).map(|base| [base, &path[1..]].concat());
                 named.extend(known.or_else(|| self.absolute(module, &path)));
             }

@@ -15,6 +15,9 @@ use std::hash::{Hash, Hasher};
 /// The attributes that can hold a lasting identity, in the order in which they are looked for.
 pub const LASTING: [&str; 3] = ["objectGUID", "entryUUID", "nsUniqueId"];
 
+/// Attributes by whose values a person may be looked for, the usual ones first.
+pub const CALLED: [&str; 6] = ["sAMAccountName", "uid", "cn", "displayName", "userPrincipalName", "mail"];
+
 /// The attribute that holds the lasting identity, ready for many entries of one table of names.
 #[derive(Debug)]
 pub struct Lasting {

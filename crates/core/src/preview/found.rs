@@ -2,10 +2,9 @@
 //! somebody.
 
 use super::situation::Situation;
-use super::why::CALLED;
 use crate::account::Account;
 use crate::draw::Drawer;
-use crate::ldap::identity::Identity;
+use crate::ldap::identity::{CALLED, Identity};
 use crate::ldap::name::Dn;
 use crate::reading::Reading;
 use crate::selection::{Selection, Step};

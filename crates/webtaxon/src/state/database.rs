@@ -1,6 +1,7 @@
 //! What is asked of whatever keeps the state: to be opened, and then a few statements in SQL.
 
 use super::StateError;
+use webtaxon_core::settings::StateDatabase as StateSettings;
 
 /// The newest form of the tables that this version knows.
 pub const NEWEST: usize = 2;
@@ -178,3 +179,14 @@ CREATE TABLE kept (
 ) STRICT, WITHOUT ROWID;
 ",
 ];
+
+/// Where a database has the state, for people.
+pub(super) fn in_words(state: &StateSettings) -> String {
+    let server = &state.server;
+    let host = if server.host.starts_with('/') {
+        server.host.clone()
+    } else {
+        format!("{}:{}", server.host, server.port)
+    };
+    format!("the schema {} of the database {} at {host}", state.schema, server.database)
+}

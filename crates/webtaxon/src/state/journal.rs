@@ -1,9 +1,10 @@
 //! The journal: what each apply was to do, written before, and what became of it, written after.
 
 use super::database::{Cell, NEWEST, StateDatabase, StateStore, Statement};
-use super::{StateError, StateErrorKind, today};
+use super::{StateError, StateErrorKind};
 use jiff::Timestamp;
 use jiff::civil::Date;
+use jiff::tz::TimeZone;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
@@ -449,6 +450,23 @@ impl Journal {
         };
         Ok(rows.into_iter().map(backup).collect())
     }
+}
+
+/// Reads what is remembered; nothing if nothing was yet. Days are those of UTC.
+///
+/// # Errors
+/// It is there and cannot be read, or is of a newer version: a memory that was lost would let days of grace
+/// begin anew without a word.
+pub(crate) fn memory(place: &dyn StateStore) -> Result<Memory, StateError> {
+    match Journal::read(place)? {
+        Some(journal) => journal.memory(),
+        None => Ok(Memory::on(today())),
+    }
+}
+
+/// Today, by UTC.
+fn today() -> Date {
+    Timestamp::now().to_zoned(TimeZone::UTC).date()
 }
 
 /// The form of a database's tables, if this version knows it.

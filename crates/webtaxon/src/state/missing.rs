@@ -29,7 +29,7 @@ pub(super) struct MissingServer(pub(super) webtaxon_core::settings::StateDatabas
 #[cfg(not(feature = "postgres"))]
 impl StateStore for MissingServer {
     fn describe(&self) -> String {
-        super::in_words(&self.0)
+        super::database::in_words(&self.0)
     }
 
     fn read(&self) -> Result<Option<Box<dyn StateDatabase>>, StateError> {

@@ -19,15 +19,11 @@ mod server;
 
 pub use database::{Cell, NEWEST, SQLITE_TABLES, StateDatabase, StateStore, Statement};
 pub use error::{StateError, StateErrorKind};
-pub(crate) use journal::{Begun, Remembered, Ties};
+pub(crate) use journal::{Begun, Remembered, Ties, memory};
 pub use journal::{Ending, Journal, Recorded, Run};
 
-use jiff::Timestamp;
-use jiff::civil::Date;
-use jiff::tz::TimeZone;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use webtaxon_core::preview::Memory;
 use webtaxon_core::settings::StateDatabase as StateSettings;
 
 /// The file that belongs to a settings file: `webtaxon.state.sqlite` to `webtaxon.toml`.
@@ -40,11 +36,6 @@ pub fn file_of(settings: &Path) -> PathBuf {
 #[must_use]
 pub fn backups_of(settings: &Path) -> PathBuf {
     settings.with_extension("backups")
-}
-
-/// Today, by UTC.
-pub(crate) fn today() -> Date {
-    Timestamp::now().to_zoned(TimeZone::UTC).date()
 }
 
 /// What keeps the state of the settings in a file: the database that they name, or a file beside them. Relative
@@ -62,28 +53,5 @@ pub(crate) fn open(settings: &Path, server: Option<&StateSettings>, folder: &Pat
         None => Arc::new(file::StateFile(file_of(settings))),
         #[cfg(not(feature = "sqlite"))]
         None => Arc::new(missing::MissingFile(file_of(settings))),
-    }
-}
-
-/// Where a database has the state, for people.
-fn in_words(state: &StateSettings) -> String {
-    let server = &state.server;
-    let host = if server.host.starts_with('/') {
-        server.host.clone()
-    } else {
-        format!("{}:{}", server.host, server.port)
-    };
-    format!("the schema {} of the database {} at {host}", state.schema, server.database)
-}
-
-/// Reads what is remembered; nothing if nothing was yet. Days are those of UTC.
-///
-/// # Errors
-/// It is there and cannot be read, or is of a newer version: a memory that was lost would let days of grace
-/// begin anew without a word.
-pub(crate) fn memory(place: &dyn StateStore) -> Result<Memory, StateError> {
-    match Journal::read(place)? {
-        Some(journal) => journal.memory(),
-        None => Ok(Memory::on(today())),
     }
 }

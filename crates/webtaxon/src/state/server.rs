@@ -78,7 +78,7 @@ pub(super) struct StateServer {
 
 impl StateStore for StateServer {
     fn describe(&self) -> String {
-        super::in_words(&self.settings)
+        super::database::in_words(&self.settings)
     }
 
     fn read(&self) -> Result<Option<Box<dyn StateDatabase>>, StateError> {
@@ -102,7 +102,7 @@ struct OpenSchema {
 impl OpenSchema {
     /// Connects, to read.
     fn read(state: &StateSettings, folder: &Path) -> Result<Self, StateError> {
-        let place = super::in_words(state);
+        let place = super::database::in_words(state);
         let (jobs, asked) = unbounded_channel();
         let (opened, answer) = mpsc::channel();
         let (state, folder) = (state.clone(), folder.to_owned());

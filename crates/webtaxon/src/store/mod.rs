@@ -1,6 +1,7 @@
 //! Account stores: where the application keeps its own list of accounts.
 
 mod account_store;
+mod choice;
 #[cfg(feature = "csv")]
 mod csv;
 mod error;
@@ -17,6 +18,7 @@ mod sql;
 mod sqlite;
 
 pub use account_store::{AccountStore, Answer, Record, Terms};
+pub use choice::open;
 #[cfg(feature = "csv")]
 pub use csv::CsvStore;
 pub use error::{StoreError, StoreErrorKind};
@@ -31,7 +33,6 @@ use std::path::{Path, PathBuf};
 #[cfg(any(feature = "postgres", feature = "scim", feature = "sqlite"))]
 use webtaxon_core::account::folded;
 use webtaxon_core::account::{Account, Groups};
-use webtaxon_core::settings::StoreSettings;
 
 /// Every account, and every group if they are wanted.
 pub(crate) async fn lists(
@@ -44,37 +45,6 @@ pub(crate) async fn lists(
     }
     let (accounts, groups) = store.accounts_and_groups(fields).await?;
     Ok((accounts, Some(groups)))
-}
-
-/// The store that the settings name; relative paths start from `folder`. One of a kind that this build was made
-/// without says so when it is asked.
-#[must_use]
-pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
-    match settings {
-        #[cfg(feature = "csv")]
-        StoreSettings::Csv { path, columns, has_links, groups } => {
-            let store = CsvStore::new(folder.join(path), columns.clone());
-            let store = if *has_links { store } else { store.without_links() };
-            Box::new(match groups {
-                Some(groups) => store.with_groups(folder.join(&groups.path), &groups.columns),
-                None => store,
-            })
-        }
-        #[cfg(feature = "postgres")]
-        StoreSettings::Postgres { server, table } => {
-            Box::new(PostgresStore::new(server.clone(), table.clone(), folder))
-        }
-        #[cfg(feature = "scim")]
-        StoreSettings::Scim(service) => Box::new(ScimStore::new(service.clone(), folder)),
-        #[cfg(feature = "sqlite")]
-        StoreSettings::Sqlite { path, table } => Box::new(SqliteStore::new(folder.join(path), table.clone())),
-        StoreSettings::Own { .. } => Box::new(missing::MissingStore("own")),
-        #[cfg(not(all(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite")))]
-        other => {
-            let _ = folder;
-            Box::new(missing::MissingStore(missing::kind(other)))
-        }
-    }
 }
 
 /// Where the copy of the groups stands beside one of the accounts.

@@ -7,11 +7,9 @@ use serde::Serialize;
 use std::ops::ControlFlow;
 use webtaxon_core::ldap::entry::{Entries, Entry};
 use webtaxon_core::ldap::filter::Filter;
+use webtaxon_core::ldap::identity::CALLED;
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::settings::Intake;
-
-/// Attributes whose value an entry may be called by.
-pub const CALLED: [&str; 6] = ["sAMAccountName", "uid", "cn", "displayName", "userPrincipalName", "mail"];
 
 /// Somebody, or a group, that was found.
 #[derive(Clone, Debug, Serialize)]

@@ -8,7 +8,7 @@ mod tree;
 
 pub use draft::{Draft, DraftOptions, draft};
 pub use fields::{FieldFacts, Survey, fields};
-pub use find::{CALLED, Finding, everything, find, groups};
+pub use find::{Finding, everything, find, groups};
 pub use tree::{Container, Tree};
 
 use webtaxon_core::ldap::entry::Entry;

@@ -11,6 +11,7 @@ use crate::survey::{self, EntryKind, Finding};
 use std::path::Path;
 use std::sync::Arc;
 use webtaxon_core::ldap::entry::Entries;
+use webtaxon_core::ldap::identity::CALLED;
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::preview::compare::Comparison;
 use webtaxon_core::preview::why::{self, Found, Subject, Why};
@@ -89,7 +90,7 @@ impl Workspace {
     /// As [`Workspace::preview`].
     pub async fn why(&self, text: &str) -> Result<Answer, Error> {
         let memory = self.setup.memory().await?;
-        let mut more: Vec<String> = why::CALLED.map(str::to_owned).to_vec();
+        let mut more: Vec<String> = CALLED.map(str::to_owned).to_vec();
         for intake in &self.settings().intakes {
             more.extend(intake.filter.attributes().map(str::to_owned));
         }

@@ -1,0 +1,45 @@
+//! Which store the settings name.
+
+use super::AccountStore;
+#[cfg(feature = "csv")]
+use super::csv::CsvStore;
+use super::missing;
+#[cfg(feature = "postgres")]
+use super::postgres::PostgresStore;
+#[cfg(feature = "scim")]
+use super::scim::ScimStore;
+#[cfg(feature = "sqlite")]
+use super::sqlite::SqliteStore;
+use std::path::Path;
+use webtaxon_core::settings::StoreSettings;
+
+/// The store that the settings name; relative paths start from `folder`. One of a kind that this build was made
+/// without says so when it is asked.
+#[must_use]
+pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
+    match settings {
+        #[cfg(feature = "csv")]
+        StoreSettings::Csv { path, columns, has_links, groups } => {
+            let store = CsvStore::new(folder.join(path), columns.clone());
+            let store = if *has_links { store } else { store.without_links() };
+            Box::new(match groups {
+                Some(groups) => store.with_groups(folder.join(&groups.path), &groups.columns),
+                None => store,
+            })
+        }
+        #[cfg(feature = "postgres")]
+        StoreSettings::Postgres { server, table } => {
+            Box::new(PostgresStore::new(server.clone(), table.clone(), folder))
+        }
+        #[cfg(feature = "scim")]
+        StoreSettings::Scim(service) => Box::new(ScimStore::new(service.clone(), folder)),
+        #[cfg(feature = "sqlite")]
+        StoreSettings::Sqlite { path, table } => Box::new(SqliteStore::new(folder.join(path), table.clone())),
+        StoreSettings::Own { .. } => Box::new(missing::MissingStore("own")),
+        #[cfg(not(all(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite")))]
+        other => {
+            let _ = folder;
+            Box::new(missing::MissingStore(missing::kind(other)))
+        }
+    }
+}
