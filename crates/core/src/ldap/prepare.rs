@@ -66,11 +66,17 @@ fn prepared(value: &[u8], fold: Fold, whole: bool) -> Option<Cow<'_, [u8]>> {
         if out.last() == Some(&b' ') {
             out.pop();
         }
-        if out.first() == Some(&b' ') {
+        if out.first() == Some(&b' ') && !begins_with_mark(out.get(1..).unwrap_or_default()) {
             out.remove(0);
         }
     }
     Some(Cow::Owned(out))
+}
+
+/// Whether a blank before this carries a mark, and is none then (§2.6.1).
+fn begins_with_mark(rest: &[u8]) -> bool {
+    let first = std::str::from_utf8(rest).ok().and_then(|rest| rest.chars().next());
+    first.is_some_and(is_combining_mark)
 }
 
 fn ascii(value: &[u8], fold: Fold) -> Vec<u8> {
@@ -185,6 +191,8 @@ mod tests {
             (Case, "ĸა", "ĸა", true, "scripts that came after Unicode 3.2"),
             (Case, "A 😀", "a 😀", true, "and emoji"),
             (Case, "a \u{308}b", "a  \u{308}b", false, "§2.6.1: a blank that carries a mark is none"),
+            (Case, " \u{308}b", "\u{308}b", false, "nor is it one at the front"),
+            (Case, "\t\u{1fbd}", " \u{313}", true, "whichever way it is written, behind blanks or not"),
         ] {
             let (one, other) = (text(left.as_bytes(), fold), text(right.as_bytes(), fold));
             assert!(one.is_some() && other.is_some(), "{why}");
