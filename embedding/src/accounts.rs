@@ -2,9 +2,9 @@
 
 use sqlite::{Connection, Value};
 use std::path::{Path, PathBuf};
-use webtaxon::core::account::{Account, State};
-use webtaxon::core::apply::{Edit, Outcome, Standing, standings};
-use webtaxon::core::ldap::identity::Identity;
+use webtaxon::model::account::{Account, State};
+use webtaxon::model::apply::{Edit, Outcome, Standing, standings};
+use webtaxon::model::ldap::identity::Identity;
 use webtaxon::store::{AccountStore, Answer, Record, StoreError, StoreErrorKind, Terms};
 
 /// What the field rules fill, beside login, link and state.

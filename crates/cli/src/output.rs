@@ -8,7 +8,7 @@ use anstyle::{AnsiColor, Style};
 use miette::{Diagnostic, GraphicalReportHandler, GraphicalTheme};
 use std::io::{self, IsTerminal as _, Write as _};
 use std::sync::atomic::{AtomicBool, Ordering};
-use webtaxon::core::ldap::name::Pasted;
+use webtaxon::model::ldap::name::Pasted;
 pub(crate) use webtaxon::report::harmless;
 
 /// Lines are no wider than this where nobody says how wide the terminal is.

@@ -17,12 +17,12 @@ use rusqlite::Connection;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use tokio_postgres::types::ToSql;
-use webtaxon::core::account::{Account, State};
-use webtaxon::core::apply::Edit;
-use webtaxon::core::apply::Outcome;
-use webtaxon::core::ldap::identity::Identity;
-use webtaxon::core::preview::ChangeKind;
-use webtaxon::core::settings::Settings;
+use webtaxon::model::account::{Account, State};
+use webtaxon::model::apply::Edit;
+use webtaxon::model::apply::Outcome;
+use webtaxon::model::ldap::identity::Identity;
+use webtaxon::model::preview::ChangeKind;
+use webtaxon::model::settings::Settings;
 use webtaxon::store::{AccountStore, Terms, open};
 
 const COUNT: usize = 100_000;

@@ -6,9 +6,9 @@
 use std::sync::{Arc, Mutex};
 use webtaxon::Workspace;
 use webtaxon::apply::Consent;
-use webtaxon::core::account::{Account, Group, Groups};
-use webtaxon::core::apply::Outcome;
-use webtaxon::core::apply::{Edit, GroupEdit, group_standings, made, made_groups, standings};
+use webtaxon::model::account::{Account, Group, Groups};
+use webtaxon::model::apply::Outcome;
+use webtaxon::model::apply::{Edit, GroupEdit, group_standings, made, made_groups, standings};
 use webtaxon::store::{AccountStore, Answer, Record, Terms};
 
 /// The Loans Desk's accounts and groups.

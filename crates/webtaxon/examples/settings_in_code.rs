@@ -8,7 +8,7 @@
 use secrecy::SecretString;
 use serde_json::json;
 use webtaxon::Workspace;
-use webtaxon::core::settings::Settings;
+use webtaxon::model::settings::Settings;
 
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> Result<(), Box<dyn std::error::Error>> {

@@ -12,13 +12,24 @@
 //! # Ok(()) }
 //! ```
 //!
-//! [`Workspace`] is where to begin. [`core`] is the computation, which needs no I/O; [`directory`]
-//! reads from LDAP servers, [`mod@file`] from LDIF files, [`store`] from the application's own
-//! list, [`apply`] carries out what was previewed, [`state`] is the journal and what is remembered from
-//! run to run, and [`report`] renders results.
+//! [`Workspace`] is where to begin: [`Workspace::open`] with a settings file, or [`Workspace::new`] with
+//! [`Settings`] that a program put together.
 //!
-//! Each kind of account store is a feature, and all are on unless turned off: `csv`, `postgres`, `scim`,
-//! `sqlite`.
+//! * [`Workspace::preview`] changes nothing. [`Workspace::work`] gives the same preview with what an apply would
+//!   do of it, [`apply::Work`]; [`Workspace::apply`] does it, and [`Workspace::way_back`] takes it back.
+//! * [`store`] is the application's list of accounts, [`state`] the journal and what is remembered from run to
+//!   run. An application may keep both itself: [`Workspace::with_store`], [`Workspace::with_state`].
+//! * [`model`] is the computation, which needs no I/O; [`directory`] reads from LDAP servers, [`mod@file`] from
+//!   LDIF files; [`report`] writes results as JSON, CSV, HTML and pictures.
+//!
+//! # The runtime
+//! Whatever is `async` here needs a Tokio runtime with its time and I/O drivers (`enable_all`), of either kind.
+//! What blocks (SQLite, the lock, PostgreSQL as a place for the state) goes to threads of its own. Any future may
+//! be dropped: a reading ends with it, an apply that has begun is finished and recorded by a task of its own.
+//!
+//! # Features
+//! All are on unless turned off. `csv`, `postgres`, `scim` and `sqlite` are the kinds of account store; `sqlite` is
+//! also the state in a file, `postgres` the state in a database, and `csv` the tables of [`report`].
 
 pub mod apply;
 mod background;
@@ -43,5 +54,8 @@ pub mod survey;
 mod workspace;
 
 pub use error::{ApplyError, ApplyErrorKind, Error};
-pub use webtaxon_core as core;
+pub use webtaxon_core as model;
+pub use webtaxon_core::account::Account;
+pub use webtaxon_core::preview::{Change, ChangeKind, Preview};
+pub use webtaxon_core::settings::Settings;
 pub use workspace::{Answer, Workspace};

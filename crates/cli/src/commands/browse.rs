@@ -3,9 +3,9 @@
 use crate::arguments::Browse as Options;
 use crate::session::{Exit, Failure, Session};
 use crate::text;
-use webtaxon::core::ldap::entry::Entries;
-use webtaxon::core::ldap::name::Dn;
 use webtaxon::directory::{Connection, DirectoryError, Query};
+use webtaxon::model::ldap::entry::Entries;
+use webtaxon::model::ldap::name::Dn;
 use webtaxon::report;
 use webtaxon::survey::{self, Tree};
 

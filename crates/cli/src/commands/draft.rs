@@ -7,11 +7,11 @@ use secrecy::SecretString;
 use std::io::{self, IsTerminal as _, Write as _};
 use std::path::{Path, PathBuf};
 use webtaxon::Error;
-use webtaxon::core::ldap::url::Server;
-use webtaxon::core::settings::{
+use webtaxon::directory::{Access, Connection, DirectoryError, DirectoryErrorKind};
+use webtaxon::model::ldap::url::Server;
+use webtaxon::model::settings::{
     Bind, Directory, Fingerprint, PasswordSource, References, Servers, Settings, Trust,
 };
-use webtaxon::directory::{Access, Connection, DirectoryError, DirectoryErrorKind};
 use webtaxon::secure::password;
 use webtaxon::survey::{self, Draft as Drafted, DraftOptions};
 

@@ -6,17 +6,17 @@ use crate::session::{Exit, Failure, Session};
 use crate::text::{self, FilterAnswer as Answer};
 use std::collections::BTreeSet;
 use std::io::Read as _;
-use webtaxon::core::ldap::entry::{Entries, Entry};
-use webtaxon::core::ldap::filter::Links;
-use webtaxon::core::ldap::filter::advice::{Context, advise};
-use webtaxon::core::ldap::filter::{Chain, Filter, Ground, Item, Matcher, Repaired, count, explain};
-use webtaxon::core::ldap::identity::CALLED;
-use webtaxon::core::ldap::name::Dn;
-use webtaxon::core::ldap::schema::Schema;
-use webtaxon::core::ldap::schema::ServerKind;
-use webtaxon::core::reading::snapshot::Header;
 use webtaxon::directory::read_schema;
 use webtaxon::file::read_entries;
+use webtaxon::model::ldap::entry::{Entries, Entry};
+use webtaxon::model::ldap::filter::Links;
+use webtaxon::model::ldap::filter::advice::{Context, advise};
+use webtaxon::model::ldap::filter::{Chain, Filter, Ground, Item, Matcher, Repaired, count, explain};
+use webtaxon::model::ldap::identity::CALLED;
+use webtaxon::model::ldap::name::Dn;
+use webtaxon::model::ldap::schema::Schema;
+use webtaxon::model::ldap::schema::ServerKind;
+use webtaxon::model::reading::snapshot::Header;
 use webtaxon::{Workspace, report, survey};
 
 /// Bytes that are read from a file or standard input: one more than a filter may have.

@@ -5,10 +5,10 @@ use crate::output::{harmless, width};
 use crate::session::{Exit, Failure, Session};
 use crate::text;
 use std::path::Path;
-use webtaxon::core::ldap::name::{Dn, short};
-use webtaxon::core::ldap::schema::nearest;
-use webtaxon::core::membership::{Nest, Ways};
-use webtaxon::core::reading::Reading;
+use webtaxon::model::ldap::name::{Dn, short};
+use webtaxon::model::ldap::schema::nearest;
+use webtaxon::model::membership::{Nest, Ways};
+use webtaxon::model::reading::Reading;
 use webtaxon::survey::{self, EntryKind, Finding};
 use webtaxon::{Error, Workspace, report};
 

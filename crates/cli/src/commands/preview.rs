@@ -7,8 +7,8 @@ use crate::text;
 use crate::wanted::{Sort as WantedSort, Wanted, Written};
 use jiff::Timestamp;
 use std::path::Path;
-use webtaxon::core::preview::{ChangeKind, Narrow, Preview, Sort};
-use webtaxon::core::words::counted;
+use webtaxon::model::preview::{ChangeKind, Narrow, Preview, Sort};
+use webtaxon::model::words::counted;
 use webtaxon::{Workspace, report};
 
 /// How files begin that `--as` writes: one that begins otherwise is somebody else's.

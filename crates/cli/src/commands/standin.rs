@@ -7,8 +7,8 @@ use miette::Diagnostic as _;
 use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::Arc;
-use webtaxon::core::ldap::entry::Entries;
-use webtaxon::core::ldap::ldif;
+use webtaxon::model::ldap::entry::Entries;
+use webtaxon::model::ldap::ldif;
 use webtaxon_standin::{
     Application, ApplicationOptions, Directory, List, Options as StandinOptions, Standin,
 };

@@ -7,11 +7,11 @@ use jiff::civil::Date;
 use std::fmt::Write as _;
 use std::path::Path;
 use webtaxon::apply::{Applied, Origin, Work};
-use webtaxon::core::apply::Outcome;
-use webtaxon::core::apply::{Edit, GroupEdit};
-use webtaxon::core::preview::{ChangeKind, GroupChangeKind, Preview};
-use webtaxon::core::settings::Settings;
-use webtaxon::core::words::counted;
+use webtaxon::model::apply::Outcome;
+use webtaxon::model::apply::{Edit, GroupEdit};
+use webtaxon::model::preview::{ChangeKind, GroupChangeKind, Preview};
+use webtaxon::model::settings::Settings;
+use webtaxon::model::words::counted;
 use webtaxon::report::words::{self, short};
 use webtaxon::state::{Ending, Recorded, Run};
 
@@ -63,7 +63,7 @@ pub(crate) fn work(work: &Work, saved: Option<(&Path, Timestamp)>, width: usize,
 
 /// One edit as a row: account, person, and what is different.
 fn row(edit: &Edit, outcome: Option<&str>) -> [String; 3] {
-    let named = |side: &Option<webtaxon::core::account::Account>| {
+    let named = |side: &Option<webtaxon::model::account::Account>| {
         let name = side.as_ref()?.field("name");
         (!name.is_empty()).then(|| format!("({})", harmless(name)))
     };

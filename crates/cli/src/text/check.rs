@@ -4,7 +4,7 @@ use super::parts::{columns, lines};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use webtaxon::check::{CheckStep, StepOutcome};
-use webtaxon::core::words::counted;
+use webtaxon::model::words::counted;
 
 /// One line of a check, and its remedy below it where there is one.
 pub(crate) fn step(step: &CheckStep, width: usize) -> String {

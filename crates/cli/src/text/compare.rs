@@ -4,9 +4,9 @@ use super::parts::{accounts_table, columns, heading, lines, one_field, some};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use std::path::Path;
-use webtaxon::core::preview::compare::{Comparison, Moved};
-use webtaxon::core::preview::{ChangeKind, GroupChange, Preview};
-use webtaxon::core::words::counted;
+use webtaxon::model::preview::compare::{Comparison, Moved};
+use webtaxon::model::preview::{ChangeKind, GroupChange, Preview};
+use webtaxon::model::words::counted;
 use webtaxon::report::words::{self, short};
 
 /// Rows of each list at most; the rest is in JSON.

@@ -3,9 +3,9 @@
 use super::parts::{columns, heading, lines};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
-use webtaxon::core::ldap::filter::advice::{Advice, Weight};
-use webtaxon::core::ldap::filter::{Clause, ClauseKind, Filter, Item, Judged, Passed, Repaired, Truth};
-use webtaxon::core::ldap::value::readable;
+use webtaxon::model::ldap::filter::advice::{Advice, Weight};
+use webtaxon::model::ldap::filter::{Clause, ClauseKind, Filter, Item, Judged, Passed, Repaired, Truth};
+use webtaxon::model::ldap::value::readable;
 
 /// What there is to say about a filter.
 pub(crate) struct FilterAnswer {

@@ -4,9 +4,9 @@ use super::parts::{columns, heading, lines, one_field, some};
 use crate::output::harmless;
 use comfy_table::Table;
 use std::fmt::Write as _;
-use webtaxon::core::apply::GroupEdit;
-use webtaxon::core::preview::{FieldChange, GroupChange, GroupChangeKind, GroupPreview, Preview};
-use webtaxon::core::words::counted;
+use webtaxon::model::apply::GroupEdit;
+use webtaxon::model::preview::{FieldChange, GroupChange, GroupChangeKind, GroupPreview, Preview};
+use webtaxon::model::words::counted;
 use webtaxon::report::words::{self, short};
 
 /// Logins that are listed of those who come into one group, or leave it.
@@ -91,7 +91,7 @@ pub(super) fn edits<'e>(
             if let (Some(before), Some(after)) = (&edit.before, &edit.after) {
                 what.extend((before.name != after.name).then(|| renamed(&before.name, &after.name)));
                 let link =
-                    |group: &webtaxon::core::account::Group| group.link.as_ref().map(ToString::to_string);
+                    |group: &webtaxon::model::account::Group| group.link.as_ref().map(ToString::to_string);
                 if before.link != after.link {
                     what.push(one_field("link", &FieldChange { old: link(before), new: link(after) }));
                 }

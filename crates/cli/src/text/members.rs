@@ -4,12 +4,12 @@ use super::parts::heading;
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use unicode_width::UnicodeWidthStr as _;
-use webtaxon::core::graph::Above;
-use webtaxon::core::ldap::name::short;
-use webtaxon::core::membership::{Branch, Broken, ForeignMember, Member, Nest, Place, Stray, Way, Ways};
-use webtaxon::core::reading::Reading;
-use webtaxon::core::settings::Intake;
-use webtaxon::core::words::counted;
+use webtaxon::model::graph::Above;
+use webtaxon::model::ldap::name::short;
+use webtaxon::model::membership::{Branch, Broken, ForeignMember, Member, Nest, Place, Stray, Way, Ways};
+use webtaxon::model::reading::Reading;
+use webtaxon::model::settings::Intake;
+use webtaxon::model::words::counted;
 
 /// Levels of a tree that are indented.
 const MOST_INDENT: usize = 20;

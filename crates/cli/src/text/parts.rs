@@ -3,7 +3,7 @@
 use crate::output::{Tone, paint};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
 use std::fmt::Write as _;
-use webtaxon::core::preview::{FieldChange, Preview};
+use webtaxon::model::preview::{FieldChange, Preview};
 use webtaxon::report::harmless;
 
 pub(super) fn heading(text: &mut String, words: &str) {

@@ -5,9 +5,9 @@ use super::groups;
 use super::parts::{accounts_table, columns, heading, lines, one_field, so_far, some};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
-use webtaxon::core::preview::{BrakeKind, Change, ChangeKind, Held, HeldReason, IntakeSummary, Preview};
-use webtaxon::core::settings::Settings;
-use webtaxon::core::words::counted;
+use webtaxon::model::preview::{BrakeKind, Change, ChangeKind, Held, HeldReason, IntakeSummary, Preview};
+use webtaxon::model::settings::Settings;
+use webtaxon::model::words::counted;
 use webtaxon::report::words::{self, short};
 
 /// A preview, from what was read to what to type next; at most `limit` changes of each kind are listed.

@@ -3,10 +3,10 @@
 use super::parts::{columns, heading, lines, some};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
-use webtaxon::core::graph::GroupDifference;
-use webtaxon::core::membership::{Difference, Member, Nest};
-use webtaxon::core::reading::Reading;
-use webtaxon::core::words::counted;
+use webtaxon::model::graph::GroupDifference;
+use webtaxon::model::membership::{Difference, Member, Nest};
+use webtaxon::model::reading::Reading;
+use webtaxon::model::words::counted;
 use webtaxon::report::words::short;
 
 /// What differs between a nest and what it was.

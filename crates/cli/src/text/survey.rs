@@ -4,10 +4,10 @@ use super::parts::{columns, heading, lines};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use std::path::Path;
-use webtaxon::core::ldap::entry::Entry;
-use webtaxon::core::ldap::value::readable;
-use webtaxon::core::reading::snapshot::Snapshot;
-use webtaxon::core::words::counted;
+use webtaxon::model::ldap::entry::Entry;
+use webtaxon::model::ldap::value::readable;
+use webtaxon::model::reading::snapshot::Snapshot;
+use webtaxon::model::words::counted;
 use webtaxon::report::words::short;
 use webtaxon::survey::{Container, EntryKind, FieldFacts, Finding, Survey, Tree};
 
@@ -87,7 +87,7 @@ fn one(text: &mut String, entry: Entry<'_>, width: usize) {
 fn value_of(name: &str, value: &[u8]) -> String {
     let whole = std::str::from_utf8(value)
         .ok()
-        .filter(|text| webtaxon::core::ldap::name::Dn::parse(text).is_ok() && text.contains('='));
+        .filter(|text| webtaxon::model::ldap::name::Dn::parse(text).is_ok() && text.contains('='));
     harmless(&whole.map_or_else(|| readable(name, value), str::to_owned))
 }
 

@@ -3,10 +3,10 @@
 use super::parts::{columns, heading, lines, one_field};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
-use webtaxon::core::account::State;
-use webtaxon::core::preview::why::{Verdict, Why, WhyStep};
-use webtaxon::core::preview::{Change, ChangeKind};
-use webtaxon::core::settings::Settings;
+use webtaxon::model::account::State;
+use webtaxon::model::preview::why::{Verdict, Why, WhyStep};
+use webtaxon::model::preview::{Change, ChangeKind};
+use webtaxon::model::settings::Settings;
 use webtaxon::report::words::{self, short};
 
 /// The story, for a person.

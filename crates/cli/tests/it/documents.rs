@@ -195,7 +195,7 @@ fn every_message_has_its_chapter_and_every_chapter_its_message() {
 
 #[test]
 fn the_guides_settings_are_valid() {
-    use webtaxon::core::settings::Settings;
+    use webtaxon::model::settings::Settings;
     for document in [GROUPS, CHOOSING, FIELDS, PREVIEW, LEAVING, LIVING, APPLYING] {
         let blocks = document.split("```toml\n").skip(1).filter_map(|rest| rest.split("```").next());
         for block in blocks.filter(|block| !block.contains("[directory")) {
@@ -261,7 +261,7 @@ fn keys_in(source: &str) -> Vec<&str> {
 
 #[test]
 fn every_filter_in_the_guide_is_one() {
-    use webtaxon::core::ldap::filter::Filter;
+    use webtaxon::model::ldap::filter::Filter;
     let patterns = FILTERS.split("## A dozen patterns").nth(1).unwrap().split("\n## ").next().unwrap();
     let quoted: Vec<String> =
         patterns.split('`').skip(1).step_by(2).map(|text| text.replace("\\|", "|")).collect();

@@ -3,7 +3,7 @@
 
 use std::io::{Read as _, Write as _};
 use std::net::{TcpStream, ToSocketAddrs};
-use webtaxon::core::ldap::filter::Filter;
+use webtaxon::model::ldap::filter::Filter;
 use webtaxon_wire::message::{Operation, Scope, SearchRequest};
 use webtaxon_wire::{Message, control, frame};
 

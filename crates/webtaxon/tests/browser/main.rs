@@ -17,12 +17,12 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 use tempfile::TempDir;
-use webtaxon::core::account::{Account, State};
-use webtaxon::core::ldap::identity::Identity;
-use webtaxon::core::ldap::name::Dn;
-use webtaxon::core::preview::{Memory, Preview, Situation};
-use webtaxon::core::reading::{Ended, Part, ReadingBuilder, Source};
-use webtaxon::core::settings::Settings;
+use webtaxon::model::account::{Account, State};
+use webtaxon::model::ldap::identity::Identity;
+use webtaxon::model::ldap::name::Dn;
+use webtaxon::model::preview::{Memory, Preview, Situation};
+use webtaxon::model::reading::{Ended, Part, ReadingBuilder, Source};
+use webtaxon::model::settings::Settings;
 use webtaxon::report;
 
 /// What a hostile entry may hold.

@@ -6,8 +6,8 @@ use rusqlite::Connection;
 use std::sync::Arc;
 use webtaxon::Workspace;
 use webtaxon::apply::Consent;
-use webtaxon::core::apply::Outcome;
-use webtaxon::core::preview::ChangeKind;
+use webtaxon::model::apply::Outcome;
+use webtaxon::model::preview::ChangeKind;
 use webtaxon_standin::{Directory, Options};
 
 fn agreed() -> Consent {

@@ -7,10 +7,10 @@ use std::sync::atomic::{AtomicBool, AtomicUsize};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use webtaxon::apply::{Applied, Consent, Work};
-use webtaxon::core::account::Account;
-use webtaxon::core::apply::Outcome;
-use webtaxon::core::apply::{Edit, made, standings};
-use webtaxon::core::preview::{BrakeKind, ChangeKind};
+use webtaxon::model::account::Account;
+use webtaxon::model::apply::Outcome;
+use webtaxon::model::apply::{Edit, made, standings};
+use webtaxon::model::preview::{BrakeKind, ChangeKind};
 use webtaxon::state::{Ending, Journal};
 use webtaxon::store::{AccountStore, Answer, Record, StoreError, StoreErrorKind, Terms};
 use webtaxon::{Error, Workspace};
@@ -381,7 +381,7 @@ async fn an_apply_remembers_who_was_missed_what_there_was_and_the_settings() {
     let brake = preview
         .brakes
         .iter()
-        .find(|brake| brake.kind == webtaxon::core::preview::BrakeKind::SettingsChanged)
+        .find(|brake| brake.kind == webtaxon::model::preview::BrakeKind::SettingsChanged)
         .unwrap();
     assert!(brake.which.contains(&"filter".to_owned()), "{brake:?}");
 }

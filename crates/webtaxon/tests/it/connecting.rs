@@ -6,8 +6,8 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use webtaxon::check::StepOutcome;
-use webtaxon::core::ldap::filter::Filter;
 use webtaxon::directory::{Access, Query};
+use webtaxon::model::ldap::filter::Filter;
 use webtaxon_standin::Options;
 
 #[tokio::test]

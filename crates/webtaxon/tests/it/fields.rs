@@ -1,7 +1,7 @@
 //! Fields that hang on other entries and groups, read from a directory.
 
 use crate::museum::{ACCOUNTS, DIRECTORY, Museum};
-use webtaxon::core::preview::Preview;
+use webtaxon::model::preview::Preview;
 use webtaxon_standin::Options;
 
 /// The museum with managers: one of the people, one outside the bases, one who is gone, one that is

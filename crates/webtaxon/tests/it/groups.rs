@@ -4,9 +4,9 @@ use crate::museum::{DIRECTORY, told};
 use crate::stores::{Kind, Prepared, TOKEN, agreed, database, dump, offering, users};
 use rusqlite::Connection;
 use std::collections::{BTreeMap, BTreeSet};
-use webtaxon::core::account::Group;
-use webtaxon::core::apply::Outcome;
-use webtaxon::core::preview::{GroupChangeKind, Preview};
+use webtaxon::model::account::Group;
+use webtaxon::model::apply::Outcome;
+use webtaxon::model::preview::{GroupChangeKind, Preview};
 use webtaxon_standin::{ApplicationOptions, Fault, FaultKind, Options, Trouble, TroubleKind};
 
 const GROUPS: &str = include_str!("../../../../demo/groups.csv");
@@ -111,7 +111,7 @@ async fn groups(museum: &Prepared) -> BTreeMap<String, (String, BTreeSet<String>
 }
 
 fn counts(preview: &Preview) -> Vec<(&'static str, String)> {
-    let counted = |change: &webtaxon::core::preview::GroupChange| {
+    let counted = |change: &webtaxon::model::preview::GroupChange| {
         (change.kind.name(), format!("{} +{} -{}", change.name, change.come.len(), change.leave.len()))
     };
     preview.groups.as_ref().unwrap().changes.iter().map(counted).collect()
@@ -466,7 +466,7 @@ async fn compare_tells_which_groups_would_meet_with_something_else() {
         let comparison = workspace.compare(&theirs).await.unwrap();
         assert!(comparison.is_whole(), "{:?} {:?}", comparison.now.gaps, comparison.then.gaps);
         assert!(comparison.come_in.is_empty() && comparison.fates.is_empty());
-        let word = |change: &Option<webtaxon::core::preview::GroupChange>| {
+        let word = |change: &Option<webtaxon::model::preview::GroupChange>| {
             change.as_ref().map_or_else(
                 || "nothing".to_owned(),
                 |one| format!("{} +{} -{}", one.kind.name(), one.come.len(), one.leave.len()),

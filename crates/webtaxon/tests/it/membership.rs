@@ -3,7 +3,7 @@
 use crate::museum::{DIRECTORY, Museum};
 use jiff::Timestamp;
 use std::fmt::Write as _;
-use webtaxon::core::preview::Preview;
+use webtaxon::model::preview::Preview;
 use webtaxon::report;
 use webtaxon_standin::{Fault, FaultKind, Options};
 
@@ -56,7 +56,7 @@ async fn a_range_that_is_cut_takes_nobodys_account_away() {
         let fault = Some(Fault { kind: FaultKind::Cut, after });
         let preview = crowd(3200, Options { fault, ..Options::default() }).await.preview().await.unwrap();
         let leaving =
-            |change: &&webtaxon::core::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
+            |change: &&webtaxon::model::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
         assert!(!preview.is_whole(), "after {after}");
         assert_eq!(preview.changes.iter().filter(leaving).count(), 0, "after {after}");
     }
@@ -92,7 +92,7 @@ async fn a_member_that_stands_for_others_is_told() {
         let preview = museum.preview().await.unwrap();
         assert_eq!(preview.is_whole(), whole, "{why}: {:?}", preview.gaps);
         let leaving =
-            |change: &&webtaxon::core::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
+            |change: &&webtaxon::model::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
         let count = preview.changes.iter().filter(leaving).count();
         assert_eq!(count > 0, whole, "{why}: {count} leave");
     }
@@ -332,7 +332,7 @@ async fn outcome(museum: &Museum, strategy: &str, paths: bool) -> (Vec<usize>, V
 /// How many are left after each step, the changes, and the gaps.
 fn in_short(preview: &Preview, paths: bool) -> (Vec<usize>, Vec<String>, Vec<String>) {
     let funnel = preview.intakes.first.funnel.iter().map(|step| step.left).collect();
-    let change = |change: &webtaxon::core::preview::Change| {
+    let change = |change: &webtaxon::model::preview::Change| {
         let path = if paths { change.path.groups.join(" > ") } else { String::new() };
         format!("{} {} {:?} {:?} {path}", change.kind.name(), change.login, change.cause, change.fields)
     };

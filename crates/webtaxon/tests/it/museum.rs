@@ -79,7 +79,7 @@ impl Museum {
         Workspace::open(self.folder.path().join("webtaxon.toml"))
     }
 
-    pub(crate) async fn preview(&self) -> Result<webtaxon::core::preview::Preview, Error> {
+    pub(crate) async fn preview(&self) -> Result<webtaxon::model::preview::Preview, Error> {
         self.workspace()?.preview().await
     }
 }

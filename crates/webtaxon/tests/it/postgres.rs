@@ -3,7 +3,7 @@
 use crate::cluster::Cluster;
 use crate::museum::{Museum, told};
 use crate::stores::{self, Kind, POSTGRES_TABLE, agreed, dump, museum, postgres_settings};
-use webtaxon::core::apply::Outcome;
+use webtaxon::model::apply::Outcome;
 
 #[tokio::test]
 #[ignore = "needs PostgreSQL"]

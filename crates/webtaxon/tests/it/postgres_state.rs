@@ -7,10 +7,10 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 use webtaxon::Workspace;
-use webtaxon::core::account::Account;
-use webtaxon::core::apply::Edit;
-use webtaxon::core::apply::Outcome;
-use webtaxon::core::preview::ChangeKind;
+use webtaxon::model::account::Account;
+use webtaxon::model::apply::Edit;
+use webtaxon::model::apply::Outcome;
+use webtaxon::model::preview::ChangeKind;
 use webtaxon::state::Ending;
 use webtaxon::store::{AccountStore, Answer, CsvStore, Record, Terms};
 

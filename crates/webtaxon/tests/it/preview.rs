@@ -2,8 +2,8 @@
 
 use crate::museum::{ACCOUNTS, DIRECTORY, Museum};
 use std::sync::Arc;
-use webtaxon::core::account::Account;
-use webtaxon::core::preview::{Cause, ChangeKind, HeldReason, Preview};
+use webtaxon::model::account::Account;
+use webtaxon::model::preview::{Cause, ChangeKind, HeldReason, Preview};
 use webtaxon::store::{AccountStore, Answer};
 use webtaxon::{Answer as Told, report};
 use webtaxon_standin::{Fault, FaultKind, Options};
@@ -287,8 +287,8 @@ async fn hostile_values_stay_values() {
 /// The museum's own files say what they should.
 #[test]
 fn the_demo_data_is_sound() {
-    use webtaxon::core::ldap::name::Dn;
-    let entries = webtaxon::core::ldap::ldif::entries(DIRECTORY.as_bytes()).unwrap();
+    use webtaxon::model::ldap::name::Dn;
+    let entries = webtaxon::model::ldap::ldif::entries(DIRECTORY.as_bytes()).unwrap();
     let key = |dn: &[u8]| Dn::parse(std::str::from_utf8(dn).unwrap()).unwrap().key();
     let pairs = |attribute: &str, turned: bool| {
         let mut pairs: Vec<_> = entries
@@ -326,8 +326,8 @@ async fn both_kinds_of_server_lead_to_the_same_preview() {
     let plain = museum.preview().await.unwrap();
     assert!(plain.is_whole(), "{:?}", plain.gaps);
     assert_eq!(plain.intakes.first.funnel, controller.intakes.first.funnel);
-    let told = |preview: &webtaxon::core::preview::Preview| -> Vec<_> {
-        let change = |one: &webtaxon::core::preview::Change| {
+    let told = |preview: &webtaxon::model::preview::Preview| -> Vec<_> {
+        let change = |one: &webtaxon::model::preview::Change| {
             (one.kind, one.login.clone(), one.link.clone(), one.cause)
         };
         preview.changes.iter().map(change).collect()

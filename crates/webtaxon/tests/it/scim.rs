@@ -5,8 +5,8 @@ use crate::stores::{Kind, Prepared, TOKEN, agreed, dump, museum, offering, prepa
 use serde_json::json;
 use std::time::Duration;
 use webtaxon::apply::Consent;
-use webtaxon::core::apply::Outcome;
-use webtaxon::core::preview::ChangeKind;
+use webtaxon::model::apply::Outcome;
+use webtaxon::model::preview::ChangeKind;
 use webtaxon_standin::{Application, ApplicationOptions, List, Trouble, TroubleKind};
 
 const ROOM: &str = "attributes = { room = \"urn:quillmere:loans:2.0:User:room\" }";
@@ -285,7 +285,7 @@ async fn a_manager_is_another_user_and_may_be_new() {
     assert_eq!(odd, [missing(&new[2]), missing(&new[1])], "a ring of new people cannot begin anywhere");
     let list = museum.application().list().users();
     let user = |login: &str| list.iter().find(|user| user["userName"] == *login).unwrap();
-    let enterprise = webtaxon::core::settings::ENTERPRISE;
+    let enterprise = webtaxon::model::settings::ENTERPRISE;
     assert_eq!(user(&new[0])[enterprise]["manager"]["value"], user(&new[6])["id"]);
     assert_eq!(user(&new[6])[enterprise]["manager"]["value"], user("aibbotson")["id"]);
     let again = museum.preview().await.unwrap();

@@ -9,10 +9,10 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use webtaxon::Workspace;
 use webtaxon::apply::{Applied, Consent, Work};
-use webtaxon::core::account::{Account, State};
-use webtaxon::core::apply::Outcome;
-use webtaxon::core::apply::{Edit, made, standings};
-use webtaxon::core::preview::ChangeKind;
+use webtaxon::model::account::{Account, State};
+use webtaxon::model::apply::Outcome;
+use webtaxon::model::apply::{Edit, made, standings};
+use webtaxon::model::preview::ChangeKind;
 use webtaxon::store::{AccountStore, Answer, Record, StoreErrorKind, Terms};
 use webtaxon_standin::{Directory, Options, Standin};
 

@@ -3,7 +3,7 @@
 use crate::museum::{Museum, told};
 use std::time::Duration;
 use webtaxon::apply::Consent;
-use webtaxon::core::preview::ChangeKind;
+use webtaxon::model::preview::ChangeKind;
 use webtaxon::{Answer, Workspace};
 use webtaxon_standin::Options;
 
@@ -40,7 +40,7 @@ async fn a_second_intake_brings_in_whom_the_first_leaves() {
     let earlier = preview.intakes.further[0].funnel.last().unwrap();
     assert_eq!(earlier.step.name(), "earlier");
     assert!(earlier.lost > 5, "the botanists are staff: {earlier:?}");
-    let logins = |preview: &webtaxon::core::preview::Preview| -> Vec<String> {
+    let logins = |preview: &webtaxon::model::preview::Preview| -> Vec<String> {
         preview.of_kind(ChangeKind::Import).map(|change| change.login.clone()).collect()
     };
     let mut expected = logins(&alone);

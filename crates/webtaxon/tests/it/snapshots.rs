@@ -1,7 +1,7 @@
 //! A snapshot answers what the directory answered; what it does not have takes nobody away.
 
 use crate::museum::{DIRECTORY, Museum};
-use webtaxon::core::preview::Preview;
+use webtaxon::model::preview::Preview;
 use webtaxon_standin::{Fault, FaultKind, Options};
 
 /// Writes a snapshot beside the settings.

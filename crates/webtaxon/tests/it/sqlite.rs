@@ -4,8 +4,8 @@ use crate::museum::{DIRECTORY, Museum, told};
 use crate::stores::{Kind, agreed, database, dump, museum, prepared};
 use rusqlite::Connection;
 use webtaxon::apply::Consent;
-use webtaxon::core::apply::Outcome;
-use webtaxon::core::preview::ChangeKind;
+use webtaxon::model::apply::Outcome;
+use webtaxon::model::preview::ChangeKind;
 
 /// Each refusal has the database's own reason; the rest goes on, unless there are too many.
 #[tokio::test]

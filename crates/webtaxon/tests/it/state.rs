@@ -4,7 +4,7 @@ use crate::museum::{Museum, told};
 use rusqlite::Connection;
 use webtaxon::Error;
 use webtaxon::apply::{Applied, Consent};
-use webtaxon::core::preview::BrakeKind;
+use webtaxon::model::preview::BrakeKind;
 
 async fn apply(museum: &Museum) -> Result<Applied, Error> {
     let workspace = museum.workspace()?;

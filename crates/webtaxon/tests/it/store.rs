@@ -3,10 +3,10 @@
 use crate::museum::{Museum, told};
 use indexmap::IndexMap;
 use miette::Diagnostic;
-use webtaxon::core::account::State;
+use webtaxon::model::account::State;
 use webtaxon::store::{AccountStore, CsvStore};
 
-async fn read(bytes: &[u8]) -> Result<Vec<webtaxon::core::account::Account>, webtaxon::store::StoreError> {
+async fn read(bytes: &[u8]) -> Result<Vec<webtaxon::model::account::Account>, webtaxon::store::StoreError> {
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("accounts.csv");
     std::fs::write(&file, bytes).unwrap();

@@ -7,8 +7,8 @@ use rusqlite::Connection;
 use rusqlite::types::Value;
 use std::path::PathBuf;
 use webtaxon::apply::Consent;
-use webtaxon::core::apply::Outcome;
-use webtaxon::core::preview::ChangeKind;
+use webtaxon::model::apply::Outcome;
+use webtaxon::model::preview::ChangeKind;
 use webtaxon_standin::{Application, ApplicationOptions, List};
 
 /// A way in which the application keeps its list.

@@ -1,10 +1,10 @@
 //! What is there, and a first settings file from it, at both kinds of server.
 
 use crate::museum::{DIRECTORY, Museum};
-use webtaxon::core::ldap::filter::Filter;
-use webtaxon::core::ldap::name::Dn;
-use webtaxon::core::settings::{Servers, Settings, StoreSettings};
 use webtaxon::directory::{Access, Connection};
+use webtaxon::model::ldap::filter::Filter;
+use webtaxon::model::ldap::name::Dn;
+use webtaxon::model::settings::{Servers, Settings, StoreSettings};
 use webtaxon::survey::{self, DraftOptions, EntryKind, Tree};
 use webtaxon_core::ldap::ldif;
 use webtaxon_standin::{Options, scenario};
@@ -90,7 +90,7 @@ async fn odd_names_come_through_a_draft_and_its_comments_unharmed() {
     let museum = Museum::with(&ldif, Options { anonymous: true, ..Options::default() }).await;
     let workspace = museum.workspace().unwrap();
     let mut directory = workspace.settings().directory(&workspace.settings().intakes.first).unwrap().clone();
-    directory.bind = webtaxon::core::settings::Bind::Anonymous;
+    directory.bind = webtaxon::model::settings::Bind::Anonymous;
     directory.name = "the \"museum\"".to_owned();
     let access = Access::new(&directory, museum.path(), None);
     let mut connection = access.open_first(&access.servers().await.unwrap()).await.unwrap();

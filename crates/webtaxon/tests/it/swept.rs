@@ -83,7 +83,7 @@ async fn a_cut_in_the_search_for_all_groups_takes_nobodys_account_away() {
         museum.change("[intake.fields]", "strategy = \"sweep\"\n[intake.fields]");
         let preview = museum.preview().await.unwrap();
         let leaving =
-            |change: &&webtaxon::core::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
+            |change: &&webtaxon::model::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
         assert!(!preview.is_whole(), "after {after}");
         assert_eq!(preview.changes.iter().filter(leaving).count(), 0, "after {after}");
     }
@@ -167,7 +167,7 @@ async fn a_cut_among_strangers_takes_nobodys_account_away() {
         let fault = Some(Fault { kind: FaultKind::Cut, after });
         let preview = wide(400, "", Options { fault, ..Options::default() }).await.preview().await.unwrap();
         let leaving =
-            |change: &&webtaxon::core::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
+            |change: &&webtaxon::model::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
         assert!(!preview.is_whole(), "after {after}");
         assert_eq!(preview.changes.iter().filter(leaving).count(), 0, "after {after}");
     }

@@ -1,7 +1,7 @@
 //! People are explained, fields followed and settings compared at real servers as at the simulated one.
 
 use crate::Desk;
-use webtaxon::core::preview::why::Why;
+use webtaxon::model::preview::why::Why;
 use webtaxon::{Answer, Workspace};
 
 async fn why(workspace: &Workspace, person: &str) -> Why {

@@ -6,12 +6,12 @@
 use crate::Desk;
 use std::collections::BTreeSet;
 use std::sync::Arc;
-use webtaxon::core::ldap::entry::Entries;
-use webtaxon::core::ldap::filter::{Filter, Item, Matcher, Octets, SmolStr};
-use webtaxon::core::ldap::ldif;
-use webtaxon::core::ldap::name::{Dn, DnKey};
-use webtaxon::core::settings::{Bind, Servers};
 use webtaxon::directory::{Access, Connection, Query, read_schema};
+use webtaxon::model::ldap::entry::Entries;
+use webtaxon::model::ldap::filter::{Filter, Item, Matcher, Octets, SmolStr};
+use webtaxon::model::ldap::ldif;
+use webtaxon::model::ldap::name::{Dn, DnKey};
+use webtaxon::model::settings::{Bind, Servers};
 use webtaxon_standin::{Directory, Options, Standin};
 
 const FILTERS: usize = 2000;
@@ -218,7 +218,7 @@ async fn random_filters_select_the_same_entries_everywhere() {
     let workspace = Desk::slapd().workspace().unwrap();
     let settings = workspace.settings();
     let mut own = settings.directory(&settings.intakes.first).unwrap().clone();
-    own.servers = Servers::Named(vec![webtaxon::core::ldap::url::Server::parse(&standin.url()).unwrap()]);
+    own.servers = Servers::Named(vec![webtaxon::model::ldap::url::Server::parse(&standin.url()).unwrap()]);
     (own.bind, own.plain) = (Bind::Anonymous, true);
     let access = Access::new(&own, std::path::Path::new(""), None);
     let mut simulated = access.open_first(&access.servers().await.unwrap()).await.unwrap();

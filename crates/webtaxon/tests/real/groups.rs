@@ -3,7 +3,7 @@
 use crate::Desk;
 use std::collections::BTreeMap;
 use webtaxon::apply::Consent;
-use webtaxon::core::preview::Preview;
+use webtaxon::model::preview::Preview;
 
 const TOO: &str = include_str!("../../../../demo/application-groups.toml");
 

@@ -19,9 +19,9 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tempfile::TempDir;
 use webtaxon::check::{CheckStep, StepOutcome};
-use webtaxon::core::ldap::name::Dn;
-use webtaxon::core::membership::Nest;
-use webtaxon::core::preview::Preview;
+use webtaxon::model::ldap::name::Dn;
+use webtaxon::model::membership::Nest;
+use webtaxon::model::preview::Preview;
 use webtaxon::survey;
 use webtaxon::{Error, Workspace};
 

@@ -1,9 +1,9 @@
 //! What is known without asking a server agrees with what the servers publish.
 
 use crate::Desk;
-use webtaxon::core::ldap::schema::ServerKind;
-use webtaxon::core::ldap::schema::{AttributeType, Schema};
 use webtaxon::directory::read_schema;
+use webtaxon::model::ldap::schema::ServerKind;
+use webtaxon::model::ldap::schema::{AttributeType, Schema};
 
 #[tokio::test]
 #[ignore = "needs scripts/real-directories up"]
