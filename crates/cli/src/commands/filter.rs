@@ -10,8 +10,8 @@ use webtaxon::directory::read_schema;
 use webtaxon::file::read_entries;
 use webtaxon::model::ldap::entry::{Entries, Entry};
 use webtaxon::model::ldap::filter::Links;
-use webtaxon::model::ldap::filter::advice::{Context, advise};
-use webtaxon::model::ldap::filter::{Chain, Filter, Ground, Item, Matcher, Repaired, count, explain};
+use webtaxon::model::ldap::filter::advice::{Context, advise, likely_kind};
+use webtaxon::model::ldap::filter::{Chain, Filter, Ground, Matcher, Repaired, count, explain};
 use webtaxon::model::ldap::identity::CALLED;
 use webtaxon::model::ldap::name::Dn;
 use webtaxon::model::ldap::schema::Schema;
@@ -132,7 +132,7 @@ fn from_snapshot(header: &Header, filter: &Filter, output: &Output) -> String {
 
 fn answer(repaired: Repaired, tried: Option<Tried>, wanted: Option<&str>) -> Result<Answer, String> {
     let filter = &repaired.filter;
-    let kind = tried.as_ref().map_or_else(|| guess(filter), |tried| tried.kind);
+    let kind = tried.as_ref().map_or_else(|| likely_kind(filter), |tried| tried.kind);
     let own = tried.as_ref().map(|tried| &tried.schema).filter(|schema| !schema.is_empty());
     let schema = own.unwrap_or_else(|| Schema::of(kind));
     let unknown = |name: &str| {
@@ -142,12 +142,15 @@ fn answer(repaired: Repaired, tried: Option<Tried>, wanted: Option<&str>) -> Res
         let is_known = schema.find(name).is_some() || (own.is_none() && is_there);
         (!is_known).then(|| schema.nearest(name).map(str::to_owned))
     };
-    let context = Context {
-        kind,
-        schema,
-        unknown: &unknown,
-        active_elsewhere: tried.as_ref().is_some_and(|tried| tried.active_elsewhere),
-        entries: tried.as_ref().map(|tried| tried.entries.len()),
+    let context = match &tried {
+        None => Context::of(kind),
+        Some(tried) => Context {
+            kind,
+            schema,
+            unknown: &unknown,
+            active_elsewhere: tried.active_elsewhere,
+            entries: Some(tried.entries.len()),
+        },
     };
     let advice = advise(filter, context);
     let mut answer = Answer { repaired: repaired.clone(), advice, tried: None, judged: None };
@@ -189,22 +192,6 @@ fn find<'e>(entries: &'e Entries, wanted: &str) -> Option<Entry<'e>> {
     };
     let mut found = entries.iter().filter(is_called);
     found.next().filter(|_| found.next().is_none())
-}
-
-/// The kind of server that a filter's attributes belong to.
-fn guess(filter: &Filter) -> ServerKind {
-    const CONTROLLER: [&str; 6] =
-        ["sAMAccountName", "userAccountControl", "objectCategory", "objectGUID", "objectSid", "whenChanged"];
-    let is_one = |name: &str| CONTROLLER.iter().any(|own| own.eq_ignore_ascii_case(name));
-    let users = |item: &Item| {
-        matches!(item, Item::Equal { attribute, value }
-            if attribute.eq_ignore_ascii_case("objectClass") && value.eq_ignore_ascii_case(b"user"))
-    };
-    if filter.attributes().any(is_one) || filter.items().any(users) {
-        ServerKind::Controller
-    } else {
-        ServerKind::Plain
-    }
 }
 
 fn document(answer: &Answer) -> serde_json::Value {

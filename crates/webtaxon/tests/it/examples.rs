@@ -2,6 +2,7 @@
 
 use crate::museum::{ACCOUNTS, Museum};
 use std::path::PathBuf;
+use webtaxon::ChangeKind;
 
 const README: &str = include_str!("../../../../README.md");
 const GROUPS_TOO: &str = include_str!("../../../../demo/application-groups.toml");
@@ -36,6 +37,40 @@ async fn settings_in_code_need_no_file() {
     let text = String::from_utf8(output.stdout).unwrap();
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     assert_eq!(text, "21 changes, whole: true\n");
+}
+
+/// Runs an example, and gives what it prints.
+async fn run(name: &str, arguments: &[&str]) -> String {
+    let output = tokio::process::Command::new(example(name)).args(arguments).output().await.unwrap();
+    assert!(output.status.success(), "{name}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).unwrap()
+}
+
+#[tokio::test]
+async fn an_approval_applies_what_was_approved_and_no_more() {
+    let museum = Museum::open().await;
+    let (settings, saved) = (museum.path().join("webtaxon.toml"), museum.path().join("monday.json"));
+    let arguments = [settings.to_str().unwrap(), saved.to_str().unwrap(), "seats"];
+    assert_eq!(run("approval", &arguments).await, "27 changes wait for an approval\n");
+    assert_eq!(run("approval", &arguments).await, "15 of 25 applied: complete: true\n");
+    let kinds = museum.preview().await.unwrap().kinds;
+    assert!(
+        kinds.iter().all(|(kind, _)| !matches!(kind, ChangeKind::Import | ChangeKind::Update)),
+        "{kinds:?}"
+    );
+    assert!(kinds.iter().any(|(kind, _)| *kind == ChangeKind::Remove), "{kinds:?}");
+}
+
+#[tokio::test]
+async fn a_groups_members_and_a_filters_advice() {
+    let museum = Museum::open().await;
+    let settings = museum.path().join("webtaxon.toml");
+    let group = "CN=Curators,OU=Groups,DC=quillmere,DC=example";
+    let members = run("members", &[settings.to_str().unwrap(), group]).await;
+    assert!(members.contains(" directly\n") && members.contains(" through other groups\n"), "{members}");
+    assert!(members.ends_with("whole: true\n"), "{members}");
+    let advice = run("filter_advice", &["(&(objectClass=user)(sAMAcountName=*))"]).await;
+    assert!(advice.contains("sAMAccountName") && advice.contains("WX02"), "{advice}");
 }
 
 #[tokio::test]

@@ -50,6 +50,28 @@ pub struct Context<'c> {
     pub entries: Option<usize>,
 }
 
+impl Context<'static> {
+    /// What is known of a filter before any server is asked: the attributes that servers of this kind
+    /// usually have, and no entries.
+    #[must_use]
+    pub fn of(kind: ServerKind) -> Self {
+        fn unknown(kind: ServerKind, name: &str) -> Option<Option<String>> {
+            let schema = Schema::of(kind);
+            schema.find(name).is_none().then(|| schema.nearest(name).map(str::to_owned))
+        }
+        Self {
+            kind,
+            schema: Schema::of(kind),
+            unknown: match kind {
+                ServerKind::Plain => &|name| unknown(ServerKind::Plain, name),
+                ServerKind::Controller => &|name| unknown(ServerKind::Controller, name),
+            },
+            active_elsewhere: false,
+            entries: None,
+        }
+    }
+}
+
 impl std::fmt::Debug for Context<'_> {
     fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         out.debug_struct("Context").field("kind", &self.kind).finish_non_exhaustive()

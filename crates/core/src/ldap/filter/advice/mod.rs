@@ -13,7 +13,8 @@ mod values;
 
 pub use look::{Advice, Context, Weight};
 
-use super::Filter;
+use super::{Filter, Item};
+use crate::ldap::schema::ServerKind;
 use look::Look;
 
 /// Clauses that are looked at; a filter with more is a list, and its first ones tell.
@@ -30,4 +31,21 @@ pub fn advise(filter: &Filter, context: Context<'_>) -> Vec<Advice> {
         values::look(&mut look, number);
     }
     look.finish()
+}
+
+/// The kind of server that a filter seems to be written for, by its attributes.
+#[must_use]
+pub fn likely_kind(filter: &Filter) -> ServerKind {
+    const CONTROLLER: [&str; 6] =
+        ["sAMAccountName", "userAccountControl", "objectCategory", "objectGUID", "objectSid", "whenChanged"];
+    let is_one = |name: &str| CONTROLLER.iter().any(|own| own.eq_ignore_ascii_case(name));
+    let users = |item: &Item| {
+        matches!(item, Item::Equal { attribute, value }
+            if attribute.eq_ignore_ascii_case("objectClass") && value.eq_ignore_ascii_case(b"user"))
+    };
+    if filter.attributes().any(is_one) || filter.items().any(users) {
+        ServerKind::Controller
+    } else {
+        ServerKind::Plain
+    }
 }
