@@ -108,7 +108,7 @@ impl Work {
     /// refused by the store, and the outcome says so.
     ///
     /// ```
-    /// # use webtaxon::{apply::Work, core::preview::ChangeKind};
+    /// # use webtaxon::{ChangeKind, apply::Work};
     /// fn imports_alone(work: &Work) -> Work {
     ///     work.part(|edit| edit.kind == ChangeKind::Import)
     /// }
