@@ -8,8 +8,7 @@ use webtaxon_core::ldap::filter::advice::{Context, advise};
 use webtaxon_core::ldap::filter::{Filter, Ground, Matcher, count, explain};
 use webtaxon_core::ldap::ldif::{self, ParseError, Record, Stream};
 use webtaxon_core::ldap::name::Dn;
-use webtaxon_core::ldap::schema::ServerKind;
-use webtaxon_core::ldap::schema::Schema;
+use webtaxon_core::ldap::schema::{Schema, ServerKind};
 
 /// A name: what is printed is read back, in any form, and lies under its parents.
 pub fn name(data: &[u8]) {
