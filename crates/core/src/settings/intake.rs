@@ -115,14 +115,14 @@ impl Intake {
         }
     }
 
-    /// An intake that selects everybody, to be filled in by a test.
-    #[cfg(test)]
-    pub(crate) fn for_tests() -> Self {
+    /// An intake of which nothing is said but whom it reads, and in which directory.
+    #[must_use]
+    pub(crate) fn new(name: String, directory: String, bases: Vec<Dn>, filter: Filter) -> Self {
         Self {
-            name: "staff".to_owned(),
-            directory: "museum".to_owned(),
-            bases: Vec::new(),
-            filter: Filter::And(Vec::new()),
+            name,
+            directory,
+            bases,
+            filter,
             only: Vec::new(),
             except: Vec::new(),
             groups: Vec::new(),
@@ -142,6 +142,12 @@ impl Intake {
             leaving: Leaving::default(),
             application_groups: None,
         }
+    }
+
+    /// An intake that selects everybody, to be filled in by a test.
+    #[cfg(test)]
+    pub(crate) fn for_tests() -> Self {
+        Self::new("staff".to_owned(), "museum".to_owned(), Vec::new(), Filter::And(Vec::new()))
     }
 }
 

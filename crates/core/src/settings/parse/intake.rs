@@ -2,7 +2,7 @@
 
 use super::fields::{fields, roles};
 use super::groups::application_groups;
-use super::table::{Text, Value};
+use super::table::{Table, Text, Value};
 use super::values::{attribute, names, search_filter};
 use crate::settings::rules::FieldRule;
 use crate::settings::{
@@ -11,34 +11,36 @@ use crate::settings::{
 };
 use indexmap::IndexMap;
 
+const KEYS: [&str; 22] = [
+    "name",
+    "directory",
+    "bases",
+    "filter",
+    "only",
+    "except",
+    "groups",
+    "not_in_group",
+    "group_bases",
+    "active",
+    "locked",
+    "identity",
+    "member_login",
+    "strategy",
+    "match",
+    "adopt",
+    "new",
+    "fields",
+    "role",
+    "other_roles",
+    "leaving",
+    "application_groups",
+];
+
 pub(super) fn intake(
     value: Value<'_>,
     directories: &IndexMap<String, Directory>,
 ) -> Result<Intake, SettingsError> {
-    let mut table = value.table(&[
-        "name",
-        "directory",
-        "bases",
-        "filter",
-        "only",
-        "except",
-        "groups",
-        "not_in_group",
-        "group_bases",
-        "active",
-        "locked",
-        "identity",
-        "member_login",
-        "strategy",
-        "match",
-        "adopt",
-        "new",
-        "fields",
-        "role",
-        "other_roles",
-        "leaving",
-        "application_groups",
-    ])?;
+    let mut table = value.table(&KEYS)?;
     let name = table.require("name", "give the intake a name: name = \"staff\"")?.text()?.text;
     let directory = table.require("directory", "name the [directory.NAME] that it reads")?.text()?;
     if !directories.contains_key(&directory.text) {
@@ -47,107 +49,101 @@ pub(super) fn intake(
             directory.bad("there is no directory of this name", &format!("the settings have {names}"))
         );
     }
-    let bases =
-        table.require("bases", "say where people sit: bases = [\"OU=People,DC=quillmere,DC=example\"]")?;
-    let none =
-        bases.bad("it is empty", "say where people sit: bases = [\"OU=People,DC=quillmere,DC=example\"]");
+    let help = "say where people sit: bases = [\"OU=People,DC=quillmere,DC=example\"]";
+    let bases = table.require("bases", help)?;
+    let none = bases.bad("it is empty", help);
     let bases = names(bases)?;
     if bases.is_empty() {
         return Err(none);
     }
     let filter =
         table.require("filter", "say which entries are people, like filter = \"(objectClass=person)\"")?;
-    let filter = search_filter(&filter.text()?)?;
-    let mut people = |key| -> Result<Vec<String>, SettingsError> {
+    let mut intake = Intake::new(name, directory.text, bases, search_filter(&filter.text()?)?);
+    selecting(&mut table, &mut intake)?;
+    drawing(&mut table, &mut intake)?;
+    if let Some(value) = table.take("leaving") {
+        intake.leaving = leaving(value)?;
+    }
+    if let Some(value) = table.take("application_groups") {
+        if !intake.strategy.reads_lists() {
+            return Err(value.bad(
+                "their members are read from the groups' own lists",
+                "write strategy = \"auto\", or take strategy out",
+            ));
+        }
+        intake.application_groups = Some(application_groups(value)?);
+    }
+    Ok(intake)
+}
+
+/// Which of the people come in.
+fn selecting(table: &mut Table<'_>, intake: &mut Intake) -> Result<(), SettingsError> {
+    for (key, people) in [("only", &mut intake.only), ("except", &mut intake.except)] {
         let texts = table.take(key).map(Value::texts).transpose()?.unwrap_or_default();
-        match texts.iter().find(|text| text.text.trim().is_empty()) {
-            Some(empty) => Err(empty.bad("it is empty", "write a login, or an entry's name")),
-            None => Ok(texts.into_iter().map(|text| text.text).collect()),
+        if let Some(empty) = texts.iter().find(|text| text.text.trim().is_empty()) {
+            return Err(empty.bad("it is empty", "write a login, or an entry's name"));
         }
-    };
-    let (only, except) = (people("only")?, people("except")?);
-    let mut list = |key| table.take(key).map(names).transpose().map(Option::unwrap_or_default);
-    let (groups, not_in_group, group_bases) = (list("groups")?, list("not_in_group")?, list("group_bases")?);
-    let active = match table.take("active") {
-        Some(value) => Some(search_filter(&value.text()?)?),
-        None => None,
-    };
-    let locked = match table.take("locked") {
-        None => Locked::Active,
-        Some(value) => value.text()?.word(&[("active", Locked::Active), ("inactive", Locked::Inactive)])?,
-    };
-    let identity = table.take("identity").map(|value| attribute(&value.text()?)).transpose()?;
-    let member_login = table.take("member_login").map(|value| attribute(&value.text()?)).transpose()?;
-    let strategy = match table.take("strategy") {
-        None => Strategy::Auto,
-        Some(value) => {
-            let text = value.text()?;
-            let strategy = text.word(&[
-                ("auto", Strategy::Auto),
-                ("lists", Strategy::Lists),
-                ("downwards", Strategy::Downwards),
-                ("sweep", Strategy::Sweep),
-                ("upwards", Strategy::Upwards),
-                ("chain", Strategy::Chain),
-                ("tokens", Strategy::Tokens),
-            ])?;
-            if matches!(strategy, Strategy::Chain | Strategy::Tokens) && !group_bases.is_empty() {
-                return Err(text.bad(
-                    "the server follows groups everywhere, not only under group_bases",
-                    "take group_bases out, or write another strategy",
-                ));
-            }
-            strategy
-        }
-    };
-    let (match_by, adopt) = (table.take("match"), table.take("adopt"));
-    let new = table.take("new").map(Value::boolean).transpose()?.unwrap_or(true);
-    let fields =
-        fields(table.require("fields", "add [intake.fields] with at least login = { from = \"…\" }")?)?;
-    let matching = match match_by {
-        None => vec![MatchBy::Link, MatchBy::Login],
-        Some(value) => matching(value, &fields)?,
-    };
-    let adopt = adopt.map(|value| adoption(value, &matching)).transpose()?.unwrap_or(Adopt::Never);
-    let roles = table.take("role").map(roles).transpose()?.unwrap_or_default();
-    let other_roles = match table.take("other_roles") {
-        None => OtherRoles::Keep,
-        Some(value) => value.text()?.word(&[("keep", OtherRoles::Keep), ("remove", OtherRoles::Remove)])?,
-    };
-    let leaving = table.take("leaving").map(leaving).transpose()?.unwrap_or_default();
-    let groups_in = table.take("application_groups");
-    if let Some(value) = groups_in.as_ref().filter(|_| !strategy.reads_lists()) {
-        return Err(value.bad(
-            "their members are read from the groups' own lists",
-            "write strategy = \"auto\", or take strategy out",
+        people.extend(texts.into_iter().map(|text| text.text));
+    }
+    for (key, groups) in [
+        ("groups", &mut intake.groups),
+        ("not_in_group", &mut intake.not_in_group),
+        ("group_bases", &mut intake.group_bases),
+    ] {
+        groups.extend(table.take(key).map(names).transpose()?.unwrap_or_default());
+    }
+    intake.active = table.take("active").map(|value| search_filter(&value.text()?)).transpose()?;
+    if let Some(value) = table.take("locked") {
+        intake.locked = value.text()?.word(&[("active", Locked::Active), ("inactive", Locked::Inactive)])?;
+    }
+    intake.identity = table.take("identity").map(|value| attribute(&value.text()?)).transpose()?;
+    intake.member_login = table.take("member_login").map(|value| attribute(&value.text()?)).transpose()?;
+    if let Some(value) = table.take("strategy") {
+        intake.strategy = strategy(&value.text()?, !intake.group_bases.is_empty())?;
+    }
+    Ok(())
+}
+
+fn strategy(text: &Text<'_>, has_group_bases: bool) -> Result<Strategy, SettingsError> {
+    let strategy = text.word(&[
+        ("auto", Strategy::Auto),
+        ("lists", Strategy::Lists),
+        ("downwards", Strategy::Downwards),
+        ("sweep", Strategy::Sweep),
+        ("upwards", Strategy::Upwards),
+        ("chain", Strategy::Chain),
+        ("tokens", Strategy::Tokens),
+    ])?;
+    if matches!(strategy, Strategy::Chain | Strategy::Tokens) && has_group_bases {
+        return Err(text.bad(
+            "the server follows groups everywhere, not only under group_bases",
+            "take group_bases out, or write another strategy",
         ));
     }
-    let application_groups = groups_in.map(application_groups).transpose()?;
-    let directory = directory.text;
-    Ok(Intake {
-        name,
-        directory,
-        bases,
-        filter,
-        only,
-        except,
-        groups,
-        not_in_group,
-        group_bases,
-        active,
-        locked,
-        identity,
-        member_login,
-        strategy,
-        matching,
-        adopt,
-        new,
-        fields,
-        roles,
-        other_roles,
-        leaving,
-        application_groups,
-    })
+    Ok(strategy)
+}
+
+/// Which account is whose, and what stands in it.
+fn drawing(table: &mut Table<'_>, intake: &mut Intake) -> Result<(), SettingsError> {
+    if let Some(value) = table.take("new") {
+        intake.new = value.boolean()?;
+    }
+    intake.fields =
+        fields(table.require("fields", "add [intake.fields] with at least login = { from = \"…\" }")?)?;
+    if let Some(value) = table.take("match") {
+        intake.matching = matching(value, &intake.fields)?;
+    }
+    if let Some(value) = table.take("adopt") {
+        intake.adopt = adoption(value, &intake.matching)?;
+    }
+    if let Some(value) = table.take("role") {
+        intake.roles = roles(value)?;
+    }
+    if let Some(value) = table.take("other_roles") {
+        intake.other_roles =
+            value.text()?.word(&[("keep", OtherRoles::Keep), ("remove", OtherRoles::Remove)])?;
+    }
+    Ok(())
 }
 
 fn matching(value: Value<'_>, fields: &IndexMap<String, FieldRule>) -> Result<Vec<MatchBy>, SettingsError> {
