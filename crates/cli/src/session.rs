@@ -138,7 +138,7 @@ pub(crate) struct Session<'s> {
 }
 
 impl Session<'_> {
-    /// Whether the answer is text for people.
+    /// True if the answer is text for people.
     pub(crate) fn is_text(&self) -> bool {
         self.common.format == Format::Text
     }

@@ -81,7 +81,7 @@ fn written(preview: &Preview, workspace: &Workspace, options: &Options, session:
     }
 }
 
-/// What is said of a preview that is in a file.
+/// The lines printed for a preview that went to a file.
 fn in_a_file(preview: &Preview, file: &Path) -> String {
     let (group_changes, group_held) =
         preview.groups.as_ref().map_or((0, 0), |groups| (groups.changes.len(), groups.held.len()));
@@ -94,7 +94,7 @@ fn in_a_file(preview: &Preview, file: &Path) -> String {
     )
 }
 
-/// What of the preview is wanted.
+/// The filter and order that the options ask for.
 fn narrow(options: &Options) -> Narrow {
     let kind = |wanted: &Wanted| {
         Some(match wanted {

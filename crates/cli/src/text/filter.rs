@@ -7,7 +7,7 @@ use webtaxon::model::ldap::filter::advice::{Advice, Weight};
 use webtaxon::model::ldap::filter::{Clause, ClauseKind, Filter, Item, Judged, Passed, Repaired, Truth};
 use webtaxon::model::ldap::value::readable;
 
-/// What there is to say about a filter.
+/// A filter explained, with the advice on it.
 pub(crate) struct FilterAnswer {
     pub(crate) repaired: Repaired,
     pub(crate) advice: Vec<Advice>,

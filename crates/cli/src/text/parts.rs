@@ -10,7 +10,7 @@ pub(super) fn heading(text: &mut String, words: &str) {
     let _ = writeln!(text, "\n{}", paint(Tone::Heading, words));
 }
 
-/// What belongs behind figures of a reading that is not whole.
+/// The words behind figures of a reading that is not whole.
 pub(super) fn so_far(preview: &Preview) -> &'static str {
     if preview.is_whole() { "" } else { ", as far as it was read" }
 }

@@ -152,7 +152,7 @@ fn changes(text: &mut String, preview: &Preview, kind: ChangeKind, width: usize,
     }
 }
 
-/// What the application calls a person whose entry is gone.
+/// The name that the application has for a person whose entry is gone.
 fn name_in_application(change: &Change) -> Option<String> {
     let name = change.fields.get("name")?.old.as_deref()?;
     Some(format!("({})", harmless(name)))

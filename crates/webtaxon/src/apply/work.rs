@@ -115,15 +115,12 @@ impl Work {
     /// ```
     #[must_use]
     pub fn part(&self, keep: impl FnMut(&Edit) -> bool) -> Self {
-        let mut keep = keep;
-        let edits: Vec<Edit> = self.edits.iter().filter(|edit| keep(edit)).cloned().collect();
-        Self {
-            brakes: brakes_of_part(&self.brakes, self.seats, &edits),
-            edits,
-            groups: GroupWork::default(),
-            selecting: None,
-            ..self.clone()
-        }
+        let mut part = self.clone();
+        part.edits.retain(keep);
+        part.brakes = brakes_of_part(&self.brakes, self.seats, &part.edits);
+        part.groups = GroupWork::default();
+        part.selecting = None;
+        part
     }
 
     /// Whether there is nothing to do.

@@ -82,7 +82,7 @@ impl Statement {
 /// Where the state is kept: a file, a schema of a PostgreSQL database, or what an application has of its own
 /// ([`Workspace::with_state`](crate::Workspace::with_state)).
 ///
-/// It blocks while it is asked, and is asked on a thread of its own.
+/// Accounts stand in it: keep it from other eyes. It may block, since it is asked on a thread of its own.
 pub trait StateStore: Send + Sync {
     /// Where it is, for people.
     fn describe(&self) -> String;
