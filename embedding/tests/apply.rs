@@ -115,12 +115,12 @@ async fn a_state_that_somebody_has_is_left_alone() {
     let (_, work) = own.work().await.unwrap();
     let held = state.write("somebody else").unwrap();
     let error = own.apply(&work, &agreed()).await.unwrap_err();
-    assert!(error.to_string().contains("another apply is going on"), "{error}");
+    assert!(error.to_string().contains("another apply is running"), "{error}");
     drop(held);
     assert_eq!(list(&store).await, []);
     assert!(own.apply(&work, &agreed()).await.unwrap().is_complete());
 
     // Without a place for the state there is no apply, and nothing is changed.
     let error: Error = workspace.apply(&work, &agreed()).await.unwrap_err();
-    assert!(error.to_string().contains("has no SQLite in it"), "{error}");
+    assert!(error.to_string().contains("does not support"), "{error}");
 }

@@ -1,4 +1,4 @@
-//! What may be typed: commands and options.
+//! The commands and their options.
 
 use crate::wanted::{Sort, Wanted, Written};
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -8,12 +8,12 @@ use std::path::PathBuf;
 use std::time::Duration;
 use webtaxon_standin::{Fault, Manner};
 
-/// Connects an application to a company's directory over LDAP, and previews which accounts it
+/// Connects an application to a corporate directory over LDAP, and previews which accounts it
 /// would import, update, suspend or remove, before anything happens.
 #[derive(Debug, Parser)]
 #[command(version, max_term_width = 100)]
 #[command(after_help = "Exit codes: 0 done; 1 it could not be done; 2 wrong usage or settings; \
-3 a brake held an apply; 4 the directory was not read to its end.\nFirst steps: webtaxon demo")]
+3 a brake stopped an apply; 4 the directory was not read to its end.\nFirst steps: webtaxon demo")]
 pub(crate) struct Arguments {
     #[command(subcommand)]
     pub(crate) command: Command,
@@ -21,12 +21,12 @@ pub(crate) struct Arguments {
     pub(crate) common: Common,
 }
 
-/// What every command understands.
+/// Options of every command.
 #[derive(Args, Clone, Debug)]
 pub(crate) struct Common {
     /// The settings file.
     ///
-    /// Paths inside it start from the folder that it is in.
+    /// Paths in it are relative to its folder.
     /// Example: webtaxon preview --settings loans/webtaxon.toml
     #[arg(
         long,
@@ -39,26 +39,26 @@ pub(crate) struct Common {
 
     /// Read a snapshot in place of the directory.
     ///
-    /// `webtaxon snapshot FILE` writes one; any LDIF content will do, but is not taken for whole.
+    /// `webtaxon snapshot FILE` writes one. Any LDIF file will do, but is not taken for whole.
     /// Example: webtaxon preview --from monday.ldif
     #[arg(long, global = true, value_name = "FILE")]
     pub(crate) from: Option<PathBuf>,
 
-    /// How the answer is written: text for people, json for programs.
+    /// Output format: text for people, json for programs.
     ///
     /// JSON is one document on standard output, with stable keys and a version in "format".
     /// Example: webtaxon preview --format json
     #[arg(long, global = true, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
 
-    /// Whether text has colours; words say the same without them.
+    /// Whether to colour text. Colours only repeat what the words say.
     ///
-    /// NO_COLOR is respected, too. Example: webtaxon check --color never
+    /// NO_COLOR is honoured. Example: webtaxon check --color never
     #[arg(long, global = true, value_enum, default_value_t = Color::Auto)]
     pub(crate) color: Color,
 }
 
-/// How an answer is written.
+/// Output formats.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Format {
     /// For people.
@@ -67,7 +67,7 @@ pub(crate) enum Format {
     Json,
 }
 
-/// Whether text has colours.
+/// When to colour text.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Color {
     /// On a terminal.
@@ -83,66 +83,66 @@ pub(crate) enum Color {
 pub(crate) enum Command {
     /// Show the whole job on made-up data, with nothing installed.
     Demo(Demo),
-    /// Write a first settings file, from what a directory shows.
+    /// Write a first settings file by looking at the directory.
     ///
-    /// Needs a host name, a name to bind with and a password; asks for what is not given. Where
-    /// people and groups sit, what they are called by and who is active is found out. Nothing is
-    /// overwritten.
+    /// Needs a host name, a bind name and a password, and asks for those that are missing. Finds out
+    /// where people and groups are, which attributes name them, and how inactive people are marked.
+    /// Nothing is overwritten.
     Draft(Draft),
-    /// Try everything that a run needs, step by step.
+    /// Check everything that a run needs, step by step.
     ///
-    /// Host name, connection, certificate, bind, rights, bases, filter, attributes, groups, the
-    /// accounts file: one line each, and for each that fails, what to do. Reads only.
+    /// Host name, connection, certificate, bind, rights, bases, filter, attributes, groups,
+    /// accounts: one line each, with a remedy if it fails. Changes nothing.
     Check(Check),
-    /// Show where people and groups sit, or one entry with everything it has.
+    /// Show where people and groups are, or one entry in full.
     ///
-    /// Names are shown in full, to be copied into the settings.
+    /// Names are shown in full, so that they can be copied into the settings.
     Browse(Browse),
-    /// Show which attributes people have, how often, and which are good for what.
+    /// Show which attributes people have, how often, and what they are suitable for.
     ///
-    /// Of the people whom the intake's filter finds under its bases.
+    /// People are those who match the intake's filter under its bases.
     Fields(Fields),
-    /// Explain a filter: what it means, what will surprise, whom it selects, and why not somebody.
+    /// Explain a filter: what it means, what may surprise, whom it selects, and why not somebody.
     ///
-    /// With --ldif or --intake it is tried on entries, and each clause is counted; with --entry
-    /// each clause is judged for that one.
+    /// With --ldif or --intake it is tried on entries, with the number that pass each clause; with
+    /// --entry it is explained for that entry, clause by clause.
     Filter(Filter),
-    /// Show who is in a group, and through which groups inside it.
+    /// Show who is in a group, directly or through nested groups.
     ///
-    /// Of the people whom the intake reads. Members of members count; with --tree the groups are
-    /// shown, with --broken what is wrong with them.
+    /// People are those whom the intake reads. --tree shows the nested groups, --broken what is
+    /// wrong with them.
     Members(Members),
     /// Show what the application would import, update, suspend or remove.
     ///
-    /// Nothing is changed. If the directory was not read to its end, nobody's account is taken
-    /// away, and the exit code is 4.
+    /// Changes nothing. If the directory was not read to its end, no account is suspended or removed,
+    /// and the exit code is 4.
     Preview(Preview),
     /// Show what other settings would change, before they are used.
     ///
-    /// Both are tried on one reading of the directory: who would come in, who would go, whose fields or
-    /// roles would differ, which accounts would meet with something else.
+    /// Both are tried on one reading of the directory: who would join or leave, whose fields or roles
+    /// would differ, which accounts would be changed differently.
     Compare(Compare),
-    /// Tell why one person is in or out, and what would happen to their account.
+    /// Explain why one person is selected or not, and what would happen to their account.
     ///
-    /// By login, mail, name or DN, also for somebody whom the intake does not find, and for an account
-    /// that has no person. Every step is shown, and what would have to change for another outcome.
+    /// Give a login, mail, name or DN. It may be that of a person whom the intake does not find, or of an
+    /// account without a person. Shows every step, and what would have to change for another outcome.
     Why(Why),
-    /// Carry out what a preview shows: a saved one exactly, or a fresh one after a question.
+    /// Carry out a preview: a saved one exactly, or a new one after a question.
     ///
-    /// First the accounts are copied and the journal is written; each account is looked at once more, and
-    /// left out if somebody changed it meanwhile. What was done can be taken back.
+    /// The accounts are copied and the journal is written first. Each account is checked once more, and
+    /// left out if it was changed meanwhile. An apply can be undone.
     Apply(Apply),
-    /// Show what was applied, one run in full, or the way back of one.
+    /// Show past applies, one of them in full, or how to undo one.
     Journal(Journal),
-    /// Write what the intake reads to a file, as LDIF.
+    /// Save what the intake reads to a file, as LDIF.
     ///
-    /// Every command reads it with --from FILE in place of the directory.
+    /// Every command can read it with --from FILE in place of the directory.
     Snapshot(Snapshot),
-    /// Run a simulated directory over an LDIF file, on this machine only.
+    /// Run a simulated directory with the entries of an LDIF file, for this machine only.
     Standin(Standin),
     /// Explain a message by its code, like WX0307.
     Code {
-        /// The code as a message shows it.
+        /// The code shown with a message.
         code: String,
     },
 }
@@ -152,14 +152,14 @@ pub(crate) enum Command {
 pub(crate) struct Demo {
     /// Write the demo's files to this folder and keep them.
     ///
-    /// The folder is made if it does not exist; nothing in it is overwritten.
+    /// The folder is created if needed; nothing in it is overwritten.
     /// Example: webtaxon demo --keep museum
     #[arg(long, value_name = "DIR")]
     pub(crate) keep: Option<PathBuf>,
 
-    /// Leave the simulated directory running until Ctrl-C.
+    /// Keep the simulated directory running until Ctrl-C.
     ///
-    /// The commands that the demo prints can then be typed in another terminal.
+    /// The commands that the demo prints can then be tried in another terminal.
     /// Example: webtaxon demo --stay
     #[arg(long)]
     pub(crate) stay: bool,
@@ -174,7 +174,7 @@ pub(crate) struct Draft {
     #[arg(value_name = "URL")]
     pub(crate) url: String,
 
-    /// Who asks: a DN, user@domain or 'DOMAIN\user'; "" for anonymous.
+    /// The bind name: a DN, user@domain or 'DOMAIN\user'; "" for an anonymous bind.
     ///
     /// Example: --bind svc-loansdesk@quillmere.example
     #[arg(long, value_name = "NAME")]
@@ -182,43 +182,43 @@ pub(crate) struct Draft {
 
     /// The environment variable that holds the password.
     ///
-    /// The settings name it, too. Example: --password-env MUSEUM_PASSWORD
+    /// The settings will refer to it. Example: --password-env MUSEUM_PASSWORD
     #[arg(long, value_name = "VARIABLE", conflicts_with = "password_file")]
     pub(crate) password_env: Option<String>,
 
-    /// The file whose first line is the password.
+    /// A file whose first line is the password.
     ///
-    /// The settings name it, too. Example: --password-file museum-password.txt
+    /// The settings will refer to it. Example: --password-file museum-password.txt
     #[arg(long, value_name = "FILE")]
     pub(crate) password_file: Option<PathBuf>,
 
-    /// The certificate of the authority that signs the server's, as a PEM file.
+    /// The certificate of the authority that signed the server's, as a PEM file.
     ///
-    /// Left out: the system's own authorities. Example: --authority museum-ca.pem
+    /// Default: the system's authorities. Example: --authority museum-ca.pem
     #[arg(long, value_name = "FILE", conflicts_with = "fingerprint")]
     pub(crate) authority: Option<PathBuf>,
 
-    /// The fingerprint of the server's certificate, if you have verified it by another way.
+    /// The fingerprint of the server's certificate, if you have verified it out of band.
     ///
     /// Example: --fingerprint sha256:0E:E8:24:…
     #[arg(long, value_name = "SHA256")]
     pub(crate) fingerprint: Option<String>,
 
-    /// Where the settings are written; - for standard output.
+    /// The settings file to write; - for standard output.
     ///
-    /// Paths in them start from the file's folder. Example: --out loans/webtaxon.toml
+    /// Paths in it are relative to its folder. Example: --out loans/webtaxon.toml
     #[arg(long, value_name = "FILE", default_value = "webtaxon.toml")]
     pub(crate) out: PathBuf,
 
-    /// The application's list, as the settings name it. An empty one is made if there is none.
+    /// The application's accounts file, as the settings refer to it. An empty one is created if missing.
     #[arg(long, value_name = "FILE", default_value = "accounts.csv")]
     pub(crate) accounts: String,
 }
 
-/// Which intake a command looks at.
+/// The intake that a command uses.
 #[derive(Args, Debug)]
 pub(crate) struct LookedAt {
-    /// Look at this intake; left out: the first of the settings.
+    /// The intake to use; the first one by default.
     ///
     /// Example: --intake contractors
     #[arg(long, value_name = "NAME")]
@@ -228,12 +228,12 @@ pub(crate) struct LookedAt {
 /// Options of `browse`.
 #[derive(Args, Debug)]
 pub(crate) struct Browse {
-    /// The entry to show, with what is below it; left out: the directory's own tops.
+    /// The entry to show, with the tree below it; by default the directory's naming contexts.
     ///
     /// Example: webtaxon browse "OU=People,DC=quillmere,DC=example"
     pub(crate) dn: Option<String>,
 
-    /// Find people and groups by a piece of their name, login or mail.
+    /// Find people and groups by a part of their name, login or mail.
     ///
     /// Example: webtaxon browse --find ibbotson
     #[arg(long, value_name = "TEXT", conflicts_with = "dn")]
@@ -248,10 +248,10 @@ pub(crate) struct Browse {
 pub(crate) struct Filter {
     /// The filter, in single quotes; - reads it from standard input.
     ///
-    /// Left out: the intake's own, or --read. Example: webtaxon filter '(department=Botany)'
+    /// Default: the intake's own, or --read. Example: webtaxon filter '(department=Botany)'
     pub(crate) filter: Option<String>,
 
-    /// Read the filter from a file: a shell eats parentheses.
+    /// Read the filter from a file, where the shell cannot alter it.
     #[arg(long, value_name = "FILE", conflicts_with = "filter")]
     pub(crate) read: Option<PathBuf>,
 
@@ -261,13 +261,13 @@ pub(crate) struct Filter {
     #[arg(long, value_name = "FILE", conflicts_with = "intake")]
     pub(crate) ldif: Option<PathBuf>,
 
-    /// Try it on everything under the bases of the settings' intake (or of --from's snapshot).
+    /// Try it on everything under the bases of the intake (or in the snapshot given with --from).
     ///
-    /// Of several intakes, the first is meant, or the one that is named: --intake=contractors
+    /// Uses the first intake, or the one given: --intake=contractors
     #[arg(long, value_name = "NAME", num_args = 0..=1, require_equals = true, default_missing_value = "")]
     pub(crate) intake: Option<String>,
 
-    /// Judge each clause for this entry: a DN, or a login or name that one entry has.
+    /// Explain each clause for this entry: a DN, or a login or name that only one entry has.
     ///
     /// Example: webtaxon filter --intake --entry bthornbury
     #[arg(long, value_name = "DN")]
@@ -277,34 +277,34 @@ pub(crate) struct Filter {
 /// Options of `members`.
 #[derive(Args, Debug)]
 pub(crate) struct Members {
-    /// The group: its name in full, or a piece of it that one group has.
+    /// The group: its full name, or a part of it that only one group has.
     ///
     /// Example: webtaxon members "Loans Desk Users"
     #[arg(required_unless_present = "of")]
     pub(crate) group: Option<String>,
 
-    /// Show the groups of one person instead: a DN, or a piece of a login or name that one has. With
-    /// a GROUP, every way by which they are in that one.
+    /// Show the groups of one person: a DN, or a part of a login or name that only one has. With a
+    /// GROUP, show every path from that group to the person.
     ///
     /// Example: webtaxon members --of bthornbury
     #[arg(long, value_name = "PERSON", conflicts_with_all = ["tree", "broken", "drawn"])]
     pub(crate) of: Option<String>,
 
-    /// Show the groups inside one another, with how many people are in each.
+    /// Show the nested groups as a tree, with the number of people in each.
     #[arg(long, conflicts_with = "broken")]
     pub(crate) tree: bool,
 
-    /// Show cycles, empty groups, members that are gone or from outside, and who is in no list.
+    /// Show cycles, empty groups, deleted members, members from outside, and members whom no group lists.
     #[arg(long)]
     pub(crate) broken: bool,
 
-    /// Write a table of the members, a picture of the groups, or their graph for other programs.
+    /// Write a table of the members, a drawing of the groups, or their graph for other programs.
     ///
     /// Example: webtaxon members "Loans Desk Users" --as svg > nest.svg
     #[arg(long = "as", value_name = "KIND", conflicts_with_all = ["tree", "broken", "format"])]
     pub(crate) drawn: Option<Drawn>,
 
-    /// Show who came into the group and who went since this snapshot was taken.
+    /// Show who joined the group and who left since this snapshot was taken.
     ///
     /// Example: webtaxon snapshot monday.ldif, and later: webtaxon members Curators --since monday.ldif
     #[arg(long, value_name = "FILE", requires = "group", conflicts_with_all = ["of", "tree", "broken", "drawn", "from"])]
@@ -314,12 +314,12 @@ pub(crate) struct Members {
     pub(crate) looked_at: LookedAt,
 }
 
-/// What `members --as` writes.
+/// Formats of `members --as`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Drawn {
     /// The members, for a spreadsheet.
     Csv,
-    /// The groups inside one another as boxes and lines, for a browser.
+    /// A drawing of the nested groups, for a browser.
     Svg,
     /// The same as DOT text.
     Dot,
@@ -328,7 +328,7 @@ pub(crate) enum Drawn {
 /// Options of `fields`.
 #[derive(Args, Debug)]
 pub(crate) struct Fields {
-    /// Show no values, so that the answer can be passed on.
+    /// Hide all values, so that the answer can be passed on.
     #[arg(long)]
     pub(crate) mask: bool,
 
@@ -339,14 +339,14 @@ pub(crate) struct Fields {
 /// Options of `check`.
 #[derive(Args, Debug)]
 pub(crate) struct Check {
-    /// Try a server that cannot be reached again, for so long.
+    /// Keep trying a server that cannot be reached, for this long.
     ///
-    /// For a start-up script, where the directory may come later than this. Example: --wait 60s
+    /// For a start-up script that may run before the directory is up. Example: --wait 60s
     #[arg(long, value_name = "TIME", default_value = "0s", value_parser = time)]
     pub(crate) wait: Duration,
 }
 
-/// A length of time: a number with a unit.
+/// A duration: a number with a unit.
 fn time(text: &str) -> Result<Duration, String> {
     let parsed = text.parse::<jiff::SignedDuration>().ok().and_then(|span| Duration::try_from(span).ok());
     parsed.ok_or_else(|| "write a number with a unit, like 30s or 2m".to_owned())
@@ -355,7 +355,7 @@ fn time(text: &str) -> Result<Duration, String> {
 /// Options of `preview`.
 #[derive(Args, Debug, Default)]
 pub(crate) struct Preview {
-    /// Exit with 10 where there is something to do, for scripts.
+    /// Exit with 10 if there is something to do, for scripts.
     ///
     /// Example: webtaxon preview --changes-exit-code; test $? -eq 10 && echo "something to do"
     #[arg(long)]
@@ -363,7 +363,7 @@ pub(crate) struct Preview {
 
     /// Show only these kinds of change: import, adopt, update, restore, wait, suspend, remove, clash, held, groups.
     ///
-    /// The figures above stay those of the whole. Example: --only suspend,remove
+    /// The figures remain those of the whole preview. Example: --only suspend,remove
     #[arg(long, value_name = "KINDS", value_delimiter = ',')]
     pub(crate) only: Vec<Wanted>,
 
@@ -377,26 +377,26 @@ pub(crate) struct Preview {
     #[arg(long, value_enum, default_value_t = Sort::Login)]
     pub(crate) sort: Sort,
 
-    /// Show at most so many changes of each kind, as text.
+    /// Show at most N changes of each kind, as text.
     #[arg(long, value_name = "N", conflicts_with = "written")]
     pub(crate) limit: Option<usize>,
 
     /// Write a page for a browser, or a table for a spreadsheet.
     ///
-    /// The page needs no connection and no scripts; with scripts it can be searched and sorted.
+    /// The page works without a connection and without scripts; with scripts it can be searched and sorted.
     /// Example: webtaxon preview --as html --out preview.html
     #[arg(long = "as", value_name = "KIND", conflicts_with = "format")]
     pub(crate) written: Option<Written>,
 
-    /// Write to this file in place of standard output.
+    /// Write to this file instead of standard output.
     ///
-    /// A file that Webtaxon did not write is not overwritten.
+    /// Only a file that Webtaxon wrote is overwritten.
     #[arg(long, value_name = "FILE", requires = "written")]
     pub(crate) out: Option<PathBuf>,
 
-    /// Save it to a new file, to be carried out later by `webtaxon apply FILE`, exactly as it is.
+    /// Save the preview to a new file; `webtaxon apply FILE` carries out exactly that later.
     ///
-    /// The whole preview is saved, whatever is shown of it. Example: --save monday.json
+    /// Always saves the whole preview, whatever is shown. Example: --save monday.json
     #[arg(long, value_name = "FILE")]
     pub(crate) save: Option<PathBuf>,
 }
@@ -404,29 +404,29 @@ pub(crate) struct Preview {
 /// Options of `apply`.
 #[derive(Args, Debug)]
 pub(crate) struct Apply {
-    /// A preview that was saved by `preview --save` or `journal --undo --save`; left out: a fresh one.
+    /// A preview saved by `preview --save` or `journal --undo --save`; by default a new one is made.
     ///
     /// Example: webtaxon apply monday.json
     pub(crate) saved: Option<PathBuf>,
 
-    /// Do not ask.
+    /// Do not ask for confirmation.
     #[arg(long)]
     pub(crate) yes: bool,
 
-    /// Let these brakes go for this one time, each by its name as the preview shows it.
+    /// Release these brakes, this time only, by their names in the preview.
     ///
     /// Example: --release seats,settings_changed
     #[arg(long, value_name = "NAMES", value_delimiter = ',')]
     pub(crate) release: Vec<String>,
 
-    /// Begin no further change after so many that the application refused.
+    /// Stop after N changes that the application refused.
     #[arg(long, value_name = "N")]
     pub(crate) stop_after: Option<usize>,
 
-    /// Write the SQL statements to a new file in place of running them.
+    /// Write the SQL statements to a new file instead of running them.
     ///
-    /// For a database administrator who wants to read them, and runs them in one transaction. The journal
-    /// knows nothing of it then, and cannot take it back. Example: --statements monday.sql
+    /// For a database administrator to review, and to run in one transaction. The journal does not
+    /// record them, so they cannot be undone here. Example: --statements monday.sql
     #[arg(long, value_name = "FILE", conflicts_with_all = ["yes", "stop_after"])]
     pub(crate) statements: Option<PathBuf>,
 }
@@ -434,30 +434,30 @@ pub(crate) struct Apply {
 /// Options of `journal`.
 #[derive(Args, Debug)]
 pub(crate) struct Journal {
-    /// The run, by its number; left out: all of them in short.
+    /// The number of the run; by default all runs are listed.
     ///
     /// Example: webtaxon journal 3
     pub(crate) run: Option<i64>,
 
-    /// Show what would take the run back. Nothing is changed.
+    /// Show how to undo the run. Changes nothing.
     ///
-    /// What was changed since, here or by hand, is left out when it is applied.
+    /// Accounts that were changed since, here or by hand, are left out when it is applied.
     #[arg(long, requires = "run", conflicts_with_all = ["lines", "forget_before"])]
     pub(crate) undo: bool,
 
-    /// Save the way back to a new file, for `webtaxon apply FILE`.
+    /// Save the undoing of the run to a new file, for `webtaxon apply FILE`.
     ///
     /// Example: webtaxon journal 3 --undo --save undo-3.json
     #[arg(long, value_name = "FILE", requires = "undo")]
     pub(crate) save: Option<PathBuf>,
 
-    /// Write every change of the run, or of all runs, as one line of JSON, the oldest first.
+    /// Write every change of the run, or of all runs, as a line of JSON each, oldest first.
     ///
     /// Example: webtaxon journal --lines > journal.jsonl
     #[arg(long, conflicts_with = "format")]
     pub(crate) lines: bool,
 
-    /// Forget runs that began before this day, and their copies of the accounts.
+    /// Delete the records of runs before this day, and their copies of the accounts.
     ///
     /// The latest run is always kept. Example: --forget-before 2026-01-01
     #[arg(long, value_name = "DAY", conflicts_with_all = ["run", "lines"])]
@@ -467,7 +467,7 @@ pub(crate) struct Journal {
 /// Options of `compare`.
 #[derive(Args, Debug)]
 pub(crate) struct Compare {
-    /// The other settings file; --settings names the one that is in use.
+    /// The other settings file; --settings gives the one in use.
     ///
     /// Example: webtaxon compare proposed.toml
     #[arg(value_name = "OTHER.toml")]
@@ -477,7 +477,7 @@ pub(crate) struct Compare {
 /// Options of `why`.
 #[derive(Args, Debug)]
 pub(crate) struct Why {
-    /// The person or account: a login, a mail, a name or a piece of one, or a DN.
+    /// The person or account: a login, a mail, a name or part of one, or a DN.
     ///
     /// Example: webtaxon why bthornbury
     pub(crate) person: String,
@@ -486,15 +486,15 @@ pub(crate) struct Why {
 /// Options of `snapshot`.
 #[derive(Args, Debug)]
 pub(crate) struct Snapshot {
-    /// Where it is written; nothing is overwritten.
+    /// The file to write; an existing one is not overwritten.
     ///
     /// Example: webtaxon snapshot monday.ldif
     pub(crate) file: PathBuf,
 
-    /// Put made-up values in place of people's, so that the file can be given to somebody for help.
+    /// Replace people's values by invented ones, so that the file can be sent to somebody for help.
     ///
-    /// Names, logins, addresses and numbers are replaced, the same ones by the same; what the
-    /// filters compare with stays. Places in the tree and groups keep their names.
+    /// Names, logins, addresses and numbers are replaced, equal ones by equal ones; values that filters
+    /// test are kept. Places in the tree and groups keep their names.
     #[arg(long)]
     pub(crate) mask: bool,
 
@@ -513,57 +513,57 @@ pub(crate) struct Standin {
 
     /// Changes to make before it starts, as LDIF change records; may be given several times.
     ///
-    /// What would a preview show tomorrow? Example: --changes tomorrow.ldif
+    /// To try what a preview would show tomorrow. Example: --changes tomorrow.ldif
     #[arg(long, value_name = "FILE")]
     pub(crate) changes: Vec<PathBuf>,
 
-    /// Where to listen: an address of this machine's own loopback; port 0 takes a free one.
+    /// The loopback address to listen on; port 0 takes a free one.
     ///
     /// Example: --listen 127.0.0.1:6361
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:6360")]
     pub(crate) listen: SocketAddr,
 
-    /// Also run a simulated application: a SCIM service with the accounts of this CSV file.
+    /// Also run a simulated application, a SCIM service with the accounts of this CSV file.
     ///
-    /// It is kept in memory. In the settings: store = "scim", service = "http://127.0.0.1:6370/scim/v2",
+    /// The accounts are held in memory. In the settings: store = "scim", service = "http://127.0.0.1:6370/scim/v2",
     /// plain = true. Example: --application demo/accounts.csv
     #[arg(long, value_name = "FILE")]
     pub(crate) application: Option<PathBuf>,
 
-    /// Where the simulated application listens.
+    /// The address that the simulated application listens on.
     ///
     /// Example: --application-listen 127.0.0.1:6371
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:6370", requires = "application")]
     pub(crate) application_listen: SocketAddr,
 
-    /// Where to write the certificate of the authority that signs the server's.
+    /// The file to write the certificate of the signing authority to.
     ///
-    /// A new one is made at every start. Name the file in the settings:
+    /// A new one is made at every start. In the settings:
     /// trust = { authority = "museum-ca.pem" }
     #[arg(long, value_name = "FILE")]
     pub(crate) authority: Option<PathBuf>,
 
-    /// Begin in plain text (ldap://) instead of with TLS (ldaps://); StartTLS is offered.
+    /// Listen without TLS (ldap:// instead of ldaps://); StartTLS is offered.
     #[arg(long)]
     pub(crate) plain: bool,
 
-    /// Let anybody search without a bind.
+    /// Allow anonymous searches.
     #[arg(long)]
     pub(crate) anonymous: bool,
 
-    /// The most entries that a search without paging gets.
+    /// Maximum entries of a search without paging.
     ///
     /// Example: --size-limit 1000
     #[arg(long, value_name = "N")]
     pub(crate) size_limit: Option<usize>,
 
-    /// Which kind of server it is: plain (entryUUID, who-am-I) or controller; else what the entries look like.
+    /// The kind of server: plain (entryUUID, who-am-I) or controller; by default guessed from the entries.
     ///
     /// Example: --manner plain
     #[arg(long, value_name = "KIND")]
     pub(crate) manner: Option<Manner>,
 
-    /// A fault for tests, after so many messages on each connection.
+    /// A fault, for tests, after a number of messages on each connection.
     ///
     /// cut, cut-inside, stall, drip, busy, hurried, wrong-id, odd-end, empty-pages, same-page, notice, huge, lie, nested,
     /// injected. Example: --fault cut@50

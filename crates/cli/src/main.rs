@@ -17,7 +17,7 @@ fn main() -> ExitCode {
     match runtime {
         Ok(runtime) => {
             let exit = runtime.block_on(commands::run(arguments));
-            // A question that nobody answers any more does not hold the end up.
+            // An unanswered prompt must not delay the exit.
             runtime.shutdown_background();
             exit.into()
         }

@@ -1,5 +1,5 @@
-//! The only place that prints. Answers go to standard output; what a person should know besides
-//! goes to standard error. Directory values are made harmless before they reach a terminal.
+//! The only place that prints. Answers go to standard output, remarks to standard error. Directory values are escaped
+//! before they reach a terminal.
 
 use crate::arguments::Color;
 use crate::progress::Progress;
@@ -11,7 +11,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use webtaxon::model::ldap::name::Pasted;
 pub(crate) use webtaxon::report::harmless;
 
-/// Lines are no wider than this where nobody says how wide the terminal is.
+/// Maximum line width if the terminal's is unknown.
 const WIDTH: usize = 100;
 
 pub(crate) struct Output {
@@ -20,7 +20,7 @@ pub(crate) struct Output {
     begun: AtomicBool,
 }
 
-/// What a word means, for its colour. The word says it without.
+/// The meaning of a word, for its colour. The word is clear without it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Tone {
     Heading,
@@ -40,7 +40,7 @@ impl Output {
         Self { choice, progress: Progress::default(), begun: AtomicBool::new(false) }
     }
 
-    /// From here on something is being changed: it is finished before the program ends.
+    /// From here on something is being changed, and is finished before the program ends.
     pub(crate) fn begin(&self) {
         self.begun.store(true, Ordering::Relaxed);
     }
@@ -49,7 +49,7 @@ impl Output {
         self.begun.load(Ordering::Relaxed)
     }
 
-    /// Writes an answer. A reader that went away (a pipe that was closed) is no fault.
+    /// Writes an answer. A closed pipe is not an error.
     pub(crate) fn answer(&self, text: &str) {
         self.progress.clear();
         let mut stream = AutoStream::new(io::stdout().lock(), self.choice);
@@ -57,7 +57,7 @@ impl Output {
         let _ = stream.flush();
     }
 
-    /// Writes what a person should know besides the answer.
+    /// Writes a remark beside the answer.
     pub(crate) fn aside(&self, text: &str) {
         self.progress.clear();
         let mut stream = AutoStream::new(io::stderr().lock(), self.choice);
@@ -68,7 +68,7 @@ impl Output {
         self.aside(&format!("{} {}\n", paint(Tone::Warning, "warning:"), harmless(text)));
     }
 
-    /// Says how a name was read that was not written as the standard writes names.
+    /// Reports how a non-standard name was understood.
     pub(crate) fn pasted(&self, name: &Pasted) {
         if !name.remarks.is_empty() {
             self.aside(&harmless(&format!("read as {}: {}\n", name.dn, name.remarks.join("; "))));
@@ -79,7 +79,7 @@ impl Output {
         self.aside(&format!("{} {}\n", paint(Tone::Bad, "error:"), harmless(text)));
     }
 
-    /// Writes a fault with its place and its way out.
+    /// Writes an error with its position and remedy.
     pub(crate) fn error(&self, error: &dyn Diagnostic) {
         let colored = match self.choice {
             ColorChoice::Never => false,
@@ -93,12 +93,12 @@ impl Output {
         if handler.render_report(&mut text, error).is_err() {
             text = format!("{error}\n");
         }
-        // The report's own colours stay; what came from a file or a server is made harmless.
+        // The report's own colours are kept; text from a file or a server is escaped.
         self.aside(&harmless_report(&text));
     }
 }
 
-/// How wide lines may be.
+/// The maximum line width.
 pub(crate) fn width() -> usize {
     let columns = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
     let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
@@ -116,7 +116,7 @@ pub(crate) fn paint(tone: Tone, text: &str) -> String {
     format!("{style}{text}{style:#}")
 }
 
-/// As [`harmless`], but line breaks and the colours that the report itself writes stay.
+/// Like [`harmless`], but keeps line breaks and the report's own colours.
 fn harmless_report(text: &str) -> String {
     let mut shown = String::with_capacity(text.len());
     let mut rest = text;

@@ -1,5 +1,4 @@
-//! How far a reading has come: a line on a terminal's standard error, and the words for it if the run is
-//! stopped.
+//! The progress of a reading: a line on standard error, and its summary if the run is stopped.
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::sync::{Arc, Mutex};
@@ -7,7 +6,7 @@ use std::time::Duration;
 use webtaxon::progress::{Progress as Event, Watch};
 use webtaxon::report::harmless;
 
-/// The line, and the latest of each count.
+/// The line, and the latest counts.
 #[derive(Clone)]
 pub(crate) struct Progress {
     bar: ProgressBar,
@@ -23,7 +22,7 @@ struct Read {
 
 impl Default for Progress {
     fn default() -> Self {
-        // Nothing is drawn where standard error is no terminal.
+        // Nothing is drawn unless standard error is a terminal.
         let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr_with_hz(8));
         if let Ok(style) = ProgressStyle::with_template("{msg} ({elapsed})") {
             bar.set_style(style);
@@ -33,7 +32,7 @@ impl Default for Progress {
 }
 
 impl Progress {
-    /// What the workspace tells as it reads.
+    /// The receiver of the workspace's progress events.
     pub(crate) fn watch(&self) -> Watch {
         let progress = self.clone();
         Watch::new(move |event| progress.take(event))
@@ -73,13 +72,13 @@ impl Progress {
         self.bar.set_message(line);
     }
 
-    /// Takes the line away, for what comes instead.
+    /// Removes the line, to make room for the answer.
     pub(crate) fn clear(&self) {
         self.bar.disable_steady_tick();
         self.bar.finish_and_clear();
     }
 
-    /// What was read so far, behind "Stopped".
+    /// The progress so far, to follow "Stopped".
     pub(crate) fn in_words(&self) -> String {
         let Ok(read) = self.read.lock() else { return String::new() };
         match &read.server {

@@ -1,4 +1,4 @@
-//! One run of a command: its options and output, the workspace it opens, and how it ends.
+//! One run of a command: its options and output, the workspace it opens, and its exit code.
 
 use crate::arguments::{Common, Format};
 use crate::output::{Output, harmless, width};
@@ -25,7 +25,7 @@ pub(crate) enum Exit {
 }
 
 impl Exit {
-    /// How a command ends that read something: well, or not to its end.
+    /// The exit code of a command that read something: complete or not.
     pub(crate) fn by_whole(is_whole: bool) -> Self {
         if is_whole { Self::Done } else { Self::NotWhole }
     }
@@ -37,11 +37,11 @@ impl From<Exit> for ExitCode {
     }
 }
 
-/// Why a command ends before its answer: the exit code, and what is shown.
+/// Why a command ends without an answer: the exit code, and the message.
 pub(crate) struct Failure {
     exit: Exit,
     fault: Fault,
-    /// Lines behind the fault, each with its line break.
+    /// Lines after the message, each with its line break.
     aside: String,
 }
 
@@ -55,7 +55,7 @@ impl Failure {
         Self { exit, fault, aside: String::new() }
     }
 
-    /// It could not be done.
+    /// The command could not do its work.
     pub(crate) fn failed(reason: impl Into<String>) -> Self {
         Self::new(Exit::Failed, Fault::Text(reason.into()))
     }
@@ -65,7 +65,7 @@ impl Failure {
         Self::new(Exit::Wrong, Fault::Text(reason.into()))
     }
 
-    /// A fault with its place and its way out.
+    /// An error with its position and remedy.
     pub(crate) fn told(exit: Exit, fault: impl Diagnostic + Send + Sync + 'static) -> Self {
         Self::new(exit, Fault::Told(Box::new(fault)))
     }
@@ -75,13 +75,13 @@ impl Failure {
         Self::failed(format!("{} cannot be written: {reason}", file.display()))
     }
 
-    /// The same with more lines behind it.
+    /// This failure with more lines after it.
     pub(crate) fn with(mut self, aside: impl AsRef<str>) -> Self {
         self.aside += aside.as_ref();
         self
     }
 
-    /// Shows the fault, and gives the exit code.
+    /// Shows the message, and returns the exit code.
     pub(crate) fn show(&self, output: &Output) -> Exit {
         match &self.fault {
             Fault::Told(fault) => output.error(&**fault),
@@ -94,7 +94,7 @@ impl Failure {
     }
 }
 
-/// The exit code of each fault of the library.
+/// The exit code of each error of the library.
 impl From<Error> for Failure {
     fn from(error: Error) -> Self {
         let exit = match &error {
@@ -138,18 +138,18 @@ pub(crate) struct Session<'s> {
 }
 
 impl Session<'_> {
-    /// True if the answer is text for people.
+    /// Whether the answer is text for people.
     pub(crate) fn is_text(&self) -> bool {
         self.common.format == Format::Text
     }
 
-    /// Answers, as text or as JSON; text may be so many columns wide.
+    /// Answers as text or as JSON; the text is given its maximum width.
     pub(crate) fn answer(&self, text: impl FnOnce(usize) -> String, json: impl FnOnce() -> Value) {
         let answer = if self.is_text() { text(width()) } else { format!("{:#}\n", json()) };
         self.output.answer(&answer);
     }
 
-    /// Opens the settings, and says what an administrator should hear at every run.
+    /// Opens the settings, and prints the warnings that apply to every run.
     pub(crate) fn open(&self) -> Result<Workspace, Failure> {
         let workspace = Workspace::open(&self.common.settings)?;
         let workspace = workspace.with_prompt(ask).watched(self.output.progress.watch());
@@ -162,7 +162,7 @@ impl Session<'_> {
         Ok(workspace)
     }
 
-    /// The same for a look at one intake: the one that is named, or the first.
+    /// Opens them for one intake: the one given, or the first.
     pub(crate) fn open_for(&self, intake: Option<&str>) -> Result<Workspace, Failure> {
         let workspace = self.open()?;
         if let Some(name) = intake {
@@ -180,14 +180,14 @@ impl Session<'_> {
         Ok(workspace)
     }
 
-    /// The options of a command that goes on from this one: the same settings, and the same snapshot.
+    /// The options to repeat in a follow-up command: the same settings and snapshot.
     pub(crate) fn same_options(&self) -> String {
         let from = self.common.from.as_ref();
         let from = from.map_or_else(String::new, |file| format!(" --from {}", file.display()));
         settings_option(&self.common.settings) + &from
     }
 
-    /// Writes what an apply would do to a new file, for `preview --save` and `journal --undo --save`.
+    /// Writes the edits of an apply to a new file, for `preview --save` and `journal --undo --save`.
     pub(crate) fn save(&self, work: &Work, file: &Path) -> Result<(), Failure> {
         work.save(file)?;
         self.output.aside(&crate::text::saved(work, file, &self.same_options()));
@@ -195,17 +195,17 @@ impl Session<'_> {
     }
 }
 
-/// Asks at the terminal for a password, without showing it.
+/// Asks for a password on the terminal, without showing it.
 pub(crate) fn ask(whose: &str) -> io::Result<SecretString> {
     rpassword::prompt_password(format!("{}: ", harmless(whose))).map(SecretString::from)
 }
 
-/// How the settings file is named in a command that the user may type next.
+/// The option that names the settings file, for a command to be typed next.
 pub(crate) fn settings_option(file: &Path) -> String {
     if file == Path::new("webtaxon.toml") { String::new() } else { format!(" --settings {}", file.display()) }
 }
 
-/// The person who runs this, for the journal.
+/// The user's name, for the journal.
 pub(crate) fn who() -> String {
     let user = ["USER", "LOGNAME", "USERNAME"].into_iter().find_map(|name| std::env::var(name).ok());
     let host = std::fs::read_to_string("/etc/hostname").ok().or_else(|| std::env::var("COMPUTERNAME").ok());
@@ -216,7 +216,7 @@ pub(crate) fn who() -> String {
     }
 }
 
-/// Writes a new file, never over another one; a secret one is for its owner's eyes only.
+/// Writes a new file, never replacing one; only its owner can read a secret one.
 pub(crate) fn create(file: &Path, text: &str, secret: bool) -> io::Result<()> {
     let mut options = std::fs::OpenOptions::new();
     options.write(true).create_new(true);
@@ -230,7 +230,7 @@ pub(crate) fn create(file: &Path, text: &str, secret: bool) -> io::Result<()> {
     io::Write::write_all(&mut options.open(file)?, text.as_bytes())
 }
 
-/// Waits for Ctrl-C, or for the signal by which a service is ended.
+/// Waits for Ctrl-C, or for the signal that ends a service.
 pub(crate) async fn until_interrupted() {
     #[cfg(unix)]
     {

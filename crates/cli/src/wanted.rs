@@ -1,8 +1,8 @@
-//! The words that options of `preview` take.
+//! The values of options of `preview`.
 
 use clap::ValueEnum;
 
-/// What `preview --as` writes.
+/// A format of `preview --as`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Written {
     /// One page with everything, for a browser or a printer.
@@ -11,7 +11,7 @@ pub(crate) enum Written {
     Csv,
 }
 
-/// A kind of change that is wanted.
+/// A kind of change to show.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Wanted {
     Import,
@@ -32,7 +32,7 @@ pub(crate) enum Sort {
     /// By login.
     #[default]
     Login,
-    /// By place in the directory, so that people of one unit stand together.
+    /// By place in the directory, so that people of one unit are together.
     Place,
     /// By cause, then by login.
     Cause,

@@ -1,13 +1,13 @@
-//! Attributes that a domain controller computes, and values that it gives in ranges ([MS-ADTS]).
+//! Attributes that a domain controller computes, and values that it returns in ranges ([MS-ADTS]).
 
 use std::collections::HashMap;
 use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::name::{Dn, DnKey};
 
-/// The most values of a linked attribute in one answer (§3.1.1.3.4.6, MaxValRange).
+/// Maximum values of a linked attribute in one response (§3.1.1.3.4.6, MaxValRange).
 const VALUES: usize = 1500;
 
-/// The groups that list each name: `memberOf`, computed. A primary group lists nobody.
+/// The groups that list each name: `memberOf`, computed. Primary groups do not count.
 pub(crate) fn member_of(entries: &Entries) -> HashMap<DnKey, Vec<String>> {
     let mut member_of: HashMap<DnKey, Vec<String>> = HashMap::new();
     for group in entries.iter() {
@@ -20,8 +20,8 @@ pub(crate) fn member_of(entries: &Entries) -> HashMap<DnKey, Vec<String>> {
     member_of
 }
 
-/// A linked attribute's values as they go out: whole up to [`VALUES`], else a range of them, with
-/// the plain name beside it without values (§3.1.1.3.1.3.3).
+/// A linked attribute's values as returned: complete up to [`VALUES`], otherwise as a range, beside the plain name
+/// without values (§3.1.1.3.1.3.3).
 pub(crate) fn in_range(name: &str, asked: Option<&str>, values: Vec<Vec<u8>>) -> Vec<(String, Vec<Vec<u8>>)> {
     let (from, to) = match asked {
         None if values.len() <= VALUES => return vec![(name.to_owned(), values)],

@@ -1,5 +1,5 @@
-//! What only a domain controller does ([MS-ADTS]): `tokenGroups`, references at the domain's root, name
-//! forms and sub-codes of a bind.
+//! Features of domain controllers ([MS-ADTS]): `tokenGroups`, references at the domain's root, name forms and
+//! sub-codes of a bind.
 
 use crate::directory::Directory;
 use std::collections::{HashSet, VecDeque};
@@ -9,8 +9,8 @@ use webtaxon_core::ldap::name::{Dn, DnKey};
 use webtaxon_core::ldap::value::{FileTime, sid};
 use webtaxon_wire::message::LdapResult;
 
-/// Who a bind names: a DN, `user@domain`, `DOMAIN\user`, `<GUID=…>` or `<SID=…>`; never `user`
-/// alone.
+/// The entry that a bind name refers to: a DN, `user@domain`, `DOMAIN\user`, `<GUID=…>` or `<SID=…>`, but never
+/// `user` alone.
 pub(crate) fn named<'d>(directory: &'d Directory, name: &str) -> Option<Entry<'d>> {
     let is = |attribute: &str, wanted: &str, entry: Entry<'_>| {
         entry.text(attribute).is_some_and(|value| value.eq_ignore_ascii_case(wanted))
@@ -40,7 +40,7 @@ pub(crate) fn named<'d>(directory: &'d Directory, name: &str) -> Option<Entry<'d
     directory.at(&Dn::parse(name).ok()?)
 }
 
-/// Whether a bind succeeds, and the sub-code if not (§5.1.1.1; [MS-ERREF] §2.2).
+/// The result of a bind, with the sub-code of a failure (§5.1.1.1; [MS-ERREF] §2.2).
 pub(crate) fn bind(directory: &Directory, name: &str, password: &[u8]) -> LdapResult {
     let refused = |data: &str| {
         LdapResult::new(
@@ -80,7 +80,7 @@ pub(crate) fn bind(directory: &Directory, name: &str, password: &[u8]) -> LdapRe
     }
 }
 
-/// The references that a search of the domain's root meets (§3.1.1.3.4.5).
+/// The references returned by a search from the domain's root (§3.1.1.3.4.5).
 pub(crate) fn references(directory: &Directory, base: &Dn) -> Vec<String> {
     let Some(top) = directory.top().filter(|top| top.key() == base.key()) else { return Vec::new() };
     let domain: Vec<String> = top.rdns().iter().map(webtaxon_core::ldap::name::Rdn::text).collect();
@@ -93,8 +93,8 @@ pub(crate) fn references(directory: &Directory, base: &Dn) -> Vec<String> {
 }
 
 impl Directory {
-    /// `tokenGroups`: every group that an entry is in, through any nesting, the primary one too
-    /// (§3.1.1.4.5.19). Of that one, and only where it is asked for by name at base scope.
+    /// `tokenGroups`: every group that contains an entry, directly, nested or as primary group (§3.1.1.4.5.19). Only
+    /// returned by name and at base scope.
     pub(crate) fn token_groups(&self, entry: Entry<'_>) -> Vec<Vec<u8>> {
         let mut sids = Vec::new();
         let mut seen: HashSet<DnKey> = HashSet::new();

@@ -1,4 +1,4 @@
-//! The entries of the simulated directory, and what a search finds in them (RFC 4511 §4.5).
+//! The entries of the simulated directory, and searches in them (RFC 4511 §4.5).
 
 use crate::computed;
 use crate::manner::Manner;
@@ -13,7 +13,7 @@ use webtaxon_core::ldap::schema::Schema;
 use webtaxon_core::ldap::value;
 use webtaxon_wire::message::Scope;
 
-/// A directory held in memory: read from LDIF once, never changed.
+/// A directory held in memory: loaded from LDIF, never changed.
 #[derive(Debug)]
 pub struct Directory {
     manner: Manner,
@@ -26,16 +26,16 @@ pub struct Directory {
 }
 
 impl Directory {
-    /// Reads the entries from LDIF content (RFC 2849); they show which kind of server it is.
+    /// Loads LDIF content (RFC 2849); the kind of server is guessed from the entries.
     ///
     /// # Errors
-    /// The first line that breaks the form, or that repeats a name.
+    /// The first line that is not LDIF, or that repeats a name.
     pub fn from_ldif(text: &[u8]) -> Result<Self, ldif::ParseError> {
         let read = ldif::entries(text)?;
         Ok(Self::new(&read, Manner::of(&read)))
     }
 
-    /// Reads the entries from LDIF content, for a server of this kind.
+    /// Loads LDIF content for this kind of server.
     ///
     /// # Errors
     /// As [`Directory::from_ldif`].
@@ -43,7 +43,7 @@ impl Directory {
         Ok(Self::new(&ldif::entries(text)?, manner))
     }
 
-    /// Holds these entries, as a server of this kind, or of the kind that they look like.
+    /// A directory with these entries, as this kind of server, or the kind guessed from them.
     #[must_use]
     pub fn of(entries: &Entries, manner: Option<Manner>) -> Self {
         Self::new(entries, manner.unwrap_or_else(|| Manner::of(entries)))
@@ -78,19 +78,19 @@ impl Directory {
         Self { manner, tree, tops, subschema: subschema(manner), schema, entries }
     }
 
-    /// Which kind of server it is.
+    /// The kind of server.
     #[must_use]
     pub fn manner(&self) -> Manner {
         self.manner
     }
 
-    /// How many entries there are.
+    /// Number of entries.
     #[must_use]
     pub fn len(&self) -> usize {
         self.entries.len()
     }
 
-    /// Whether there is none.
+    /// Whether there are none.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.entries.is_empty()
@@ -108,12 +108,12 @@ impl Directory {
         self.entries.iter()
     }
 
-    /// The entry of this name.
+    /// The entry with this name.
     pub(crate) fn at(&self, dn: &Dn) -> Option<Entry<'_>> {
         self.tree.get(&dn.key()).and_then(|index| self.entries.get(*index))
     }
 
-    /// The top of the first tree.
+    /// The first naming context.
     pub(crate) fn top(&self) -> Option<&Dn> {
         self.tops.first()
     }
@@ -122,20 +122,20 @@ impl Directory {
         &self.tops
     }
 
-    /// The first label of the first tree's name: a controller's short name of its domain.
+    /// The first label of the first naming context: a domain controller's short domain name.
     pub(crate) fn first_label(&self) -> Option<String> {
         self.top()?.first().map(webtaxon_core::ldap::name::Rdn::text)
     }
 
-    /// The subschema, if a base names it.
+    /// The subschema entry, if the base names it.
     pub(crate) fn subschema(&self, base: &Dn) -> Option<&Entries> {
         Dn::parse(SUBSCHEMA).is_ok_and(|name| name.key() == base.key()).then_some(&self.subschema)
     }
 
-    /// The places of the entries that a search with this base and scope looks at.
+    /// The indexes of the entries within a base and scope.
     ///
     /// # Errors
-    /// The base does not exist; the error is the name above it that does, or empty.
+    /// The base does not exist; the error is its nearest existing ancestor, or empty.
     pub(crate) fn places(&self, base: &Dn, scope: Scope) -> Result<Vec<usize>, String> {
         let key = base.key();
         if key.depth() > 0 && !self.tree.contains_key(&key) {
@@ -147,7 +147,7 @@ impl Directory {
         Ok(match scope {
             Scope::Base => within.take(1).map(|(_, index)| *index).collect(),
             Scope::One => {
-                // Below the root lie the tops of the trees, however long their names are.
+                // Below the root are the naming contexts, however long their names.
                 let is_top = |parent: &DnKey| key.depth() == 0 && !self.tree.contains_key(parent);
                 let child =
                     |name: &DnKey| name.parent().is_some_and(|parent| parent == key || is_top(&parent));
@@ -157,7 +157,7 @@ impl Directory {
         })
     }
 
-    /// One entry as it goes out to somebody who wants these attributes.
+    /// One entry as returned for these attributes.
     pub(crate) fn answer(
         &self,
         entry: Entry<'_>,
@@ -189,12 +189,12 @@ impl Directory {
         attributes
     }
 
-    /// What the server knows of attributes.
+    /// The schema.
     pub(crate) fn schema(&self) -> &Schema {
         &self.schema
     }
 
-    /// A filter made ready for the file's entries.
+    /// A filter prepared for the entries.
     pub(crate) fn matcher(&self, filter: &Filter) -> Matcher {
         let (schema, names) = (&self.schema, self.entries.names());
         match self.manner {
@@ -207,7 +207,7 @@ impl Directory {
     }
 }
 
-/// What the server adds to an entry of the file.
+/// The operational attributes of an entry.
 fn own_attributes(
     entry: Entry<'_>,
     manner: Manner,
@@ -220,7 +220,7 @@ fn own_attributes(
         ("subschemaSubentry", text(SUBSCHEMA)),
         ("hasSubordinates", text(if has_children { "TRUE" } else { "FALSE" })),
     ];
-    // An identity that lasts as long as the name: a file without one still has one at each start.
+    // A stable identity derived from the name, for files without one.
     let identity = || uuid::Uuid::new_v5(&uuid::Uuid::NAMESPACE_X500, entry.dn().to_lowercase().as_bytes());
     match manner {
         Manner::Plain => own.push(("entryUUID", text(&identity().to_string()))),
@@ -231,12 +231,12 @@ fn own_attributes(
     own
 }
 
-/// Which attributes a search wants (RFC 4511 §4.5.1.8).
+/// The attributes that a search requests (RFC 4511 §4.5.1.8).
 pub(crate) struct Wanted {
     every_user: bool,
     every_operational: bool,
     names: Vec<String>,
-    /// Those that go out, of all that the entries have.
+    /// The requested ones, of all attributes that entries have.
     pub(crate) ids: HashSet<NameId>,
 }
 
@@ -246,7 +246,7 @@ impl Wanted {
         let mut wanted = Self {
             every_user: list.is_empty() || named("*"),
             every_operational: named("+"),
-            // A name stands for the type's other names, and for the kinds of it.
+            // A name also stands for the type's other names, and for its subtypes.
             names: list.iter().flat_map(|name| schema.covered(name)).collect(),
             ids: HashSet::new(),
         };
@@ -259,7 +259,7 @@ impl Wanted {
         wanted
     }
 
-    /// Whether an attribute goes out. Passwords never do.
+    /// Whether an attribute is returned. Passwords never are.
     fn has(&self, description: &str, schema: &Schema) -> bool {
         let known = schema.find(description);
         if known.is_some_and(|known| known.name() == "userPassword") {
@@ -271,7 +271,7 @@ impl Wanted {
             || self.range_of(description).is_some()
     }
 
-    /// The range that is asked for of an attribute's values: `1500-*` of `member;range=1500-*`.
+    /// The range requested of an attribute's values: `1500-*` in `member;range=1500-*`.
     fn range_of(&self, attribute: &str) -> Option<&str> {
         self.names.iter().find_map(|name| {
             let (base, option) = name.split_once(';')?;

@@ -10,7 +10,7 @@ use thiserror::Error;
 #[diagnostic(transparent)]
 pub struct StandinError(#[from] StandinErrorKind);
 
-/// What went wrong at its start.
+/// The kinds of failure.
 #[derive(Debug, Error, Diagnostic)]
 #[non_exhaustive]
 pub enum StandinErrorKind {
@@ -25,14 +25,14 @@ pub enum StandinErrorKind {
     #[error("the simulated directory does not listen on {0}: it serves this machine only")]
     #[diagnostic(code(WX0703), help("choose an address on loopback: --listen 127.0.0.1:6360 or [::1]:6360"))]
     NotLoopback(SocketAddr),
-    /// No certificate.
+    /// The certificate could not be made.
     #[error("the simulated directory cannot make a certificate: {0}")]
-    #[diagnostic(code(WX0702), help("this is a fault of Webtaxon's: please report it"))]
+    #[diagnostic(code(WX0702), help("this is a bug in Webtaxon: please report it"))]
     Certificate(String),
 }
 
 impl StandinError {
-    /// What went wrong.
+    /// The kind of failure.
     #[must_use]
     pub fn kind(&self) -> &StandinErrorKind {
         &self.0

@@ -1,19 +1,19 @@
-//! Faults on request: what a server, or something on the way to it, does wrong.
+//! Faults of a server, or of something in front of it, for tests.
 
 use std::fmt;
 use std::str::FromStr;
 
-/// One fault, and when it comes.
+/// One fault, and when it occurs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Fault {
-    /// What goes wrong.
+    /// The kind of fault.
     pub kind: FaultKind,
-    /// After so many messages of the server's on a connection; for [`FaultKind::Busy`] and
-    /// [`FaultKind::Hurried`] so many searches of it are the ones concerned.
+    /// The number of messages on a connection before it occurs; for [`FaultKind::Busy`] and [`FaultKind::Hurried`]
+    /// the number of searches affected.
     pub after: u64,
 }
 
-/// What goes wrong.
+/// The kinds of fault.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum FaultKind {
@@ -21,19 +21,19 @@ pub enum FaultKind {
     Cut,
     /// The connection ends in the middle of a message.
     CutInside,
-    /// Nothing comes any more, and the connection stays open.
+    /// Nothing more arrives, and the connection stays open.
     Stall,
-    /// One byte a second.
+    /// One byte a second arrives.
     Drip,
-    /// The first searches are answered with busy (RFC 4511 appendix A.2).
+    /// The first searches fail with busy (RFC 4511 appendix A.2).
     Busy,
-    /// The first searches end with timeLimitExceeded after one entry; later ones are given time.
+    /// The first searches end with timeLimitExceeded after one entry.
     Hurried,
-    /// A message with an id that nobody asked with.
+    /// A message with an unknown id.
     WrongId,
-    /// The end of a search comes as an extended response.
+    /// The end of a search arrives as an extended response.
     OddEnd,
-    /// Every page is empty, and there is always another one.
+    /// Every page is empty, and always followed by another.
     EmptyPages,
     /// The same page again and again.
     SamePage,
@@ -41,11 +41,11 @@ pub enum FaultKind {
     Notice,
     /// A message that announces 4 GiB.
     Huge,
-    /// A length inside a message that reaches beyond it.
+    /// A length inside a message that exceeds it.
     Lie,
     /// Sequences nested 10,000 deep.
     Nested,
-    /// Something in plain text behind the answer to StartTLS.
+    /// Plain text after the response to StartTLS.
     Injected,
 }
 
@@ -69,7 +69,7 @@ const KINDS: [(&str, FaultKind); 15] = [
 ];
 
 impl Fault {
-    /// Bytes that are sent in place of a message, where the fault is in the bytes.
+    /// Bytes sent instead of a message, for faults in the bytes.
     pub(crate) fn bytes(self, id: u32) -> Option<Vec<u8>> {
         let id = u8::try_from(id & 0x7f).unwrap_or(1);
         match self.kind {
@@ -81,7 +81,7 @@ impl Fault {
     }
 }
 
-/// Sequences inside each other, as one message.
+/// Nested sequences, as one message.
 fn nested(depth: usize) -> Vec<u8> {
     let mut backwards: Vec<u8> = Vec::new();
     for _ in 0..depth {
@@ -96,7 +96,7 @@ fn nested(depth: usize) -> Vec<u8> {
 impl FromStr for Fault {
     type Err = String;
 
-    /// Reads `cut@50`: the kind, and after how many messages.
+    /// Parses `cut@50`: the kind, and the number of messages before it.
     fn from_str(text: &str) -> Result<Self, String> {
         let (name, after) = text.split_once('@').unwrap_or((text, "0"));
         let kind = KINDS.iter().find(|(known, _)| *known == name).map(|(_, kind)| *kind);

@@ -1,12 +1,11 @@
-//! The simulated directory, a real LDAPv3 server on loopback that holds an LDIF file in memory; and the
-//! simulated application, a SCIM service that holds its accounts there.
+//! The simulated directory, an LDAPv3 server on loopback that holds an LDIF file in memory; and the simulated
+//! application, a SCIM service that holds accounts there.
 //!
-//! For the demo, for tests and for benches; it is not a directory server to keep people in. It
-//! answers over real sockets, with TLS from a certificate made at start, and evaluates filters
-//! with the same core that the client uses.
+//! For the demo, tests and benches; not a directory server for production. It answers over real sockets, with TLS
+//! from a certificate made at start, and evaluates filters with the same core as the client.
 //!
-//! * [`Directory`]: the entries, and what a search finds in them;
-//! * [`Standin`]: the server; [`Options`]: its limits and the faults that tests ask for;
+//! * [`Directory`]: the entries, and searches in them;
+//! * [`Standin`]: the server; [`Options`]: its limits and faults;
 //! * [`Application`]: the simulated application.
 
 mod application;

@@ -1,29 +1,28 @@
-//! The two kinds of server that the simulated directory can be, each as measured on real ones or as
-//! the published protocol specification of domain controllers says.
+//! The two kinds of server that the simulated directory can be, as measured on real servers, or as the published
+//! protocol specification of domain controllers says.
 
 use std::str::FromStr;
 use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::schema::ServerKind;
 
-/// Which kind of server it is.
+/// The kind of server.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Manner {
     /// entryUUID, groupOfNames, who-am-I; at most 500 entries without paging.
     Plain,
-    /// objectGUID, memberOf computed without the primary group, the chain rule, at most 1,000
-    /// entries without paging, 1,500 values of `member` at once, references at the domain's root,
-    /// name forms and sub-codes of a bind, no who-am-I.
+    /// objectGUID, memberOf without the primary group, the chain rule; at most 1,000 entries without paging and 1,500
+    /// values of `member` at once; references at the domain's root; name forms and sub-codes of a bind; no who-am-I.
     Controller,
 }
 
 impl Manner {
-    /// What the entries look like.
+    /// The kind guessed from the entries.
     #[must_use]
     pub fn of(entries: &Entries) -> Self {
         if entries.names().find("objectGUID").is_some() { Self::Controller } else { Self::Plain }
     }
 
-    /// The kind of server that it imitates.
+    /// The kind of server that it simulates.
     #[must_use]
     pub fn kind(self) -> ServerKind {
         match self {
@@ -32,7 +31,7 @@ impl Manner {
         }
     }
 
-    /// The most entries that a search without paging gets.
+    /// Maximum entries of a search without paging.
     pub(crate) fn size_limit(self) -> usize {
         match self {
             Self::Plain => 500,

@@ -1,51 +1,50 @@
-//! What the simulated directory offers, its limits, and the faults that tests ask for.
+//! Options of the simulated directory: features, limits and faults.
 
 use crate::fault::Fault;
 use crate::tls::CertificateKind;
 use std::net::SocketAddr;
 use std::time::Duration;
 
-/// How the simulated directory behaves.
+/// Options of the simulated directory.
 #[derive(Clone, Debug)]
 pub struct Options {
-    /// Where it listens; port 0 takes a free one.
+    /// The address to listen on; port 0 takes a free one.
     pub listen: SocketAddr,
-    /// Whether connections begin with TLS.
+    /// Whether connections start with TLS.
     pub tls: bool,
-    /// Whether a connection in plain text may go over to TLS (RFC 4511 §4.14).
+    /// Whether StartTLS is offered (RFC 4511 §4.14).
     pub start_tls: bool,
-    /// Whether a password is refused on a connection in plain text.
+    /// Whether simple binds are refused without encryption.
     pub secure_bind: bool,
-    /// Whom a client certificate stands for (SASL EXTERNAL); a client without one is refused.
+    /// The identity of client certificates (SASL EXTERNAL); a client without one is refused.
     pub client: Option<String>,
-    /// Names in the certificate; `localhost`, `127.0.0.1` and `::1` unless said otherwise.
+    /// Names in the server certificate; `localhost`, `127.0.0.1` and `::1` by default.
     pub names: Vec<String>,
-    /// The most entries that a search without paging gets (RFC 4511 §4.5.1.4); then result 4. What
-    /// this kind of server has unless said otherwise.
+    /// Maximum entries of a search without paging (RFC 4511 §4.5.1.4), beyond which it ends with result 4; by default
+    /// that of the server kind.
     pub size_limit: Option<usize>,
-    /// The largest page that is given; a larger one is refused with result 11, as some servers do.
+    /// Maximum page size; larger ones are refused with result 11, as by some servers.
     pub largest_page: Option<u32>,
-    /// Whether the server knows paged results (RFC 2696).
+    /// Whether paged results are supported (RFC 2696).
     pub paging: bool,
-    /// The most entries that a search with paging gets over all its pages; then result 4.
+    /// Maximum entries of a paged search over all pages, beyond which it ends with result 4.
     pub paged_limit: Option<usize>,
-    /// Whether anybody may search without a bind.
+    /// Whether anonymous searches are allowed.
     pub anonymous: bool,
-    /// Whether the server refuses even to speak of itself before a bind, as hardened ones do.
+    /// Whether even the root DSE is refused before a bind, as by hardened servers.
     pub shy: bool,
-    /// Attributes that can be searched for but are never shown, as by an access rule.
+    /// Attributes that filters can test but that are never returned, as with an access rule.
     pub hidden: Vec<String>,
-    /// URLs of parts that other servers keep: every search of a subtree meets them at its end.
+    /// Continuation references returned at the end of every subtree search.
     pub references: Vec<String>,
-    /// How long each answer takes on the way, as over a long line: requests that are under way
-    /// together wait together.
+    /// Latency of each response; requests in progress at the same time wait together.
     pub latency: Duration,
-    /// An entry that comes into sight only when so many searches were asked on a connection, as one
-    /// that is moved while others are read; the number of the last change grows with each search.
+    /// An entry that becomes visible only after this number of searches on a connection, as if it was moved during a
+    /// reading; the highest change number grows with each search.
     pub late: Option<(String, u64)>,
-    /// What goes wrong, for tests.
+    /// A fault, for tests.
     pub fault: Option<Fault>,
-    /// The certificate in place of a good one, for tests.
+    /// The kind of certificate, for tests.
     pub certificate: CertificateKind,
 }
 

@@ -1,4 +1,4 @@
-//! One client's connection: requests in, answers out, in order, and what a fault does to them.
+//! One client's connection: requests in, responses out, in order, with the effects of a fault.
 //!
 //! A request's size is bounded by [`REQUEST_LIMIT`].
 
@@ -18,47 +18,47 @@ use webtaxon_wire::frame::Inbox;
 use webtaxon_wire::message::{Control, ExtendedResponse, Octets, ResultCode};
 use webtaxon_wire::{Message, Operation};
 
-/// The longest request that is accepted, in bytes.
+/// Maximum bytes of a request.
 const REQUEST_LIMIT: usize = 1 << 20;
-/// Answers are sent when so many bytes have gathered, or when nothing more is to be said.
+/// Responses are sent once this many bytes have accumulated, or when there is nothing more to say.
 const SEND_AT: usize = 1 << 16;
-/// The unsolicited notification by which a server goes (RFC 4511 §4.4.1).
+/// The Notice of Disconnection (RFC 4511 §4.4.1).
 const DISCONNECTION: &str = "1.3.6.1.4.1.1466.20036";
 
 pub(crate) trait Stream: AsyncRead + AsyncWrite + Send + Unpin {}
 impl<S: AsyncRead + AsyncWrite + Send + Unpin> Stream for S {}
 
-/// What is left of a paged search between two pages.
+/// The rest of a paged search between two pages.
 pub(crate) struct Rest {
     pub(crate) places: VecDeque<usize>,
     /// Entries sent on earlier pages.
     pub(crate) sent: usize,
 }
 
-/// One client, and where it stands.
+/// One client and its state.
 pub(crate) struct Peer {
     pub(crate) stream: Box<dyn Stream>,
     pub(crate) secure: bool,
     pub(crate) acceptor: TlsAcceptor,
     pub(crate) inbox: Inbox,
-    /// Requests that have come, and when.
+    /// Requests received, with their time of arrival.
     pub(crate) waiting: VecDeque<(Instant, Message)>,
     pub(crate) outbox: Vec<u8>,
     /// Messages sent so far.
     pub(crate) sent: u64,
-    /// Searches asked so far.
+    /// Searches so far.
     pub(crate) searches: u64,
     /// Paged searches between two pages.
     pub(crate) pages: HashMap<u64, Rest>,
     pub(crate) last_page: u64,
-    /// Who has bound, as who-am-I tells it; nobody while anonymous.
+    /// The bound identity as reported by who-am-I; `None` while anonymous.
     pub(crate) bound: Option<String>,
     pub(crate) directory: Arc<Directory>,
     pub(crate) options: Arc<Options>,
 }
 
 impl Peer {
-    /// The next request; none when the client has gone or sends something else than LDAP.
+    /// The next request; `None` once the client has left or sent something that is not LDAP.
     pub(crate) async fn next(&mut self) -> io::Result<Option<Message>> {
         let mut buffer = vec![0; 1 << 14];
         loop {
@@ -84,7 +84,7 @@ impl Peer {
         }
     }
 
-    /// Reads the requests that have arrived; false if one is no LDAP. Those in front of it count.
+    /// Reads the requests that have arrived; false if one is not LDAP. Those before it count.
     fn take_requests(&mut self) -> bool {
         let now = Instant::now();
         loop {

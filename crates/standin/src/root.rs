@@ -1,4 +1,4 @@
-//! What the server says of itself: the root DSE (RFC 4512 §5.1), and the partitions of a forest.
+//! The root DSE (RFC 4512 §5.1), and the partitions of a forest.
 
 use crate::directory::Directory;
 use crate::manner::Manner;
@@ -8,7 +8,7 @@ use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS, START_TLS, WHO_AM_I};
 
-/// What every domain controller says it can do.
+/// The capability of every domain controller.
 const CONTROLLER: &str = "1.2.840.113556.1.4.800";
 
 pub(crate) fn root_dse(directory: &Directory, options: &Options, searches: u64) -> Entries {
@@ -54,7 +54,7 @@ pub(crate) fn root_dse(directory: &Directory, options: &Options, searches: u64) 
     one("", attributes)
 }
 
-/// The domains of a controller's forest, which are its own alone ([MS-ADTS] §6.1.1.2.1.1.4).
+/// The domains of the forest, of which there is one ([MS-ADTS] §6.1.1.2.1.1.4).
 pub(crate) fn partitions(directory: &Directory, base: &Dn) -> Option<Entries> {
     let top = directory.top().filter(|_| directory.manner() == Manner::Controller)?;
     let name = Dn::parse(&format!("CN=Partitions,CN=Configuration,{top}")).ok()?;

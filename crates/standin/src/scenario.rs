@@ -1,8 +1,7 @@
-//! The museum's directory in the forms that other servers take.
+//! The museum's directory, converted for other servers.
 //!
-//! `demo/directory.ldif` holds it as a domain controller does. A server of the other kind wants
-//! other object classes ([`plain`]); a domain controller that is filled from outside makes some of
-//! the values itself ([`to_load`]).
+//! `demo/directory.ldif` is written for a domain controller. Other servers need other object classes ([`plain`]); a
+//! real domain controller, when loaded, generates some of the values itself ([`to_load`]).
 
 use std::collections::HashSet;
 use std::fmt::Write as _;
@@ -12,7 +11,7 @@ use webtaxon_core::ldap::ldif::{write_addition, write_comment, write_record};
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::value;
 
-/// What an operational attribute says of an account that an administrator has locked for good.
+/// The value of an operational attribute for an account locked by an administrator.
 const LOCKED: &str = "000001010000Z";
 
 /// One record: a name, and each attribute with its values.
@@ -35,8 +34,8 @@ pub fn plain(controller: &Entries) -> String {
     out
 }
 
-/// Groups that somebody has as the primary group, and those people, who are in no list of members:
-/// other servers have no such thing. The group of everybody is left out.
+/// Primary groups and their people, who are in no list of members: other servers have no primary groups. The group of
+/// everybody is left out.
 fn primary_members(controller: &Entries) -> Vec<(String, String)> {
     const EVERYBODY: u32 = 513;
     let mut pairs = Vec::new();
@@ -54,7 +53,7 @@ fn primary_members(controller: &Entries) -> Vec<(String, String)> {
     pairs
 }
 
-/// Many people with ten attributes, for benches: the tree's top and `count` entries under it.
+/// Many people with ten attributes, for benches: the naming context and `count` entries below it.
 #[must_use]
 pub fn crowd(count: usize) -> String {
     let top = "dc=crowd,dc=example";
@@ -74,8 +73,8 @@ pub fn crowd(count: usize) -> String {
     out
 }
 
-/// Groups for the people of [`crowd`]: `ROOTS` of them let the others in, which lie in chains twelve
-/// groups long; forty people in each, some twice, and a few cycles.
+/// Groups for the people of [`crowd`]: the first [`ROOTS`] contain all others, in chains of twelve groups, with forty
+/// people in each, some of them twice, and a few cycles.
 #[must_use]
 pub fn crowd_groups(people: usize, groups: usize) -> String {
     let top = "dc=crowd,dc=example";
@@ -98,14 +97,14 @@ pub fn crowd_groups(people: usize, groups: usize) -> String {
     out
 }
 
-/// How many groups of [`crowd_groups`] let all others in.
+/// Number of groups of [`crowd_groups`] that contain all others.
 pub const ROOTS: usize = 5;
 
-/// What a domain controller of the same domain has to be given so that it holds the directory: the
-/// entries to add, and the changes that put members into groups.
+/// What to load into a real domain controller of the same domain: the entries to add, and the changes that add
+/// members to groups.
 #[must_use]
 pub fn to_load(controller: &Entries) -> (String, String) {
-    /// What it makes itself, or does not take from outside.
+    /// Attributes that it generates itself, or refuses.
     const OWN: [&str; 12] = [
         "objectGUID",
         "objectSid",
@@ -137,7 +136,7 @@ pub fn to_load(controller: &Entries) -> (String, String) {
         }
         let kept = entry.attributes().filter(|(name, _)| !OWN.contains(name));
         write_record(&mut entries, entry.dn(), kept);
-        // A member that is gone cannot be named here.
+        // A deleted member cannot be named here.
         let mut list: Vec<&[u8]> = entry.values("member").filter(|member| is_there(member)).collect();
         let unlisted = primary.iter().filter(|(group, _)| group == entry.dn());
         list.extend(unlisted.map(|(_, person)| person.as_bytes()));
@@ -209,7 +208,7 @@ fn as_plain(entry: Entry<'_>, primary: &[(String, String)]) -> Attributes {
         if !values.is_empty() {
             attributes.push((to, values));
         } else if *to == "member" {
-            // groupOfNames must have a member (RFC 4519 §3.5): the entry itself is the usual way out.
+            // groupOfNames requires a member (RFC 4519 §3.5): the entry itself is the usual substitute.
             attributes.push((to, vec![entry.dn().as_bytes().to_vec()]));
         }
     }

@@ -17,7 +17,7 @@ use webtaxon_wire::message::{
     Control, LdapResult, Octets, PartialAttribute, Scope, SearchRequest, SearchResultEntry,
 };
 
-/// A search that is being answered.
+/// A search being answered.
 pub(crate) struct Search<'s> {
     peer: &'s mut Peer,
     id: u32,
@@ -25,7 +25,7 @@ pub(crate) struct Search<'s> {
     controls: Vec<Control>,
 }
 
-/// A search that cannot go on, in the server's words.
+/// The result of a search that was refused.
 type Refused = LdapResult;
 
 impl<'s> Search<'s> {
@@ -38,7 +38,7 @@ impl<'s> Search<'s> {
         Self { peer, id, request, controls: controls.unwrap_or_default() }
     }
 
-    /// Answers it, and whatever ends it.
+    /// Answers the search, to its result.
     pub(crate) async fn run(mut self) -> io::Result<()> {
         match self.prepare() {
             Err(refused) => self.done(refused, None).await,
@@ -58,7 +58,7 @@ impl<'s> Search<'s> {
         self.controls.iter().any(|its| its.oid == control.as_bytes())
     }
 
-    /// What is asked, if it may be asked.
+    /// Checks the request.
     fn prepare(&self) -> Result<(Dn, Filter), Refused> {
         let options = &self.peer.options;
         let controller = self.peer.directory.manner() == Manner::Controller;
@@ -205,7 +205,7 @@ impl<'s> Search<'s> {
         self.done(LdapResult::new(code, ""), control).await
     }
 
-    /// The parts of the tree that other servers keep.
+    /// The continuation references.
     async fn references(&mut self, directory: &Directory, base: &Dn) -> io::Result<()> {
         let wants = self.request.scope == Scope::Subtree && !self.has(DOMAIN_SCOPE);
         let mut urls = Vec::new();
@@ -222,7 +222,7 @@ impl<'s> Search<'s> {
         Ok(())
     }
 
-    /// Keeps what is left, and gives its cookie; empty where nothing is left.
+    /// Keeps the rest of a paged search, and returns its cookie; empty at the end.
     fn keep(&mut self, rest: Rest, sent: usize) -> Vec<u8> {
         if rest.places.is_empty() {
             return Vec::new();
@@ -233,14 +233,14 @@ impl<'s> Search<'s> {
         key.to_be_bytes().to_vec()
     }
 
-    /// What is left of a paged search; a cookie is good for one page.
+    /// The rest of a paged search; a cookie is valid for one page.
     fn resume(&mut self, cookie: &[u8]) -> Result<Rest, Refused> {
         let key = <[u8; 8]>::try_from(cookie).ok().map(u64::from_be_bytes);
         let rest = key.and_then(|key| self.peer.pages.remove(&key));
         rest.ok_or_else(|| LdapResult::new(53, "the page cookie is not known"))
     }
 
-    /// The beginning of a search: every place that it looks at.
+    /// The start of a search: every entry in its scope.
     fn begin(&mut self, directory: &Directory, base: &Dn, in_pages: bool) -> Result<Rest, Refused> {
         let missing = |matched: String| LdapResult {
             matched_dn: Octets::from_slice(matched.as_bytes()),

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
 
-/// A simulated directory that is running. Dropping it stops it.
+/// A running simulated directory. Dropping it stops it.
 #[derive(Debug)]
 pub struct Standin {
     address: SocketAddr,
@@ -51,13 +51,13 @@ impl Standin {
         Ok(Self { address, tls, authority, own, client, accepting })
     }
 
-    /// Where it listens.
+    /// Its address.
     #[must_use]
     pub fn address(&self) -> SocketAddr {
         self.address
     }
 
-    /// Where it listens, as settings write it.
+    /// Its address as a URL for the settings.
     #[must_use]
     pub fn url(&self) -> String {
         let (scheme, host) = if self.tls { ("ldaps", "localhost") } else { ("ldap", "localhost") };
@@ -70,13 +70,13 @@ impl Standin {
         &self.own
     }
 
-    /// A client certificate of the authority's, and its key, as PEM.
+    /// A client certificate signed by the authority, and its key, as PEM.
     #[must_use]
     pub fn client_pem(&self) -> (&str, &str) {
         (&self.client.0, &self.client.1)
     }
 
-    /// The certificate of the authority that signed the server's, as PEM.
+    /// The certificate of the authority, as PEM.
     #[must_use]
     pub fn authority_pem(&self) -> &str {
         &self.authority

@@ -1,5 +1,5 @@
-//! One client's session: each request is answered before the next is read; while a search runs, the
-//! session looks for an abandon.
+//! One client's session: each request is answered before the next is read, except that an abandon is noticed while a
+//! search runs.
 
 use crate::controller;
 use crate::directory::Directory;
@@ -51,7 +51,7 @@ pub(crate) async fn accept(
         directory,
         options,
     };
-    // Whatever ends a session ends only this session.
+    // An error ends only this session.
     let _ = session.run().await;
     let _ = session.stream.shutdown().await;
 }
@@ -73,9 +73,9 @@ impl Peer {
                     Search::new(self, id, request, message.controls).run().await?;
                 }
                 Operation::ExtendedRequest(request) => self.extended(id, request).await?,
-                // Nothing is under way any more when an abandon is read here.
+                // Nothing is in progress when an abandon is read here.
                 Operation::AbandonRequest(_) => {}
-                // A client that goes, or that sends what only a server may.
+                // An unbind, or a message that only a server may send.
                 _ => return self.flush().await,
             }
         }
@@ -86,7 +86,7 @@ impl Peer {
     fn bind(&mut self, request: &BindRequest) -> LdapResult {
         let password = match &request.authentication {
             Authentication::Simple(password) => password,
-            // The handshake let nobody through without a certificate.
+            // The handshake has required a certificate.
             Authentication::Sasl(sasl) if &*sasl.mechanism == b"EXTERNAL" && self.secure => {
                 let Some(client) = &self.options.client else {
                     return LdapResult::new(48, "nothing shows who the client is");
@@ -103,7 +103,7 @@ impl Peer {
         match (name.is_empty(), password.0.is_empty()) {
             (true, true) => return LdapResult::new(0, ""),
             (true, false) => return LdapResult::new(49, ""),
-            // RFC 4513 §5.1.2: a name without a password proves nothing.
+            // RFC 4513 §5.1.2: a name without a password is not authenticated.
             (false, true) => {
                 return LdapResult::new(53, "unauthenticated bind (DN with no password) disallowed");
             }

@@ -7,12 +7,12 @@ use webtaxon_core::ldap::{ldif, schema};
 /// The subschema's name.
 pub(crate) const SUBSCHEMA: &str = "cn=Subschema";
 
-/// The subschema, as a server of this manner publishes it.
+/// The subschema of this kind of server.
 pub(crate) fn subschema(manner: Manner) -> Entries {
     let file = match manner {
         Manner::Plain => schema::STANDARD,
         Manner::Controller => schema::CONTROLLER,
     };
-    // The files are read at every build's tests.
+    // Tests read the files.
     ldif::entries(file).unwrap_or_default()
 }

@@ -1,4 +1,4 @@
-//! An authority and a server certificate, made at start: a good one, or one that must be refused.
+//! An authority and a server certificate, made at start: a valid one, or one that must be refused.
 
 use crate::{StandinError, StandinErrorKind};
 use rcgen::{
@@ -14,19 +14,19 @@ use tokio_rustls::TlsAcceptor;
 
 const DAY: Duration = Duration::from_secs(24 * 60 * 60);
 
-/// What the server's certificate is like.
+/// The kind of server certificate.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum CertificateKind {
-    /// Signed by the authority, for the right names, for a year.
+    /// Signed by the authority, with the right names, valid for a year.
     #[default]
     Good,
-    /// Its time is over.
+    /// Expired.
     Expired,
-    /// Its time has not come.
+    /// Not yet valid.
     NotYet,
-    /// Signed by nobody but itself.
+    /// Self-signed.
     SelfSigned,
-    /// Without subjectAltName: the host stands in the subject alone.
+    /// Without subjectAltName: the host is only in the subject.
     Nameless,
 }
 
@@ -44,7 +44,7 @@ fn failed(error: impl std::fmt::Display) -> StandinError {
     StandinErrorKind::Certificate(error.to_string()).into()
 }
 
-/// Good from and until, in days from now.
+/// Sets the validity, in days from now.
 fn valid(params: &mut CertificateParams, from: i32, until: i32) {
     let now = SystemTime::now();
     let at =
@@ -109,8 +109,7 @@ impl Certificate {
         self.own.clone()
     }
 
-    /// Takes connections; with `wants_client` only those of clients that show a certificate of the
-    /// authority's.
+    /// Accepts connections; with `wants_client`, only from clients with a certificate of the authority.
     pub(crate) fn acceptor(self, wants_client: bool) -> Result<TlsAcceptor, StandinError> {
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let builder = ServerConfig::builder_with_provider(Arc::clone(&provider))

@@ -1,11 +1,11 @@
-//! Work that blocks, on a thread of its own: the caller's runtime goes on meanwhile.
+//! Blocking work on a thread of its own, so that the caller's runtime is free.
 
 use std::panic::resume_unwind;
 use tokio::runtime::Handle;
 use tokio::task::{JoinError, spawn_blocking};
 
-/// Runs `work` on a thread where it may block. Once begun it is carried out to its end, whether the
-/// caller waits for it or not.
+/// Runs `work` on a thread where it may block. Once started it runs to its end, whether the caller waits for it or
+/// not.
 ///
 /// # Panics
 /// If `work` does.
@@ -14,7 +14,7 @@ pub(crate) async fn run<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'st
         Ok(done) => done,
         Err(error) => match JoinError::try_into_panic(error) {
             Ok(panic) => resume_unwind(panic),
-            // The runtime is shutting down, and nobody waits any more.
+            // The runtime is shutting down, so no caller waits.
             Err(_) => std::future::pending().await,
         },
     }

@@ -1,7 +1,7 @@
-//! Places at which a test can have the program die, to see that an apply may be interrupted anywhere.
-//! Without the feature `crash-points`, which only test builds have, they do nothing.
+//! Points at which a test lets the program die, to prove that an apply may be interrupted anywhere. They do nothing
+//! without the feature `crash-points`, which only test builds have.
 
-/// Dies at once, as by a power cut, if this is the point whose number `WEBTAXON_DIE_AT` says.
+/// Dies at once, as in a power failure, if this point has the number in `WEBTAXON_DIE_AT`.
 #[cfg(feature = "crash-points")]
 pub(crate) fn point() {
     use std::sync::atomic::{AtomicU64, Ordering};

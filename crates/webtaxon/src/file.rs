@@ -6,10 +6,10 @@ use std::path::Path;
 use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::ldif::{Gathered, ParseError, Record, Stream};
 
-/// Bytes that are read at once.
+/// Bytes read at once.
 const PIECE: usize = 1 << 16;
 
-/// Reads the entries of an LDIF file. Records that cannot be read are left out, and told.
+/// Reads the entries of an LDIF file. Records that cannot be read are left out, and returned as errors.
 ///
 /// # Errors
 /// The file cannot be read.

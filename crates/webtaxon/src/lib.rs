@@ -12,24 +12,25 @@
 //! # Ok(()) }
 //! ```
 //!
-//! [`Workspace`] is where to begin: [`Workspace::open`] with a settings file, or [`Workspace::new`] with
-//! [`Settings`] that a program put together.
+//! Start with [`Workspace`]: [`Workspace::open`] for a settings file, [`Workspace::new`] for [`Settings`] made by a
+//! program.
 //!
-//! * [`Workspace::preview`] changes nothing. [`Workspace::work`] gives the same preview with what an apply would
-//!   do of it, [`apply::Work`]; [`Workspace::apply`] does it, and [`Workspace::way_back`] takes it back.
-//! * [`store`] is the application's list of accounts, [`state`] the journal and what is remembered from run to
-//!   run. An application may keep both itself: [`Workspace::with_store`], [`Workspace::with_state`].
-//! * [`model`] is the computation, which needs no I/O; [`directory`] reads from LDAP servers, [`mod@file`] from
-//!   LDIF files; [`report`] writes results as JSON, CSV, HTML and pictures.
+//! * [`Workspace::preview`] changes nothing. [`Workspace::work`] returns the same preview with the edits of an apply,
+//! [`apply::Work`]; [`Workspace::apply`] carries them out, and [`Workspace::way_back`] returns the edits that undo a
+//! run.
+//! * [`store`] holds the application's accounts, [`state`] the journal and what runs remember. An application can
+//! implement either itself: [`Workspace::with_store`], [`Workspace::with_state`].
+//! * [`model`] is the computation, without I/O; [`directory`] reads from LDAP servers, [`mod@file`] from LDIF files;
+//! [`report`] writes results as JSON, CSV, HTML and drawings.
 //!
 //! # The runtime
-//! Whatever is `async` here needs a Tokio runtime with its time and I/O drivers (`enable_all`), of either kind.
-//! What blocks (SQLite, the lock, PostgreSQL as a place for the state) goes to threads of its own. Any future may
-//! be dropped: a reading ends with it, an apply that has begun is finished and recorded by a task of its own.
+//! Everything `async` needs a Tokio runtime of either kind, with its time and I/O drivers (`enable_all`). Blocking
+//! work (SQLite, the lock, the state in PostgreSQL) runs on threads of its own. Any future may be dropped: a reading
+//! ends with it, while an apply that has begun is finished and recorded by a task of its own.
 //!
 //! # Features
-//! All are on unless turned off. `csv`, `postgres`, `scim` and `sqlite` are the kinds of account store; `sqlite` is
-//! also the state in a file, `postgres` the state in a database, and `csv` the tables of [`report`].
+//! All are on by default. `csv`, `postgres`, `scim` and `sqlite` are the account stores; `sqlite` also includes the
+//! state in a file, `postgres` the state in a database, and `csv` the tables of [`report`].
 
 pub mod apply;
 mod background;

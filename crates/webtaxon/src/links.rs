@@ -1,7 +1,7 @@
-//! Lists without a place for links: the links stand in the state, each by the login of its account.
+//! Stores without a place for links: the links are kept in the state, each with the login of its account.
 //!
-//! Since only the login says which account is meant, no login goes from one account to another within one
-//! run: after a run that was cut off, what is found under a login is what was there before, or is new.
+//! Since only the login identifies an account, no login passes from one account to another within one run: after an
+//! interrupted run, an account is either the one that had the login before, or a new one.
 
 use crate::background;
 use crate::state::{Journal, Remembered, StateError, StateStore, Ties};
@@ -14,16 +14,16 @@ use webtaxon_core::account::{Account, Groups, folded};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, standings};
 use webtaxon_core::ldap::identity::Identity;
 
-/// A list whose accounts have their links, wherever those are kept.
+/// A store whose accounts have their links, wherever those are kept.
 pub(crate) struct Linked<'s> {
     store: &'s dyn AccountStore,
-    /// The state that has the links, and which list they are of; none where the list has them.
+    /// The state with the links, and the identity of the list; `None` if the store has them.
     apart: Option<(Arc<dyn StateStore>, String)>,
-    /// Whether an apply has the journal open, so that what it says is all that there is.
+    /// Whether an apply is using the journal, so that there is no interrupted run to account for.
     is_applying: bool,
 }
 
-/// The links that are kept apart, as they are found and as they are changed.
+/// The links kept in the state, as read and as changed.
 #[derive(Default)]
 struct Kept {
     by_login: HashMap<String, Identity>,
@@ -36,7 +36,7 @@ impl Kept {
         self.by_login.insert(login, link);
     }
 
-    /// Follows an edit that was made.
+    /// Applies the effect of an edit.
     fn follow(&mut self, edit: &Edit) {
         for account in [&edit.before, &edit.after].into_iter().flatten() {
             self.by_login.remove(folded(&account.login).as_ref());
@@ -52,17 +52,17 @@ impl Kept {
 }
 
 impl<'s> Linked<'s> {
-    /// A store, and where its links are kept and for which list; none where the store has them.
+    /// A store, with the state and the list's identity if its links are kept apart.
     pub(crate) fn new(store: &'s dyn AccountStore, apart: Option<(Arc<dyn StateStore>, String)>) -> Self {
         Self { store, apart, is_applying: false }
     }
 
-    /// The same for an apply, which has looked at what was cut off before.
+    /// This store during an apply, which has already dealt with interrupted runs.
     pub(crate) fn applying(self) -> Self {
         Self { is_applying: true, ..self }
     }
 
-    /// Gives accounts the links that are kept for them, if they are kept apart.
+    /// Adds the links kept in the state to accounts, if there are any.
     async fn tie(&self, mut accounts: Vec<Account>) -> Result<Vec<Account>, StateError> {
         let Some((place, list)) = self.apart.clone() else { return Ok(accounts) };
         let is_applying = self.is_applying;
@@ -73,7 +73,7 @@ impl<'s> Linked<'s> {
                 kept.tie(link, login);
             }
             tie(&mut accounts, &kept);
-            // What a run that was cut off has done counts, before the next one writes it down.
+            // The effects of an interrupted run count, even before the next apply records them.
             if let Some(run) = journal.unfinished()?.filter(|_| !is_applying) {
                 let open = journal.entries(run)?.into_iter().filter(|entry| entry.outcome.is_none());
                 let edits: Vec<Edit> = open.map(|entry| entry.edit).collect();
@@ -89,28 +89,28 @@ impl<'s> Linked<'s> {
         .await
     }
 
-    /// Whether the links are not in the list.
+    /// Whether the links are kept in the state.
     pub(crate) fn is_apart(&self) -> bool {
         self.apart.is_some()
     }
 
-    /// Edits as they are about links that are kept apart, if they are.
+    /// The edits as they affect links kept in the state, if there are any.
     pub(crate) fn ties<'e>(&'e self, edits: &'e [Edit]) -> Option<Ties<'e>> {
         self.apart.as_ref().map(|(_, list)| Ties { list, edits })
     }
 
-    /// What the next run must know of the links that there are.
+    /// Records the current links for the next run.
     pub(crate) fn remember(&self, remembered: &mut Remembered, links: BTreeMap<Identity, String>) {
         remembered.kept = self.apart.as_ref().map(|(_, list)| (list.clone(), links.clone()));
         remembered.known = Some(links);
     }
 
-    /// How edits that were begun stand to the list.
+    /// Whether the edits of an interrupted run were made.
     pub(crate) fn standings(&self, edits: &[Edit], accounts: &[Account]) -> Vec<Standing> {
         if self.is_apart() { standings_apart(edits, accounts) } else { standings(edits, accounts, &[]) }
     }
 
-    /// Makes edits in a list without links: what is left of them there.
+    /// Makes edits in a store without links.
     async fn carry_out_bare(
         &self,
         edits: &[Edit],
@@ -134,7 +134,7 @@ impl<'s> Linked<'s> {
                 login.filter(|login| held.get(&folded(login)).copied().is_some_and(|at| Some(at) != own))
             {
                 let words = format!(
-                    "another account is called {login}, and logins change hands only where the list has the links; apply once more when it is free"
+                    "another account has the login {login}, and logins pass from one account to another only if the list has the links; apply again when it is free"
                 );
                 if !record(at, Outcome::Left(words)) {
                     return Ok(());
@@ -231,11 +231,11 @@ impl AccountStore for Linked<'_> {
     }
 }
 
-/// How edits stand to a list that does not have the links itself.
+/// Whether edits were made in a list that has no links.
 fn standings_apart(edits: &[Edit], accounts: &[Account]) -> Vec<Standing> {
     let tied: HashMap<Cow<'_, str>, &Identity> =
         accounts.iter().filter_map(|one| Some((folded(&one.login), one.link.as_ref()?))).collect();
-    // An account that is another person's is not the one that was to be made.
+    // An account linked to another person is not the one to be created.
     let is_another = |edit: &Edit| match (&edit.before, &edit.after) {
         (None, Some(after)) => {
             tied.get(&folded(&after.login)).is_some_and(|tied| after.link.as_ref() != Some(*tied))
@@ -259,7 +259,7 @@ fn without_link(account: &Account) -> Account {
     Account { link: None, ..account.clone() }
 }
 
-/// What an edit does to a list without links.
+/// The part of an edit that affects a store without links.
 fn bare(edit: &Edit) -> Edit {
     let side = |side: &Option<Account>| side.as_ref().map(without_link);
     Edit { before: side(&edit.before), after: side(&edit.after), ..edit.clone() }

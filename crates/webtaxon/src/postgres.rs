@@ -1,4 +1,4 @@
-//! Connecting to a PostgreSQL database, whatever is kept there.
+//! Connecting to a PostgreSQL database, for accounts or for the state.
 
 use crate::secure::{TlsRules, fetch_password};
 use secrecy::ExposeSecret as _;
@@ -8,23 +8,23 @@ use tokio_postgres::{Client, Config, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
 use webtaxon_core::settings::Postgres;
 
-/// The longest wait for a connection, and for another program that holds a table.
+/// Time limit for a connection, and for a table locked by another program.
 pub(crate) const WAIT: Duration = Duration::from_secs(10);
 
-/// Why there is no connection.
+/// Why a connection failed.
 pub(crate) enum Unconnected {
-    /// The password cannot be had.
+    /// The password is not available.
     NoSecret(String),
-    /// The server is not there, is not trusted, or lets nobody in.
+    /// The server cannot be reached, is not trusted, or refuses the login.
     Refused(String),
 }
 
-/// Connects; paths in the settings start from `folder`.
+/// Connects; paths in the settings are relative to `folder`.
 pub(crate) async fn connect(server: &Postgres, folder: &Path) -> Result<Client, Unconnected> {
     let mut config = Config::new();
     config.dbname(&server.database).user(&server.user).port(server.port).connect_timeout(WAIT);
     config.application_name("webtaxon");
-    // A server that does not answer any more is given up, and not waited for as long as the system would.
+    // A server that stops answering is given up sooner than the system would.
     config.keepalives_idle(WAIT).tcp_user_timeout(3 * WAIT);
     if let Some(source) = &server.password {
         let password = fetch_password(source, &server.user, folder, WAIT, None).await;
@@ -53,7 +53,7 @@ pub(crate) async fn connect(server: &Postgres, folder: &Path) -> Result<Client, 
     Ok(client)
 }
 
-/// What the server says of a failure, or what kept it from saying anything.
+/// The server's message, or the failure that prevented one.
 pub(crate) fn in_words(error: &tokio_postgres::Error) -> String {
     error.as_db_error().map_or_else(
         || {

@@ -1,10 +1,10 @@
-//! Files and folders that only their owner may read.
+//! Files and folders that only their owner can read.
 
 use std::fs::{DirBuilder, File, OpenOptions};
 use std::io;
 use std::path::Path;
 
-/// Makes a new file for its owner's eyes only.
+/// Creates a file that only its owner can read.
 pub(crate) fn file(file: &Path) -> io::Result<File> {
     let mut options = OpenOptions::new();
     options.write(true).create_new(true);
@@ -16,7 +16,7 @@ pub(crate) fn file(file: &Path) -> io::Result<File> {
     options.open(file)
 }
 
-/// Makes a folder, and those above it, for its owner's eyes only, if it is not there.
+/// Creates a folder that only its owner can read, and its parents, if missing.
 pub(crate) fn folder(folder: &Path) -> io::Result<()> {
     let mut builder = DirBuilder::new();
     #[cfg(unix)]

@@ -1,53 +1,53 @@
-//! What a reading reports while it goes on, to whoever watches it.
+//! Progress events of a reading or an apply.
 
 use serde::Serialize;
 use std::sync::Arc;
 
-/// Entries between two reports.
+/// Number of entries between two events.
 pub(crate) const EVERY: usize = 100;
 
-/// How far a reading has come. Counts only grow, unless another server begins anew.
+/// A progress event. Counts only grow, unless the reading starts again on another server.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(tag = "event", rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Progress {
-    /// A server has answered and accepted who asks.
+    /// A server accepted the bind.
     Connected {
-        /// The server, as the settings name it.
+        /// The server, as in the settings.
         server: String,
     },
-    /// People came.
+    /// People were read.
     People {
-        /// How many so far.
+        /// Number so far.
         read: usize,
     },
     /// Groups were read.
     Groups {
-        /// How many so far.
+        /// Number so far.
         read: usize,
     },
-    /// Entries were gone through to see which members of groups are groups.
+    /// Members of groups were examined for further groups.
     Members {
-        /// How many so far.
+        /// Number so far.
         looked_at: usize,
     },
-    /// People of accounts are looked for whom the bases do not have.
+    /// People of accounts who are in no base are being looked up.
     LookingFor {
-        /// How many.
+        /// Their number.
         people: usize,
     },
-    /// Edits were carried out, or left out, of an apply.
+    /// Edits were carried out or left out.
     CarriedOut {
-        /// How many so far.
+        /// Number so far.
         edits: usize,
-        /// Of how many.
+        /// Number in all.
         of: usize,
     },
 }
 
 type Told = dyn Fn(&Progress) + Send + Sync;
 
-/// Who is told, if anybody is.
+/// A receiver of progress events, or none.
 #[derive(Clone, Default)]
 pub struct Watch(Option<Arc<Told>>);
 
@@ -58,7 +58,7 @@ impl std::fmt::Debug for Watch {
 }
 
 impl Watch {
-    /// Tells everything to `told`, which must return soon: the reading waits for it.
+    /// Sends events to `told`, which must return quickly: the reading waits for it.
     #[must_use]
     pub fn new(told: impl Fn(&Progress) + Send + Sync + 'static) -> Self {
         Self(Some(Arc::new(told)))

@@ -1,5 +1,5 @@
-//! Settings, and everything that a run needs beside them: the folder that paths start from, the
-//! account store, how a password is asked for, a snapshot, who watches.
+//! Settings with everything else that a run needs: the folder for relative paths, the account store, the password
+//! prompt, a snapshot, the receiver of progress events.
 
 use crate::background;
 use crate::directory::{Access, Connection, DirectoryError, DirectoryErrorKind, Links, read_with};
@@ -20,25 +20,25 @@ use webtaxon_core::reading::Reading;
 use webtaxon_core::reading::snapshot::Snapshot;
 use webtaxon_core::settings::{Directory, Intake, Intakes, Servers, Settings, StoreSettings};
 
-/// Settings, and what a run needs beside them.
+/// Settings with everything else that a run needs.
 #[derive(Clone)]
 pub(crate) struct Setup {
     pub(crate) settings: Settings,
-    /// The settings file; the state stands beside it.
+    /// The settings file; the state is beside it.
     pub(crate) file: PathBuf,
-    /// The folder that relative paths in the settings start from.
+    /// The folder for relative paths in the settings.
     pub(crate) folder: PathBuf,
-    /// The application's own store; none for the one that the settings name.
+    /// The application's own store; `None` for the one in the settings.
     pub(crate) store: Option<Arc<dyn AccountStore>>,
-    /// What keeps the state in the application's own way; none for a file or a database that the settings name.
+    /// The application's own place for the state; `None` for the one in the settings.
     pub(crate) state: Option<Arc<dyn StateStore>>,
     pub(crate) prompt: Option<Arc<Prompt>>,
-    /// What answers in place of the directory, if anything does.
+    /// The snapshot that answers in place of the directory, if any.
     pub(crate) snapshot: Option<Arc<Snapshot>>,
     pub(crate) watch: Watch,
 }
 
-/// The accounts, the groups if some are imported, and the readings of all intakes.
+/// The accounts, the groups if the settings import any, and the reading of each intake.
 pub(crate) struct Found {
     pub(crate) accounts: Vec<Account>,
     pub(crate) groups: Option<Groups>,
@@ -46,14 +46,14 @@ pub(crate) struct Found {
 }
 
 impl Found {
-    /// What a preview is a function of.
+    /// The input of a preview.
     pub(crate) fn situation<'f>(&'f self, settings: &'f Settings, memory: &'f Memory) -> Situation<'f> {
         Situation::new(settings, &self.readings, &self.accounts, memory).with_groups(self.groups.as_ref())
     }
 }
 
 impl Setup {
-    /// The same with one of the intakes alone.
+    /// This setup with one of the intakes only.
     pub(crate) fn with_intake(&self, intake: &Intake) -> Self {
         let mut setup = self.clone();
         setup.settings.intakes = Intakes::from(intake.clone());
@@ -65,7 +65,7 @@ impl Setup {
         self.settings.directory(intake).ok_or_else(|| DirectoryErrorKind::NoServer.into())
     }
 
-    /// The password of a directory's bind account; none for a bind without one.
+    /// The password of a directory's bind account; `None` for a bind without one.
     pub(crate) async fn password(
         &self,
         directory: &Directory,
@@ -73,7 +73,7 @@ impl Setup {
         Ok(password(directory, &self.folder, self.prompt.as_deref()).await?)
     }
 
-    /// The key to an intake's directory. The password is fetched once, for a whole run.
+    /// Access to an intake's directory. The password is fetched once for the run.
     pub(crate) async fn access(&self, intake: &Intake) -> Result<Access, DirectoryError> {
         let directory = self.directory(intake)?;
         if self.snapshot.is_some() {
@@ -83,7 +83,7 @@ impl Setup {
         Ok(access.watched(self.watch.clone()))
     }
 
-    /// The keys to each intake's directory, in order. Each password is fetched once.
+    /// Access to each intake's directory, in order. Each password is fetched once.
     pub(crate) async fn accesses(&self) -> Result<Vec<Access>, DirectoryError> {
         let mut known: HashMap<&str, Access> = HashMap::new();
         let mut accesses = Vec::new();
@@ -104,7 +104,7 @@ impl Setup {
         access.open_first(&access.servers().await?).await
     }
 
-    /// The application's accounts, as their store gives them.
+    /// The account store.
     pub(crate) fn store(&self) -> Arc<dyn AccountStore> {
         match &self.store {
             Some(own) => Arc::clone(own),
@@ -112,12 +112,12 @@ impl Setup {
         }
     }
 
-    /// A store whose accounts have their links, wherever the settings say that those are kept.
+    /// A store whose accounts have their links, wherever the settings keep those.
     pub(crate) fn linked<'s>(&'s self, store: &'s dyn AccountStore) -> Linked<'s> {
         self.linked_by(&self.settings.accounts.store, store)
     }
 
-    /// As [`Setup::linked`], for the store of other settings; links that are kept apart are these settings'.
+    /// Like [`Setup::linked`], for the store of other settings, with the links of these.
     pub(crate) fn linked_by<'s>(
         &'s self,
         settings: &StoreSettings,
@@ -133,7 +133,7 @@ impl Setup {
         Ok(self.linked(&*store).accounts(&self.settings.account_fields()).await?)
     }
 
-    /// Reads what each intake needs, in order.
+    /// Reads each intake, in order.
     pub(crate) async fn readings(
         &self,
         accesses: &[Access],
@@ -147,7 +147,7 @@ impl Setup {
         Ok(readings)
     }
 
-    /// Reads the accounts, and beside them what each intake needs, with some more attributes of people.
+    /// Reads the accounts and each intake side by side, with additional attributes of people.
     pub(crate) async fn find(&self, more: &[String]) -> Result<Found, Error> {
         let accesses = self.accesses().await?;
         let fields = self.settings.account_fields();
@@ -164,7 +164,7 @@ impl Setup {
         Ok(Found { accounts, groups, readings })
     }
 
-    /// What keeps the state.
+    /// The place of the state.
     pub(crate) fn state(&self) -> Arc<dyn StateStore> {
         match &self.state {
             Some(own) => Arc::clone(own),
@@ -172,7 +172,7 @@ impl Setup {
         }
     }
 
-    /// The journal, to be read; none before the first apply.
+    /// The journal for reading; `None` before the first apply.
     pub(crate) async fn journal(&self) -> Result<Option<Journal>, Error> {
         let place = self.state();
         Ok(background::run(move || Journal::read(&*place)).await?)
@@ -188,7 +188,7 @@ impl Setup {
         Ok(memory)
     }
 
-    /// What an administrator should hear at every run, whatever its outcome.
+    /// Warnings for the administrator that apply to every run.
     pub(crate) fn warnings(&self) -> Vec<String> {
         let mut warnings = Vec::new();
         for directory in self.settings.directories.values() {
@@ -198,7 +198,7 @@ impl Setup {
             };
             if directory.plain && goes_plain {
                 warnings.push(format!(
-                    "directory {} is asked in plain text (plain = true): anybody on the way can read the password and the answers",
+                    "directory {} is read without encryption (plain = true): anybody on the network path can read the password and the answers",
                     directory.name
                 ));
             }
@@ -209,7 +209,7 @@ impl Setup {
             && is_far(&state.server.host)
         {
             warnings.push(format!(
-                "what is remembered at {} is asked for in plain text (plain = true): anybody on the way can read it, and change it",
+                "the state at {} is read without encryption (plain = true): anybody on the network path can read and change it",
                 state.server.host
             ));
         }
@@ -222,7 +222,7 @@ impl Setup {
         };
         if let Some(place) = plain {
             warnings.push(format!(
-                "the accounts at {place} are asked for in plain text (plain = true): anybody on the way can read them, and change them"
+                "the accounts at {place} are read without encryption (plain = true): anybody on the network path can read and change them"
             ));
         }
         warnings

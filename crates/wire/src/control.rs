@@ -1,4 +1,4 @@
-//! The controls and extended operations that go with this job.
+//! The controls and extended operations that this job needs.
 
 use crate::message::{Control, Octets, ResultCode};
 use crate::{ProtocolError, ProtocolErrorKind};
@@ -7,19 +7,19 @@ use rasn::prelude::*;
 /// Simple paged results (RFC 2696).
 pub const PAGED_RESULTS: &str = "1.2.840.113556.1.4.319";
 
-/// Keeps the search inside one domain of a domain controller: no references to other domains.
+/// Keeps a search within one domain of a domain controller: no references to other domains.
 pub const DOMAIN_SCOPE: &str = "1.2.840.113556.1.4.1339";
 
-/// Follows no references of its own accord (RFC 3296): a referral object is shown as an entry.
+/// ManageDsaIT: returns a referral object as an entry (RFC 3296).
 pub const MANAGE_DSA_IT: &str = "2.16.840.1.113730.3.4.2";
 
-/// What a bind says of the password's days (draft-behera-ldap-password-policy-10 §6).
+/// Reports the password's state with a bind (draft-behera-ldap-password-policy-10 §6).
 pub const PASSWORD_POLICY: &str = "1.3.6.1.4.1.42.2.27.8.5.1";
 
-/// From here on with TLS (RFC 4511 §4.14).
+/// Starts TLS on the connection (RFC 4511 §4.14).
 pub const START_TLS: &str = "1.3.6.1.4.1.1466.20037";
 
-/// Who the server takes the client for (RFC 4532).
+/// Returns the identity that the server assumes (RFC 4532).
 pub const WHO_AM_I: &str = "1.3.6.1.4.1.4203.1.11.3";
 
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
@@ -28,7 +28,7 @@ struct PagedValue {
     cookie: OctetString,
 }
 
-/// Asks for a page of at most `size` entries, after the page that `cookie` ends.
+/// Requests a page of at most `size` entries, after the page that `cookie` ends.
 #[must_use]
 pub fn paged(size: u32, cookie: &[u8]) -> Control {
     let value = PagedValue { size, cookie: Octets::from_slice(cookie) };
@@ -39,16 +39,17 @@ pub fn paged(size: u32, cookie: &[u8]) -> Control {
     }
 }
 
-/// Keeps the search inside one domain.
+/// Keeps a search within one domain.
 #[must_use]
 pub fn domain_scope() -> Control {
     Control { oid: Octets::from_static(DOMAIN_SCOPE.as_bytes()), critical: false, value: None }
 }
 
-/// The page size and cookie in a message's controls; none if there is no such control.
+/// The page size and cookie in a message's controls; `None` without such a control.
 ///
 /// # Errors
-/// [`ProtocolErrorKind::Malformed`] for a control without a sound value: taken for "no further
+/// [`ProtocolErrorKind::Malformed`] for a control without a valid value: taken for "last page", it would make a
+/// partial reading look whole.
 /// page", it would make half a reading look whole.
 pub fn paged_value(controls: Option<&[Control]>) -> Result<Option<(u32, Octets)>, ProtocolError> {
     let paged = |control: &&Control| control.oid == PAGED_RESULTS.as_bytes();
@@ -58,20 +59,20 @@ pub fn paged_value(controls: Option<&[Control]>) -> Result<Option<(u32, Octets)>
     Ok(Some((value.size, value.cookie)))
 }
 
-/// Asks the answer to a bind to say how long the password is good for.
+/// Requests the password's state with a bind.
 #[must_use]
 pub fn password_policy() -> Control {
     Control { oid: Octets::from_static(PASSWORD_POLICY.as_bytes()), critical: false, value: None }
 }
 
-/// What the server says of the password that was just used.
+/// The state of the password just used.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct PasswordState {
     /// Seconds until it expires.
     pub expires_in: Option<u32>,
-    /// Binds that are left although it has expired.
+    /// Binds left after it has expired.
     pub grace_left: Option<u32>,
-    /// Why it is of no use: 0 expired, 1 locked, 2 must be changed, and more for changes.
+    /// Why it was rejected: 0 expired, 1 locked, 2 must be changed; higher numbers concern changes.
     pub fault: Option<u32>,
 }
 
@@ -92,7 +93,7 @@ enum PolicyWarning {
     GraceLeft(u32),
 }
 
-/// What the controls of a bind's answer say of the password; none if they do not.
+/// The password's state in the controls of a bind response; `None` without such a control.
 #[must_use]
 pub fn password_state(controls: &[Control]) -> Option<PasswordState> {
     let control = controls.iter().find(|control| control.oid == PASSWORD_POLICY.as_bytes())?;

@@ -1,8 +1,8 @@
 //! The client's side of an LDAP conversation (RFC 4511 §4): requests in, bytes out; bytes in,
 //! events out. No socket, no clock.
 //!
-//! Every answer is checked against what was asked: an unknown message id or an answer of the wrong
-//! kind ends the conversation. Several requests may be under way at once.
+//! Every response is checked against its request: an unknown message id or a response of the wrong kind ends the
+//! conversation. Several requests may be in progress at once.
 
 use crate::entry::{self, ReceivedEntry};
 use crate::frame::{Inbox, MESSAGE_LIMIT};
@@ -17,22 +17,22 @@ use zeroize::Zeroizing;
 /// The tag of a SearchResultDone.
 const DONE: u8 = 0x65;
 
-/// Names one request of a [`Conversation`].
+/// One request of a [`Conversation`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct RequestId(u32);
 
-/// What the server said.
+/// A response from the server.
 #[derive(Debug, PartialEq, Eq)]
 pub enum Event {
-    /// The answer to a bind, and the controls that came with it.
+    /// The response to a bind, with its controls.
     Bound(RequestId, LdapResult, Vec<Control>),
-    /// The answer to an extended operation, and its own bytes.
+    /// The response to an extended operation, with its value.
     Extended(RequestId, LdapResult, Option<Octets>),
     /// One entry of a search.
     Entry(RequestId, ReceivedEntry),
-    /// A search would have to go on elsewhere.
+    /// A search continuation reference.
     Reference(RequestId, Vec<Octets>),
-    /// The end of a search, and the cookie of the next page if there is one.
+    /// The end of a search, with the cookie of the next page if there is one.
     Done(RequestId, LdapResult, Option<Octets>),
 }
 
@@ -41,11 +41,11 @@ enum Pending {
     Bind,
     Search,
     Extended,
-    /// The client does not want the answers any more; some may be on their way.
+    /// The request was abandoned; responses may still arrive.
     Abandoned,
 }
 
-/// One connection's conversation.
+/// The conversation on one connection.
 #[derive(Debug)]
 pub struct Conversation {
     last_id: u32,
@@ -62,7 +62,7 @@ impl Default for Conversation {
 }
 
 impl Conversation {
-    /// Nothing said yet; no message may be longer than `limit` bytes.
+    /// A new conversation; no message may be longer than `limit` bytes.
     #[must_use]
     pub fn new(limit: usize) -> Self {
         Self {
@@ -74,13 +74,13 @@ impl Conversation {
         }
     }
 
-    /// From here on, messages may be as long as this.
+    /// Raises the limit on message length.
     pub fn allow(&mut self, limit: usize) {
         self.limit = limit;
     }
 
     fn send(&mut self, operation: Operation, controls: Vec<Control>) -> Result<u32, ProtocolError> {
-        // Ids are used once; a conversation ends long before they run out (RFC 4511 §4.1.1.1).
+        // Ids are used once; no conversation lasts long enough to run out (RFC 4511 §4.1.1.1).
         self.last_id = self.last_id.wrapping_add(1).clamp(1, i32::MAX.unsigned_abs());
         let controls = Some(controls).filter(|controls| !controls.is_empty());
         let message = Message { id: self.last_id, operation, controls };
@@ -89,10 +89,10 @@ impl Conversation {
         Ok(self.last_id)
     }
 
-    /// Says who asks, by a name and a password (RFC 4513 §5.1).
+    /// A simple bind (RFC 4513 §5.1).
     ///
     /// # Errors
-    /// The message cannot be written.
+    /// The message cannot be encoded.
     pub fn bind(
         &mut self,
         name: &str,
@@ -102,14 +102,14 @@ impl Conversation {
         self.authenticate(name, Authentication::Simple(Password(Zeroizing::new(password.to_vec()))), controls)
     }
 
-    /// Asks the server to take whom the connection itself shows: a client certificate, or the user
-    /// at a local socket (SASL EXTERNAL, RFC 4422 appendix A).
+    /// A bind by SASL EXTERNAL: the connection itself identifies the client, by its certificate or as the user at a
+    /// local socket (RFC 4422 appendix A).
     ///
     /// # Errors
-    /// The message cannot be written.
+    /// The message cannot be encoded.
     pub fn bind_external(&mut self) -> Result<RequestId, ProtocolError> {
         let mechanism = Octets::from_static(b"EXTERNAL");
-        // Empty credentials: whoever the connection shows, and nobody else.
+        // Empty credentials: the authorization identity is that of the connection.
         let credentials = Some(Octets::default());
         self.authenticate("", Authentication::Sasl(Sasl { mechanism, credentials }), Vec::new())
     }
@@ -127,10 +127,10 @@ impl Conversation {
         Ok(RequestId(id))
     }
 
-    /// Asks for something beyond the standard's own operations (RFC 4511 §4.12).
+    /// An extended operation (RFC 4511 §4.12).
     ///
     /// # Errors
-    /// The message cannot be written.
+    /// The message cannot be encoded.
     pub fn extended(&mut self, oid: &'static str) -> Result<RequestId, ProtocolError> {
         let request = ExtendedRequest { name: Octets::from_static(oid.as_bytes()), value: None };
         let id = self.send(Operation::ExtendedRequest(request), Vec::new())?;
@@ -138,10 +138,10 @@ impl Conversation {
         Ok(RequestId(id))
     }
 
-    /// Asks for entries.
+    /// A search.
     ///
     /// # Errors
-    /// The message cannot be written.
+    /// The message cannot be encoded.
     pub fn search(
         &mut self,
         request: SearchRequest,
@@ -152,10 +152,10 @@ impl Conversation {
         Ok(RequestId(id))
     }
 
-    /// Tells the server that nobody waits for a request any more (RFC 4511 §4.11).
+    /// Abandons a request (RFC 4511 §4.11).
     ///
     /// # Errors
-    /// The message cannot be written.
+    /// The message cannot be encoded.
     pub fn abandon(&mut self, request: RequestId) -> Result<(), ProtocolError> {
         if let Some(pending) = self.pending.get_mut(&request.0) {
             *pending = Pending::Abandoned;
@@ -164,33 +164,33 @@ impl Conversation {
         Ok(())
     }
 
-    /// Says that the client goes (RFC 4511 §4.3).
+    /// Ends the session (RFC 4511 §4.3).
     ///
     /// # Errors
-    /// The message cannot be written.
+    /// The message cannot be encoded.
     pub fn unbind(&mut self) -> Result<(), ProtocolError> {
         self.send(Operation::UnbindRequest(()), Vec::new()).map(|_| ())
     }
 
-    /// Takes the bytes that are to be sent; they are wiped when they are dropped.
+    /// The bytes to be sent; they are wiped when dropped.
     pub fn outgoing(&mut self) -> Zeroizing<Vec<u8>> {
         std::mem::take(&mut self.outbox)
     }
 
-    /// Adds bytes that the server sent.
+    /// Adds bytes received from the server.
     pub fn feed(&mut self, bytes: &[u8]) {
         self.inbox.feed(bytes);
     }
 
-    /// Whether bytes have arrived that were not read yet. Behind the answer to StartTLS there must
-    /// be none: they were sent before the connection was secure (RFC 4511 §4.14.1).
+    /// Whether received bytes are still unread. There must be none after the response to StartTLS: they were sent
+    /// before the connection was secure (RFC 4511 §4.14.1).
     #[must_use]
     pub fn has_unread(&self) -> bool {
         !self.inbox.is_empty()
     }
 
-    /// The end of a search that has arrived behind entries which were not read yet, with the cookie
-    /// of its next page: that page can be asked for before this one is gone through.
+    /// The cookie of a page whose end has arrived, even if its entries have not been read yet: the next page can be
+    /// requested early.
     pub fn page_ahead(&mut self) -> Option<(RequestId, Octets)> {
         while let Some(bytes) = self.inbox.look_ahead(self.limit) {
             let Some((id, DONE)) = entry::head(bytes) else { continue };
@@ -210,10 +210,10 @@ impl Conversation {
         None
     }
 
-    /// The next thing that the server said, if enough bytes have arrived.
+    /// The next response, if it has arrived completely.
     ///
     /// # Errors
-    /// The server broke the protocol, or ended the connection; nothing can follow.
+    /// The server broke the protocol or ended the connection; nothing can follow.
     pub fn next_event(&mut self) -> Result<Option<Event>, ProtocolError> {
         while let Some(bytes) = self.inbox.next(self.limit)? {
             if let Some((id, entry::ENTRY)) = entry::head(bytes) {
@@ -237,7 +237,7 @@ impl Conversation {
     fn receive(&mut self, message: Message) -> Result<Option<Event>, ProtocolError> {
         let id = message.id;
         if id == 0 {
-            // The only unsolicited notification there is (RFC 4511 §4.4).
+            // The only unsolicited notification in the standard (RFC 4511 §4.4).
             return Err(match message.operation {
                 Operation::ExtendedResponse(notice) => {
                     let result = LdapResult::from(notice);
@@ -265,8 +265,8 @@ impl Conversation {
                 let cookie = control::paged_value(message.controls.as_deref())?.map(|(_, cookie)| cookie);
                 Event::Done(request, result, cookie.filter(|cookie| !cookie.is_empty()))
             }
-            // One server refuses a search's control with an extended response: it is the end all
-            // the same, and must not be taken for success.
+            // One server refuses a search's control with an extended response: that ends the search, and must not be
+            // taken for success.
             (Pending::Search, Operation::ExtendedResponse(response)) if response.code.0 != 0 => {
                 Event::Done(request, response.into(), None)
             }

@@ -1,8 +1,8 @@
-//! An entry that a search found (RFC 4511 §4.5.2), read by hand: most of what a server sends is
-//! these, and the codec takes a piece of memory for each value.
+//! A search result entry (RFC 4511 §4.5.2), decoded by hand: most of a server's messages are entries, and the codec
+//! allocates for every value.
 //!
-//! One pass checks every length; what was checked is kept as it came, in one piece of memory, and
-//! gone through again without checks that could fail. No recursion.
+//! One pass checks every length; the checked bytes are kept in one allocation, and iterated without checks that could
+//! fail. No recursion.
 
 use crate::message::SearchResultEntry;
 use crate::{ProtocolError, ProtocolErrorKind};
@@ -12,14 +12,14 @@ const SEQUENCE: u8 = 0x30;
 const SET: u8 = 0x31;
 const INTEGER: u8 = 0x02;
 const OCTETS: u8 = 0x04;
-/// The tag of a SearchResultEntry, and of the controls that may follow it.
+/// The tag of a SearchResultEntry, and that of controls after it.
 pub(crate) const ENTRY: u8 = 0x64;
 const CONTROLS: u8 = 0xa0;
 
-/// One entry as it came: its name, and its attributes with their values.
+/// One entry as received: its name, and its attributes with their values.
 #[derive(Clone, PartialEq, Eq)]
 pub struct ReceivedEntry {
-    /// The content of the attributes' list, checked, behind the name.
+    /// The checked content of the attribute list.
     bytes: Box<[u8]>,
     name: usize,
 }
@@ -30,12 +30,12 @@ impl std::fmt::Debug for ReceivedEntry {
     }
 }
 
-/// One value of BER after the other, with definite lengths (RFC 4511 §5.1).
+/// A sequence of BER values with definite lengths (RFC 4511 §5.1).
 #[derive(Clone, Copy)]
 struct Elements<'b>(&'b [u8]);
 
 impl<'b> Elements<'b> {
-    /// The tag and the content of the next one; none if it is not all there, or not sound.
+    /// The tag and the content of the next value; `None` if it is incomplete or invalid.
     fn next(&mut self) -> Option<(u8, &'b [u8])> {
         let (head, rest) = self.0.split_first_chunk::<2>()?;
         let [tag, first] = *head;
@@ -60,7 +60,7 @@ impl<'b> Elements<'b> {
     }
 }
 
-/// The message id and the tag of what a whole message is; none if it has no such head.
+/// The message id and the operation's tag of a complete message; `None` if it has no valid header.
 pub(crate) fn head(message: &[u8]) -> Option<(u32, u8)> {
     let mut inside = Elements(Elements(message).take(SEQUENCE)?);
     let id = inside.take(INTEGER).filter(|digits| {
@@ -71,7 +71,7 @@ pub(crate) fn head(message: &[u8]) -> Option<(u32, u8)> {
 }
 
 impl ReceivedEntry {
-    /// Reads a whole message that [`head`] says is an entry.
+    /// Decodes a complete message that [`head`] identifies as an entry.
     ///
     /// # Errors
     /// [`ProtocolErrorKind::Malformed`] for anything that is not one.
@@ -117,7 +117,7 @@ impl ReceivedEntry {
         self.part(0..self.name)
     }
 
-    /// Each attribute's description with its values, in the order in which they came.
+    /// Each attribute description with its values, in the order received.
     pub fn attributes(&self) -> impl Iterator<Item = (&[u8], impl Iterator<Item = &[u8]>)> {
         let mut list = Elements(self.part(self.name..self.bytes.len()));
         std::iter::from_fn(move || {
@@ -128,8 +128,7 @@ impl ReceivedEntry {
         })
     }
 
-    /// Each attribute whose description is text, which every description is that the standard
-    /// allows.
+    /// Each attribute whose description is valid text, as the standard requires.
     pub fn attributes_as_text(&self) -> impl Iterator<Item = (&str, impl Iterator<Item = &[u8]>)> {
         self.attributes().filter_map(|(name, values)| Some((std::str::from_utf8(name).ok()?, values)))
     }

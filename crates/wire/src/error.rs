@@ -1,47 +1,47 @@
-//! What can be wrong with the bytes of a peer.
+//! Violations of the protocol by a peer.
 
 use miette::Diagnostic;
 use thiserror::Error;
 
-/// Why a conversation cannot go on.
+/// Why a conversation cannot continue.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[error("{kind}")]
 pub struct ProtocolError {
     kind: ProtocolErrorKind,
 }
 
-/// The rule of RFC 4511 that the peer broke, or the limit that it passed.
+/// The rule of RFC 4511 that the peer broke, or the limit that it exceeded.
 #[derive(Clone, Debug, PartialEq, Eq, Error, Diagnostic)]
 #[non_exhaustive]
 pub enum ProtocolErrorKind {
-    /// A message that is longer than is allowed.
+    /// A message above the size limit.
     #[error("the server announced a message of {announced} bytes; {limit} are allowed")]
-    #[diagnostic(code(WX0311), help("hardly any directory entry is that large: is this an LDAP server?"))]
+    #[diagnostic(code(WX0311), help("directory entries are hardly ever that large: is this an LDAP server?"))]
     TooLarge {
         /// The length in the message's header.
         announced: u64,
         /// The limit.
         limit: usize,
     },
-    /// Bytes that are no LDAP message.
+    /// Bytes that are not an LDAP message.
     #[error("the server sent something that is not an LDAP message")]
     #[diagnostic(
         code(WX0312),
-        help("is this the right port? ldaps:// wants a port with TLS (636), ldap:// one without (389)")
+        help("is this the right port? ldaps:// needs a port with TLS (636), ldap:// one without (389)")
     )]
     Malformed,
-    /// An answer to nothing that was asked.
+    /// A response without a request.
     #[error("the server answered a request that was never made (message {id})")]
     #[diagnostic(code(WX0312), help("tell the directory's administrators: the server breaks the protocol"))]
     UnknownRequest {
-        /// The answer's message id.
+        /// The response's message id.
         id: u32,
     },
-    /// An answer of another kind than what was asked for.
+    /// A response of the wrong kind for its request.
     #[error("the server's answer does not fit the request (message {id})")]
     #[diagnostic(code(WX0312), help("tell the directory's administrators: the server breaks the protocol"))]
     WrongAnswer {
-        /// The answer's message id.
+        /// The response's message id.
         id: u32,
     },
     /// Notice of Disconnection (RFC 4511 §4.4.1).
@@ -53,16 +53,16 @@ pub enum ProtocolErrorKind {
     Disconnected {
         /// The result code.
         code: u32,
-        /// The server's own words.
+        /// The server's message.
         text: String,
     },
-    /// A filter that is nested too deeply to be sent.
+    /// A filter too deeply nested to be sent.
     #[error("the filter is nested too deeply")]
     #[diagnostic(code(WX0202), help("join clauses side by side"))]
     FilterTooDeep,
-    /// A message that cannot be written.
-    #[error("the request cannot be written as an LDAP message")]
-    #[diagnostic(code(WX0312), help("this is a fault of Webtaxon's: please report it"))]
+    /// A message that cannot be encoded.
+    #[error("the request cannot be encoded as an LDAP message")]
+    #[diagnostic(code(WX0312), help("this is a bug in Webtaxon: please report it"))]
     Unwritable,
 }
 
@@ -72,7 +72,7 @@ fn describe(code: u32, text: &str) -> String {
 }
 
 impl ProtocolError {
-    /// What was wrong.
+    /// The kind of violation.
     #[must_use]
     pub fn kind(&self) -> &ProtocolErrorKind {
         &self.kind

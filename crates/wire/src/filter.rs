@@ -1,7 +1,7 @@
 //! Search filters as BER and back (RFC 4511 §4.5.1).
 //!
-//! The codec walks these types recursively; it holds a depth limit when it reads, and
-//! [`WireFilter::new`] holds [`Limits::depth`] before anything is written.
+//! The codec walks these types recursively; it enforces a depth limit when decoding, and [`WireFilter::new`] enforces
+//! [`Limits::depth`] before encoding.
 
 use crate::{ProtocolError, ProtocolErrorKind};
 use rasn::prelude::*;
@@ -10,7 +10,7 @@ use webtaxon_core::ldap::filter::{Filter, Item, Limits};
 /// Bytes of a value or a name, shared without copying.
 pub type Octets = OctetString;
 
-/// A filter as it goes over the wire.
+/// A filter in its encoded structure.
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 #[rasn(choice)]
 pub enum WireFilter {
@@ -55,16 +55,16 @@ pub struct Assertion {
     pub value: Octets,
 }
 
-/// An attribute and pieces of a value.
+/// An attribute and substrings of a value.
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 pub struct Substrings {
     /// The attribute description.
     pub attribute: Octets,
-    /// The pieces, in order.
+    /// The substrings, in order.
     pub pieces: Vec<Piece>,
 }
 
-/// One piece of a value.
+/// One substring.
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 #[rasn(choice)]
 pub enum Piece {
@@ -79,10 +79,10 @@ pub enum Piece {
     Final(Octets),
 }
 
-/// A comparison by a rule.
+/// A comparison by a matching rule.
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 pub struct ByRule {
-    /// The rule.
+    /// The matching rule.
     #[rasn(tag(1))]
     pub rule: Option<Octets>,
     /// The attribute description.
@@ -91,7 +91,7 @@ pub struct ByRule {
     /// The value.
     #[rasn(tag(3))]
     pub value: Octets,
-    /// Whether the entry's own name counts.
+    /// Whether the values in the entry's own name count.
     #[rasn(tag(4), default)]
     pub dn: bool,
 }
@@ -116,7 +116,7 @@ impl WireFilter {
         Ok(Self::of(filter))
     }
 
-    /// Recursive, within the depth that [`WireFilter::new`] has checked.
+    /// Recursive, to the depth that [`WireFilter::new`] has checked.
     fn of(filter: &Filter) -> Self {
         let assertion =
             |attribute: &str, value: &[u8]| Assertion { attribute: octets(attribute), value: octets(value) };
@@ -150,11 +150,11 @@ impl WireFilter {
         }
     }
 
-    /// The filter that these bytes mean. Recursive, within the depth that the codec has held.
+    /// Converts back to a filter. Recursive, to the depth that the codec enforced.
     ///
     /// # Errors
-    /// [`ProtocolErrorKind::Malformed`] for an attribute description that is not UTF-8, or for
-    /// pieces out of order.
+    /// [`ProtocolErrorKind::Malformed`] for an attribute description that is not UTF-8, or for substrings out of
+    /// order.
     pub fn to_filter(&self) -> Result<Filter, ProtocolError> {
         let all = |parts: &[Self]| parts.iter().map(Self::to_filter).collect::<Result<Vec<_>, _>>();
         let value = |bytes: &Octets| (&**bytes).into();

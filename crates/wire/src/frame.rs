@@ -1,23 +1,22 @@
 //! Where one LDAP message ends in a stream of bytes (RFC 4511 §5.1), within a size limit.
 //!
-//! A message's header announces its length; nothing is reserved before it was checked, and
-//! nothing is kept beyond the messages that have arrived.
+//! A message's header announces its length; nothing is allocated before the length was checked, and nothing is kept
+//! beyond the messages that have arrived.
 
 use crate::{ProtocolError, ProtocolErrorKind};
 
-/// The longest message that is accepted, 16 MiB, from whoever has not shown yet to speak LDAP.
+/// The message limit, 16 MiB, for a peer that has not yet proved to speak LDAP.
 pub const MESSAGE_LIMIT: usize = 16 << 20;
 
-/// The longest message of an LDAP server, 256 MiB: a group may have millions of members, and most servers give them
-/// all in one entry.
+/// The message limit, 256 MiB, for an LDAP server: a group can have millions of members, and most servers return all
+/// of them in one entry.
 pub const ENTRY_LIMIT: usize = 256 << 20;
 
-/// The size of the message at the front of `bytes`, header included; none if the header is not
-/// all there yet.
+/// The size of the message at the front of `bytes`, including its header; `None` if the header is incomplete.
 ///
 /// # Errors
-/// [`ProtocolErrorKind::Malformed`] if this cannot be an LDAP message (another tag, an indefinite
-/// or oversized length form), [`ProtocolErrorKind::TooLarge`] past `limit`.
+/// [`ProtocolErrorKind::Malformed`] if this cannot be an LDAP message (another tag, an indefinite or oversized length
+/// form), [`ProtocolErrorKind::TooLarge`] beyond `limit`.
 pub fn size(bytes: &[u8], limit: usize) -> Result<Option<usize>, ProtocolError> {
     let malformed = || ProtocolError::from(ProtocolErrorKind::Malformed);
     match bytes.first() {
@@ -41,17 +40,17 @@ pub fn size(bytes: &[u8], limit: usize) -> Result<Option<usize>, ProtocolError> 
     }
 }
 
-/// Bytes that have arrived and were not read as messages yet.
+/// Received bytes not yet read as messages.
 #[derive(Debug, Default)]
 pub struct Inbox {
     bytes: Vec<u8>,
     read: usize,
-    /// How far [`Inbox::look_ahead`] has looked.
+    /// The position that [`Inbox::look_ahead`] has reached.
     looked: usize,
 }
 
 impl Inbox {
-    /// Adds bytes as they arrive.
+    /// Adds received bytes.
     pub fn feed(&mut self, bytes: &[u8]) {
         if self.read == self.bytes.len() {
             self.bytes.clear();
@@ -64,14 +63,14 @@ impl Inbox {
         self.bytes.extend_from_slice(bytes);
     }
 
-    /// Whether every byte that arrived was read.
+    /// Whether every received byte has been read.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.read == self.bytes.len()
     }
 
-    /// The next whole message behind those that were looked at, if it has arrived. It stays to be
-    /// read in its turn. Whatever is not sound ends the look: it is told when it is read.
+    /// The next complete message after those already looked at. It remains to be read in its turn. An invalid one
+    /// ends the look-ahead, and is reported when it is read.
     pub fn look_ahead(&mut self, limit: usize) -> Option<&[u8]> {
         let from = self.looked.max(self.read);
         let size = size(self.bytes.get(from..)?, limit).ok().flatten()?;
@@ -80,7 +79,7 @@ impl Inbox {
         Some(message)
     }
 
-    /// The next whole message, if one has arrived.
+    /// The next complete message, if one has arrived.
     ///
     /// # Errors
     /// As [`size`].

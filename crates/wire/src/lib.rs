@@ -2,11 +2,11 @@
 //! conversation as a state machine. No sockets, no async, no clock.
 //!
 //! * [`message`]: the messages of RFC 4511 that this job needs, over the `rasn` codec;
-//! * [`entry`]: the entries of a search, read by hand;
+//! * [`entry`]: the entries of a search, decoded by hand;
 //! * [`frame`]: where one message ends in a stream of bytes, within a size limit;
-//! * [`control`]: the controls that go with a search (paged results);
+//! * [`control`]: controls and extended operations;
 //! * [`filter`]: search filters as BER and back;
-//! * [`conversation`]: what a client may say, and what the server's answers mean.
+//! * [`conversation`]: which requests a client may send, and what the responses mean.
 
 pub mod control;
 pub mod conversation;

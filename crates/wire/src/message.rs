@@ -14,42 +14,42 @@ use webtaxon_core::ldap::filter::Filter;
 /// The envelope of every message (RFC 4511 §4.1.1).
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 pub struct Message {
-    /// Which request this is, or answers; 0 for an unsolicited notification.
+    /// The request's id, also on its responses; 0 for an unsolicited notification.
     pub id: u32,
-    /// What is asked or answered.
+    /// The operation.
     pub operation: Operation,
-    /// What goes with it.
+    /// The controls.
     #[rasn(tag(0))]
     pub controls: Option<Vec<Control>>,
 }
 
-/// What is asked or answered.
+/// An LDAP operation.
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 #[rasn(choice)]
 pub enum Operation {
-    /// Who asks (RFC 4511 §4.2).
+    /// A bind request (RFC 4511 §4.2).
     BindRequest(BindRequest),
-    /// Whether they are believed.
+    /// A bind response.
     BindResponse(BindResponse),
-    /// The client goes (RFC 4511 §4.3).
+    /// An unbind request (RFC 4511 §4.3).
     #[rasn(tag(application, 2))]
     UnbindRequest(()),
-    /// What is looked for (RFC 4511 §4.5).
+    /// A search request (RFC 4511 §4.5).
     SearchRequest(SearchRequest),
-    /// One entry that was found.
+    /// A search result entry.
     SearchResultEntry(SearchResultEntry),
     /// The end of a search.
     #[rasn(tag(application, 5))]
     SearchResultDone(LdapResult),
-    /// Where else to look (RFC 4511 §4.5.3).
+    /// A search continuation reference (RFC 4511 §4.5.3).
     #[rasn(tag(application, 19))]
     SearchResultReference(Vec<Octets>),
-    /// Forget a request (RFC 4511 §4.11).
+    /// An abandon request (RFC 4511 §4.11).
     #[rasn(tag(application, 16))]
     AbandonRequest(u32),
-    /// Something beyond the standard's own operations (RFC 4511 §4.12).
+    /// An extended request (RFC 4511 §4.12).
     ExtendedRequest(ExtendedRequest),
-    /// Its answer, or an unsolicited notification (RFC 4511 §4.4).
+    /// An extended response, or an unsolicited notification (RFC 4511 §4.4).
     ExtendedResponse(ExtendedResponse),
 }
 
@@ -58,47 +58,47 @@ pub enum Operation {
 pub struct Control {
     /// The OID.
     pub oid: Octets,
-    /// Whether the server must refuse the request if it does not know the control.
+    /// Whether a server that does not know it must refuse the request.
     #[rasn(default)]
     pub critical: bool,
-    /// The control's own bytes.
+    /// The control's value.
     pub value: Option<Octets>,
 }
 
-/// A bind request. It does not print its password, and wipes its copy of it.
+/// A bind request. Its password is never printed, and is wiped when dropped.
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 #[rasn(tag(application, 0))]
 pub struct BindRequest {
-    /// 3.
+    /// The protocol version, 3.
     pub version: u8,
-    /// Who asks; empty for nobody.
+    /// The name; empty for an anonymous bind.
     pub name: Octets,
-    /// How it is shown.
+    /// The authentication method.
     pub authentication: Authentication,
 }
 
-/// How a client shows who it is.
+/// An authentication method.
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 #[rasn(choice)]
 pub enum Authentication {
-    /// By a password (RFC 4513 §5.1).
+    /// Simple, with a password (RFC 4513 §5.1).
     #[rasn(tag(0))]
     Simple(Password),
-    /// By a SASL mechanism (RFC 4513 §5.2).
+    /// A SASL mechanism (RFC 4513 §5.2).
     #[rasn(tag(3))]
     Sasl(Sasl),
 }
 
-/// A SASL mechanism and what it says.
+/// A SASL mechanism and its credentials.
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 pub struct Sasl {
     /// The mechanism's name.
     pub mechanism: Octets,
-    /// Its own bytes.
+    /// The credentials.
     pub credentials: Option<Octets>,
 }
 
-/// A password: not printed, and wiped when it is dropped.
+/// A password: never printed, and wiped when dropped.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Password(pub zeroize::Zeroizing<Vec<u8>>);
 
@@ -138,19 +138,19 @@ impl Decode for Password {
 /// The result of an operation (RFC 4511 §4.1.9).
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 pub struct LdapResult {
-    /// What came of it.
+    /// The result code.
     pub code: ResultCode,
-    /// The part of the name that does exist, with `noSuchObject`.
+    /// With `noSuchObject`, the part of the name that exists.
     pub matched_dn: Octets,
-    /// The server's own words.
+    /// The server's message.
     pub text: Octets,
-    /// Where else to ask.
+    /// Referrals to other servers.
     #[rasn(tag(3))]
     pub referral: Option<Vec<Octets>>,
 }
 
 impl LdapResult {
-    /// A result with a code and words of the server's own.
+    /// A result with a code and a message.
     #[must_use]
     pub fn new(code: u32, text: &str) -> Self {
         Self {
@@ -161,27 +161,27 @@ impl LdapResult {
         }
     }
 
-    /// The server's own words, whatever bytes they are.
+    /// The server's message as text, whatever its bytes.
     #[must_use]
     pub fn words(&self) -> String {
         String::from_utf8_lossy(&self.text).trim_end_matches('\0').to_owned()
     }
 }
 
-/// The answer to a bind: a result, with room for a SASL mechanism's bytes.
+/// A bind response: a result, with room for SASL credentials.
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 #[rasn(tag(application, 1))]
 pub struct BindResponse {
-    /// What came of it.
+    /// The result code.
     pub code: ResultCode,
-    /// The part of the name that does exist.
+    /// With `noSuchObject`, the part of the name that exists.
     pub matched_dn: Octets,
-    /// The server's own words.
+    /// The server's message.
     pub text: Octets,
-    /// Where else to ask.
+    /// Referrals to other servers.
     #[rasn(tag(3))]
     pub referral: Option<Vec<Octets>>,
-    /// A SASL mechanism's bytes.
+    /// SASL credentials.
     #[rasn(tag(7))]
     pub sasl: Option<Octets>,
 }
@@ -196,26 +196,26 @@ impl From<BindResponse> for LdapResult {
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 #[rasn(tag(application, 3))]
 pub struct SearchRequest {
-    /// Where to begin.
+    /// The base.
     pub base: Octets,
-    /// How far down to look.
+    /// The scope.
     pub scope: Scope,
-    /// Whether aliases are followed.
+    /// How to treat aliases.
     pub aliases: Aliases,
-    /// The most entries wanted; 0 for no limit.
+    /// Maximum entries; 0 for no limit.
     pub size_limit: u32,
-    /// The longest time in seconds; 0 for no limit.
+    /// Maximum time in seconds; 0 for no limit.
     pub time_limit: u32,
-    /// Whether attributes come without their values.
+    /// Whether to return attributes without values.
     pub types_only: bool,
-    /// What an entry must be like.
+    /// The filter.
     pub filter: WireFilter,
-    /// Which attributes are wanted.
+    /// The attributes to return.
     pub attributes: Vec<Octets>,
 }
 
 impl SearchRequest {
-    /// A search without limits that follows no aliases.
+    /// A search without limits that does not follow aliases.
     ///
     /// # Errors
     /// As [`WireFilter::new`](WireFilter::new).
@@ -238,33 +238,33 @@ impl SearchRequest {
     }
 }
 
-/// How far down a search looks (RFC 4511 §4.5.1.2).
+/// The scope of a search (RFC 4511 §4.5.1.2).
 #[derive(AsnType, Encode, Decode, Debug, Clone, Copy, PartialEq, Eq)]
 #[rasn(enumerated)]
 pub enum Scope {
-    /// The base alone.
+    /// The base only.
     Base = 0,
     /// The base's children.
     One = 1,
-    /// The base and everything below it.
+    /// The base and its whole subtree.
     Subtree = 2,
 }
 
-/// Whether aliases are followed (RFC 4511 §4.5.1.3).
+/// How to treat aliases (RFC 4511 §4.5.1.3).
 #[derive(AsnType, Encode, Decode, Debug, Clone, Copy, PartialEq, Eq)]
 #[rasn(enumerated)]
 pub enum Aliases {
-    /// Never.
+    /// Never follow them.
     Never = 0,
-    /// Below the base.
+    /// Follow them below the base.
     Searching = 1,
-    /// At the base.
+    /// Follow them at the base.
     FindingBase = 2,
-    /// Always.
+    /// Always follow them.
     Always = 3,
 }
 
-/// One entry that was found (RFC 4511 §4.5.2).
+/// A search result entry (RFC 4511 §4.5.2).
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 #[rasn(tag(application, 4))]
 pub struct SearchResultEntry {
@@ -279,40 +279,40 @@ pub struct SearchResultEntry {
 pub struct PartialAttribute {
     /// The attribute description.
     pub description: Octets,
-    /// The values, in the order in which they came.
+    /// The values, in the order received.
     #[rasn(tag(universal, 17))]
     pub values: Vec<Octets>,
 }
 
-/// Something beyond the standard's own operations.
+/// An extended request.
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 #[rasn(tag(application, 23))]
 pub struct ExtendedRequest {
     /// The operation's OID.
     #[rasn(tag(0))]
     pub name: Octets,
-    /// Its own bytes.
+    /// Its value.
     #[rasn(tag(1))]
     pub value: Option<Octets>,
 }
 
-/// The answer to it, or an unsolicited notification.
+/// An extended response, or an unsolicited notification.
 #[derive(AsnType, Encode, Decode, Debug, Clone, PartialEq, Eq)]
 #[rasn(tag(application, 24))]
 pub struct ExtendedResponse {
-    /// What came of it.
+    /// The result code.
     pub code: ResultCode,
-    /// The part of the name that does exist.
+    /// With `noSuchObject`, the part of the name that exists.
     pub matched_dn: Octets,
-    /// The server's own words.
+    /// The server's message.
     pub text: Octets,
-    /// Where else to ask.
+    /// Referrals to other servers.
     #[rasn(tag(3))]
     pub referral: Option<Vec<Octets>>,
-    /// The OID of what is answered or notified.
+    /// The OID of the response or notification.
     #[rasn(tag(10))]
     pub name: Option<Octets>,
-    /// Its own bytes.
+    /// Its value.
     #[rasn(tag(11))]
     pub value: Option<Octets>,
 }
@@ -330,7 +330,7 @@ impl Message {
         Self { id, operation, controls: None }
     }
 
-    /// The bytes of the message.
+    /// Encodes the message.
     ///
     /// # Errors
     /// [`ProtocolErrorKind::Unwritable`] if the codec refuses it.
@@ -338,7 +338,7 @@ impl Message {
         rasn::ber::encode(self).map_err(|_| ProtocolErrorKind::Unwritable.into())
     }
 
-    /// Reads one whole message, as [`crate::frame`] cuts it out.
+    /// Decodes one complete message, as cut out by [`crate::frame`].
     ///
     /// # Errors
     /// [`ProtocolErrorKind::Malformed`] for anything else.

@@ -9,21 +9,21 @@ use rasn::types::Constraints;
 pub struct ResultCode(pub u32);
 
 impl ResultCode {
-    /// It worked.
+    /// Success.
     pub const SUCCESS: Self = Self(0);
-    /// More entries than the limit.
+    /// More entries than the size limit.
     pub const SIZE_LIMIT_EXCEEDED: Self = Self(4);
-    /// More than an administrator allows.
+    /// More than an administrative limit allows.
     pub const ADMIN_LIMIT_EXCEEDED: Self = Self(11);
-    /// Longer than the server's limit.
+    /// Longer than the time limit.
     pub const TIME_LIMIT_EXCEEDED: Self = Self(3);
-    /// Another server keeps this.
+    /// Another server holds the entries.
     pub const REFERRAL: Self = Self(10);
-    /// Too much to do just now.
+    /// The server is too busy.
     pub const BUSY: Self = Self(51);
-    /// Going down, or not up yet.
+    /// The server is shutting down or starting.
     pub const UNAVAILABLE: Self = Self(52);
-    /// The base's name does not exist.
+    /// The base does not exist.
     pub const NO_SUCH_OBJECT: Self = Self(32);
 
     /// The standard's name for the code (RFC 4511 appendix A).

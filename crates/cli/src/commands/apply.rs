@@ -9,12 +9,12 @@ use std::path::Path;
 use webtaxon::apply::{Consent, Work};
 use webtaxon::{Workspace, report};
 
-/// Changes of each kind that are listed before the question.
+/// Changes of each kind shown before the question.
 const LISTED: usize = 10;
 
 pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit, Failure> {
     if session.common.from.is_some() {
-        let reason = "apply reads the directory itself: a snapshot may be older than you think";
+        let reason = "apply reads the directory itself: a snapshot may be out of date";
         return Err(Failure::wrong(reason));
     }
     let workspace = session.open()?;
@@ -37,7 +37,7 @@ pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit
     Ok(if applied.is_complete() { Exit::Done } else { Exit::Failed })
 }
 
-/// The work of a saved preview, or of one that is made now; shown either way.
+/// The work of a saved preview, or of a new one, shown to the user.
 async fn work(workspace: &Workspace, options: &Options, session: &Session<'_>) -> Result<Work, Failure> {
     let is_text = session.is_text();
     if let Some(file) = &options.saved {
@@ -54,15 +54,15 @@ async fn work(workspace: &Workspace, options: &Options, session: &Session<'_>) -
     Ok(work)
 }
 
-/// Writes the statements of an apply to a file, for somebody who runs them.
+/// Writes the statements of an apply to a file, to be run by an administrator.
 fn write_down(work: &Work, script: &str, file: &Path, session: &Session<'_>) -> Result<Exit, Failure> {
-    // The accounts in it are for its owner's eyes.
+    // The file contains accounts, so only its owner may read it.
     create(file, script, true).map_err(|error| Failure::unwritable(file, error))?;
     session.output.aside(&text::statements(work, file, &session.same_options()));
     Ok(Exit::Done)
 }
 
-/// Asks whether to go on; on a terminal only.
+/// Asks whether to go on, if there is a terminal.
 async fn ask(work: &Work, session: &Session<'_>) -> Result<bool, Failure> {
     if !session.is_text() || !io::stdin().is_terminal() {
         return Err(Failure::wrong("there is no terminal to ask at: add --yes to go ahead"));

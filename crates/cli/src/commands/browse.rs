@@ -1,4 +1,4 @@
-//! `webtaxon browse`: where people and groups sit, and one entry.
+//! `webtaxon browse`: where people and groups are, and one entry.
 
 use crate::arguments::Browse as Options;
 use crate::session::{Exit, Failure, Session};
@@ -9,7 +9,7 @@ use webtaxon::model::ldap::name::Dn;
 use webtaxon::report;
 use webtaxon::survey::{self, Tree};
 
-/// People and groups that are shown at most.
+/// Maximum people and groups shown.
 const FOUND: usize = 100;
 
 pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit, Failure> {
@@ -41,7 +41,7 @@ pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit
     Ok(Exit::Done)
 }
 
-/// The trees below an entry, or below every top; and the entry, if one is named.
+/// The trees below an entry, or below every naming context; and the entry, if one is given.
 async fn look(
     connection: &mut Connection,
     base: Option<&Dn>,

@@ -12,7 +12,7 @@ pub(crate) fn run(code: &str, session: &Session<'_>) -> Result<Exit, Failure> {
     Ok(Exit::Done)
 }
 
-/// The chapter of one code, without its heading's signs.
+/// The chapter of one code, without its heading.
 fn chapter(code: &str) -> Option<String> {
     let heading = format!("## {}", code.to_ascii_uppercase());
     let start = CHAPTERS.find(&format!("{heading} "))?;

@@ -1,7 +1,6 @@
 //! `webtaxon demo`: the whole job on the museum's made-up data, with nothing installed.
 //!
-//! The files are those of `demo/` in the repository, compiled in, so that an installed binary can
-//! do this anywhere.
+//! The files are those of `demo/` in the repository, compiled in, so that an installed binary can do this anywhere.
 
 use super::{check, preview};
 use crate::arguments::{Common, Demo, Preview as PreviewOptions};
@@ -22,18 +21,17 @@ const GROUPS: &str = include_str!("../../../../demo/groups.csv");
 const PASSWORD: &str = include_str!("../../../../demo/museum-password.txt");
 const README: &str = include_str!("../../../../demo/README.md");
 
-/// The port in the settings; another one is written into them if it is taken.
+/// The port in the settings; if it is taken, another is written into them.
 const PORT: u16 = 6360;
 
-/// The same for the simulated application.
+/// The port of the simulated application.
 const APPLICATION_PORT: u16 = 6370;
 
-/// The lines of the settings that say where the accounts are, and those that find them at the simulated
-/// application.
+/// The lines of the settings that locate the accounts, and their replacement for the simulated application.
 const IN_A_FILE: &str = "store     = \"csv\"\npath      = \"accounts.csv\"";
 const AT_A_SERVICE: &str = "store      = \"scim\"\nservice    = \"http://127.0.0.1:6370/scim/v2\"\nplain      = true                                # on this machine alone\nattributes = { room = \"urn:quillmere:loans:2.0:User:room\" }";
 
-/// Where the files are; a temporary folder goes away at the end.
+/// The folder of the files; a temporary one is deleted at the end.
 enum Folder {
     Kept(PathBuf),
     Temporary(tempfile::TempDir),
@@ -63,7 +61,7 @@ pub(crate) async fn run(options: &Demo, session: &Session<'_>) -> Result<Exit, F
     };
     let headline = |words: &str| say(&format!("{}\n\n", paint(Tone::Heading, words)));
 
-    headline("The Quillmere Museum fills its Loans Desk from the museum's directory. All data is made up.");
+    headline("The Quillmere Museum fills its Loans Desk from the museum's directory. All data are invented.");
     say(&format!(
         "A simulated directory runs at {}; the files are in {}\n\n",
         standin.url(),
@@ -97,7 +95,7 @@ pub(crate) async fn run(options: &Demo, session: &Session<'_>) -> Result<Exit, F
     }
     match &folder {
         Folder::Kept(path) => say(&format!(
-            "The files stay in {0}; {0}/README.md says what is in them. To try them, start the directory again:\n  webtaxon standin --ldif {0}/directory.ldif --listen {1} --authority {0}/museum-ca.pem --application {0}/accounts.csv\nand in another terminal:\n  webtaxon preview --settings {0}/webtaxon.toml\n",
+            "The files stay in {0}; {0}/README.md describes them. To try them, start the directory again:\n  webtaxon standin --ldif {0}/directory.ldif --listen {1} --authority {0}/museum-ca.pem --application {0}/accounts.csv\nand in another terminal:\n  webtaxon preview --settings {0}/webtaxon.toml\n",
             path.display(),
             standin.address()
         )),
@@ -108,9 +106,9 @@ pub(crate) async fn run(options: &Demo, session: &Session<'_>) -> Result<Exit, F
     Ok(Exit::Done)
 }
 
-/// Starts the simulated directory on the settings' own port, or on a free one.
+/// Starts the simulated directory on the settings' port, or on a free one.
 async fn start() -> Result<Standin, StandinError> {
-    // The file is part of the binary, and a test reads it: it is sound.
+    // The file is compiled in, and a test reads it.
     let directory =
         Arc::new(Directory::from_ldif(DIRECTORY.as_bytes()).unwrap_or_else(|error| panic!("{error}")));
     let at = |port| Options { listen: SocketAddr::from(([127, 0, 0, 1], port)), ..Options::default() };
@@ -134,17 +132,17 @@ async fn start_application() -> Result<Application, StandinError> {
     }
 }
 
-/// Writes the demo's files, with the ports that the simulated directory and application got.
+/// Writes the demo's files, with the ports in use.
 fn write(options: &Demo, standin: &Standin, application: &Application) -> Result<Folder, String> {
     let folder = match &options.keep {
         Some(path) => {
             std::fs::create_dir_all(path)
-                .map_err(|error| format!("the folder {} cannot be made: {error}", path.display()))?;
+                .map_err(|error| format!("the folder {} cannot be created: {error}", path.display()))?;
             Folder::Kept(path.clone())
         }
         None => {
             let made = tempfile::Builder::new().prefix("webtaxon-demo-").tempdir();
-            Folder::Temporary(made.map_err(|error| format!("no temporary folder can be made: {error}"))?)
+            Folder::Temporary(made.map_err(|error| format!("no temporary folder can be created: {error}"))?)
         }
     };
     let port = standin.address().port();
@@ -166,7 +164,7 @@ fn write(options: &Demo, standin: &Standin, application: &Application) -> Result
         ("museum-password.txt", PASSWORD, true),
         ("museum-ca.pem", standin.authority_pem(), false),
     ];
-    // All or nothing: look before the first is written.
+    // All or nothing: check before writing the first.
     if let Some((name, ..)) = files.iter().find(|(name, ..)| folder.path().join(name).exists()) {
         let file = folder.path().join(name);
         return Err(format!(

@@ -21,9 +21,10 @@ const NAME: &str = "main";
 pub(crate) async fn run(options: &Draft, session: &Session<'_>) -> Result<Exit, Failure> {
     let output = session.output;
     if session.common.from.is_some() {
-        return Err(Failure::wrong("draft asks a directory: a snapshot does not say how one is reached").with(
-            "  To do: leave --from out; `webtaxon fields --from FILE` shows what people have in a snapshot\n",
-        ));
+        return Err(Failure::wrong("draft needs a directory: a snapshot does not say how to reach one")
+            .with(
+                "  To do: remove --from; `webtaxon fields --from FILE` shows the attributes in a snapshot\n",
+            ));
     }
     let to_stdout = options.out == Path::new("-");
     if !to_stdout && options.out.exists() {
@@ -44,7 +45,7 @@ pub(crate) async fn run(options: &Draft, session: &Session<'_>) -> Result<Exit, 
     let drafted = survey::draft(&mut connection, &DraftOptions { directory: &directory, accounts }).await;
     connection.close().await;
     let draft = drafted?;
-    // What is handed over must be sound: a fault here is this program's own.
+    // The draft must be valid: an error here is a bug.
     Settings::parse("the draft", draft.text.as_bytes()).map_err(Error::from)?;
     if to_stdout {
         output.answer(&draft.text);
@@ -55,7 +56,7 @@ pub(crate) async fn run(options: &Draft, session: &Session<'_>) -> Result<Exit, 
     Ok(Exit::Done)
 }
 
-/// Tells what was found and written, and what to do next; makes an empty list of accounts if there is none.
+/// Reports what was found and written, and the next step; creates an empty list of accounts if there is none.
 fn say_what_is_there(draft: &Drafted, options: &Draft, session: &Session<'_>) {
     let output = session.output;
     for line in &draft.found {
@@ -67,7 +68,7 @@ fn say_what_is_there(draft: &Drafted, options: &Draft, session: &Session<'_>) {
     output.answer(&format!("\n{} {}\n", paint(Tone::Good, "Written:"), options.out.display()));
     if made {
         output.answer(&format!(
-            "{} {}, an empty list to begin with: put the application's accounts there\n",
+            "{} {}, an empty list to start with: put the application's accounts there\n",
             paint(Tone::Good, "Written:"),
             list.display()
         ));
@@ -77,10 +78,10 @@ fn say_what_is_there(draft: &Drafted, options: &Draft, session: &Session<'_>) {
     output.answer(&format!("Next: read the file, choose the groups, then webtaxon check{option}\n"));
 }
 
-/// The directory as the options name it; asks for the bind name if nobody gave it.
+/// The directory in the options; asks for the bind name if it is missing.
 fn directory(options: &Draft) -> Result<Directory, Failure> {
     let wrong = |reason: &str| Failure::wrong(reason);
-    // A host alone: with TLS, then with StartTLS.
+    // A host alone: with TLS first, then with StartTLS.
     let addresses = match options.url.contains("://") {
         true => vec![options.url.clone()],
         false => vec![format!("ldaps://{}", options.url), format!("ldap://{}", options.url)],
@@ -116,13 +117,12 @@ fn directory(options: &Draft) -> Result<Directory, Failure> {
     let mut directory = Directory::new(NAME, Servers::Named(servers));
     directory.trust = trust;
     directory.bind = bind;
-    // A draft looks at the tree that these servers keep.
+    // A draft is about the tree that these servers hold.
     directory.references = References::Ignore;
     Ok(directory)
 }
 
-/// Connects; a certificate that nobody here knows is shown, and trusted if somebody at the terminal
-/// has verified it.
+/// Connects; an unknown certificate is shown, and trusted once the user has verified it.
 async fn connect(
     directory: &mut Directory,
     folder: &Path,
@@ -143,7 +143,7 @@ async fn connect(
         }
         output.error(&error);
         let sure =
-            question("Is this fingerprint what somebody at the server has read to you? Type yes to trust it");
+            question("Is this the fingerprint that was read out to you at the server? Type yes to trust it");
         if sure.is_ok_and(|sure| sure.trim().eq_ignore_ascii_case("yes")) {
             directory.trust = Trust::Pinned(vec![pin]);
         } else {
@@ -152,7 +152,7 @@ async fn connect(
     }
 }
 
-/// The fingerprint of a certificate that was refused only since nobody here knows who signed it.
+/// The fingerprint of a certificate that was refused only because its issuer is unknown.
 fn unknown(error: &DirectoryError) -> Option<Fingerprint> {
     match error.kind() {
         DirectoryErrorKind::Certificate(refused) => Some(refused.certificate()?.fingerprint),
@@ -161,7 +161,7 @@ fn unknown(error: &DirectoryError) -> Option<Fingerprint> {
     }
 }
 
-/// Paths were given as seen from here; the settings see them from their own folder.
+/// Paths in the options are relative to the working directory; in the settings, to the file's folder.
 fn seen_from_the_file(directory: &mut Directory, out: &Path, here: &Path) {
     let elsewhere = out.parent().is_some_and(|parent| !parent.as_os_str().is_empty());
     if !elsewhere {
@@ -176,7 +176,7 @@ fn seen_from_the_file(directory: &mut Directory, out: &Path, here: &Path) {
     }
 }
 
-/// Asks at the terminal.
+/// Asks a question on the terminal.
 fn question(text: &str) -> io::Result<String> {
     let mut stderr = io::stderr().lock();
     write!(stderr, "{text}: ")?;

@@ -1,4 +1,4 @@
-//! `webtaxon fields`: which attributes people have, and how often they are filled.
+//! `webtaxon fields`: the attributes of people, and how often they are filled.
 
 use crate::arguments::Fields as Options;
 use crate::session::{Exit, Failure, Session};

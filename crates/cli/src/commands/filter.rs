@@ -1,4 +1,4 @@
-//! `webtaxon filter`: what a filter means, what will surprise, whom it selects, and why not.
+//! `webtaxon filter`: what a filter means, what may surprise, whom it selects, and why not.
 
 use crate::arguments::Filter as Options;
 use crate::output::Output;
@@ -19,22 +19,22 @@ use webtaxon::model::ldap::schema::ServerKind;
 use webtaxon::model::reading::snapshot::Header;
 use webtaxon::{Workspace, report, survey};
 
-/// Bytes that are read from a file or standard input: one more than a filter may have.
+/// Maximum bytes read from a file or standard input: one more than a filter may have.
 const LONGEST: u64 = (1 << 20) + 1;
 
 /// The entries that a filter is tried on.
 struct Tried {
     entries: Entries,
     kind: ServerKind,
-    /// What the server's schema knows; empty where there is none.
+    /// The server's schema; empty without one.
     schema: Schema,
-    /// What was read, in words.
+    /// The source of the entries, in words.
     from: String,
-    /// Whether something else keeps people out who are not active.
+    /// Whether another setting already excludes inactive people.
     active_elsewhere: bool,
 }
 
-/// The intake that is named, if one is.
+/// The intake given, if any.
 fn named(options: &Options) -> Option<&str> {
     options.intake.as_deref().filter(|name| !name.is_empty())
 }
@@ -51,13 +51,13 @@ pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit
     Ok(Exit::Done)
 }
 
-/// Whether the filter, or the entry, comes from the settings' own directory.
+/// Whether the filter or the entries come from the settings' directory.
 fn needs_settings(options: &Options) -> bool {
     let no_text = options.filter.is_none() && options.read.is_none();
     no_text || (options.entry.is_some() && options.ldif.is_none())
 }
 
-/// The filter's text, from wherever it is.
+/// The text of the filter, from any of its sources.
 fn written(options: &Options, workspace: Option<&Workspace>) -> Result<String, String> {
     let mut text = String::new();
     match (&options.filter, &options.read) {
@@ -79,7 +79,7 @@ fn written(options: &Options, workspace: Option<&Workspace>) -> Result<String, S
     }
 }
 
-/// The entries that the options name; none where there are none.
+/// The entries to try the filter on, if the options give any.
 async fn tried(
     options: &Options,
     workspace: Option<&Workspace>,
@@ -116,18 +116,18 @@ async fn tried(
     Ok(Some(Tried { entries, kind, schema, from, active_elsewhere: true }))
 }
 
-/// What a snapshot was read of, in words; warns of what was not read into it.
+/// The source of a snapshot, in words; warns if the snapshot does not cover the filter.
 fn from_snapshot(header: &Header, filter: &Filter, output: &Output) -> String {
-    let Some(found_by) = &header.filter else { return "what the file holds".to_owned() };
+    let Some(found_by) = &header.filter else { return "the entries of the file".to_owned() };
     let has = |name: &str| header.attributes.iter().any(|known| known.eq_ignore_ascii_case(name));
     let unread: BTreeSet<&str> = filter.attributes().filter(|name| !has(name)).collect();
     if !unread.is_empty() {
         let names = Vec::from_iter(unread).join(", ");
         output.warning(&format!(
-            "{names} was not read into the snapshot, so that nobody has it here: ask the directory itself, without --from"
+            "{names} was not read into the snapshot, so nobody has it here: ask the directory itself, without --from"
         ));
     }
-    format!("what the snapshot holds, those whom {found_by} found at {}", header.server)
+    format!("the entries of the snapshot, matched by {found_by} at {}", header.server)
 }
 
 fn answer(repaired: Repaired, tried: Option<Tried>, wanted: Option<&str>) -> Result<Answer, String> {
@@ -136,7 +136,7 @@ fn answer(repaired: Repaired, tried: Option<Tried>, wanted: Option<&str>) -> Res
     let own = tried.as_ref().map(|tried| &tried.schema).filter(|schema| !schema.is_empty());
     let schema = own.unwrap_or_else(|| Schema::of(kind));
     let unknown = |name: &str| {
-        // What entries have is known, whatever it is called.
+        // An attribute that entries have is known.
         let is_there =
             tried.as_ref().is_some_and(|tried| tried.entries.names().covered_by(name).next().is_some());
         let is_known = schema.find(name).is_some() || (own.is_none() && is_there);
@@ -176,7 +176,7 @@ fn answer(repaired: Repaired, tried: Option<Tried>, wanted: Option<&str>) -> Res
     Ok(answer)
 }
 
-/// The entry of this name; or the only one with this login or display name.
+/// The entry with this name, or the only one with this login or display name.
 fn find<'e>(entries: &'e Entries, wanted: &str) -> Option<Entry<'e>> {
     let pasted = Dn::parse_pasted(wanted).ok().map(|read| read.dn);
     if let Some(key) = pasted.filter(|dn| dn.depth() > 0).map(|dn| dn.key()) {

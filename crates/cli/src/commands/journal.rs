@@ -1,4 +1,4 @@
-//! `webtaxon journal`: what was done, the way back, and forgetting old runs.
+//! `webtaxon journal`: past runs, how to undo one, and deleting old ones.
 
 use crate::arguments::{Format, Journal as Options};
 use crate::output::width;
@@ -49,7 +49,7 @@ fn one(run: &Run, journal: &Journal, options: &Options, session: &Session<'_>) -
     Ok(())
 }
 
-/// Shows what would take a run back, and saves it if that is wanted.
+/// Shows how to undo a run, and saves it if asked to.
 async fn way_back(
     workspace: &Workspace,
     run: i64,

@@ -12,9 +12,9 @@ use webtaxon::model::reading::Reading;
 use webtaxon::survey::{self, EntryKind, Finding};
 use webtaxon::{Error, Workspace, report};
 
-/// Groups that are looked at for a name.
+/// Maximum groups compared for a name.
 const FOUND: usize = 200;
-/// Ways by which somebody is in a group that are shown.
+/// Maximum paths to a person shown.
 const MOST_WAYS: usize = 20;
 
 pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit, Failure> {
@@ -29,7 +29,7 @@ pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit
     }
 }
 
-/// Who is in a group.
+/// The members of a group.
 async fn members_of(
     workspace: &Workspace,
     text: &str,
@@ -64,7 +64,7 @@ async fn members_of(
     Ok(Exit::by_whole(whole))
 }
 
-/// Who came into a group, and who went, since a snapshot was taken.
+/// Members gained and lost since a snapshot was taken.
 async fn since(
     workspace: &Workspace,
     text: &str,
@@ -78,7 +78,8 @@ async fn since(
     };
     let Some(earlier) = Nest::of(&then, &group.key()) else {
         let file = file.display();
-        let reason = format!("{file} does not have this group; a snapshot has the groups of its settings");
+        let reason =
+            format!("{file} does not contain this group; a snapshot contains the groups of its settings");
         return Err(Failure::failed(reason));
     };
     let difference = nest.since(&earlier);
@@ -93,14 +94,14 @@ async fn since(
     Ok(Exit::by_whole(is_whole))
 }
 
-/// The group that is meant, and its nest.
+/// The group that the text refers to, and its nest.
 async fn nest_of(workspace: &Workspace, text: &str, session: &Session<'_>) -> Result<(Dn, Reading), Failure> {
     let group = named(workspace, text, EntryKind::Group, session).await?;
     let reading = workspace.nest(&group).await?;
     Ok((group, reading))
 }
 
-/// Says why a group was not read as one.
+/// Reports why a name was not read as a group.
 async fn no_group(
     workspace: &Workspace,
     group: &Dn,
@@ -122,7 +123,7 @@ async fn no_group(
     Ok(Exit::Failed)
 }
 
-/// Every way by which one person is in a group.
+/// Every path from a group to one person.
 async fn ways(
     workspace: &Workspace,
     group: &str,
@@ -148,7 +149,7 @@ async fn groups_of(workspace: &Workspace, text: &str, session: &Session<'_>) -> 
     let reading = workspace.all_nests().await?;
     if !reading.is_person(&person.key()) {
         session.output.warning(
-            "this is none of the people whom the intake reads: groups that do not list them are not seen",
+            "this person is not among the intake's people: groups that do not list them are not seen",
         );
     }
     let groups = reading.graph().above(&person.key());
@@ -159,7 +160,7 @@ async fn groups_of(workspace: &Workspace, text: &str, session: &Session<'_>) -> 
     Ok(Exit::by_whole(reading.gaps().is_empty()))
 }
 
-/// The group or the person that is meant: a name in full, or a piece of one that a single entry has.
+/// The group or person that the text refers to: a full name, or a part of one that matches a single entry.
 async fn named(
     workspace: &Workspace,
     text: &str,
@@ -192,7 +193,7 @@ async fn named(
         }
         _ => {
             let count = several.len();
-            let reason = format!("\"{text}\" is in the names of {count} {many}; name one of them in full:");
+            let reason = format!("\"{text}\" is in the names of {count} {many}; give one of them in full:");
             let list: String =
                 several.iter().take(20).map(|one| format!("  {}\n", harmless(&one.dn))).collect();
             Err(Failure::failed(reason).with(list))
@@ -200,7 +201,7 @@ async fn named(
     }
 }
 
-/// The groups, or the people, with a text in their names.
+/// Groups or people with a text in their names.
 async fn find(workspace: &Workspace, text: &str, kind: EntryKind) -> Result<Vec<Finding>, Error> {
     let mut connection = workspace.connect().await?;
     let found = survey::find(&mut connection, text, FOUND).await;
@@ -208,8 +209,7 @@ async fn find(workspace: &Workspace, text: &str, kind: EntryKind) -> Result<Vec<
     Ok(found?.0.into_iter().filter(|one| one.kind == kind).collect())
 }
 
-/// The one whose name is most like one that nobody has: among those with one of its words, or with
-/// the beginning of one.
+/// The entry whose name is closest to an unknown one, among those that share a word with it, or the beginning of one.
 async fn nearest_one(workspace: &Workspace, text: &str, kind: EntryKind) -> Option<Finding> {
     let mut words: Vec<&str> = text.split_whitespace().filter(|word| word.chars().count() > 2).collect();
     words.sort_by_key(|word| std::cmp::Reverse(word.len()));

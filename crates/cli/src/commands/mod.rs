@@ -1,4 +1,4 @@
-//! The commands, one file each, and which of them runs.
+//! The commands, one file each, and the choice of the one to run.
 
 mod apply;
 mod browse;
@@ -24,7 +24,7 @@ use crate::session::{Exit, Failure, Session, until_interrupted};
 pub(crate) async fn run(arguments: Arguments) -> Exit {
     let output = Output::new(arguments.common.color);
     let session = Session { common: &arguments.common, output: &output };
-    // These end with Ctrl-C in their own way.
+    // These commands handle Ctrl-C themselves.
     let goes_on = matches!(arguments.command, Command::Demo(_) | Command::Standin(_));
     let command = async {
         dispatch(&arguments.command, &session).await.unwrap_or_else(|failure| failure.show(&output))
@@ -38,7 +38,7 @@ pub(crate) async fn run(arguments: Arguments) -> Exit {
         exit = &mut command => exit,
         () = until_interrupted() => {
             if output.has_begun() {
-                output.aside("What was begun is finished first.\n");
+                output.aside("What was started is finished first.\n");
                 return command.await;
             }
             let read = output.progress.in_words();

@@ -11,7 +11,7 @@ use webtaxon::model::preview::{ChangeKind, Narrow, Preview, Sort};
 use webtaxon::model::words::counted;
 use webtaxon::{Workspace, report};
 
-/// How files begin that `--as` writes: one that begins otherwise is somebody else's.
+/// The beginnings of files that `--as` writes; other files are not overwritten.
 const OURS: [&str; 2] = [
     "<!DOCTYPE html><html lang=\"en\"><head><meta charset=\"utf-8\"><meta http-equiv=\"Content-Security-Policy\"",
     "kind,login,person,dn,cause,why,path",
@@ -21,7 +21,7 @@ pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit
     let workspace = session.open()?;
     if options.save.is_some() && session.common.from.is_some() {
         return Err(Failure::wrong(
-            "what a snapshot shows cannot be saved to be applied: it may be older than you think",
+            "a preview of a snapshot cannot be saved for an apply: it may be out of date",
         ));
     }
     let (mut preview, to_save) = match &options.save {
@@ -43,9 +43,9 @@ pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit
         None => {
             session.output.answer(&answer);
             if options.written == Some(Written::Csv) && !is_whole {
-                session.output.warning(
-                    "the directory was not read to its end: nobody's account is removed or suspended",
-                );
+                session
+                    .output
+                    .warning("the directory was not read to its end: no account is removed or suspended");
             }
         }
     }
@@ -64,7 +64,7 @@ fn exit(preview: &Preview, tells_changes: bool) -> Exit {
     }
 }
 
-/// The preview in the form that is wanted.
+/// The preview in the chosen format.
 fn written(preview: &Preview, workspace: &Workspace, options: &Options, session: &Session<'_>) -> String {
     let settings = workspace.settings();
     match (options.written, session.common.format) {
@@ -81,7 +81,7 @@ fn written(preview: &Preview, workspace: &Workspace, options: &Options, session:
     }
 }
 
-/// The lines printed for a preview that went to a file.
+/// The summary printed for a preview that went to a file.
 fn in_a_file(preview: &Preview, file: &Path) -> String {
     let (group_changes, group_held) =
         preview.groups.as_ref().map_or((0, 0), |groups| (groups.changes.len(), groups.held.len()));
@@ -122,11 +122,11 @@ fn narrow(options: &Options) -> Narrow {
     }
 }
 
-/// Writes a file, over an earlier one of the same kind only.
+/// Writes a file, replacing only an earlier one of the same format.
 fn overwrite(file: &Path, text: &str) -> Result<(), String> {
     match std::fs::read(file) {
         Ok(there) if !there.is_empty() && !OURS.iter().any(|ours| there.starts_with(ours.as_bytes())) => {
-            return Err("there is a file of this name that Webtaxon did not write".to_owned());
+            return Err("a file of this name exists that Webtaxon did not write".to_owned());
         }
         _ => {}
     }

@@ -1,4 +1,4 @@
-//! `webtaxon snapshot`: what was read, as a file.
+//! `webtaxon snapshot`: a reading as a file.
 
 use crate::arguments::Snapshot as Options;
 use crate::session::{Exit, Failure, Session, create, settings_option};

@@ -1,4 +1,4 @@
-//! `webtaxon standin`: the simulated directory, and a simulated application beside it.
+//! `webtaxon standin`: the simulated directory, with an optional simulated application.
 
 use crate::arguments::Standin as Options;
 use crate::output::Output;
@@ -46,7 +46,7 @@ pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit
     Ok(Exit::Done)
 }
 
-/// The entries of the LDIF file, with the changes of the others.
+/// The entries of the LDIF file, after the changes of the others.
 fn entries(options: &Options) -> Result<Entries, Failure> {
     let mut entries = Entries::new();
     for file in std::iter::once(&options.ldif).chain(&options.changes) {

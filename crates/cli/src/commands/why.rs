@@ -1,11 +1,11 @@
-//! `webtaxon why`: why one person is in or out, and what would happen.
+//! `webtaxon why`: why one person is selected or not, and what would happen.
 
 use crate::output::harmless;
 use crate::session::{Exit, Failure, Session};
 use crate::text;
 use webtaxon::{Answer, report};
 
-/// Names that are listed where several people may be meant.
+/// Maximum names listed if several people match.
 const LISTED: usize = 20;
 
 pub(crate) async fn run(person: &str, session: &Session<'_>) -> Result<Exit, Failure> {
@@ -16,14 +16,14 @@ pub(crate) async fn run(person: &str, session: &Session<'_>) -> Result<Exit, Fai
             let list: String =
                 names.iter().take(LISTED).map(|name| format!("  {}\n", harmless(name))).collect();
             let count = names.len();
-            let reason = format!("\"{person}\" may be any of {count}; name one of them in full:");
+            let reason = format!("\"{person}\" may be any of {count}; give one of them in full:");
             return Err(Failure::failed(reason).with(list));
         }
         Answer::Nobody => {
             let reason = format!("nobody in the directory or the application is called \"{person}\"");
             let option = session.same_options();
             return Err(Failure::failed(reason).with(format!(
-                "  To do: webtaxon browse{option} --find PIECE looks for a piece of a name, login or mail\n"
+                "  To do: webtaxon browse{option} --find PART searches for a part of a name, login or mail\n"
             )));
         }
     };

@@ -1,4 +1,4 @@
-//! What an apply would do, what it did, and the journal.
+//! Text for `apply` and `journal`.
 
 use super::parts::{accounts_table, columns, heading, lines, one_field, some};
 use crate::output::{Tone, harmless, paint};
@@ -15,7 +15,7 @@ use webtaxon::model::words::counted;
 use webtaxon::report::words::{self, short};
 use webtaxon::state::{Ending, Recorded, Run};
 
-/// A preview before the question whether to carry it out.
+/// A preview, shown before the question whether to carry it out.
 pub(crate) fn apply_preview(preview: &Preview, settings: &Settings, width: usize, limit: usize) -> String {
     let mut text = super::preview::preview_only(preview, settings, width, limit);
     text.push('\n');
@@ -30,14 +30,14 @@ pub(crate) fn counts(work: &Work) -> String {
     if counts.is_empty() { "nothing".to_owned() } else { counts.join(", ") }
 }
 
-/// A saved preview, or the way back of a run; at most `limit` edits of each kind.
+/// A saved preview, or the undoing of a run; at most `limit` edits of each kind.
 pub(crate) fn work(work: &Work, saved: Option<(&Path, Timestamp)>, width: usize, limit: usize) -> String {
     let mut text = String::new();
     if let Some((file, made)) = saved {
         let _ = writeln!(text, "{}, made {made:.0}:", harmless(&file.display().to_string()));
     }
     let title = match work.origin() {
-        Origin::Undo(run) => format!("The way back of run {run}: {}", counts(work)),
+        Origin::Undo(run) => format!("To undo run {run}: {}", counts(work)),
         _ => format!("What would be carried out: {}", counts(work)),
     };
     let _ = writeln!(text, "{}", paint(Tone::Heading, &title));
@@ -61,7 +61,7 @@ pub(crate) fn work(work: &Work, saved: Option<(&Path, Timestamp)>, width: usize,
     text
 }
 
-/// One edit as a row: account, person, and what is different.
+/// One edit as a row: account, person, differences.
 fn row(edit: &Edit, outcome: Option<&str>) -> [String; 3] {
     let named = |side: &Option<webtaxon::model::account::Account>| {
         let name = side.as_ref()?.field("name");
@@ -88,20 +88,20 @@ fn row(edit: &Edit, outcome: Option<&str>) -> [String; 3] {
     [harmless(edit.login()), person.unwrap_or_default(), what + &outcome]
 }
 
-/// What was done, and how it is taken back.
+/// What was done, and how to undo it.
 pub(crate) fn applied(work: &Work, applied: &Applied, width: usize, option: &str) -> String {
     let mut text = String::new();
     if let Some(earlier) = &applied.interrupted {
         let _ = writeln!(
             text,
-            "Run {} had been cut off: {} of its {} had been done, and that is in the journal now.",
+            "Run {} had been interrupted: {} of its {} were made, and the journal says so now.",
             earlier.run,
             earlier.done,
             counted(earlier.done + earlier.open, "change", "changes")
         );
     }
     let Some(run) = applied.run else {
-        text.push_str("Nothing to do: the application's list is as it should be.\n");
+        text.push_str("Nothing to do: the application's accounts are up to date.\n");
         return text;
     };
     let count = |what: fn(&Outcome) -> bool| applied.count(what);
@@ -135,13 +135,13 @@ pub(crate) fn applied(work: &Work, applied: &Applied, width: usize, option: &str
         if open > 0 {
             let _ = writeln!(
                 text,
-                "What became of {} is not known: webtaxon apply{option} looks at that before anything else.",
+                "The outcome of {} is not known: webtaxon apply{option} finds out before anything else.",
                 counted(open, "change", "changes")
             );
         }
     }
     if let Some(backup) = &applied.backup {
-        let _ = writeln!(text, "The accounts as they were: {}", harmless(&backup.display().to_string()));
+        let _ = writeln!(text, "Copy of the accounts before: {}", harmless(&backup.display().to_string()));
     }
     if done > 0 {
         let _ = writeln!(text, "Next: webtaxon preview{option} shows what is left to do.");
@@ -150,23 +150,23 @@ pub(crate) fn applied(work: &Work, applied: &Applied, width: usize, option: &str
     text
 }
 
-/// How a run is taken back.
+/// How to undo a run.
 pub(crate) fn how_to_undo(run: i64, option: &str) -> String {
     format!(
-        "To take run {run} back: webtaxon journal{option} {run} --undo --save undo-{run}.json\n      and then webtaxon apply{option} undo-{run}.json\n"
+        "To undo run {run}: webtaxon journal{option} {run} --undo --save undo-{run}.json\n      and then webtaxon apply{option} undo-{run}.json\n"
     )
 }
 
-/// Where the statements are, and what to know of them.
+/// Where the statements are, and what to know about them.
 pub(crate) fn statements(work: &Work, file: &Path, option: &str) -> String {
     let file = harmless(&file.display().to_string());
     format!(
-        "Nothing was changed. {file} has the statements for {}, in one transaction.\nThey fit the list as it is now: run them before somebody changes it. The journal will know nothing of it, and cannot take it back.\nNext: webtaxon preview{option} shows afterwards what is left to do.\n",
+        "Nothing was changed. {file} has the statements for {}, in one transaction.\nThey are valid for the list as it is now: run them before it changes. The journal does not record them, so they cannot be undone here.\nNext: webtaxon preview{option} shows afterwards what is left to do.\n",
         counts(work)
     )
 }
 
-/// That something was saved, and what for.
+/// A note that something was saved, and its use.
 pub(crate) fn saved(work: &Work, file: &Path, option: &str) -> String {
     let name = harmless(&file.display().to_string());
     let release: Vec<&str> = work.brakes().iter().map(|brake| brake.kind.name()).collect();
@@ -178,7 +178,7 @@ pub(crate) fn saved(work: &Work, file: &Path, option: &str) -> String {
     format!("Saved to {name}. To carry out exactly this: webtaxon apply{option} {name}{release}\n")
 }
 
-/// Every run, the latest first.
+/// All runs, latest first.
 pub(crate) fn runs(runs: &[Run], width: usize, option: &str) -> String {
     if runs.is_empty() {
         return format!(
@@ -216,16 +216,16 @@ fn what_of(run: &Run) -> String {
     match run.ending {
         Some(Ending::Done) => {}
         Some(ending) => words.push_str(&format!("; {}", ending.name())),
-        None => words.push_str("; going on, or cut off: the next apply looks"),
+        None => words.push_str("; running, or interrupted: the next apply finds out"),
     }
     if !run.released.is_empty() {
         words.push_str(&format!("; released: {}", harmless(&run.released.join(", "))));
     }
     if let Some(other) = run.undoes {
-        words.push_str(&format!("; took run {other} back"));
+        words.push_str(&format!("; undid run {other}"));
     }
     if let Some(other) = run.undone {
-        words.push_str(&format!("; taken back by run {other}"));
+        words.push_str(&format!("; undone by run {other}"));
     }
     words
 }
@@ -244,7 +244,7 @@ pub(crate) fn run(
     table.add_row([format!("{} in {}", what_of(run), harmless(&run.store))]);
     text.push_str(&lines(&table));
     if let Some(backup) = &run.backup {
-        let _ = writeln!(text, "  The accounts as they were: {}", harmless(&backup.display().to_string()));
+        let _ = writeln!(text, "  Copy of the accounts before: {}", harmless(&backup.display().to_string()));
     }
     for kind in ChangeKind::ALL {
         let list: Vec<&Recorded> = entries.iter().filter(|entry| entry.edit.kind == kind).collect();
@@ -266,7 +266,7 @@ pub(crate) fn run(
     text
 }
 
-/// What became of an edit, if it is not that it was done.
+/// The outcome of an edit, unless it was simply done.
 fn became(outcome: &Option<Outcome>) -> Option<String> {
     match outcome {
         Some(Outcome::Done) => None,
@@ -277,10 +277,10 @@ fn became(outcome: &Option<Outcome>) -> Option<String> {
     }
 }
 
-/// That earlier runs were forgotten.
+/// A note that earlier runs were deleted.
 pub(crate) fn forgotten(count: usize, day: Date) -> String {
     format!(
-        "{} from before {day} forgotten, with the copies of the accounts; the latest run is always kept.\n",
+        "{} from before {day} deleted, with the copies of the accounts; the latest run is always kept.\n",
         counted(count, "run", "runs")
     )
 }

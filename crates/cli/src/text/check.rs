@@ -1,4 +1,4 @@
-//! A check, step by step, and how it ended.
+//! Text for `check`: the steps, and the result.
 
 use super::parts::{columns, lines};
 use crate::output::{Tone, harmless, paint};
@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 use webtaxon::check::{CheckStep, StepOutcome};
 use webtaxon::model::words::counted;
 
-/// One line of a check, and its remedy below it where there is one.
+/// One step, with its remedy below it if it has one.
 pub(crate) fn step(step: &CheckStep, width: usize) -> String {
     let (tone, word) = match step.outcome {
         StepOutcome::Good => (Tone::Good, "good"),
@@ -21,11 +21,11 @@ pub(crate) fn step(step: &CheckStep, width: usize) -> String {
     let message = format!("{}{remedy}", harmless(&step.message));
     table.add_row([word.to_owned(), step.name.to_owned(), message, format!("{time:>8}")]);
     let text = lines(&table);
-    // Only the word has a colour, so that the columns stay what they are.
+    // Only the word is coloured, so that the columns keep their widths.
     text.replacen(word, &paint(tone, word), 1)
 }
 
-/// How a check ended, and what to type next.
+/// The result of a check, and the next command.
 pub(crate) fn checked(steps: &[CheckStep], settings: &str) -> String {
     let count = |outcome| steps.iter().filter(|step| step.outcome == outcome).count();
     let (bad, warnings) = (count(StepOutcome::Bad), count(StepOutcome::Warning));
@@ -36,7 +36,7 @@ pub(crate) fn checked(steps: &[CheckStep], settings: &str) -> String {
             "{}",
             paint(Tone::Bad, &format!("{} not in order.", counted(bad, "step is", "steps are")))
         );
-        let _ = writeln!(text, "Next: do what it says above, then type the same command again.");
+        let _ = writeln!(text, "Next: follow the remedies above, then type the same command again.");
     } else {
         let with = if warnings > 0 {
             format!(", with {}", counted(warnings, "warning", "warnings"))

@@ -1,4 +1,4 @@
-//! What other settings would change: the figures side by side, then who.
+//! Text for `compare`: the figures side by side, then the people.
 
 use super::parts::{accounts_table, columns, heading, lines, one_field, some};
 use crate::output::{Tone, harmless, paint};
@@ -9,10 +9,10 @@ use webtaxon::model::preview::{ChangeKind, GroupChange, Preview};
 use webtaxon::model::words::counted;
 use webtaxon::report::words::{self, short};
 
-/// Rows of each list at most; the rest is in JSON.
+/// Maximum rows of each list; JSON has the rest.
 const MOST: usize = 40;
 
-/// A comparison, for a person; `files` are the settings in use and the others.
+/// A comparison; `files` are the current settings and the others.
 pub(crate) fn comparison(
     comparison: &Comparison,
     width: usize,
@@ -35,7 +35,7 @@ pub(crate) fn comparison(
         );
         let _ = writeln!(text, "{} {from}, for both.", paint(Tone::Good, "Read to its end:"));
     } else {
-        let words = "Not read to its end, so that what follows is not the whole effect:";
+        let words = "Not read to its end, so this is not the whole effect:";
         let _ = writeln!(text, "{}", paint(Tone::Bad, words));
         for (name, preview) in [(&ours, &comparison.now), (&theirs, &comparison.then)] {
             let gaps = preview.gaps.iter().map(|gap| harmless(&gap.to_string()));
@@ -45,12 +45,12 @@ pub(crate) fn comparison(
     figures(&mut text, comparison, (&ours, &theirs), width);
     moved(
         &mut text,
-        &format!("Would come in by {theirs}"),
-        &format!("why they are out by {ours}"),
+        &format!("Selected only by {theirs}"),
+        &format!("why {ours} leaves them out"),
         &comparison.come_in,
         width,
     );
-    moved(&mut text, &format!("Would be out by {theirs}"), "why", &comparison.go_out, width);
+    moved(&mut text, &format!("No longer selected by {theirs}"), "why", &comparison.go_out, width);
     differing(&mut text, comparison, width);
     fates(&mut text, comparison, width);
     groups(&mut text, comparison, width);
@@ -79,10 +79,10 @@ fn figures(text: &mut String, comparison: &Comparison, names: (&str, &str), widt
     let mut row = |one: usize, other: usize, words: String| {
         table.add_row([right(&one.to_string(), 0), right(&other.to_string(), 1), words]);
     };
-    row(comparison.people.0, comparison.people.1, "people would be in".to_owned());
+    row(comparison.people.0, comparison.people.1, "people selected".to_owned());
     row(now.accounts.after, then.accounts.after, "accounts in all, afterwards".to_owned());
     let seats = now.accounts.seats.map(|seats| format!(" (of {seats} seats)")).unwrap_or_default();
-    row(now.accounts.active_after, then.accounts.active_after, format!("in use, afterwards{seats}"));
+    row(now.accounts.active_after, then.accounts.active_after, format!("active, afterwards{seats}"));
     let count = |preview: &Preview, kind: ChangeKind| {
         preview.kinds.iter().find(|(one, _)| *one == kind).map_or(0, |(_, count)| *count)
     };
@@ -113,7 +113,7 @@ fn differing(text: &mut String, comparison: &Comparison, width: usize) {
     if list.is_empty() {
         return;
     }
-    heading(text, &format!("Would be drawn otherwise ({})", list.len()));
+    heading(text, &format!("Accounts with other values ({})", list.len()));
     let mut table = accounts_table(width);
     for one in list.iter().take(MOST) {
         let fields: Vec<String> = one.fields.iter().map(|(name, field)| one_field(name, field)).collect();
@@ -123,13 +123,13 @@ fn differing(text: &mut String, comparison: &Comparison, width: usize) {
     rest(text, list.len());
 }
 
-/// How many accounts would meet with something else, by what, with the first of them.
+/// The number of accounts with different changes, by change, with the first few.
 fn fates(text: &mut String, comparison: &Comparison, width: usize) {
     if comparison.fates.is_empty() {
         return;
     }
     let total = counted(comparison.fates.len(), "account", "accounts");
-    heading(text, &format!("What would happen otherwise, to {total}"));
+    heading(text, &format!("Different changes to {total}"));
     let mut table = columns(width, &[Some(24), Some(6), None]);
     let word = |kind: Option<ChangeKind>| kind.map_or("nothing", ChangeKind::name);
     for alike in comparison.fates.chunk_by(|one, other| (one.now, one.then) == (other.now, other.then)) {
@@ -145,13 +145,13 @@ fn fates(text: &mut String, comparison: &Comparison, width: usize) {
     text.push_str(&lines(&table));
 }
 
-/// The groups to which something else would happen.
+/// The groups with different changes.
 fn groups(text: &mut String, comparison: &Comparison, width: usize) {
     let list = &comparison.groups;
     if list.is_empty() {
         return;
     }
-    heading(text, &format!("What would happen otherwise, to {}", counted(list.len(), "group", "groups")));
+    heading(text, &format!("Different changes to {}", counted(list.len(), "group", "groups")));
     let mut table = columns(width, &[Some(28), None]);
     let word = |change: &Option<GroupChange>| match change {
         None => "nothing".to_owned(),

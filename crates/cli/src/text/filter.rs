@@ -1,4 +1,4 @@
-//! A filter in words: what it means, what will surprise, whom it selects.
+//! Text for `filter`: what the filter means, what may surprise, whom it selects.
 
 use super::parts::{columns, heading, lines};
 use crate::output::{Tone, harmless, paint};
@@ -7,19 +7,19 @@ use webtaxon::model::ldap::filter::advice::{Advice, Weight};
 use webtaxon::model::ldap::filter::{Clause, ClauseKind, Filter, Item, Judged, Passed, Repaired, Truth};
 use webtaxon::model::ldap::value::readable;
 
-/// A filter explained, with the advice on it.
+/// A filter with its explanation and advice.
 pub(crate) struct FilterAnswer {
     pub(crate) repaired: Repaired,
     pub(crate) advice: Vec<Advice>,
-    /// With entries: how many there are, from where, how many pass each clause, and who is selected.
+    /// For a filter tried on entries: their number and source, how many pass each clause, and who is selected.
     pub(crate) tried: Option<(usize, String, Vec<Passed>, Vec<String>)>,
-    /// With one entry: its name, and every clause's truth.
+    /// For a single entry: its name, and each clause's truth.
     pub(crate) judged: Option<(String, Vec<Judged>)>,
 }
 
-/// Entries that are listed; JSON has them all.
+/// Maximum entries listed; JSON has all.
 const LISTED: usize = 20;
-/// Clauses that are shown; JSON has them all.
+/// Maximum clauses shown; JSON has all.
 const CLAUSES: usize = 200;
 
 pub(crate) fn filter(answer: &FilterAnswer, width: usize, option: &str) -> String {
@@ -34,13 +34,13 @@ pub(crate) fn filter(answer: &FilterAnswer, width: usize, option: &str) -> Strin
         None => means(&mut text, filter, width),
         Some((of, from, passed, selected)) => {
             let _ = writeln!(text, "  selects {} of {of}: {}", selected.len(), harmless(from));
-            heading(&mut text, "Clause by clause: how many come to it, and for how many of them it is true");
+            heading(&mut text, "Clause by clause: how many entries reach it, and how many pass it");
             let clauses = filter.clauses();
             let mut table = columns(width, &[Some(8), Some(8), Some(widest(&clauses, width)), None]);
             table.add_row(["    come", "    true", "clause", "alone, of all"].map(str::to_owned));
             for (clause, one) in clauses.iter().zip(passed).take(CLAUSES) {
                 let undefined =
-                    if one.undefined > 0 { format!(", {} unknown", one.undefined) } else { String::new() };
+                    if one.undefined > 0 { format!(", {} undefined", one.undefined) } else { String::new() };
                 table.add_row([
                     format!("{:>8}", one.reached),
                     format!("{:>8}", one.passed),
@@ -80,7 +80,7 @@ pub(crate) fn filter(answer: &FilterAnswer, width: usize, option: &str) -> Strin
             ]);
         }
         text.push_str(&lines(&table));
-        let _ = writeln!(text, "  * these alone decide it");
+        let _ = writeln!(text, "  * these alone decide the result");
     }
     if clauses > CLAUSES {
         let _ = writeln!(text, "  and {} more clauses (--format json lists them all)", clauses - CLAUSES);
@@ -106,7 +106,7 @@ pub(crate) fn filter(answer: &FilterAnswer, width: usize, option: &str) -> Strin
     text
 }
 
-/// The width of a column for the clauses: as wide as they are, and half of the line at most.
+/// The width of the column for clauses: at most half of the line.
 fn widest(clauses: &[Clause<'_>], width: usize) -> u16 {
     let widths = clauses.iter().map(|clause| 2 * clause.depth + in_words(clause).chars().count());
     u16::try_from(widths.max().unwrap_or(0).min(width / 2)).unwrap_or(40).max(10)
@@ -123,7 +123,7 @@ fn means(text: &mut String, filter: &Filter, width: usize) {
 
 fn advice(text: &mut String, answer: &FilterAnswer, width: usize) {
     if answer.advice.is_empty() {
-        let _ = writeln!(text, "\n{}", paint(Tone::Good, "Nothing about it will surprise."));
+        let _ = writeln!(text, "\n{}", paint(Tone::Good, "No advice: it does what it says."));
         return;
     }
     heading(text, "What to know about it");
@@ -138,14 +138,14 @@ fn advice(text: &mut String, answer: &FilterAnswer, width: usize) {
         table.add_row([word.to_owned(), advice.code.to_owned(), words]);
         text.push_str(&lines(&table).replacen(word, &paint(tone, word), 1));
         if let Some(rewrite) = &advice.rewrite {
-            let same = if advice.same { "The same, written better" } else { "Perhaps you mean" };
-            // Never wrapped: it is there to be copied.
+            let same = if advice.same { "The same, in better form" } else { "Perhaps you mean" };
+            // Never wrapped, so that it can be copied.
             let _ = writeln!(text, "{:22}{same}:\n{:22}{}", "", "", harmless(&rewrite.to_string()));
         }
     }
 }
 
-/// A clause as somebody would say it.
+/// A clause in everyday words.
 fn in_words(clause: &Clause<'_>) -> String {
     let parts = match clause.filter {
         Filter::And(parts) | Filter::Or(parts) => parts.len(),
@@ -178,7 +178,7 @@ fn comparison(item: &Item) -> String {
         Item::Substrings { initial, any, last, .. } => {
             let mut parts = Vec::new();
             parts.extend(initial.as_deref().map(|value| format!("begins with {}", piece(value))));
-            parts.extend(any.iter().map(|value| format!("has {} in it", piece(value))));
+            parts.extend(any.iter().map(|value| format!("contains {}", piece(value))));
             parts.extend(last.as_deref().map(|value| format!("ends with {}", piece(value))));
             format!("{name} {}", parts.join(" and "))
         }
@@ -186,13 +186,13 @@ fn comparison(item: &Item) -> String {
             let also = if *dn { ", in the entry's own name, too," } else { "" };
             match rule.as_deref() {
                 Some("1.2.840.113556.1.4.803") => {
-                    format!("every bit of {} is set in {name}{}", shown_bits(value), flag(&name, value))
+                    format!("all bits of {} are set in {name}{}", shown_bits(value), flag(&name, value))
                 }
                 Some("1.2.840.113556.1.4.804") => {
-                    format!("some bit of {} is set in {name}", shown_bits(value))
+                    format!("at least one bit of {} is set in {name}", shown_bits(value))
                 }
                 Some("1.2.840.113556.1.4.1941") => {
-                    format!("{name} is {}, through any number of others", shown(value))
+                    format!("{name} is {}, directly or through others", shown(value))
                 }
                 Some(rule) => format!("{name}{also} is {} by the rule {}", shown(value), harmless(rule)),
                 None => format!("{name}{also} is {}", shown(value)),
@@ -205,7 +205,7 @@ fn shown_bits(value: &[u8]) -> String {
     harmless(&String::from_utf8_lossy(value))
 }
 
-/// What a bit of userAccountControl means.
+/// The meaning of a userAccountControl bit.
 fn flag(name: &str, value: &[u8]) -> String {
     if !name.eq_ignore_ascii_case("userAccountControl") {
         return String::new();

@@ -1,4 +1,4 @@
-//! The application's groups: what would become of them, and what did.
+//! Text on the application's groups: changes to be made, and changes made.
 
 use super::parts::{columns, heading, lines, one_field, some};
 use crate::output::harmless;
@@ -9,10 +9,10 @@ use webtaxon::model::preview::{FieldChange, GroupChange, GroupChangeKind, GroupP
 use webtaxon::model::words::counted;
 use webtaxon::report::words::{self, short};
 
-/// Logins that are listed of those who come into one group, or leave it.
+/// Maximum logins listed for one group.
 const MOST: usize = 8;
 
-/// What would become of the groups, if the settings bring any.
+/// The changes to groups, if the settings import any.
 pub(super) fn preview(text: &mut String, preview: &Preview, width: usize, limit: usize) {
     let Some(groups) = &preview.groups else { return };
     heading(text, &format!("Groups in the application{}", super::parts::so_far(preview)));
@@ -50,7 +50,7 @@ pub(super) fn preview(text: &mut String, preview: &Preview, width: usize, limit:
     if !groups.held.is_empty() {
         text.push('\n');
     }
-    some(text, width, "Groups that stay as they are though something else might be expected:", held);
+    some(text, width, "Groups left unchanged, though a change might be expected:", held);
 }
 
 fn figures(text: &mut String, groups: &GroupPreview, width: usize) {
@@ -63,14 +63,13 @@ fn figures(text: &mut String, groups: &GroupPreview, width: usize) {
     let kinds: Vec<String> =
         kinds.filter(|(count, _)| *count > 0).map(|(count, name)| format!("{count} {name}")).collect();
     let kinds = if kinds.is_empty() { "nothing to do".to_owned() } else { kinds.join(", ") };
-    let unchanged =
-        counted(groups.unchanged, "linked group stays as it is", "linked groups stay as they are");
+    let unchanged = counted(groups.unchanged, "linked group is unchanged", "linked groups are unchanged");
     let mut table = columns(width, &[None]);
     table.add_row([format!("{kinds}; {unchanged}.")]);
     text.push_str(&lines(&table));
 }
 
-/// Edits of groups that were or are to be made; with what became of each, in words.
+/// Edits of groups, with the outcome of each once they were made.
 pub(super) fn edits<'e>(
     text: &mut String,
     list: impl Iterator<Item = (&'e GroupEdit, Option<String>)>,
@@ -108,7 +107,7 @@ pub(super) fn edits<'e>(
     }
 }
 
-/// `3 import group, 1 update members`, for the groups of some work; a group of which some leave and others come
+/// `3 import group, 1 update members` for the group edits of an apply; a group that both loses and gains members
 /// counts once.
 pub(super) fn counts(work: &webtaxon::apply::GroupWork) -> Vec<String> {
     let of = |kind: GroupChangeKind| {
@@ -123,7 +122,7 @@ fn renamed(old: &str, new: &str) -> String {
     one_field("name", &FieldChange { old: Some(old.to_owned()), new: Some(new.to_owned()) })
 }
 
-/// Some logins on a line; none where there are none.
+/// Logins on one line; `None` if there are none.
 fn members(title: &str, logins: &[String]) -> Option<String> {
     let shown: Vec<String> = logins.iter().take(MOST).map(|login| harmless(login)).collect();
     let more = logins.len().saturating_sub(MOST);

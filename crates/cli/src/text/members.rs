@@ -1,4 +1,4 @@
-//! Who is in a group, the tree of its nest, and what is broken in it.
+//! Text for `members`: the members, the tree of groups, and what is broken.
 
 use super::parts::heading;
 use crate::output::{Tone, harmless, paint};
@@ -11,10 +11,10 @@ use webtaxon::model::reading::Reading;
 use webtaxon::model::settings::Intake;
 use webtaxon::model::words::counted;
 
-/// Levels of a tree that are indented.
+/// Maximum levels of indentation in a tree.
 const MOST_INDENT: usize = 20;
 
-/// Everybody who is in, by the path through which they are.
+/// All members, by path.
 pub(crate) fn members(
     nest: &Nest<'_>,
     reading: &Reading,
@@ -26,16 +26,18 @@ pub(crate) fn members(
     let mut text = head(nest.group(), reading);
     let direct = people.iter().filter(|member| member.path.len() == 1).count();
     let unlisted = people.iter().filter(|member| member.unlisted).count();
-    let groups = counted(nest.inner_groups(), "group", "groups");
+    let groups = counted(nest.inner_groups(), "nested group", "nested groups");
     let _ = writeln!(
         text,
-        "{} in: {direct} directly, {} through {groups} inside it.",
-        counted(people.len(), "person is", "people are"),
+        "{}: {direct} directly, {} through {groups}.",
+        counted(people.len(), "person is a member", "people are members"),
         people.len() - direct
     );
     if unlisted > 0 {
-        let _ =
-            writeln!(text, "{unlisted} of them in no list of members, by primary group or login (marked *).");
+        let _ = writeln!(
+            text,
+            "{unlisted} of them are in no member list, but are members by primary group or login (marked *)."
+        );
     }
     let is_same = |one: &Member, other: &Member| one.path == other.path;
     for of_a_path in people.chunk_by(is_same) {
@@ -52,7 +54,7 @@ pub(crate) fn members(
     if people.is_empty() && !broken.outside.is_empty() {
         let _ = writeln!(
             text,
-            "Who is in it is none of the people of the intake {}: it reads those under {} by {}\nTo do: look with another intake (--intake NAME), or give this one another base or filter.",
+            "Its members are not among the people of the intake {}, which reads those under {} by {}\nTo do: use another intake (--intake NAME), or give this one another base or filter.",
             harmless(&intake.name),
             harmless(&intake.bases.iter().map(ToString::to_string).collect::<Vec<_>>().join(" and ")),
             harmless(&intake.filter.to_string())
@@ -60,7 +62,7 @@ pub(crate) fn members(
     }
     let _ = writeln!(
         text,
-        "\nNext: webtaxon members{same} --tree shows the groups, --broken what is wrong with them, --as svg draws them."
+        "\nNext: webtaxon members{same} --tree shows the nested groups, --broken what is wrong with them, --as svg draws them."
     );
     text
 }
@@ -70,7 +72,7 @@ fn names(text: &mut String, people: &[Member], width: usize) {
     let mut line = String::from("  ");
     for (at, member) in people.iter().enumerate() {
         let mark = if member.unlisted { "*" } else { "" };
-        // A name may have a comma in it.
+        // A name can contain a comma.
         let end = if at + 1 == people.len() { "" } else { "; " };
         let next = format!("{}{mark}{end}", harmless(&member.name));
         if line.width() + next.width() > width && line.trim() != "" {
@@ -82,13 +84,13 @@ fn names(text: &mut String, people: &[Member], width: usize) {
     let _ = writeln!(text, "{}", line.trim_end());
 }
 
-/// All groups of one person, each with the groups through which they are in it.
+/// All groups of one person, each with its path.
 pub(crate) fn groups(person: &str, groups: &[Above], reading: &Reading) -> String {
     let mut text = head(person, reading);
     let direct = groups.iter().filter(|group| group.path.len() == 1).count();
     let _ = writeln!(
         text,
-        "In {}: {direct} directly, {} through groups inside them.",
+        "In {}: {direct} directly, {} through nested groups.",
         counted(groups.len(), "group", "groups"),
         groups.len() - direct
     );
@@ -100,7 +102,7 @@ pub(crate) fn groups(person: &str, groups: &[Above], reading: &Reading) -> Strin
         heading(&mut text, &format!("{title} ({})", of.len()));
         for Above { dn, path, unlisted } in of {
             let how = match (is_direct, unlisted) {
-                (true, true) => ", by primary group or login: no list shows it".to_owned(),
+                (true, true) => ", by primary group or login: in no member list".to_owned(),
                 (true, false) => String::new(),
                 (false, _) => {
                     let path = path.told(|dn| harmless(&short(dn)));
@@ -113,12 +115,12 @@ pub(crate) fn groups(person: &str, groups: &[Above], reading: &Reading) -> Strin
     text
 }
 
-/// Every way by which somebody is in a group.
+/// Every path from a group to a person.
 pub(crate) fn ways(group: &str, person: &str, ways: &Ways, reading: &Reading) -> String {
     let mut text = head(person, reading);
     let name = harmless(&short(group));
     if ways.ways.is_empty() {
-        let _ = writeln!(text, "Not in {name}, neither directly nor through any group inside it.");
+        let _ = writeln!(text, "Not in {name}, neither directly nor through nested groups.");
         return text;
     }
     let more = if ways.all { "" } else { " or more; the shortest are" };
@@ -128,7 +130,7 @@ pub(crate) fn ways(group: &str, person: &str, ways: &Ways, reading: &Reading) ->
         let inner = path.get(1..).unwrap_or_default();
         let how =
             if inner.is_empty() { "directly".to_owned() } else { format!("through {}", inner.join(" > ")) };
-        let note = if *unlisted { ", by primary group or login: no list shows it" } else { "" };
+        let note = if *unlisted { ", by primary group or login: in no member list" } else { "" };
         let _ = writeln!(text, "  {how}{note}");
     }
     text
@@ -151,12 +153,12 @@ fn head(what: &str, reading: &Reading) -> String {
     text
 }
 
-/// What is broken, in one line; none where nothing is.
+/// What is broken, on one line; `None` if nothing is.
 fn summary(broken: &Broken) -> Option<String> {
     let parts = [
         (broken.cycles.len(), "cycle of groups", "cycles of groups"),
         (broken.empty.len(), "empty group", "empty groups"),
-        (broken.gone.len(), "member that is gone", "members that are gone"),
+        (broken.gone.len(), "deleted member", "deleted members"),
         (broken.outside.len(), "member from outside", "members from outside"),
         (broken.foreign.len(), "member of another domain", "members of other domains"),
     ];
@@ -168,19 +170,19 @@ fn summary(broken: &Broken) -> Option<String> {
     (!parts.is_empty()).then(|| format!("In the nest: {}.", parts.join(", ")))
 }
 
-/// The groups inside one another.
+/// The groups as a tree.
 pub(crate) fn nest_tree(nest: &Nest<'_>, reading: &Reading) -> String {
     let mut text = head(nest.group(), reading);
-    text.push_str("People in each group: those whom it has itself, and all through groups inside it\n\n");
-    let _ = writeln!(text, "   itself       all  group");
+    text.push_str("People in each group: direct members, and all members\n\n");
+    let _ = writeln!(text, "   direct       all  group");
     for Branch { dn, depth, direct, people, place } in nest.tree() {
         let note = match place {
             Place::Cycle => ": a cycle, it is one of the groups above",
             Place::Again => ": shown above",
-            Place::Here if people == 0 => ": nobody is in it",
+            Place::Here if people == 0 => ": it has no members",
             Place::Here => "",
         };
-        // Very deep ones are told by their depth.
+        // Deeper levels show their depth as a number.
         let indent = match depth {
             ..=MOST_INDENT => "  ".repeat(depth),
             _ => format!("{}({depth} deep) ", "  ".repeat(MOST_INDENT)),
@@ -190,7 +192,7 @@ pub(crate) fn nest_tree(nest: &Nest<'_>, reading: &Reading) -> String {
     text
 }
 
-/// What is broken, or will surprise.
+/// What is broken or surprising.
 pub(crate) fn nest_broken(nest: &Nest<'_>, reading: &Reading, intake: &Intake) -> String {
     let mut text = head(nest.group(), reading);
     let broken = nest.broken();
@@ -198,7 +200,7 @@ pub(crate) fn nest_broken(nest: &Nest<'_>, reading: &Reading, intake: &Intake) -
     if !broken.cycles.is_empty() {
         heading(
             &mut text,
-            &title(broken.cycles.len(), "Cycles", "groups that are in one another; that does no harm here"),
+            &title(broken.cycles.len(), "Cycles", "groups that contain one another; that does no harm here"),
         );
         for cycle in &broken.cycles {
             let names: Vec<String> = cycle.iter().map(|dn| harmless(&short(dn))).collect();
@@ -206,7 +208,7 @@ pub(crate) fn nest_broken(nest: &Nest<'_>, reading: &Reading, intake: &Intake) -
         }
     }
     if !broken.empty.is_empty() {
-        heading(&mut text, &title(broken.empty.len(), "Empty groups", "they let nobody in"));
+        heading(&mut text, &title(broken.empty.len(), "Empty groups", "they have no members"));
         for dn in &broken.empty {
             let _ = writeln!(text, "  {}", harmless(dn));
         }
@@ -220,11 +222,11 @@ pub(crate) fn nest_broken(nest: &Nest<'_>, reading: &Reading, intake: &Intake) -
             let _ = writeln!(text, "  {}\n      in {}", harmless(dn), harmless(&short(group)));
         }
     };
-    strays(&broken.gone, "Gone", "listed as members, and no entries of the directory any more");
+    strays(&broken.gone, "Gone", "listed as members, but the entries no longer exist");
     strays(
         &broken.outside,
         "From outside",
-        &format!("listed as members, and not among the people of the intake {}", harmless(&intake.name)),
+        &format!("listed as members, but not among the people of the intake {}", harmless(&intake.name)),
     );
     let foreign = |one: &ForeignMember| {
         let called = one.called.unwrap_or(if one.unlisted { "not known here" } else { "another domain" });
@@ -234,9 +236,9 @@ pub(crate) fn nest_broken(nest: &Nest<'_>, reading: &Reading, intake: &Intake) -
     strays(
         &foreign,
         "Not of this domain",
-        "they stand for others: accounts elsewhere, or all who have signed in",
+        "they stand for others: accounts of another domain, or all authenticated users",
     );
-    strays(&broken.unlisted, "In no list", "people who are in by their primary group or login alone");
+    strays(&broken.unlisted, "In no list", "people who are members by primary group or login only");
     if broken.is_empty() {
         text.push_str("\nNothing is broken.\n");
     }

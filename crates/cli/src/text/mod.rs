@@ -1,4 +1,4 @@
-//! Answers as text for people, in the order in which they ask.
+//! Answers as text for people.
 
 mod apply;
 mod check;

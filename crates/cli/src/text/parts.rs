@@ -1,4 +1,4 @@
-//! Small parts that answers share: headings, tables, lists, one field's change.
+//! Parts shared by several answers: headings, tables, lists, a field's change.
 
 use crate::output::{Tone, paint};
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
@@ -10,12 +10,12 @@ pub(super) fn heading(text: &mut String, words: &str) {
     let _ = writeln!(text, "\n{}", paint(Tone::Heading, words));
 }
 
-/// The words behind figures of a reading that is not whole.
+/// The words after figures of a reading that is not whole.
 pub(super) fn so_far(preview: &Preview) -> &'static str {
     if preview.is_whole() { "" } else { ", as far as it was read" }
 }
 
-/// A few lines under a title, if there are any; the rest is left to JSON.
+/// A few lines under a title, if there are any; JSON has the rest.
 pub(super) fn some(
     text: &mut String,
     width: usize,
@@ -49,14 +49,14 @@ pub(super) fn one_field(name: &str, field: &FieldChange) -> String {
     format!("{}: {} → {}", harmless(name), shown(&field.old), shown(&field.new))
 }
 
-/// A table with a column for logins and one for people, narrower on a narrow terminal.
+/// A table with a column for logins and one for people, adapted to the terminal.
 pub(super) fn accounts_table(width: usize) -> Table {
     let at_most =
         |limit: u16, share: usize| u16::try_from(width / share).map_or(limit, |part| part.min(limit));
     columns(width, &[Some(at_most(18, 5)), Some(at_most(24, 4)), None])
 }
 
-/// A table without lines: columns of these widths, the one without a width takes what is left.
+/// A table without borders; a column without a given width takes the rest.
 pub(super) fn columns(width: usize, widths: &[Option<u16>]) -> Table {
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
@@ -74,7 +74,7 @@ pub(super) fn columns(width: usize, widths: &[Option<u16>]) -> Table {
     table
 }
 
-/// The table's lines without its empty header and without blanks at their ends.
+/// The table's lines, without the empty header and trailing blanks.
 pub(super) fn lines(table: &Table) -> String {
     table.lines().skip(1).fold(String::new(), |mut text, line| {
         let _ = writeln!(text, "{}", line.trim_end());

@@ -1,5 +1,4 @@
-//! A preview, in the order in which people ask: what was read, who would be in, what would change, what to
-//! type next.
+//! Text for `preview`: what was read, who is selected, what would change, and the next command.
 
 use super::groups;
 use super::parts::{accounts_table, columns, heading, lines, one_field, so_far, some};
@@ -10,7 +9,7 @@ use webtaxon::model::settings::Settings;
 use webtaxon::model::words::counted;
 use webtaxon::report::words::{self, short};
 
-/// A preview, from what was read to what to type next; at most `limit` changes of each kind are listed.
+/// A preview with the next commands; at most `limit` changes of each kind are listed.
 pub(crate) fn preview(
     preview: &Preview,
     settings: &Settings,
@@ -23,7 +22,7 @@ pub(crate) fn preview(
     text
 }
 
-/// The same without what to type next.
+/// A preview without the next commands.
 pub(super) fn preview_only(preview: &Preview, settings: &Settings, width: usize, limit: usize) -> String {
     let mut text = String::new();
     reading(&mut text, preview, width);
@@ -58,7 +57,7 @@ fn reading(text: &mut String, preview: &Preview, width: usize) {
     let all: Vec<String> = preview.intakes.iter().map(from).collect();
     let _ = writeln!(text, "{} {}.", paint(Tone::Bad, "Not read to its end:"), all.join("; "));
     let gaps = preview.gaps.iter().map(|gap| harmless(&gap.to_string()));
-    some(text, width, "So nobody's account is removed or suspended. What is missing:", gaps);
+    some(text, width, "So no account is removed or suspended. What is missing:", gaps);
     notes(text, preview, width);
 }
 
@@ -70,7 +69,7 @@ fn notes(text: &mut String, preview: &Preview, width: usize) {
 
 fn funnel(text: &mut String, preview: &Preview, settings: &Settings, width: usize) {
     for (part, intake) in preview.intakes.iter().zip(settings.intakes.iter()) {
-        heading(text, &format!("Who would be in (intake {}){}", harmless(&part.intake), so_far(preview)));
+        heading(text, &format!("Who is selected (intake {}){}", harmless(&part.intake), so_far(preview)));
         let mut table = columns(width, &[Some(7), Some(8), None]);
         for step in &part.funnel {
             let lost = if step.lost > 0 { format!("−{}", step.lost) } else { String::new() };
@@ -86,20 +85,20 @@ fn funnel(text: &mut String, preview: &Preview, settings: &Settings, width: usiz
     }
     let incomplete =
         preview.incomplete.iter().map(|one| format!("{}: {}", short(&one.dn), harmless(&one.missing)));
-    some(text, width, "Out for want of a value:", incomplete);
+    some(text, width, "Left out, because a value is missing:", incomplete);
     let nobody = preview.nobody.iter().map(|name| harmless(name));
-    some(text, width, "Named in only or except, and nobody who was found is called so:", nobody);
+    some(text, width, "In only or except, but matching nobody found:", nobody);
     let open = preview
         .open_fields
         .iter()
         .map(|one| format!("{}: {} {}", harmless(&one.login), harmless(&one.field), harmless(&one.why)));
-    some(text, width, "Fields that are left as they are, since no good value was found:", open);
+    some(text, width, "Fields left unchanged, because no usable value was found:", open);
     let strangers =
         preview.strangers.iter().map(|one| format!("{}, listed in {}", harmless(&one.dn), short(&one.group)));
     some(
         text,
         width,
-        "Members of the groups who were not found (outside the bases, not let in by the filter, or gone):",
+        "Group members who were not found (outside the bases, not matched by the filter, or deleted):",
         strangers,
     );
 }
@@ -126,7 +125,7 @@ fn accounts(text: &mut String, preview: &Preview, width: usize) {
         preview.kinds.iter().map(|(kind, count)| format!("{count} {}", kind.name())).collect();
     let kinds = if kinds.is_empty() { "nothing to do".to_owned() } else { kinds.join(", ") };
     let unchanged =
-        counted(preview.unchanged, "linked account stays as it is", "linked accounts stay as they are");
+        counted(preview.unchanged, "linked account is unchanged", "linked accounts are unchanged");
     let mut table = columns(width, &[None]);
     table.add_row([format!("{kinds}; {unchanged}.")]);
     text.push_str(&lines(&table));
@@ -152,7 +151,7 @@ fn changes(text: &mut String, preview: &Preview, kind: ChangeKind, width: usize,
     }
 }
 
-/// The name that the application has for a person whose entry is gone.
+/// The name that the application has for a person whose entry no longer exists.
 fn name_in_application(change: &Change) -> Option<String> {
     let name = change.fields.get("name")?.old.as_deref()?;
     Some(format!("({})", harmless(name)))
@@ -192,7 +191,7 @@ fn held(text: &mut String, held: &[Held], width: usize) {
     if held.is_empty() {
         return;
     }
-    heading(text, &format!("Held back ({}): nothing is done", held.len()));
+    heading(text, &format!("Held back ({}): not done", held.len()));
     let (unknown, known): (Vec<&Held>, Vec<&Held>) =
         held.iter().partition(|one| one.reason == HeldReason::NotWhole);
     let mut table = accounts_table(width);
@@ -203,7 +202,8 @@ fn held(text: &mut String, held: &[Held], width: usize) {
         table.add_row([harmless(&one.login), person, format!("{cause}{would}{}", one.reason.message())]);
     }
     text.push_str(&lines(&table));
-    let title = "Linked accounts of people who were not selected; since the reading is not whole, they stay:";
+    let title =
+        "Linked accounts of people who were not selected; they are kept, since the reading is not whole:";
     some(text, width, title, unknown.iter().map(|one| harmless(&one.login)));
 }
 
@@ -212,7 +212,7 @@ fn brakes(text: &mut String, preview: &Preview, width: usize) {
     if brakes.is_empty() {
         return;
     }
-    heading(text, &format!("Brakes ({}): limits that are passed", brakes.len()));
+    heading(text, &format!("Brakes ({}): limits that are exceeded", brakes.len()));
     let mut table = columns(width, &[Some(18), None]);
     for brake in brakes {
         let unseated: Vec<String> = preview.unseated.iter().take(12).map(|login| harmless(login)).collect();
@@ -220,7 +220,7 @@ fn brakes(text: &mut String, preview: &Preview, width: usize) {
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
         let order = match (brake.kind, unseated.is_empty()) {
             (BrakeKind::Seats, false) => format!(
-                "\nwithout a seat, if those who stay and the restored have theirs first: {}{more}",
+                "\nwithout a seat, after active and restored accounts have theirs: {}{more}",
                 unseated.join(", ")
             ),
             _ => String::new(),
@@ -228,7 +228,7 @@ fn brakes(text: &mut String, preview: &Preview, width: usize) {
         table.add_row([brake.kind.to_string(), harmless(&brake.in_words()) + &order]);
     }
     text.push_str(&lines(&table));
-    let _ = writeln!(text, "An apply stops here, unless --release names each of them.");
+    let _ = writeln!(text, "An apply stops here, unless --release lists them all.");
 }
 
 fn next(text: &mut String, preview: &Preview, option: &str) {
@@ -236,31 +236,27 @@ fn next(text: &mut String, preview: &Preview, option: &str) {
         let groups = preview.groups.as_ref().map_or(0, |groups| groups.changes.len() + groups.held.len());
         let shown = preview.changes.len() + preview.held.len() + groups;
         let of = shown + preview.left_out;
-        let _ = writeln!(
-            text,
-            "\nShown: {shown} of {}.",
-            counted(of, "change", "changes and accounts held back")
-        );
+        let _ = writeln!(text, "\nShown: {shown} of {}.", counted(of, "change", "changes and held accounts"));
     }
     let _ = writeln!(text, "\nNothing was changed: this was a preview.");
     let has = |wanted: &[ChangeKind]| preview.kinds.iter().any(|(kind, _)| wanted.contains(kind));
     let mut next = Vec::new();
     if !preview.is_whole() {
-        next.push(format!("mend what is missing; webtaxon check{option} looks at each step."));
+        next.push(format!("fix what is missing; webtaxon check{option} tests each step."));
     }
     if has(&[ChangeKind::Clash]) {
-        next.push("settle the clashes in the directory, the settings or the application.".to_owned());
+        next.push("resolve the clashes in the directory, the settings or the application.".to_owned());
     }
     if preview.is_whole() && preview.has_work() {
         next.push(format!(
-            "webtaxon preview{option} --as html --out preview.html: a page for whoever must agree."
+            "webtaxon preview{option} --as html --out preview.html: a page for the person who must approve."
         ));
         next.push(format!(
-            "webtaxon preview{option} --save FILE keeps exactly this, webtaxon apply FILE does it."
+            "webtaxon preview{option} --save FILE saves exactly this, webtaxon apply FILE carries it out."
         ));
     }
-    next.push(format!("webtaxon why{option} LOGIN tells why one person is in or out."));
-    // Not broken into lines: a command is copied.
+    next.push(format!("webtaxon why{option} LOGIN explains why one person is selected or not."));
+    // Not wrapped, so that the command can be copied.
     for (at, way) in next.iter().enumerate() {
         let _ = writeln!(text, "{}{way}", if at == 0 { "Next: " } else { "      " });
     }

@@ -1,4 +1,4 @@
-//! Who came into a group and who went since a snapshot was taken.
+//! Text for `members --since`: members gained and lost since a snapshot was taken.
 
 use super::parts::{columns, heading, lines, some};
 use crate::output::{Tone, harmless, paint};
@@ -9,7 +9,7 @@ use webtaxon::model::reading::Reading;
 use webtaxon::model::words::counted;
 use webtaxon::report::words::short;
 
-/// What differs between a nest and what it was.
+/// The differences between a nest and its earlier state.
 pub(crate) fn since(
     nest: &Nest<'_>,
     [then, now]: [&Reading; 2],
@@ -21,14 +21,19 @@ pub(crate) fn since(
     let taken = then.source().at.strftime("%Y-%m-%d at %H:%M UTC");
     let Difference { came, went, groups } = difference;
     let people = counted(nest.people().len(), "person is", "people are");
-    let _ = writeln!(text, "Since {taken}: {} came in, {} went. {people} in now.", came.len(), went.len());
+    let _ = writeln!(
+        text,
+        "Since {taken}: {} joined, {} left. {people} are members now.",
+        came.len(),
+        went.len()
+    );
     for (reading, when) in [(then, "The snapshot"), (now, "The directory")] {
         let gaps = reading.gaps().iter().map(|gap| harmless(&gap.to_string()));
-        let title = format!("{when} was not read to its end, so that somebody may be missing:");
+        let title = format!("{when} was not read to its end, so members may be missing:");
         some(&mut text, width, &title, gaps);
     }
     people_of(&mut text, "Came in", came, "through", width);
-    people_of(&mut text, "Went", went, "was in through", width);
+    people_of(&mut text, "Went", went, "was a member through", width);
     if !groups.is_empty() {
         heading(&mut text, &format!("Groups that differ ({})", groups.len()));
         let mut table = columns(width, &[Some(28), None]);
@@ -37,8 +42,8 @@ pub(crate) fn since(
         }
         text.push_str(&lines(&table));
     }
-    let same = if came.is_empty() && went.is_empty() && groups.is_empty() { "Nothing differs. " } else { "" };
-    let _ = writeln!(text, "\n{same}Next: webtaxon members{option} shows everybody who is in.");
+    let same = if came.is_empty() && went.is_empty() && groups.is_empty() { "No differences. " } else { "" };
+    let _ = writeln!(text, "\n{same}Next: webtaxon members{option} shows all members.");
     text
 }
 
@@ -54,7 +59,7 @@ fn people_of(text: &mut String, title: &str, people: &[Member], how: &str, width
     text.push_str(&lines(&table));
 }
 
-/// What differs in one group's own list.
+/// The differences in one group's own list.
 fn what(group: &GroupDifference) -> String {
     let names = |title: &str, list: &[String]| {
         let names: Vec<String> = list.iter().map(|dn| short(dn)).collect();

@@ -1,4 +1,4 @@
-//! What is there, as text: trees, entries, findings, attributes.
+//! Text for `browse`, `fields` and `snapshot`: trees, entries, findings, attributes.
 
 use super::parts::{columns, heading, lines};
 use crate::output::{Tone, harmless, paint};
@@ -11,10 +11,10 @@ use webtaxon::model::words::counted;
 use webtaxon::report::words::short;
 use webtaxon::survey::{Container, EntryKind, FieldFacts, Finding, Survey, Tree};
 
-/// Values of one attribute that are shown; JSON has them all.
+/// Maximum values of an attribute shown; JSON has all.
 const VALUES: usize = 10;
 
-/// Where people and groups sit, and everything that one entry has.
+/// Where people and groups are, and one entry in full.
 pub(crate) fn trees(trees: &[Tree], entry: Option<Entry<'_>>, width: usize, option: &str) -> String {
     let mut text = String::new();
     if let Some(entry) = entry {
@@ -27,29 +27,25 @@ pub(crate) fn trees(trees: &[Tree], entry: Option<Entry<'_>>, width: usize, opti
     if entry.is_some() && trees.iter().all(is_leaf) {
         return text;
     }
-    heading(&mut text, "Where people and groups sit: each line counts everything below it");
+    heading(&mut text, "Where people and groups are: each line counts everything below it");
     let _ = writeln!(text, "{:>8}  {:>8}  {:>8}  name", "people", "groups", "others");
     let containers = || trees.iter().flat_map(|tree| &tree.containers);
-    // What holds neither people nor groups is seldom what somebody looks for.
+    // Branches without people and groups are seldom of interest.
     let is_shown = |one: &&Container| entry.is_some() || one.depth == 0 || one.people + one.groups > 0;
     for container in containers().filter(is_shown) {
         let number = |count: usize| if count == 0 { String::new() } else { count.to_string() };
         let [people, groups, others] = [container.people, container.groups, container.others].map(number);
         let indent = "  ".repeat(container.depth);
-        // Never wrapped: the name is there to be copied.
+        // Never wrapped, so that the name can be copied.
         let _ = writeln!(text, "{people:>8}  {groups:>8}  {others:>8}  {indent}{}", harmless(&container.dn));
     }
     let hidden = containers().count() - containers().filter(is_shown).count();
     if hidden > 0 {
-        let _ = writeln!(
-            text,
-            "and {} with neither people nor groups",
-            counted(hidden, "container", "containers")
-        );
+        let _ = writeln!(text, "and {} without people or groups", counted(hidden, "container", "containers"));
     }
     for tree in trees {
         for url in &tree.references {
-            let _ = writeln!(text, "Kept by another server: {}", harmless(url));
+            let _ = writeln!(text, "Held by another server: {}", harmless(url));
         }
         if let Some(short) = &tree.short {
             let _ = writeln!(text, "Not all of it: {}", harmless(short));
@@ -62,7 +58,7 @@ pub(crate) fn trees(trees: &[Tree], entry: Option<Entry<'_>>, width: usize, opti
     text
 }
 
-/// Everything that an entry has.
+/// One entry in full.
 fn one(text: &mut String, entry: Entry<'_>, width: usize) {
     heading(text, &harmless(entry.dn()));
     let mut table = columns(width, &[Some(28), None]);
@@ -83,7 +79,7 @@ fn one(text: &mut String, entry: Entry<'_>, width: usize) {
     text.push_str(&lines(&table));
 }
 
-/// A value as a person reads it; a name in full, since it is there to be copied.
+/// A value in readable form; a name in full, so that it can be copied.
 fn value_of(name: &str, value: &[u8]) -> String {
     let whole = std::str::from_utf8(value)
         .ok()
@@ -91,19 +87,17 @@ fn value_of(name: &str, value: &[u8]) -> String {
     harmless(&whole.map_or_else(|| readable(name, value), str::to_owned))
 }
 
-/// People and groups that were found.
+/// The people and groups found.
 pub(crate) fn found(list: &[Finding], more: bool, wanted: &str, option: &str) -> String {
     let mut text = String::new();
     if list.is_empty() {
         let _ = writeln!(
             text,
-            "Nobody and no group has \"{}\" in a name, a login or a mail address.",
+            "No person or group has \"{}\" in a name, login or mail address.",
             harmless(wanted)
         );
-        let _ = writeln!(
-            text,
-            "Next: try a shorter piece; the bind account may also not be allowed to see them."
-        );
+        let _ =
+            writeln!(text, "Next: try a shorter part; or the bind account may not be allowed to see them.");
         return text;
     }
     for (kind, title) in [(EntryKind::Person, "People"), (EntryKind::Group, "Groups")] {
@@ -120,17 +114,17 @@ pub(crate) fn found(list: &[Finding], more: bool, wanted: &str, option: &str) ->
         }
     }
     if more {
-        let _ = writeln!(text, "\nThere are more: type more of the name.");
+        let _ = writeln!(text, "\nThere are more: give more of the name.");
     }
-    let _ = writeln!(text, "\nNext: webtaxon browse{option} \"NAME\" shows everything that one of them has.");
+    let _ = writeln!(text, "\nNext: webtaxon browse{option} \"NAME\" shows one of them in full.");
     text
 }
 
-/// Which attributes people have.
+/// The attributes of people.
 pub(crate) fn fields(survey: &Survey, width: usize) -> String {
     let mut text = String::new();
     let people = counted(survey.people, "person", "people");
-    heading(&mut text, &format!("What {people} have, found by the intake's filter under its bases"));
+    heading(&mut text, &format!("Attributes of {people}, matched by the intake's filter under its bases"));
     let longest = survey.fields.iter().map(|facts| facts.attribute.len()).max().unwrap_or(0);
     let wide = u16::try_from(longest.min(width / 3)).unwrap_or(30).max(10);
     let mut table = columns(width, &[Some(wide), Some(7), Some(15), Some(10), None]);
@@ -146,14 +140,14 @@ pub(crate) fn fields(survey: &Survey, width: usize) -> String {
     }
     text.push_str(&lines(&table));
     if let Some(short) = &survey.short {
-        let _ = writeln!(text, "Not everybody was looked at: {}", harmless(short));
+        let _ = writeln!(text, "Not everybody was examined: {}", harmless(short));
     }
     let suggestions: Vec<(&str, &FieldFacts)> = survey.suggestions().collect();
     if !suggestions.is_empty() {
         heading(&mut text, "Good for");
         let mut table = columns(width, &[Some(10), None]);
         for (what, facts) in suggestions {
-            let unique = if facts.unique { ", each has their own" } else { ", several share one" };
+            let unique = if facts.unique { ", all different" } else { ", some shared" };
             let message = format!(
                 "{} ({} of {} have it{unique})",
                 short(&facts.attribute),
@@ -167,13 +161,13 @@ pub(crate) fn fields(survey: &Survey, width: usize) -> String {
     text
 }
 
-/// How many different values there are; unique where no two people share one.
+/// The number of different values; unique if no two people share one.
 fn different(facts: &FieldFacts) -> String {
     let unique = if facts.unique && facts.filled > 1 { " unique" } else { "" };
     format!("{:>8}{unique}", facts.different)
 }
 
-/// Whether somebody has several values, or may have.
+/// Whether people have, or may have, several values.
 fn values(facts: &FieldFacts) -> &'static str {
     match (facts.most_values, facts.single) {
         (2.., _) => "several",
@@ -182,7 +176,7 @@ fn values(facts: &FieldFacts) -> &'static str {
     }
 }
 
-/// What a snapshot holds, and what to do with it.
+/// The contents of a snapshot, and how to use it.
 pub(crate) fn snapshot(snapshot: &Snapshot, file: &Path, option: &str) -> String {
     let mut text = String::new();
     let file = file.display();
@@ -200,14 +194,14 @@ pub(crate) fn snapshot(snapshot: &Snapshot, file: &Path, option: &str) -> String
         Some(kept) => {
             let _ = writeln!(
                 text,
-                "People's values are made up, but for those that the filters compare with: {}.\nRead the file before you give it away: places in the tree and names of groups are as they were.",
+                "People's values are invented, except those that filters test: {}.\nRead the file before you pass it on: places in the tree and names of groups are real.",
                 harmless(&kept.join(", "))
             );
         }
         None => {
             let _ = writeln!(
                 text,
-                "It holds people's data as the directory has it: keep it like the directory; --mask makes it up."
+                "It contains personal data from the directory, so protect it; --mask replaces them by invented ones."
             );
         }
     }

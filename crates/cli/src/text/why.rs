@@ -1,4 +1,4 @@
-//! The story of one person: what would happen first, then why, then what would have to change.
+//! Text for `why`: what would happen first, then why, then what would have to change.
 
 use super::parts::{columns, heading, lines, one_field};
 use crate::output::{Tone, harmless, paint};
@@ -9,11 +9,11 @@ use webtaxon::model::preview::{Change, ChangeKind};
 use webtaxon::model::settings::Settings;
 use webtaxon::report::words::{self, short};
 
-/// The story, for a person.
+/// The explanation for one person.
 pub(crate) fn why(why: &Why, settings: &Settings, width: usize, option: &str) -> String {
     let mut text = format!("{}\n", paint(Tone::Heading, &harmless(&why.name)));
     let entry = why.dn.as_deref().map_or_else(
-        || "No entry of the directory is known for this account.".to_owned(),
+        || "No directory entry is known for this account.".to_owned(),
         |dn| format!("Entry: {}", harmless(dn)),
     );
     let _ = writeln!(text, "{entry}");
@@ -21,7 +21,7 @@ pub(crate) fn why(why: &Why, settings: &Settings, width: usize, option: &str) ->
         let _ = writeln!(text, "By the intake {}:", harmless(&why.intake));
     }
     if !why.whole {
-        let words = "The directory was not read to its end: what follows is true as far as it was read.";
+        let words = "The directory was not read to its end: this is true as far as it was read.";
         let _ = writeln!(text, "{}", paint(Tone::Bad, words));
     }
     heading(&mut text, "What would happen");
@@ -44,7 +44,7 @@ pub(crate) fn why(why: &Why, settings: &Settings, width: usize, option: &str) ->
     text
 }
 
-/// What would happen, in a sentence.
+/// What would happen, as a sentence.
 fn outcome(why: &Why) -> (Tone, String) {
     let login = |change: &Change| harmless(&change.login);
     let cause = |change: &Change| {
@@ -56,15 +56,17 @@ fn outcome(why: &Why) -> (Tone, String) {
         let words = match change.kind {
             ChangeKind::Import => {
                 let detail = change.detail.as_deref().map(|detail| format!("\n{}", harmless(detail)));
-                format!("An account {} would be made.{}", login(change), detail.unwrap_or_default())
+                format!("An account {} would be created.{}", login(change), detail.unwrap_or_default())
             }
-            ChangeKind::Adopt => format!("The account {}, made by hand, would become theirs.", login(change)),
-            ChangeKind::Update => format!("The account {} would get other values.", login(change)),
-            ChangeKind::Restore => format!("The account {} would be opened again.", login(change)),
+            ChangeKind::Adopt => {
+                format!("The account {}, made by hand, would be linked to them.", login(change))
+            }
+            ChangeKind::Update => format!("The account {} would get new values.", login(change)),
+            ChangeKind::Restore => format!("The account {} would become active again.", login(change)),
             ChangeKind::Wait => {
                 let wait = change.wait.as_ref().map(words::wait).unwrap_or_default();
                 format!(
-                    "Nothing yet: the days of grace of {} run ({}; {wait}).",
+                    "Nothing yet: the days of grace of {} are running ({}; {wait}).",
                     login(change),
                     cause(change)
                 )
@@ -79,7 +81,7 @@ fn outcome(why: &Why) -> (Tone, String) {
                 let clash = change.clash.as_ref();
                 let message = clash.map(|clash| harmless(&clash.message())).unwrap_or_default();
                 let remedy = harmless(&change.remedy());
-                format!("Nothing, until you decide a clash: {message}.\nTo do: {remedy}")
+                format!("Nothing, until you resolve a clash: {message}.\nTo do: {remedy}")
             }
         };
         let tone = match change.kind {
@@ -95,11 +97,11 @@ fn outcome(why: &Why) -> (Tone, String) {
         return (Tone::Warning, words);
     }
     if !why.untouched.is_empty() {
-        return (Tone::Quiet, format!("Nothing: {}, and nothing here touches it.", why.untouched));
+        return (Tone::Quiet, format!("Nothing: {}, so it is never changed.", why.untouched));
     }
     match (&why.account, why.selected) {
         (Some(account), true) => {
-            (Tone::Good, format!("Nothing: the account {} is as it should be.", harmless(&account.login)))
+            (Tone::Good, format!("Nothing: the account {} is up to date.", harmless(&account.login)))
         }
         (Some(account), false) if account.state == State::Suspended => {
             (Tone::Quiet, format!("Nothing: the account {} is suspended already.", harmless(&account.login)))
@@ -109,7 +111,7 @@ fn outcome(why: &Why) -> (Tone, String) {
         (None, false) => {
             let out = why.against().find(|step| step.verdict == Verdict::No);
             let because = out.map(|step| format!(" at the step {}", step.name)).unwrap_or_default();
-            (Tone::Warning, format!("No account: they stay out{because}."))
+            (Tone::Warning, format!("No account: they are not selected{because}."))
         }
     }
 }
@@ -123,7 +125,7 @@ fn changed(text: &mut String, change: &Change, width: usize) {
 }
 
 fn steps(text: &mut String, why: &Why, width: usize) {
-    let title = if why.selected { "Why they are in" } else { "Why they are out" };
+    let title = if why.selected { "Why they are selected" } else { "Why they are not selected" };
     heading(text, title);
     for step in &why.steps {
         let (tone, word) = match step.verdict {
@@ -215,7 +217,7 @@ fn roles(text: &mut String, why: &Why, width: usize) {
     text.push_str(&lines(&table));
 }
 
-/// The application's groups in which they are, or would be.
+/// The application's groups that the account is, or would be, a member of.
 fn groups(text: &mut String, why: &Why, width: usize) {
     if why.groups.is_empty() {
         return;

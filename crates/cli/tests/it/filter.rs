@@ -23,7 +23,7 @@ fn what_it_means_and_what_will_surprise() {
         assert!(run.out.contains(words), "{words}: {}", run.out);
     }
     let quiet = filter(&["(&(mail=*)(department=botany))"]);
-    assert!(quiet.out.contains("Nothing about it will surprise."), "{}", quiet.out);
+    assert!(quiet.out.contains("No advice: it does what it says."), "{}", quiet.out);
 }
 
 #[test]
@@ -77,7 +77,7 @@ fn what_is_wrong_with_what_was_pasted() {
     assert!(repaired.code == 0 && repaired.out.starts_with("(&(cn=a)(mail=*))"), "{}", repaired.out);
     assert_eq!(repaired.out.matches("repaired:").count(), 3, "{}", repaired.out);
     for (text, help) in [
-        ("(cn=a)(cn=b)", "joined by one in front"),
+        ("(cn=a)(cn=b)", "joined by an operator"),
         ("(cn=a", "add a )"),
         ("(cn=a*b\\)", "two hexadecimal digits"),
     ] {

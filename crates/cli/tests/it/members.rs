@@ -12,10 +12,10 @@ fn who_is_in_and_through_which_groups() {
         let run = museum.run(&["members", group]);
         assert_eq!(run.code, 0, "{}{}", run.out, run.err);
         for words in [
-            "81 people are in: 3 directly, 78 through 16 groups inside it.",
+            "81 people are members: 3 directly, 78 through 16 nested groups.",
             "Loans Desk Users > Loans Desk Staff > Curators > Botany Curators (9)",
             "Beatrice Thornbury*",
-            "1 cycle of groups, 1 empty group, 1 member that is gone, 1 member from outside",
+            "1 cycle of groups, 1 empty group, 1 deleted member, 1 member from outside",
         ] {
             assert!(run.out.contains(words), "{group}: {words}: {}", run.out);
         }
@@ -31,7 +31,7 @@ fn the_tree_and_what_is_broken_in_it() {
         "3        81  Loans Desk Users",
         "1        23      Curators",
         "3        10          Field Teams: a cycle",
-        "0         0    Student Lenders: nobody is in it",
+        "0         0    Student Lenders: it has no members",
     ] {
         assert!(tree.out.contains(line), "{line}: {}", tree.out);
     }
@@ -55,8 +55,8 @@ fn all_groups_of_a_person() {
     let run = museum.run(&["members", "--of", "bthornbury"]);
     assert_eq!((run.code, run.err.as_str()), (0, ""));
     for words in [
-        "In 4 groups: 2 directly, 2 through groups inside them.",
-        "Loans Desk Terminal Users, by primary group or login: no list shows it",
+        "In 4 groups: 2 directly, 2 through nested groups.",
+        "Loans Desk Terminal Users, by primary group or login: in no member list",
         "Loans Desk Users, through Loans Desk Terminal Users",
     ] {
         assert!(run.out.contains(words), "{words}: {}", run.out);
@@ -91,7 +91,7 @@ fn every_way_by_which_a_person_is_in_a_group() {
         (
             "Conservators",
             "bthornbury",
-            "Not in Conservators, neither directly nor through any group inside it.\n",
+            "Not in Conservators, neither directly nor through nested groups.\n",
         ),
     ] {
         let run = museum.run(&["members", group, "--of", person]);
@@ -109,7 +109,7 @@ fn a_table_and_pictures_go_to_standard_output() {
     let museum = Museum::open(&[]);
     for (kind, begin, part) in [
         ("csv", "name,dn,how,listed,groups,path\n", "Beatrice Thornbury,\"CN=Beatrice Thornbury,"),
-        ("svg", "<svg xmlns=\"http://www.w3.org/2000/svg\"", ">4 itself, 10 in all, in a cycle</text>"),
+        ("svg", "<svg xmlns=\"http://www.w3.org/2000/svg\"", ">4 direct, 10 in all, in a cycle</text>"),
         ("dot", "digraph nest {", "tooltip=\"CN=Student Lenders,OU=Groups,DC=quillmere,DC=example\""),
     ] {
         let run = museum.run(&["members", USERS, "--as", kind]);
@@ -180,7 +180,7 @@ fn who_came_and_who_went_since_a_snapshot() {
     assert_eq!(taken.code, 0, "{}", taken.err);
     let same = museum.run(&["members", "Curators", "--since", "monday.ldif"]);
     assert!(same.code == 0 && same.out.contains("0 came in, 0 went. 23 people are in now."), "{}", same.out);
-    assert!(same.out.contains("Nothing differs."), "{}", same.out);
+    assert!(same.out.contains("No differences."), "{}", same.out);
     let text = std::fs::read_to_string(museum.file("monday.ldif")).unwrap();
     let at = text.find("dn: CN=Botany Curators,OU=Groups").unwrap();
     let (before, list) = text.split_at(at);
@@ -194,7 +194,7 @@ fn who_came_and_who_went_since_a_snapshot() {
     for words in [
         "1 came in, 1 went",
         "Astrid Inglewood              through Curators > Botany Curators",
-        "Beatrice Thornbury            was in through Curators > Botany Curators",
+        "Beatrice Thornbury            was a member through Curators > Botany Curators",
         "Botany Curators               came: Astrid Inglewood",
     ] {
         assert!(run.out.contains(words), "{words}: {}", run.out);
@@ -214,7 +214,7 @@ fn who_came_and_who_went_since_a_snapshot() {
         cut.err
     );
     let other = museum.run(&["members", "Choir", "--since", "monday.ldif"]);
-    assert!(other.code == 1 && other.err.contains("does not have this group"), "{}", other.err);
+    assert!(other.code == 1 && other.err.contains("does not contain this group"), "{}", other.err);
     museum.run(&["snapshot", "masked.ldif", "--mask"]);
     let masked = museum.run(&["members", "Curators", "--since", "masked.ldif"]);
     assert!(masked.code != 0 && masked.err.contains("it is masked"), "{}", masked.err);
@@ -229,8 +229,8 @@ fn a_group_of_people_whom_the_intake_does_not_read_says_whom_it_does() {
     let run = museum.run(&["members", "Conservators"]);
     for words in [
         "0 people are in",
-        "none of the people of the intake staff: it reads those under OU=Partners,DC=quillmere,DC=example by (&(objectCategory=person)",
-        "To do: look with another intake (--intake NAME)",
+        "not among the people of the intake staff, which reads those under OU=Partners,DC=quillmere,DC=example by (&(objectCategory=person)",
+        "To do: use another intake (--intake NAME)",
     ] {
         assert!(run.out.contains(words), "{words}: {}", run.out);
     }

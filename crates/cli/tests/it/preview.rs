@@ -62,9 +62,9 @@ fn a_proposal_is_compared_before_it_is_used() {
     let run = museum.run(&["compare", "proposed.toml"]);
     assert_eq!((run.code, run.err.as_str()), (0, ""));
     for words in [
-        "73              65   people would be in",
-        "Would come in by proposed.toml (1), and why they are out by webtaxon.toml\n  obrandreth          Ottilie Brandreth         under none of the bases",
-        "not found by the filter: department is Contractors",
+        "73              65   people selected",
+        "Selected only by proposed.toml (1), and why webtaxon.toml leaves them out\n  obrandreth          Ottilie Brandreth         under none of the bases",
+        "not matched by the filter: department is Contractors",
         "roles: borrower → borrower;approver",
         "nothing → suspend             8   frainsford",
         "removals by proposed.toml: 18 accounts would be removed or suspended, 15 are allowed",

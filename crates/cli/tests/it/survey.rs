@@ -91,7 +91,7 @@ fn a_draft_that_cannot_be_made_says_what_is_missing() {
         ),
         (&["draft", &url, "--bind", "", "--authority", "museum-ca.pem", "--out", "-"], 1, "shows no people"),
         (&["draft", &url, "--from", "monday.ldif", "--out", "-"], 2, "a snapshot does not say"),
-        (&["draft", "https://x", "--bind", "", "--out", "-"], 2, "no way to reach a directory"),
+        (&["draft", "https://x", "--bind", "", "--out", "-"], 2, "not a scheme for a directory"),
         (&["draft", &url, "--bind", "", "--fingerprint", "sha1:0", "--out", "-"], 2, "begins with sha256:"),
     ] {
         let run = museum.run(arguments);
@@ -132,7 +132,7 @@ fn browsing_shows_the_tree_an_entry_and_what_is_found() {
         assert!(run.code == code && run.err.contains(message), "{arguments:?}: {} {}", run.code, run.err);
     }
     let nobody = museum.run(&["browse", "--find", "zzzz"]);
-    assert!(nobody.code == 1 && nobody.out.contains("Nobody and no group"), "{}", nobody.out);
+    assert!(nobody.code == 1 && nobody.out.contains("No person or group"), "{}", nobody.out);
 }
 
 #[test]
@@ -144,7 +144,7 @@ fn fields_are_counted_and_masked_on_request() {
         "What 244 people have",
         "sAMAccountName",
         "Good for",
-        "objectGUID (244 of 244 have it, each has their own)",
+        "objectGUID (244 of 244 have it, all different)",
     ] {
         assert!(run.out.contains(words), "{words}: {}", run.out);
     }
@@ -191,7 +191,7 @@ fn every_command_reads_a_snapshot_in_place_of_the_directory() {
     for (arguments, words) in [
         (&["check"][..], "a snapshot of 263 entries"),
         (&["check"], "Next: webtaxon preview --from monday.ldif"),
-        (&["filter", "--intake"], "what the snapshot holds, those whom (&(objectCategory=person)"),
+        (&["filter", "--intake"], "the entries of the snapshot, matched by (&(objectCategory=person)"),
         (&["browse"], "OU=Botany,OU=People,DC=quillmere,DC=example"),
         (&["browse", "--find", "ibbotson"], "People ("),
         (&["browse", "CN=Curators,OU=Groups,DC=quillmere,DC=example"], "Botany Curators"),

@@ -9,7 +9,7 @@ fn the_story_answers_for_people_in_and_out_and_for_accounts() {
     for (who, told) in [
         (
             "bthornbury",
-            &["An account bthornbury would be made.", "Loans Desk Users > Loans Desk Terminal Users"][..],
+            &["An account bthornbury would be created.", "Loans Desk Users > Loans Desk Terminal Users"][..],
         ),
         ("rpemberton@quillmere.example", &["rfairweather would get other values", "no        approver"]),
         ("Ottilie Brandreth", &["they stay out at the step base", "under none of the bases: OU=People"]),
@@ -26,7 +26,7 @@ fn the_story_answers_for_people_in_and_out_and_for_accounts() {
             "wgrebe",
             &["Held back: incomplete", "email has no value (from mail)", "in the application: wgrebe@"],
         ),
-        ("hvanish", &["would be removed (gone: no such entry any more)"]),
+        ("hvanish", &["would be removed (gone: the entry no longer exists)"]),
         ("kpeverell", &["is suspended already", "OU=Leavers,DC=quillmere"]),
         ("dpryce", &["until you decide a clash: the login of dpryce"]),
         ("gus.h", &["it was made by hand", "A clash: ghollow"]),

@@ -1,28 +1,28 @@
-//! The fields of an account: few, in an order, each with a short name.
+//! The fields of an account: a short ordered list.
 
 use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
 use serde::ser::{Serialize, Serializer};
 use smol_str::SmolStr;
 
-/// Fields by name, in the order in which they were put in. They stand in one piece of memory and are found by
-/// looking at one after the other, which for as few as an account has is quicker than any index.
+/// Fields by name, in order of insertion. They are stored together and found by a linear search, which beats any
+/// index for the few fields of an account.
 #[derive(Clone, Debug, Default)]
 pub struct Fields(Vec<(SmolStr, SmolStr)>);
 
 impl Fields {
-    /// None yet, with room for so many.
+    /// No fields, with room for `count`.
     #[must_use]
     pub fn with_capacity(count: usize) -> Self {
         Self(Vec::with_capacity(count))
     }
 
-    /// How many there are.
+    /// Number of fields.
     #[must_use]
     pub fn len(&self) -> usize {
         self.0.len()
     }
 
-    /// Whether there is none.
+    /// Whether there are none.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
@@ -34,13 +34,13 @@ impl Fields {
         self.0.iter().find(|(known, _)| known == name).map(|(_, value)| value)
     }
 
-    /// Whether there is a field of this name.
+    /// Whether the field exists.
     #[must_use]
     pub fn contains_key(&self, name: &str) -> bool {
         self.get(name).is_some()
     }
 
-    /// Gives a field a value, at its place or behind the others; the value that it had.
+    /// Sets a field, in place or at the end; returns its former value.
     pub fn insert(&mut self, name: SmolStr, value: SmolStr) -> Option<SmolStr> {
         match self.0.iter_mut().find(|(known, _)| *known == name) {
             Some((_, old)) => Some(std::mem::replace(old, value)),
@@ -51,35 +51,35 @@ impl Fields {
         }
     }
 
-    /// Puts a field behind the others, which is not among them: that is not looked at.
+    /// Appends a field; the caller knows that it does not exist.
     pub fn push(&mut self, name: SmolStr, value: SmolStr) {
         self.0.push((name, value));
     }
 
-    /// Takes a field out; the others keep their order.
+    /// Removes a field; the others keep their order.
     pub fn remove(&mut self, name: &str) -> Option<SmolStr> {
         let at = self.0.iter().position(|(known, _)| known == name)?;
         Some(self.0.remove(at).1)
     }
 
-    /// Keeps those of which something is true.
+    /// Keeps only the fields for which `keeps` is true.
     pub fn retain(&mut self, mut keeps: impl FnMut(&str, &str) -> bool) {
         self.0.retain(|(name, value)| keeps(name, value));
     }
 
-    /// The names and the values, in their order.
+    /// Names and values, in order.
     pub fn iter(&self) -> impl Iterator<Item = (&SmolStr, &SmolStr)> {
         self.0.iter().map(|(name, value)| (name, value))
     }
 
-    /// The names, in their order.
+    /// Names, in order.
     pub fn keys(&self) -> impl Iterator<Item = &SmolStr> {
         self.0.iter().map(|(name, _)| name)
     }
 }
 
 impl PartialEq for Fields {
-    /// Whether both have the same values for the same names, in whatever order.
+    /// Whether both have the same values under the same names, in any order.
     fn eq(&self, other: &Self) -> bool {
         self.len() == other.len() && self.iter().all(|(name, value)| other.get(name) == Some(value))
     }

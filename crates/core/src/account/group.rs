@@ -1,29 +1,28 @@
-//! One group of the application's own, and the list of all.
+//! The application's groups.
 
 use super::Fields;
 use crate::ldap::identity::Identity;
 use serde::{Deserialize, Serialize};
 
-/// A group of accounts, as the application keeps it.
+/// One group of accounts in the application.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Group {
-    /// What the application calls it. Unique, whatever its case.
+    /// Its name in the application. Unique, ignoring case.
     pub name: String,
-    /// The tie to a directory entry. A group without one was made by hand and is never changed.
+    /// The link to a directory entry. A group without one was made by hand and is never changed.
     pub link: Option<Identity>,
     /// The logins of its members, each once.
     pub members: Vec<String>,
-    /// Everything else that the application keeps of it, by name: nothing here changes it, and a group that was
-    /// removed gets it back.
+    /// The application's other fields, by name. They are never changed, and come back if a removed group is restored.
     #[serde(default, skip_serializing_if = "Fields::is_empty")]
     pub fields: Fields,
 }
 
-/// Every group that the application has.
+/// All groups of the application.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Groups {
     /// The groups.
     pub list: Vec<Group>,
-    /// Whether members are written as logins, so that somebody's new login must be written here as well.
+    /// Whether members are stored as logins, so that a changed login must be changed here as well.
     pub by_login: bool,
 }

@@ -1,4 +1,4 @@
-//! The application's own list of accounts, as an account store gives it.
+//! The application's list of accounts, as an account store returns it.
 
 mod fields;
 mod group;
@@ -11,8 +11,7 @@ use serde::{Deserialize, Serialize};
 use smol_str::SmolStr;
 use std::borrow::Cow;
 
-/// A text in the form in which two are the same, whatever their case and the blanks around them; most
-/// are in it already.
+/// A text in the form in which case and surrounding blanks do not matter; most texts are in it already.
 #[must_use]
 pub fn folded(text: &str) -> Cow<'_, str> {
     let text = text.trim();
@@ -20,31 +19,31 @@ pub fn folded(text: &str) -> Cow<'_, str> {
     if is_folded { Cow::Borrowed(text) } else { Cow::Owned(text.to_lowercase()) }
 }
 
-/// Whether the application lets an account in.
+/// Whether an account can be used.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum State {
     /// The person may sign in.
     Active,
-    /// The account is kept, but nobody may sign in to it. It takes no seat.
+    /// The account is kept, but nobody can sign in to it. It takes no seat.
     Suspended,
 }
 
-/// One row of the application's list.
+/// One account of the application.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Account {
-    /// The name by which the person signs in. Unique, whatever its case.
+    /// The login. Unique, ignoring case.
     pub login: String,
-    /// The tie to a directory entry. An account without one was made by hand and is never changed.
+    /// The link to a directory entry. An account without one was made by hand and is never changed.
     pub link: Option<Identity>,
-    /// Whether the account is in use.
+    /// Active or suspended.
     pub state: State,
-    /// Every other field, by name; an empty text is an empty field.
+    /// The other fields, by name; an empty text is an empty field.
     pub fields: Fields,
 }
 
 impl State {
-    /// The word for it.
+    /// The state in words.
     #[must_use]
     pub fn name(self) -> &'static str {
         match self {
@@ -55,13 +54,13 @@ impl State {
 }
 
 impl Account {
-    /// The form in which two logins are the same login.
+    /// The form in which equal logins are equal texts.
     #[must_use]
     pub fn login_key(login: &str) -> String {
         folded(login).into_owned()
     }
 
-    /// The value of a field, `login` included; empty where there is none.
+    /// The value of a field, `login` included; empty if it does not exist.
     #[must_use]
     pub fn field(&self, name: &str) -> &str {
         if name == "login" {

@@ -1,4 +1,4 @@
-//! One account before and after.
+//! An account before and after a change.
 
 use crate::account::{Account, Fields, State};
 use crate::preview::{Cause, Change, ChangeKind, FieldChange};
@@ -6,28 +6,28 @@ use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 use smol_str::SmolStr;
 
-/// One account before and after: what is carried out, checked and undone.
+/// An account before and after a change: what is carried out, checked and undone.
 ///
-/// Where an account stays, both sides have only the fields in which they differ; where one comes or
-/// goes, the one side has all of them. A field without a value is left out; one with an empty text is as
-/// the store has it, so that taking back gives the same.
+/// If the account remains, both sides have only the fields that differ; if it is created or deleted, the one side has
+/// all of them. A field without a value is left out; one with an empty text is as the store has it, so that undoing
+/// restores it exactly.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Edit {
-    /// What it is, as the preview calls it.
+    /// The kind of change, as in the preview.
     pub kind: ChangeKind,
     /// The person's entry, where one is known.
     pub dn: Option<String>,
-    /// Why a person leaves.
+    /// Why the person leaves.
     pub cause: Option<Cause>,
-    /// The account as it is; none where one is made.
+    /// The account before; `None` if it is created.
     pub before: Option<Account>,
-    /// The account as it will be; none where one is removed.
+    /// The account after; `None` if it is deleted.
     pub after: Option<Account>,
 }
 
 impl Edit {
-    /// What a change does to the account that it is about; none for a change that does nothing yet (a
-    /// wait, a clash), or whose account is not `account`.
+    /// What a change does to its account; `None` for a change that does nothing yet (a wait, a clash), or that is
+    /// about another account.
     #[must_use]
     pub fn of(change: &Change, account: Option<&Account>) -> Option<Self> {
         let edit = |before, after| {
@@ -71,7 +71,7 @@ impl Edit {
         }
     }
 
-    /// The way back.
+    /// The edit that undoes this one.
     #[must_use]
     pub fn back(&self) -> Self {
         let kind = match self.kind {
@@ -92,13 +92,13 @@ impl Edit {
         }
     }
 
-    /// The login of the account: as it is, or as it will be where there is none yet.
+    /// The login of the account: the current one, or the future one of a new account.
     #[must_use]
     pub fn login(&self) -> &str {
         self.before.as_ref().or(self.after.as_ref()).map_or("", |account| &account.login)
     }
 
-    /// What is different afterwards, `login`, `link` and `state` among it.
+    /// The differences, including `login`, `link` and `state`.
     #[must_use]
     pub fn fields(&self) -> IndexMap<String, FieldChange> {
         let (before, after) = (self.before.as_ref(), self.after.as_ref());

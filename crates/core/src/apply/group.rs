@@ -1,4 +1,4 @@
-//! One group of the application before and after, and how that stands to the groups that there are.
+//! A group of the application before and after a change, and whether the change can still be made.
 
 use super::Standing;
 use crate::account::{Group, folded};
@@ -9,25 +9,24 @@ use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::collections::BTreeSet;
 
-/// One group before and after: what is carried out, checked and undone.
+/// A group before and after a change: what is carried out, checked and undone.
 ///
-/// Where a group stays, `before` has only the members who leave it and `after` only those who come: it does not
-/// matter who else is in it. Where one comes or goes, the one side has all of its members.
+/// If the group remains, `before` has only the members who leave, `after` only those who join; other members do not
+/// matter. If it is created or deleted, the one side has all of its members.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct GroupEdit {
-    /// What it is, as the preview calls it.
+    /// The kind of change, as in the preview.
     pub kind: GroupChangeKind,
     /// The group's entry, where one is known.
     pub dn: Option<String>,
-    /// The group as it is; none where one is made.
+    /// The group before; `None` if it is created.
     pub before: Option<Group>,
-    /// The group as it will be; none where one is removed.
+    /// The group after; `None` if it is deleted.
     pub after: Option<Group>,
 }
 
 impl GroupEdit {
-    /// What a change does, in the two steps that it takes: members leave before accounts are changed,
-    /// and come in behind.
+    /// A change as its two steps: members leave before accounts are changed, and join afterwards.
     #[must_use]
     pub fn of(change: &GroupChange) -> [Option<Self>; 2] {
         let edit = |kind, before, after| Self { kind, dn: change.dn.clone(), before, after };
@@ -52,7 +51,7 @@ impl GroupEdit {
         [first, last]
     }
 
-    /// The way back.
+    /// The edit that undoes this one.
     #[must_use]
     pub fn back(&self) -> Self {
         let kind = match self.kind {
@@ -64,13 +63,13 @@ impl GroupEdit {
         Self { kind, dn: self.dn.clone(), before: self.after.clone(), after: self.before.clone() }
     }
 
-    /// The name of the group: as it is, or as it will be where there is none yet.
+    /// The name of the group: the current one, or the future one of a new group.
     #[must_use]
     pub fn name(&self) -> &str {
         self.before.as_ref().or(self.after.as_ref()).map_or("", |group| &group.name)
     }
 
-    /// Whether it only takes away: the group, or members of it.
+    /// Whether it only takes away: the group itself, or members.
     #[must_use]
     pub fn lets_go(&self) -> bool {
         let same = |one: &Group, other: &Group| (&one.name, &one.link) == (&other.name, &other.link);
@@ -80,19 +79,19 @@ impl GroupEdit {
         }
     }
 
-    /// Who leaves the group; everybody where it is removed.
+    /// Members who leave; all of them if the group is deleted.
     #[must_use]
     pub fn leaving(&self) -> &[String] {
         self.before.as_ref().map_or(&[], |group| &group.members)
     }
 
-    /// Who comes into it; everybody where it is made.
+    /// Members who join; all of them if the group is created.
     #[must_use]
     pub fn coming(&self) -> &[String] {
         self.after.as_ref().map_or(&[], |group| &group.members)
     }
 
-    /// The members that a group has once this is done to it.
+    /// The members of the group after the edit.
     #[must_use]
     pub fn members_of(&self, there: &Group) -> Vec<String> {
         let (leaving, coming) = (keys(self.leaving()), keys(self.coming()));
@@ -104,8 +103,8 @@ impl GroupEdit {
     }
 }
 
-/// How each edit stands to the application's groups. It does not matter who else is in a group that stays;
-/// one that is removed must be as it was known.
+/// Whether each edit can still be made, given the application's groups. Other members of a group that remains do not
+/// matter; one that is deleted must be as it was known.
 #[must_use]
 pub fn group_standings(edits: &[GroupEdit], groups: &[Group]) -> Vec<Standing> {
     let by_link: HashMap<&Identity, usize> =
@@ -123,8 +122,7 @@ pub fn group_standings(edits: &[GroupEdit], groups: &[Group]) -> Vec<Standing> {
     edits.iter().map(|edit| judge(edit, &find, &named)).collect()
 }
 
-/// The groups as they are once those edits are made that are ready. What an application whose groups are in
-/// memory does.
+/// The groups after the edits that are ready, for applications that hold their groups in memory.
 #[must_use]
 pub fn made_groups(edits: &[GroupEdit], standings: &[Standing], groups: &[Group]) -> Vec<Group> {
     let mut list: Vec<Option<Group>> = groups.iter().cloned().map(Some).collect();
@@ -146,7 +144,7 @@ pub fn made_groups(edits: &[GroupEdit], standings: &[Standing], groups: &[Group]
     list.into_iter().flatten().collect()
 }
 
-/// Finds a group by its link, or by its name where it has none.
+/// Finds a group by its link, or by its name if it has none.
 type Find<'f, 'g> = dyn Fn(&Group) -> Option<(usize, &'g Group)> + 'f;
 
 fn judge(edit: &GroupEdit, find: &Find<'_, '_>, named: &dyn Fn(&str) -> Option<usize>) -> Standing {
@@ -155,7 +153,7 @@ fn judge(edit: &GroupEdit, find: &Find<'_, '_>, named: &dyn Fn(&str) -> Option<u
         (None, None) => Standing::Made,
         (None, Some(after)) => match (find(after), named(&after.name)) {
             (Some((_, there)), _) if are_alike(after, there) => Standing::Made,
-            (Some(_), _) => Standing::Stale(format!("the group {} has come in the meantime", after.name)),
+            (Some(_), _) => Standing::Stale(format!("the group {} was created meanwhile", after.name)),
             (None, Some(_)) => taken(&after.name),
             (None, None) => Standing::Ready(None),
         },
@@ -163,11 +161,11 @@ fn judge(edit: &GroupEdit, find: &Find<'_, '_>, named: &dyn Fn(&str) -> Option<u
             None => Standing::Made,
             Some((at, there)) if are_alike(before, there) => Standing::Ready(Some(at)),
             Some((_, there)) if there.name != before.name => renamed(there),
-            Some(_) => Standing::Stale("other members are in it now".to_owned()),
+            Some(_) => Standing::Stale("it has other members now".to_owned()),
         },
         (Some(before), Some(after)) => {
             let Some((at, there)) = find(before).or_else(|| find(after)) else {
-                return Standing::Stale("the group is not there any more".to_owned());
+                return Standing::Stale("the group no longer exists".to_owned());
             };
             let has = keys(&there.members);
             let is_named = there.name == after.name;
@@ -198,7 +196,7 @@ fn are_alike(known: &Group, there: &Group) -> bool {
     known.name == there.name && known.link == there.link && keys(&known.members) == keys(&there.members)
 }
 
-/// Logins as they are compared.
+/// Logins in the form in which they are compared.
 fn keys(logins: &[String]) -> BTreeSet<Cow<'_, str>> {
     logins.iter().map(|login| folded(login)).collect()
 }

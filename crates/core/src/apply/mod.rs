@@ -1,9 +1,8 @@
-//! From what a preview shows to what is carried out: edits, and which of them still hold.
+//! From a preview to what is carried out: edits, and which of them can still be made.
 //!
-//! An [`Edit`] is one account before and after, so that it can be checked against the list once more,
-//! written, and turned around. [`standings`] looks at a list of accounts and says of each edit whether
-//! it can be made, was made already, or must be left out since somebody changed something meanwhile.
-//! No I/O, no recursion; memory is linear in the accounts.
+//! An [`Edit`] is one account before and after, so that it can be checked against the list once more, recorded, and
+//! reversed. [`standings`] compares edits with a list of accounts: each can be made, has been made already, or must
+//! be left out because the account changed meanwhile. No I/O, no recursion; memory is linear in the accounts.
 
 mod edit;
 mod group;

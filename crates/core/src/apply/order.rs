@@ -1,16 +1,16 @@
-//! The order in which edits can be made one by one where no two accounts may have one login at any moment:
-//! whoever leaves a login goes before whoever takes it.
+//! The order of edits for a store in which logins must be unique at every moment: whoever gives up a login goes
+//! before whoever takes it.
 
 use super::{Edit, Standing};
 use crate::account::{Account, folded};
 use foldhash::{HashMap, HashMapExt as _};
 use std::borrow::Cow;
 
-/// The edits that are ready, by their places, in groups that are made one after the other. A group of several
-/// is a ring, in which each takes the login that the next one leaves: no order makes it, so its first account
-/// must be put aside, under a login of its own, before the last is made.
+/// The edits that are ready, by index, in groups to be made one after the other. A group of several is a ring, in
+/// which each account takes the login that the next one gives up; its first account must be parked under a temporary
+/// login before the last edit is made.
 ///
-/// Time and memory are linear in the edits and accounts. Edits that are independent keep their order.
+/// Time and memory are linear in edits and accounts. Independent edits keep their order.
 #[must_use]
 pub fn order(edits: &[Edit], standings: &[Standing], accounts: &[Account]) -> Vec<Vec<usize>> {
     let left = |place: usize| -> Option<Cow<'_, str>> {
@@ -22,7 +22,7 @@ pub fn order(edits: &[Edit], standings: &[Standing], accounts: &[Account]) -> Ve
     let places = || (0..edits.len()).filter(|place| standings.get(*place).is_some_and(Standing::is_ready));
     let leaving: HashMap<Cow<'_, str>, usize> =
         places().filter_map(|place| Some((left(place)?, place))).collect();
-    // Each waits for one other at most: whoever leaves the login that it takes.
+    // Each edit waits for at most one other: the one that gives up the login it takes.
     let waits_for = |place: usize| -> Option<usize> {
         let taken = folded(&edits.get(place)?.after.as_ref()?.login);
         leaving.get(&taken).copied().filter(|other| *other != place)
@@ -37,7 +37,7 @@ pub fn order(edits: &[Edit], standings: &[Standing], accounts: &[Account]) -> Ve
             groups.push(vec![place]);
             continue;
         }
-        // The chain of those who must go before, this one first.
+        // The chain of edits that must go first, starting with this one.
         let mut chain: Vec<usize> = Vec::new();
         let mut on_chain: HashMap<usize, usize> = HashMap::new();
         let mut next = Some(place);

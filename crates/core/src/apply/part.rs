@@ -1,23 +1,23 @@
-//! The brakes that hold where some edits of a preview are carried out, and the others are not.
+//! The brakes that apply when only some edits of a preview are carried out.
 
 use super::Edit;
 use crate::account::{Account, State};
 use crate::preview::{Brake, BrakeKind, ChangeKind};
 use serde::{Deserialize, Serialize};
 
-/// The application's seats: each account in use takes one.
+/// The application's seats: each active account takes one.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Seats {
-    /// How many there are.
+    /// The number of seats.
     pub limit: u64,
-    /// How many are taken before the edits.
+    /// Seats taken before the edits.
     pub taken: u64,
 }
 
-/// The brakes of a part of a preview: `whole` are those of all of it, `edits` those that were kept.
+/// The brakes of a part of a preview: `whole` are those of the whole, `edits` the edits that were kept.
 ///
-/// Removals are counted again, seats too: where a removal was left out, an import may find none. Limits
-/// on the people who are found hold as before, since they speak of what was read. Groups are not edited.
+/// Removals and seats are counted anew: if a removal was left out, an import may find no seat. Limits on the people
+/// found still apply, since they are about the reading. Groups are not edited.
 #[must_use]
 pub fn brakes_of_part(whole: &[Brake], seats: Option<Seats>, edits: &[Edit]) -> Vec<Brake> {
     let leaves = |edit: &&Edit| matches!(edit.kind, ChangeKind::Remove | ChangeKind::Suspend);
@@ -34,7 +34,7 @@ pub fn brakes_of_part(whole: &[Brake], seats: Option<Seats>, edits: &[Edit]) -> 
     brakes
 }
 
-/// The brake on seats: somebody would take one, and there are too few.
+/// The brake on seats: an edit takes one, and there are too few.
 fn too_few(seats: Seats, edits: &[Edit]) -> Option<Brake> {
     let is_seated = |account: Option<&Account>| account.is_some_and(|one| one.state == State::Active);
     let (mut figure, mut does_one_come) = (seats.taken, false);

@@ -1,4 +1,4 @@
-//! Whether an edit can still be made, looked at before anything is written.
+//! Whether an edit can still be made, checked before anything is written.
 
 use super::Edit;
 use crate::account::{Account, folded};
@@ -11,15 +11,15 @@ use smol_str::SmolStr;
 use std::borrow::Cow;
 use std::hash::BuildHasher as _;
 
-/// How an edit stands to a list of accounts.
+/// An edit compared with a list of accounts.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Standing {
-    /// It can be made, to the account at this place of the list; none for a new one.
+    /// It can be made, to the account at this index; `None` for a new account.
     Ready(Option<usize>),
-    /// The list is as it would leave it: it was made already.
+    /// It has been made already: the list has its result.
     Made,
-    /// Somebody changed something meanwhile, in words: it is left out.
+    /// The account changed meanwhile, in words; the edit is left out.
     Stale(String),
 }
 
@@ -31,22 +31,22 @@ impl Standing {
     }
 }
 
-/// The outcome of one edit. Exhaustive on purpose: whoever records one must know every kind.
+/// The outcome of one edit. Exhaustive on purpose: code that records outcomes must handle every kind.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase", tag = "outcome", content = "reason")]
 pub enum Outcome {
     /// It was made.
     Done,
-    /// The list was as it would leave it already.
+    /// It had been made already.
     Made,
-    /// Somebody changed something meanwhile, in words; it was left out.
+    /// The account changed meanwhile, in words; the edit was left out.
     Left(String),
-    /// The store refused it, in the store's words.
+    /// The store refused it, with its message.
     Failed(String),
 }
 
 impl From<Standing> for Outcome {
-    /// The outcome of an edit that was made if it could be.
+    /// The outcome once every edit that is ready has been made.
     fn from(standing: Standing) -> Self {
         match standing {
             Standing::Made => Self::Made,
@@ -63,8 +63,8 @@ struct List<'a> {
     by_login: HashMap<Cow<'a, str>, usize>,
 }
 
-/// How each edit stands to the list. `unique` names the fields of which no two accounts may have one
-/// value (logins and links are unique in any case): edits after which two would, are left out.
+/// Whether each edit can be made. `unique` names the fields whose values must be unique (logins and links always
+/// are): edits that would give two accounts one value are left out.
 #[must_use]
 pub fn standings(edits: &[Edit], accounts: &[Account], unique: &[&str]) -> Vec<Standing> {
     let list = List {
@@ -74,14 +74,13 @@ pub fn standings(edits: &[Edit], accounts: &[Account], unique: &[&str]) -> Vec<S
     };
     let mut standings: Vec<Standing> = edits.iter().map(|edit| list.judge(edit)).collect();
     let names: Vec<&str> = ["login", "link"].into_iter().chain(unique.iter().copied()).collect();
-    // Leaving one out gives an account its old value back, which another may have been about to take:
-    // so it is looked at again, at most once for each edit.
+    // Leaving an edit out returns a value that another edit may have been about to take, so the check is repeated, at
+    // most once for each edit.
     while leave_out_rivals(edits, accounts, &names, &mut standings) {}
     standings
 }
 
-/// The list as it is once those edits are made that are ready. What an application whose list is in
-/// memory does.
+/// The list after the edits that are ready, for applications that hold their list in memory.
 #[must_use]
 pub fn made(edits: &[Edit], standings: &[Standing], accounts: &[Account]) -> Vec<Account> {
     let mut list: Vec<Option<Account>> = accounts.iter().cloned().map(Some).collect();
@@ -131,7 +130,7 @@ impl List<'_> {
             (None, Some(after)) => match at(after) {
                 Some((_, there)) if differing(after, there).is_none() => Standing::Made,
                 Some((_, there)) => {
-                    Standing::Stale(format!("the account {} has come in the meantime", there.login))
+                    Standing::Stale(format!("the account {} was created meanwhile", there.login))
                 }
                 None => Standing::Ready(None),
             },
@@ -144,7 +143,7 @@ impl List<'_> {
             },
             (Some(before), Some(after)) => {
                 let Some((at, there)) = at(before).or_else(|| at(after)) else {
-                    return Standing::Stale("the account is not there any more".to_owned());
+                    return Standing::Stale("the account no longer exists".to_owned());
                 };
                 let fields = edit.fields();
                 let has = |side: &Account, name: &str| side.value(name) == there.value(name);
@@ -160,13 +159,13 @@ impl List<'_> {
     }
 }
 
-/// The first difference between an account as it was known and as it is, in words.
+/// The first difference between an account as known and as it is, in words.
 fn differing(known: &Account, there: &Account) -> Option<String> {
     let names = ["login", "link", "state"].into_iter().chain(known.fields.keys().map(SmolStr::as_str));
     names.into_iter().find(|name| known.value(name) != there.value(name)).map(|name| now(name, there))
 }
 
-/// Whether an edit is about a field at all.
+/// Whether an edit touches a field.
 fn changes(edit: &Edit, name: &str) -> bool {
     let mut sides = [&edit.before, &edit.after].into_iter().flatten();
     ["login", "link"].contains(&name) || sides.any(|side| side.fields.contains_key(name))
@@ -179,18 +178,18 @@ fn now(name: &str, there: &Account) -> String {
     }
 }
 
-/// Who would have a value once everything is done: the edit that gives it, if one does, and the login.
+/// The holders of a value after all edits: the edit that gives it, if any, and the login.
 type Holders<'a> = SmallVec<[(Option<usize>, &'a str); 1]>;
 
-/// The value of a field as it is compared, if an edit gives it to an account that did not have it.
+/// The value that an edit gives a field, in the form for comparison; `None` if it does not change the field.
 fn gives<'e>(edit: &'e Edit, name: &str) -> Option<Cow<'e, str>> {
     let value = folded(edit.after.as_ref()?.value(name));
     let old = edit.before.as_ref().map(|before| before.value(name));
     (!value.is_empty() && old.is_none_or(|old| folded(old) != value)).then_some(value)
 }
 
-/// The fields of which two accounts might have one value, once everything is done: told by hashes, in one look
-/// at everything, so that one may be named without need and none is missed.
+/// The fields in which two accounts may end up with one value, found by hashes in one pass: a field may be listed
+/// without need, but none is missed.
 fn doubtful<'n>(
     edits: &[Edit],
     accounts: &[Account],
@@ -218,7 +217,7 @@ fn doubtful<'n>(
     names.iter().zip(is_doubtful).filter_map(|(name, is_doubtful)| is_doubtful.then_some(*name)).collect()
 }
 
-/// Marks every edit that would give an account a value which another has or gets. Whether there was one.
+/// Leaves out every edit that would give an account a value that another has or gets. True if there was one.
 fn leave_out_rivals(
     edits: &[Edit],
     accounts: &[Account],
@@ -237,7 +236,7 @@ fn leave_out_rivals(
     }
     let mut rivals: Vec<(usize, String)> = Vec::new();
     for name in doubtful {
-        // Who has each value that an edit gives, once everything is done.
+        // The holders of each value that an edit gives, after all edits.
         let mut given: HashMap<Cow<'_, str>, Holders<'_>> = HashMap::new();
         for (at, edit) in edits.iter().enumerate() {
             if standings.get(at).is_some_and(Standing::is_ready)
@@ -256,7 +255,7 @@ fn leave_out_rivals(
                 None => true,
                 Some(edit) => match &edit.after {
                     None => false,
-                    // It stays unless the edit gives it another; an edit that gives it is in the list.
+                    // It is unchanged unless the edit changes it; one that does is already counted.
                     Some(after) if changes(edit, name) => {
                         folded(after.value(name)) == folded(value) && gives(edit, name).is_none()
                     }

@@ -1,4 +1,4 @@
-//! Drawing: every rule of an intake on every person of a reading.
+//! Drawing accounts: every rule of an intake applied to every person of a reading.
 
 use super::{Drawn, MissingField, Open, Proposal};
 use crate::account::Account;
@@ -15,30 +15,30 @@ use smallvec::SmallVec;
 use std::borrow::Cow;
 use std::collections::HashMap;
 
-/// Whether a condition holds.
+/// The result of a condition.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Holds {
-    /// It does.
+    /// It holds.
     Yes,
-    /// It does not.
+    /// It does not hold.
     No,
-    /// A group was not read to its end, so that nobody can say.
+    /// Unknown: a group was not read to its end.
     Unknown,
 }
 
-/// The rules, made ready for one set of entries.
+/// The rules, prepared for one set of entries.
 struct Ready {
     fields: Vec<Vec<ReadyChoice>>,
     roles: Vec<ReadyCondition>,
 }
 
-/// One choice: its condition, and the descriptions under which its attributes stand.
+/// One choice: its condition, and the descriptions of its attributes.
 struct ReadyChoice {
     condition: ReadyCondition,
     from: Vec<NameId>,
 }
 
-/// One condition, its names ready to be compared.
+/// One condition, prepared.
 struct ReadyCondition {
     filter: Option<Matcher>,
     groups: Vec<DnKey>,
@@ -67,15 +67,15 @@ impl Ready {
     }
 }
 
-/// A group that a condition asks about.
+/// A group that a condition refers to.
 struct Deciding {
-    /// Everybody in it.
+    /// Its members.
     reach: Reach,
-    /// Whether somebody may be in it besides.
+    /// Whether it may have members that were not seen.
     is_hidden: bool,
 }
 
-/// One entry, its attributes found once for all rules, with what its conditions need.
+/// One entry with its attributes looked up for all rules, and the data for its conditions.
 struct Place<'r, 'd> {
     entry: Entry<'r>,
     attributes: SmallVec<[(NameId, Values<'r>); 16]>,
@@ -89,7 +89,7 @@ impl<'r, 'd> Place<'r, 'd> {
     }
 }
 
-/// Draws fields and roles from the people of one reading.
+/// Draws the fields and roles of people in one reading.
 pub struct Drawer<'r> {
     rules: &'r IndexMap<String, FieldRule>,
     roles: &'r [RoleRule],
@@ -107,7 +107,7 @@ impl std::fmt::Debug for Drawer<'_> {
 }
 
 impl<'r> Drawer<'r> {
-    /// Makes the intake's rules ready.
+    /// Prepares the intake's rules.
     #[must_use]
     pub fn new(intake: &'r Intake, reading: &'r Reading) -> Self {
         let schema = reading.schema();
@@ -130,8 +130,7 @@ impl<'r> Drawer<'r> {
         }
     }
 
-    /// What a rule gives for each of the groups that come into the application, in the order of
-    /// [`Reading::application_groups`].
+    /// The names drawn for the groups to be imported, in the order of [`Reading::application_groups`].
     pub fn names_of_groups(rules: &'r IndexMap<String, FieldRule>, reading: &'r Reading) -> Vec<Drawn<'r>> {
         let entries = reading.application_groups();
         let ready = || Ready::new(rules, &[], reading.schema(), entries.names());
@@ -149,10 +148,10 @@ impl<'r> Drawer<'r> {
         Some(Place::new(entry, key, &self.people))
     }
 
-    /// Draws every field and role of the person at this place of [`Reading::people`].
+    /// Draws every field and role of the person at this index of [`Reading::people`].
     ///
     /// # Errors
-    /// The first required field that has no value.
+    /// The first required field without a value.
     pub fn draw(&self, person: usize) -> Result<Proposal<'r>, MissingField> {
         let place = self.person(person);
         let mut values = Vec::with_capacity(self.rules.len());
@@ -186,7 +185,7 @@ impl<'r> Drawer<'r> {
         Ok(Proposal { values: values.into(), open: open.into(), roles, login: self.login })
     }
 
-    /// The login that one person would have, in the form in which logins are compared.
+    /// The login that a person would have, in the form in which logins are compared.
     #[must_use]
     pub fn login(&self, person: usize) -> Option<String> {
         match self.field(person, self.login) {
@@ -195,7 +194,7 @@ impl<'r> Drawer<'r> {
         }
     }
 
-    /// What the rule at `field` gives for one person.
+    /// The result of the rule at `field` for one person.
     #[must_use]
     pub fn field(&self, person: usize, field: usize) -> Drawn<'r> {
         self.drawn(self.person(person).as_ref(), field)
@@ -205,7 +204,7 @@ impl<'r> Drawer<'r> {
         place.map_or(Drawn::Nothing, |place| self.rule(place, field, true))
     }
 
-    /// Whether one person has the role at `role` of the settings; none where nobody can say.
+    /// Whether a person has the role at `role` of the settings; `None` if that is not known.
     #[must_use]
     pub fn role(&self, person: usize, role: usize) -> Option<bool> {
         let place = self.person(person)?;
@@ -216,7 +215,7 @@ impl<'r> Drawer<'r> {
         }
     }
 
-    /// The groups by which a person is in one that a condition asks about; empty if they are not.
+    /// The path from a group in a condition to a person; empty if the person is not a member.
     #[must_use]
     pub fn path(&self, person: usize, group: &Dn) -> GroupPath {
         match (self.groups.get(&group.key()), self.reading.key(person)) {
@@ -265,7 +264,7 @@ impl<'r> Drawer<'r> {
         Drawn::Nothing
     }
 
-    /// The value of one choice; none where it gives none.
+    /// The value of one choice; `None` if it gives none.
     fn choice(
         &self,
         rule: &FieldRule,
@@ -296,7 +295,7 @@ impl<'r> Drawer<'r> {
                                 Ok(None) => {}
                                 Ok(Some(text)) if choice.shape.every => every.push(text),
                                 Ok(Some(text)) => return Ok(Some(text)),
-                                // Another value may be good.
+                                // Another value may be usable.
                                 Err(open) => drop(fault.get_or_insert(open)),
                             }
                         }
@@ -305,7 +304,7 @@ impl<'r> Drawer<'r> {
                 match fault {
                     Some(open) if choice.shape.every || every.is_empty() => Err(open),
                     _ => {
-                        // Directories keep values in no order.
+                        // Directories store values in no particular order.
                         every.sort_unstable();
                         every.dedup();
                         Ok((!every.is_empty()).then(|| Cow::Owned(every.join(&LIST.to_string()))))
@@ -315,7 +314,7 @@ impl<'r> Drawer<'r> {
         }
     }
 
-    /// One value through every step of the choice.
+    /// One value after every step of the choice.
     fn value<'v>(
         &self,
         rule: &FieldRule,
@@ -342,10 +341,10 @@ impl<'r> Drawer<'r> {
             return fault(format!("is longer than {longest} characters"));
         }
         if let Some(pattern) = rule.pattern.as_ref().filter(|pattern| !pattern.fits(&text)) {
-            return fault(format!("does not fit the pattern {}", pattern.text()));
+            return fault(format!("does not match the pattern {}", pattern.text()));
         }
         if choice.shape.every && text.contains(LIST) {
-            return fault(format!("has a {LIST} in it, which separates values"));
+            return fault(format!("contains {LIST}, which separates values"));
         }
         Ok(Some(text))
     }
@@ -374,7 +373,7 @@ impl<'r> Drawer<'r> {
         match drawn {
             Some(Drawn::Value(value, _)) => Ok(Some(value)),
             Some(Drawn::Open(open @ Open::Unknown(_))) => Err(open),
-            // Their value is of no use to anybody; the fault is told where it is theirs.
+            // A fault in that entry's own field is reported with that entry.
             Some(Drawn::Nothing | Drawn::Open(Open::Fault(_))) | None => Ok(None),
         }
     }

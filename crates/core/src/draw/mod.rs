@@ -1,8 +1,8 @@
-//! From a person's entry to the fields and roles of the account that the application would have.
+//! From a person's entry to the fields and roles of the account that the rules draw.
 //!
-//! [`Drawer`] applies every rule of an intake to every person of a reading. A value that depends on
-//! a group or an entry that was not read is never guessed: the account keeps what it has. No I/O,
-//! no recursion beyond one followed name.
+//! [`Drawer`] applies every rule of an intake to every person of a reading. A value that depends on a group or an
+//! entry that was not read is never guessed: the account keeps its current value. No I/O; the only recursion is one
+//! followed name.
 
 mod drawer;
 mod proposal;

@@ -1,92 +1,91 @@
-//! The account that the rules draw from one person, and the fields that stay open.
+//! The account that the rules draw from one person, and the fields that remain undecided.
 
 use crate::settings::rules::Fault;
 use std::borrow::Cow;
 
-/// The account that the field rules draw from one candidate. What needs no change on its way stays where
-/// it was read.
+/// The account that the field rules draw from one candidate. Values that no step changes borrow from the reading.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Proposal<'r> {
-    /// One value for each rule, in the order of the rules.
+    /// One value for each rule, in order.
     pub(super) values: Box<[Option<Cow<'r, str>>]>,
-    /// Fields of which no value could be drawn though there may be one, and why.
+    /// Fields without a reliable value, and why.
     pub(super) open: Box<[(usize, Open)]>,
-    /// Whether the person has each role, in the order of the settings; none where nobody can say.
+    /// Whether the person has each role, in the order of the settings; `None` if that is not known.
     pub(super) roles: Box<[Option<bool>]>,
     pub(super) login: usize,
 }
 
-/// Why a field has no value that could be relied on. The account keeps what it has.
+/// Why a field has no reliable value. The account keeps its current one.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Open {
-    /// Something was not read that decides it, in words.
+    /// Something that decides it was not read; in words.
     Unknown(String),
-    /// The directory's value is not one that the rule takes.
+    /// The directory's value is not valid for the rule.
     Fault(Fault),
 }
 
 impl Open {
-    /// Why, in words.
+    /// The reason, in words.
     #[must_use]
     pub fn in_words(&self) -> String {
         match self {
-            Self::Unknown(why) => format!("cannot be known: {why}"),
+            Self::Unknown(why) => format!("is undecided: {why}"),
             Self::Fault(fault) => format!("\u{201c}{}\u{201d} {}", fault.value, fault.why),
         }
     }
 }
 
-/// A required field that an entry has no value for.
+/// A required field without a value.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct MissingField {
     /// The field.
     pub field: String,
-    /// Why, in words: "has no value (from mail)".
+    /// The reason, in words: "has no value (from mail)".
     pub why: String,
 }
 
-/// What one rule gave for one person.
+/// The result of one rule for one person.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Drawn<'r> {
-    /// A value, and which of the rule's choices gave it.
+    /// A value, and the number of the choice that gave it.
     Value(Cow<'r, str>, usize),
-    /// None.
+    /// No value.
     Nothing,
-    /// None that could be relied on.
+    /// No reliable value.
     Open(Open),
 }
 
 impl Proposal<'_> {
-    /// What the person signs in with.
+    /// The login.
     #[must_use]
     pub fn login(&self) -> &str {
         self.value(self.login)
     }
 
-    /// The value of the rule at `index`; empty where there is none.
+    /// The value of the rule at `index`; empty if there is none.
     #[must_use]
     pub fn value(&self, index: usize) -> &str {
         self.values.get(index).and_then(Option::as_deref).unwrap_or("")
     }
 
-    /// Why the rule at `index` gave no value that could be relied on; none where it did.
+    /// Why the rule at `index` has no reliable value; `None` if it has one.
     #[must_use]
     pub fn open(&self, index: usize) -> Option<&Open> {
         self.open.iter().find(|(at, _)| *at == index).map(|(_, open)| open)
     }
 
-    /// Every field without a value that could be relied on, by its place among the rules.
+    /// Every field without a reliable value, by the index of its rule.
     pub fn all_open(&self) -> impl Iterator<Item = (usize, &Open)> {
         self.open.iter().map(|(at, open)| (*at, open))
     }
 
-    /// Whether the person has the role at `index` of the settings; none where nobody can say.
+    /// Whether the person has the role at `index` of the settings; `None` if that is not known.
     #[must_use]
     pub fn role(&self, index: usize) -> Option<bool> {
         self.roles.get(index).copied().flatten()
     }
 
-    /// Whether anything is left open because it was not read.
+    /// Whether any field is undecided because something was not read.
     #[must_use]
     pub fn is_unsure(&self) -> bool {
         self.open.iter().any(|(_, open)| matches!(open, Open::Unknown(_)))

@@ -1,42 +1,40 @@
-//! All groups of one person, and every path by which they are in one: the graph gone through
-//! upwards, breadth first. No recursion; time and memory are linear in the groups and their members,
-//! and bounded for the paths, of which there may be very many.
+//! All groups that one person is in, and every path into one of them: the graph searched upwards, breadth first. No
+//! recursion; time and memory are linear in groups and members, and bounded for paths, which can be very many.
 
 use super::{Graph, GroupPath, LONGEST_PATH, NodeId};
 use crate::ldap::name::DnKey;
 use serde::Serialize;
 use std::collections::{HashMap, VecDeque};
 
-/// A group that somebody is in.
+/// A group that contains a person.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Above {
     /// The group's name.
     pub dn: String,
-    /// The groups by which they are in it.
+    /// The path from the group to the person.
     #[serde(flatten)]
     pub path: GroupPath,
-    /// Whether the last one does not list them: it is their primary group, or knows their login.
+    /// Whether membership comes from outside the last group's list: its primary group number or a login.
     pub unlisted: bool,
 }
 
-/// What a group is above, on the way to somebody.
+/// A group's next step on the way down to the person.
 #[derive(Clone, Copy)]
 struct Below {
     next: NodeId,
-    /// How many groups the path has.
+    /// Number of groups on the path.
     depth: usize,
-    /// The group from which on all of the path is shown.
+    /// The group from which the path is shown in full.
     shown: NodeId,
 }
 
-/// Steps that are tried at most to find every path.
+/// Maximum steps tried in the search for every path.
 const MOST_STEPS: usize = 200_000;
-/// Groups that are looked at then, as to whether they are on a path already.
+/// Maximum checks of whether a group is already on a path.
 const MOST_LOOKS: usize = 20_000_000;
 
 impl Graph {
-    /// Every group that has a name in it, directly or through groups inside, by a shortest path; the
-    /// direct ones first, then in the order of names.
+    /// Every group that contains a name, directly or nested, with a shortest path; direct groups first, then by name.
     #[must_use]
     pub fn above(&self, key: &DnKey) -> Vec<Above> {
         let Some(person) = self.find(key) else { return Vec::new() };
@@ -73,7 +71,7 @@ impl Graph {
         found.iter().filter_map(told).collect()
     }
 
-    /// For each name, the groups that have it themselves, in the order of names.
+    /// The groups that list each name directly, sorted by name.
     fn holders(&self) -> HashMap<NodeId, Vec<NodeId>> {
         let mut groups: Vec<NodeId> = self.group_ids().collect();
         groups.sort_by_key(|id| self.key(*id));
@@ -86,15 +84,14 @@ impl Graph {
         has
     }
 
-    /// Every path by which a name is in a group, with no group twice in one, the shortest first: at
-    /// most so many; and whether that is all. Each begins with the group and ends with the group that
-    /// has the name itself.
+    /// Every path from a group to a name, without repeated groups, shortest first; at most `most`, and whether these
+    /// are all. Each begins with the group and ends with the group that lists the name.
     pub(crate) fn paths(&self, root: &DnKey, name: &DnKey, most: usize) -> (Vec<Vec<NodeId>>, bool) {
         let mut paths = Vec::new();
         let (Some(top), Some(bottom)) = (self.find(root), self.find(name)) else { return (paths, true) };
         let inside = self.reach([root]);
         let has = self.holders();
-        // Each step is a group, and the step that it stands above.
+        // Each step is a group and the step above it.
         let mut steps: Vec<(NodeId, Option<usize>)> = Vec::new();
         let (mut at, mut looks) = (0, 0);
         let mut below = None;

@@ -1,27 +1,27 @@
-//! Groups that are in one another: the strongly connected components of a graph (Tarjan 1972),
-//! with a stack of its own in place of recursion. Linear in the groups and their members.
+//! Groups that contain one another: the strongly connected components of a graph (Tarjan 1972), with an explicit
+//! stack instead of recursion. Linear in groups and members.
 
 use super::{Graph, NodeId};
 
-/// A group that is being gone through.
+/// A group being visited.
 struct Frame {
     group: NodeId,
-    /// Members that were looked at.
+    /// Members already visited.
     at: usize,
 }
 
 #[derive(Clone, Copy)]
 struct Mark {
-    /// When it was met; none if it was not.
+    /// Order of the visit; `None` if not visited.
     index: u32,
-    /// The earliest group that is known to be reached.
+    /// The earliest group known to be reachable.
     low: u32,
     open: bool,
 }
 
 const NOT_MET: Mark = Mark { index: u32::MAX, low: u32::MAX, open: false };
 
-/// A search under way.
+/// A search in progress.
 struct Search<'g> {
     graph: &'g Graph,
     marks: Vec<Mark>,
@@ -50,8 +50,7 @@ impl Search<'_> {
         }
     }
 
-    /// Goes on until the next component is known whole; none at the end. Its groups are taken off
-    /// the line.
+    /// Continues to the next complete component, and removes its groups from the stack; `None` at the end.
     fn component(&mut self) -> Option<Vec<NodeId>> {
         loop {
             let frame = self.frames.last_mut()?;
@@ -88,7 +87,7 @@ impl Search<'_> {
 }
 
 impl Graph {
-    /// The components of these groups and of all inside them: each after all that it reaches.
+    /// The components of these groups and of all groups in them, each after everything that it reaches.
     pub(crate) fn components(&self, groups: impl IntoIterator<Item = NodeId>) -> Vec<Vec<NodeId>> {
         let marks = vec![NOT_MET; self.names.len()];
         let mut search = Search { graph: self, marks, met: 0, line: Vec::new(), frames: Vec::new() };
@@ -102,7 +101,7 @@ impl Graph {
         components
     }
 
-    /// Whether the groups of a component are in one another, or the single one in itself.
+    /// Whether the groups of a component contain one another, or the only one contains itself.
     pub(crate) fn is_cycle(&self, component: &[NodeId]) -> bool {
         match component {
             [only] => self.members(*only).unwrap_or_default().contains(only),

@@ -1,30 +1,30 @@
-//! The differences between two graphs of groups: whose own members changed.
+//! The differences between two graphs: groups whose direct members changed.
 //!
-//! No I/O, no recursion; linear in the members of both, beside sorting.
+//! No I/O, no recursion; linear in the members of both, apart from sorting.
 
 use super::{Graph, NodeId};
 use crate::ldap::name::DnKey;
 use serde::Serialize;
 use std::collections::{BTreeSet, HashMap};
 
-/// A group whose own members are not those that they were.
+/// A group whose direct members changed.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct GroupDifference {
-    /// The group's name, as it was written last.
+    /// The group's name, in its latest spelling.
     pub group: String,
-    /// Whether it was read as a group at first, and at last.
+    /// Whether the earlier reading has it as a group.
     pub was_there: bool,
-    /// Whether it was read as a group at last.
+    /// Whether the later reading has it as a group.
     pub is_there: bool,
-    /// Members that it has and had not, as they are written now.
+    /// Members gained, as written in the later reading.
     pub came: Vec<String>,
-    /// Members that it had and has not, as they were written then.
+    /// Members lost, as written in the earlier reading.
     pub went: Vec<String>,
 }
 
 impl Graph {
-    /// The groups of either graph whose own members are not the same in `later`, in the order of their names.
-    /// `moved` gives the later name of an entry that has another one now.
+    /// The groups of either graph whose direct members differ in `later`, sorted by name. `moved` maps renamed
+    /// entries to their later names.
     #[must_use]
     pub fn differences(&self, later: &Self, moved: &HashMap<DnKey, DnKey>) -> Vec<GroupDifference> {
         let now = |key: &DnKey| moved.get(key).unwrap_or(key).clone();

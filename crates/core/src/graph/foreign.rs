@@ -1,16 +1,16 @@
-//! Members of a domain controller's groups that stand for somebody whom the domain does not keep
-//! ([MS-ADTS] §6.1.1.4.10): an account or a group of another domain, or everybody who has signed in.
+//! Members of a domain controller's groups that stand for identities outside the domain ([MS-ADTS] §6.1.1.4.10): an
+//! account or a group of another domain, or everybody who has signed in.
 
 use crate::ldap::name::Dn;
 
-/// Whom such a member stands for.
+/// The identity behind such a member.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Foreign {
-    /// An account or a group of another domain, by its SID. Nobody of this domain is in it.
+    /// An account or a group of another domain, by its SID. It contains nobody of this domain.
     OtherDomain(String),
-    /// Part of the system, no people: its SID.
+    /// A part of the system, not people; by its SID.
     System(String),
-    /// People whom no list shows: its SID, and what it is called if that is known.
+    /// People whom no list shows: the SID, and its usual name if known.
     Unlisted(String, Option<&'static str>),
 }
 
@@ -24,14 +24,14 @@ const PEOPLE: [(&str, &str); 6] = [
     ("S-1-5-15", "This Organization"),
 ];
 
-/// Those that stand for no people: nobody at all, controllers, services.
+/// Well-known SIDs that stand for no people: the null SID, controllers, services.
 const SYSTEM: [&str; 7] = ["S-1-0-0", "S-1-5-7", "S-1-5-9", "S-1-5-17", "S-1-5-18", "S-1-5-19", "S-1-5-20"];
 
 impl Foreign {
-    /// Whom a name stands for; none for an entry of the domain's own, and for what is no name.
+    /// The identity behind a name; `None` for an entry of the domain itself, or a text that is not a name.
     #[must_use]
     pub fn of(name: &str) -> Option<Self> {
-        // Most names need not be parsed: a SID begins with its S, unless an escape or the # form hides it.
+        // Most names need not be parsed: a SID begins with S, unless it is escaped or in the # form.
         let own = name.split_once('=')?.1.trim_start();
         if !own.starts_with(['S', 's', '\\', '#']) {
             return None;
@@ -56,7 +56,7 @@ impl Foreign {
         Some(Self::Unlisted(sid, called))
     }
 
-    /// Its SID.
+    /// The SID.
     #[must_use]
     pub fn sid(&self) -> &str {
         match self {

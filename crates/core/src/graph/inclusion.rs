@@ -1,33 +1,32 @@
-//! Which of many groups each name is in: one pass over the members for 64 groups.
+//! Which of many groups contain each name: one pass over the members for every 64 groups.
 //!
-//! Groups are gone through from the outer ones to the inner ones, component by component, and each
-//! hands the bits of the groups that it lies in to its members. No recursion; a pass is linear in
-//! the members, and its memory in the names.
+//! Groups are visited from the outermost inwards, component by component, and each passes the bits of the groups that
+//! contain it to its members. No recursion; a pass is linear in the members, its memory in the names.
 
 use super::{Graph, NodeId};
 use crate::ldap::name::DnKey;
 
-/// Groups in one pass.
+/// Groups handled in one pass.
 const PASS: usize = u64::BITS as usize;
 
-/// The groups inside some roots, the outer ones first.
+/// The groups inside some roots, outermost first.
 #[derive(Clone, Debug)]
 pub struct Nesting<'g> {
     graph: &'g Graph,
-    /// Each component's groups; those of a cycle stand in one.
+    /// The groups of each component; those of a cycle share one.
     components: Vec<(Vec<NodeId>, bool)>,
 }
 
-/// Which of some roots each name is in, directly or through groups.
+/// For each name, the roots that contain it, directly or nested.
 #[derive(Clone, Debug)]
 pub struct Inclusion<'g> {
     graph: &'g Graph,
-    /// For each 64 roots, the bits of each name.
+    /// For every 64 roots, the bits of each name.
     bits: Vec<Vec<u64>>,
 }
 
 impl Graph {
-    /// These groups and all inside them, put in order: linear in the members.
+    /// The roots and all groups in them, ordered: linear in the members.
     #[must_use]
     pub fn nesting<'k>(&self, roots: impl IntoIterator<Item = &'k DnKey>) -> Nesting<'_> {
         let roots = roots.into_iter().filter_map(|key| self.find(key));
@@ -40,20 +39,19 @@ impl Graph {
 }
 
 impl<'g> Nesting<'g> {
-    /// Which of these roots each name is in. A root that was not among those of the nesting, nor
-    /// inside them, has nobody.
+    /// The roots that contain each name. A root outside the nesting contains nobody.
     #[must_use]
     pub fn inclusion<'k>(&self, roots: impl IntoIterator<Item = &'k DnKey>) -> Inclusion<'g> {
         let roots: Vec<Option<NodeId>> = roots.into_iter().map(|key| self.graph.find(key)).collect();
         Inclusion { graph: self.graph, bits: roots.chunks(PASS).map(|roots| self.pass(roots, 0)).collect() }
     }
 
-    /// The groups of each component, the outer ones first, and whether they are in one another.
+    /// The groups of each component, outermost first, and whether they contain one another.
     pub(crate) fn components(&self) -> &[(Vec<NodeId>, bool)] {
         &self.components
     }
 
-    /// How many names that count are in each group, in the order in which the groups are kept.
+    /// The number of counted names in each group, in storage order of the groups.
     pub(crate) fn counts(&self, counts: impl Fn(NodeId) -> bool) -> Vec<(NodeId, usize)> {
         let groups: Vec<(usize, NodeId)> = self
             .components
@@ -65,7 +63,7 @@ impl<'g> Nesting<'g> {
         let mut all = Vec::with_capacity(groups.len());
         for chunk in groups.chunks(PASS) {
             let roots: Vec<Option<NodeId>> = chunk.iter().map(|(_, group)| Some(*group)).collect();
-            // What stands further out is not reached.
+            // Components further out are not reached.
             let bits = self.pass(&roots, chunk.first().map_or(0, |(at, _)| *at));
             let mut sums = vec![0; chunk.len()];
             for index in &counted {
@@ -78,7 +76,7 @@ impl<'g> Nesting<'g> {
         all
     }
 
-    /// For each name, the bits of the roots that it is in; components in front of `from` have none.
+    /// For each name, the bits of the roots that contain it; components before `from` get none.
     fn pass(&self, roots: &[Option<NodeId>], from: usize) -> Vec<u64> {
         let count = self.graph.names.len();
         let (mut bits, mut own) = (vec![0_u64; count], vec![0_u64; count]);
@@ -108,7 +106,7 @@ impl<'g> Nesting<'g> {
     }
 }
 
-/// The places of the bits that are set.
+/// Positions of the set bits.
 fn ones(mut bits: u64) -> impl Iterator<Item = usize> {
     std::iter::from_fn(move || {
         let at = (bits != 0).then(|| bits.trailing_zeros() as usize);
@@ -118,7 +116,7 @@ fn ones(mut bits: u64) -> impl Iterator<Item = usize> {
 }
 
 impl Inclusion<'_> {
-    /// The roots that a name is in, by their places in the list of roots.
+    /// The roots that contain a name, by position in the list of roots.
     pub fn of(&self, key: &DnKey) -> impl Iterator<Item = usize> {
         let index = self.graph.find(key).map_or(usize::MAX, NodeId::index);
         self.bits.iter().enumerate().flat_map(move |(pass, bits)| {
@@ -126,7 +124,7 @@ impl Inclusion<'_> {
         })
     }
 
-    /// How many names are in one root at least, groups among them.
+    /// Number of names in at least one root, groups included.
     #[must_use]
     pub fn len(&self) -> usize {
         (0..self.graph.names.len())
@@ -134,7 +132,7 @@ impl Inclusion<'_> {
             .count()
     }
 
-    /// Whether nothing is in any root.
+    /// Whether the roots contain nothing.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.bits.iter().flatten().all(|own| *own == 0)

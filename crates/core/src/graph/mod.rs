@@ -1,9 +1,8 @@
-//! Groups and their members as a graph over dense numbers; nothing here knows a directory.
+//! Groups and their members as a graph over dense numbers, independent of any directory.
 //!
-//! Directories nest groups, in cycles too. [`Graph`] keeps each name once and each group's members
-//! as numbers. [`Graph::reach`] walks it once, breadth first, so it ends on any graph and the path
-//! it keeps for each member is a shortest one. No I/O, no recursion; memory is linear in names and
-//! members.
+//! Directories nest groups, and may do so in cycles. [`Graph`] stores each name once, and the members of each group
+//! as numbers. [`Graph::reach`] searches it once, breadth first, so it ends on any graph, and the path that it keeps
+//! for each member is a shortest one. No I/O, no recursion; memory is linear in names and members.
 
 mod above;
 mod components;
@@ -35,26 +34,26 @@ use std::collections::HashSet;
 #[derive(Clone, Debug, Default)]
 pub struct Graph {
     names: Names,
-    /// By the names' numbers: direct members, in the order of their numbers.
+    /// For each name's number, its direct members, sorted by number.
     lists: Vec<Box<[NodeId]>>,
-    /// The names that were read as groups: what is asked of every member stays near the processor.
+    /// The names that are groups; a compact set, since it is consulted for every member.
     groups: FixedBitSet,
-    /// How many those are: it is asked at each level of a nest.
+    /// Their number, consulted at each level of a nest.
     count: usize,
-    /// Groups with members that no list of theirs shows.
+    /// Groups with members outside their list.
     unlisted: HashSet<(NodeId, NodeId)>,
-    /// Names that are listed and are no entry any more.
+    /// Listed names whose entries no longer exist.
     gone: HashSet<NodeId>,
 }
 
 impl Graph {
-    /// No groups.
+    /// An empty graph.
     #[must_use]
     pub fn new() -> Self {
         Self::default()
     }
 
-    /// The number of a name, new if it was not met before.
+    /// The number of a name, assigned if it is new.
     pub fn node(&mut self, key: DnKey, dn: &str) -> NodeId {
         let id = self.names.number(key, dn);
         if id.index() >= self.lists.len() {
@@ -63,7 +62,7 @@ impl Graph {
         id
     }
 
-    /// The number of a name as the settings write it.
+    /// The number of a name from the settings.
     pub fn named(&mut self, dn: &Dn) -> NodeId {
         self.node(dn.key(), &dn.to_string())
     }
@@ -80,7 +79,7 @@ impl Graph {
         self.set_members(group, list);
     }
 
-    /// Says that a name is a group, and which its direct members are: each is kept once.
+    /// Marks a name as a group, with its direct members; repeats are dropped.
     pub fn set_members(&mut self, group: NodeId, mut members: Vec<NodeId>) {
         members.sort_unstable();
         members.dedup();
@@ -91,7 +90,7 @@ impl Graph {
         }
     }
 
-    /// The number of a member as a group writes it. A name that is written as it was before need not be read again.
+    /// The number of a member as written in a group. A spelling seen before is not parsed again.
     ///
     /// # Errors
     /// It is not a distinguished name.
@@ -104,8 +103,8 @@ impl Graph {
         Ok(id)
     }
 
-    /// The numbers of many members at once, as [`Graph::member`] gives them; none for what is not a distinguished
-    /// name.
+    /// The numbers of many members at once, each as from [`Graph::member`]; `None` for a text that is not a
+    /// distinguished name.
     pub fn all_members<'t>(
         &mut self,
         texts: &'t [&'t str],
@@ -114,17 +113,17 @@ impl Graph {
         texts.iter().zip(known).map(|(text, known)| known.or_else(|| self.member(text).ok()))
     }
 
-    /// Remembers how a name was written.
+    /// Remembers a spelling of a name.
     pub(crate) fn remember(&mut self, text: &str, id: NodeId) {
         self.names.spell(text, id);
     }
 
-    /// Says that a group has a member that no list of its shows: by primary group, or by login.
+    /// Records a member outside the group's list: by primary group or by login.
     pub fn mark_unlisted(&mut self, group: NodeId, member: NodeId) {
         self.unlisted.insert((group, member));
     }
 
-    /// Says that a name is listed and is no entry of the directory any more.
+    /// Records that a listed name no longer exists in the directory.
     pub fn mark_gone(&mut self, name: NodeId) {
         self.gone.insert(name);
     }
@@ -137,49 +136,47 @@ impl Graph {
         self.gone.contains(&name)
     }
 
-    /// A name for comparing.
+    /// A name's key.
     #[must_use]
     pub fn key(&self, id: NodeId) -> Option<&DnKey> {
         self.names.key(id)
     }
 
-    /// The name's number, if the name occurs.
+    /// The name's number, if it occurs.
     #[must_use]
     pub fn find(&self, key: &DnKey) -> Option<NodeId> {
         self.names.find(key)
     }
 
-    /// Whether a name was read as a group.
+    /// Whether a name is a group.
     #[must_use]
     pub fn is_group(&self, key: &DnKey) -> bool {
         self.find(key).is_some_and(|id| self.is_group_node(id))
     }
 
-    /// Whether the name of this number was read as a group.
+    /// Whether the name with this number is a group.
     #[must_use]
     pub fn is_group_node(&self, id: NodeId) -> bool {
         self.groups.contains(id.index())
     }
 
-    /// How many groups were read.
+    /// Number of groups.
     #[must_use]
     pub fn groups(&self) -> usize {
         self.count
     }
 
-    /// Every group that was read, with the names of its direct members, as the directory wrote them.
+    /// Every group, with the names of its direct members as the directory wrote them.
     pub fn all_groups(&self) -> impl Iterator<Item = (&str, impl Iterator<Item = &str>)> {
         self.group_ids().map(|id| (self.dn(id), self.members_by_name(id).into_iter().map(|id| self.dn(id))))
     }
 
-    /// The direct members of a group, in the order of their numbers, which says nothing; none if it was not read as
-    /// a group.
+    /// The direct members of a group, sorted by number (an arbitrary order); `None` if it is not a group.
     pub(crate) fn members(&self, id: NodeId) -> Option<&[NodeId]> {
         self.lists.get(id.index()).filter(|_| self.is_group_node(id)).map(AsRef::as_ref)
     }
 
-    /// The direct members of a group in the order of their names: what is shown, and paths, must not depend on the
-    /// order in which a server gives anything.
+    /// The direct members of a group, sorted by name: output and paths must not depend on a server's order.
     pub(crate) fn members_by_name(&self, id: NodeId) -> Vec<NodeId> {
         let mut members = self.members(id).unwrap_or_default().to_vec();
         members.sort_by_key(|id| self.key(*id));
@@ -191,12 +188,12 @@ impl Graph {
         self.names.ids()
     }
 
-    /// Every name that was read as a group.
+    /// Every name that is a group.
     pub(crate) fn group_ids(&self) -> impl Iterator<Item = NodeId> {
         self.ids().filter(|id| self.is_group_node(*id))
     }
 
-    /// The names that a group has itself, in no order; none if it was not read as a group.
+    /// The direct members of a group, in no particular order; `None` if it is not a group.
     pub(crate) fn direct_members(&self, group: &DnKey) -> impl Iterator<Item = &DnKey> {
         let members = self.find(group).and_then(|id| self.members(id)).unwrap_or_default();
         members.iter().filter_map(|id| self.key(*id))

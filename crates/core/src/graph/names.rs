@@ -1,8 +1,8 @@
-//! The names of a graph: each once, with a number, and each way in which it was written.
+//! The names of a graph: each once, with its number and every spelling seen.
 //!
-//! A group's members are read by how they are written: a name that is written as it was before is not parsed
-//! again. What was written stands in one piece of text, so that a hundred thousand names are not as many pieces of
-//! memory. No I/O; memory is linear in the names and in the ways in which they are written.
+//! Members are looked up by spelling, so that a name written as before is not parsed again. The spellings share one
+//! buffer, so that a hundred thousand names do not need as many allocations. No I/O; memory is linear in the names
+//! and their spellings.
 
 use crate::ldap::name::DnKey;
 use hashbrown::HashTable;
@@ -23,17 +23,17 @@ type Hasher = foldhash::fast::RandomState;
 
 #[derive(Clone, Debug, Default)]
 pub(super) struct Names {
-    /// For comparing; a name's number is its place.
+    /// The names' keys; a name's number is its index.
     keys: IndexSet<DnKey, Hasher>,
-    /// As the directory wrote them, by their numbers.
+    /// The directory's spellings, by number.
     written: Vec<Place>,
     texts: String,
-    /// Ways in which names were written.
+    /// All spellings seen.
     spellings: HashTable<Spelling>,
     hasher: Hasher,
 }
 
-/// A piece of the texts.
+/// A slice of the text buffer.
 #[derive(Clone, Copy, Debug)]
 struct Place {
     start: usize,
@@ -56,7 +56,7 @@ impl Names {
         self.written.len()
     }
 
-    /// The number of a name, new if it was not met before.
+    /// The number of a name, assigned if it is new.
     pub(super) fn number(&mut self, key: DnKey, text: &str) -> NodeId {
         let (place, new) = self.keys.insert_full(key);
         if new {
@@ -79,14 +79,14 @@ impl Names {
         self.written.get(id.index()).map_or("", |place| at(&self.texts, *place))
     }
 
-    /// The name that was written so before.
+    /// The name with this spelling, if seen before.
     pub(super) fn spelled(&self, text: &str) -> Option<NodeId> {
         let is = |spelling: &Spelling| at(&self.texts, spelling.place) == text;
         self.spellings.find(self.hasher.hash_one(text), is).map(|spelling| spelling.name)
     }
 
-    /// The names that were written so before, many at once: each look at the table, and then each look at the texts,
-    /// need not wait for the one before it, when nothing of them is near the processor.
+    /// The names with these spellings, looked up together, so that memory accesses to the table and to the texts
+    /// overlap instead of waiting for one another.
     pub(super) fn all_spelled(&self, texts: &[&str]) -> Vec<Option<NodeId>> {
         let is_as_long = |text: &str, spelling: &Spelling| spelling.place.length as usize == text.len();
         let first = |text: &&str| {
@@ -102,7 +102,7 @@ impl Names {
         texts.iter().zip(likely).map(proved).collect()
     }
 
-    /// Remembers how a name was written.
+    /// Remembers a spelling of a name.
     pub(super) fn spell(&mut self, text: &str, name: NodeId) {
         if self.spelled(text).is_some() {
             return;

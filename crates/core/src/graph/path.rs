@@ -1,34 +1,35 @@
-//! The groups by which somebody is in one, in bounds: a nest may be as deep as it has groups.
+//! The path of groups to a member, bounded in length: nests can be as deep as there are groups.
 
 use serde::Serialize;
 
-/// Groups in a [`GroupPath`] at most; nests that people make are far less deep.
+/// Maximum groups kept in a [`GroupPath`]; real nests are far shallower.
 pub const LONGEST_PATH: usize = 16;
 
-/// The groups by which somebody is in one: the named one first, the one that has them last. Empty where they are in none.
+/// The groups on the way to a member: the named group first, the group that lists the member last. Empty if it is not
+/// a member.
 #[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 pub struct GroupPath {
-    /// Their names; of more than [`LONGEST_PATH`] those in between are left out.
+    /// Their names; of more than [`LONGEST_PATH`], those in the middle are left out.
     #[serde(rename = "path")]
     pub groups: Vec<String>,
-    /// How many groups are left out, behind the first.
+    /// Number of groups left out after the first.
     pub left_out: usize,
 }
 
 impl GroupPath {
-    /// How many groups there are, those among them that are left out.
+    /// Number of groups, including those left out.
     #[must_use]
     pub fn len(&self) -> usize {
         self.groups.len() + self.left_out
     }
 
-    /// Whether nobody is in by it.
+    /// Whether there is no path.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.groups.is_empty()
     }
 
-    /// The groups as they are to be called, and how many are left out where they are.
+    /// The groups by display name, with a note of how many are left out.
     #[must_use]
     pub fn told(&self, called: impl Fn(&str) -> String) -> Vec<String> {
         let mut told: Vec<String> = self.groups.iter().map(|dn| called(dn)).collect();
@@ -38,7 +39,7 @@ impl GroupPath {
         told
     }
 
-    /// How many groups are left out behind the first, in words; none where none is.
+    /// The number of groups left out after the first, in words; `None` if there are none.
     #[must_use]
     pub fn omission(&self) -> Option<String> {
         let groups = if self.left_out == 1 { "group" } else { "groups" };

@@ -1,13 +1,13 @@
-//! The members of some groups at any depth, each with a shortest path to it.
+//! The direct and nested members of groups, each with a shortest path.
 //!
-//! Breadth first, so it ends in a cycle too. No recursion; linear in the groups and their members.
+//! Breadth first, so it ends in a cycle too. No recursion; linear in groups and members.
 
 use super::{Graph, GroupPath, LONGEST_PATH, NodeId};
 use crate::ldap::name::DnKey;
 use fixedbitset::FixedBitSet;
 
 impl Graph {
-    /// Everything that lies in one of `roots`, at any depth.
+    /// Everything in `roots`, directly or nested.
     #[must_use]
     pub fn reach<'k>(&self, roots: impl IntoIterator<Item = &'k DnKey>) -> Reach {
         let mut reached = FixedBitSet::with_capacity(self.names.len());
@@ -39,7 +39,7 @@ impl Graph {
                     inner.push(member);
                 }
             }
-            // By which of several groups somebody is in must not depend on the server's order.
+            // The path chosen among several must not depend on the server's order.
             inner.sort_by_key(|id| self.key(*id));
             line.extend(inner.drain(..));
         }
@@ -47,10 +47,10 @@ impl Graph {
     }
 }
 
-/// A member that is no group.
+/// A member that is not a group.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Leaf<'g> {
-    /// The name for comparing.
+    /// The name's key.
     pub key: &'g DnKey,
     /// The name as the directory wrote it.
     pub dn: &'g str,
@@ -58,11 +58,11 @@ pub struct Leaf<'g> {
     pub group: &'g str,
 }
 
-/// What lies in some groups, and through which groups.
+/// The members of some groups, with their paths.
 #[derive(Clone, Debug)]
 pub struct Reach {
     reached: FixedBitSet,
-    /// By the numbers of the names that are reached.
+    /// For each name's number, the last step of its path.
     steps: Vec<Step>,
     is_root: FixedBitSet,
 }
@@ -71,7 +71,7 @@ pub struct Reach {
 #[derive(Clone, Copy, Debug, Default)]
 pub(super) struct Step {
     pub(super) through: NodeId,
-    /// How many groups the path has, and the first of them.
+    /// Number of groups on the path, and the first of them.
     depth: u32,
     root: NodeId,
 }
@@ -83,23 +83,22 @@ impl Reach {
         graph.find(key).is_some_and(|id| self.reached.contains(id.index()))
     }
 
-    /// The last step of the path by which a name is in; none if it is not.
+    /// The last step of the path to a name; `None` if it is not a member.
     pub(super) fn step(&self, id: NodeId) -> Option<Step> {
         self.steps.get(id.index()).filter(|_| self.reached.contains(id.index())).copied()
     }
 
-    /// Whether the name of this number is a member, directly or nested.
+    /// Whether the name with this number is a member, directly or nested.
     pub(crate) fn has(&self, id: NodeId) -> bool {
         self.reached.contains(id.index())
     }
 
-    /// The group that lists a member, on the path by which it is in; none for others.
+    /// The group that lists a member on its path; `None` if it is not a member.
     pub(crate) fn last_group(&self, id: NodeId) -> Option<NodeId> {
         Some(self.step(id)?.through)
     }
 
-    /// The groups by which `key` is in: the named group first, the one that lists it last. Empty
-    /// if it is not in.
+    /// The path to `key`: the named group first, the group that lists it last. Empty if it is not a member.
     #[must_use]
     pub fn path(&self, graph: &Graph, key: &DnKey) -> GroupPath {
         let Some((id, step)) = graph.find(key).and_then(|id| Some((id, self.step(id)?))) else {
@@ -120,8 +119,7 @@ impl Reach {
         GroupPath { groups, left_out }
     }
 
-    /// The members that were not read as groups, each with the group that lists it, in the order
-    /// of their names.
+    /// The members that are not groups, each with the group that lists it, sorted by name.
     pub fn leaves<'g>(&'g self, graph: &'g Graph) -> impl Iterator<Item = Leaf<'g>> {
         let leaf = |id: NodeId| {
             let group = self.step(id)?.through;
@@ -133,13 +131,13 @@ impl Reach {
         leaves.into_iter()
     }
 
-    /// How many members there are, groups among them.
+    /// Number of members, groups included.
     #[must_use]
     pub fn len(&self) -> usize {
         self.reached.count_ones(..)
     }
 
-    /// Whether there is none.
+    /// Whether there are none.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.reached.is_clear()

@@ -1,5 +1,5 @@
-//! Members whom no list of names shows: by their login (`memberUid`, RFC 2307 §2.2), and by the
-//! number of their primary group (`gidNumber` there; `primaryGroupID`, [MS-ADTS] §3.1.1.6.1.1).
+//! Members outside any list of names: by login (`memberUid`, RFC 2307 §2.2), and by the number of their primary group
+//! (`gidNumber` there; `primaryGroupID`, [MS-ADTS] §3.1.1.6.1.1).
 //!
 //! No I/O, no recursion; memory is linear in the people.
 
@@ -9,23 +9,22 @@ use crate::ldap::value;
 use foldhash::{HashMap, HashMapExt as _};
 use std::sync::OnceLock;
 
-/// What an entry of a domain controller has that can sign in.
+/// Attributes that mark an account of a domain controller.
 const ACCOUNT: [&str; 2] = ["objectSid", "sAMAccountName"];
 
-/// The people of a reading by what groups may know them by. People are named by their place in
-/// the entries.
+/// The people of a reading, indexed by login and primary group. People are identified by their index in the entries.
 #[derive(Clone, Debug, Default)]
 pub struct Roll {
-    /// The attribute that `memberUid` speaks of.
+    /// The attribute that `memberUid` refers to.
     login: Option<String>,
-    /// Made when a group first lists a login: most list none.
+    /// Built when a group first lists a login, since most groups list none.
     by_login: OnceLock<HashMap<Box<[u8]>, Vec<usize>>>,
     by_number: HashMap<u32, Vec<usize>>,
     hidden: usize,
     may_lack: bool,
 }
 
-/// The attribute that holds the number of a person's primary group.
+/// The attribute with the number of a person's primary group.
 #[must_use]
 pub fn primary_group(kind: ServerKind) -> &'static str {
     match kind {
@@ -35,8 +34,7 @@ pub fn primary_group(kind: ServerKind) -> &'static str {
 }
 
 impl Roll {
-    /// The people of a server of this kind; `login` is the attribute that `memberUid` speaks of,
-    /// if that is known.
+    /// Indexes the people of a server of this kind; `login` is the attribute that `memberUid` refers to, if known.
     #[must_use]
     pub fn of(people: &Entries, kind: ServerKind, login: Option<&str>) -> Self {
         let may_lack = kind != ServerKind::Controller && !people.is_empty();
@@ -51,7 +49,7 @@ impl Roll {
             let first = texts.flatten().find(|text| !text.is_empty());
             match first.and_then(|text| text.parse().ok()) {
                 Some(number) => roll.by_number.entry(number).or_default().push(person),
-                // Whoever can sign in to a controller has a primary group.
+                // Every account of a domain controller has a primary group.
                 None if controller && ACCOUNT.iter().any(|name| entry.values(name).next().is_some()) => {
                     roll.hidden += 1;
                 }
@@ -61,7 +59,7 @@ impl Roll {
         roll
     }
 
-    /// Those of these people, whom the roll was made of, who have exactly this login.
+    /// The people with exactly this login; `people` must be the entries that the roll was made of.
     #[must_use]
     pub fn with_login(&self, people: &Entries, login: &[u8]) -> &[usize] {
         let by_login = self.by_login.get_or_init(|| {
@@ -76,8 +74,7 @@ impl Roll {
         by_login.get(login).map_or(&[], Vec::as_slice)
     }
 
-    /// The people whose primary group has this number: those of the group's own domain, where
-    /// `sid` is the group's.
+    /// The people whose primary group has this number, in the group's own domain if its `sid` is given.
     pub fn with_primary_group<'r>(
         &'r self,
         people: &'r Entries,
@@ -95,8 +92,8 @@ impl Roll {
         })
     }
 
-    /// The SIDs of the people's primary groups, each once, in order: of their own domain, with the number that
-    /// they have. Who shows no SID is taken to be of the domain of `group`, the SID of a group.
+    /// The SIDs of the people's primary groups, sorted and each once: the person's domain with the primary group's
+    /// number. A person without a SID counts as in the domain of `group`, a group's SID.
     #[must_use]
     pub fn primary_groups(&self, people: &Entries, group: Option<&[u8]>) -> Vec<Vec<u8>> {
         let mut sids: Vec<Vec<u8>> = Vec::new();
@@ -113,21 +110,20 @@ impl Roll {
         sids
     }
 
-    /// Whether there are people, on a server that need not give them a primary group, and none of
-    /// them shows one.
+    /// Whether people were read, none of them shows a primary group, and their server need not have any.
     #[must_use]
     pub fn shows_no_number(&self) -> bool {
         self.may_lack && self.by_number.is_empty()
     }
 
-    /// How many people must have a primary group and do not show it.
+    /// Number of people who must have a primary group but do not show it.
     #[must_use]
     pub fn hidden(&self) -> usize {
         self.hidden
     }
 }
 
-/// The name in a value of `uniqueMember`, without the bits that may follow it (RFC 4517 §3.3.21).
+/// The name in a value of `uniqueMember`, without an optional bit string (RFC 4517 §3.3.21).
 #[must_use]
 pub fn without_uid(value: &str) -> &str {
     let is_bits = |uid: &str| {

@@ -1,12 +1,12 @@
 //! Entries and their values, as a directory returned them (RFC 4511 §4.5.2), held compactly.
 //!
-//! [`Entries`] holds many entries. Attribute names are stored once, and one entry is a stretch
-//! of bytes: its name, then each attribute with its values end to end. A hundred thousand people
-//! with ten attributes take about what they took on the wire. No I/O, no recursion.
+//! [`Entries`] holds many entries. Attribute names are stored once; an entry is a run of bytes: its name, then each
+//! attribute with its values end to end. A hundred thousand people with ten attributes take about as much memory as
+//! on the wire. No I/O, no recursion.
 //!
 //! # Why not a map of strings for each entry?
-//! It takes about six times the memory (measured: 235 MB against 37 MB on the wire), and nothing
-//! here needs random access by more than a handful of names.
+//! A map takes about six times the memory (measured: 235 MB against 37 MB on the wire), and no caller needs random
+//! access to more than a handful of attributes.
 
 use std::collections::HashMap;
 
@@ -25,7 +25,7 @@ pub struct Names {
 }
 
 impl Names {
-    /// The identifier of `name`, made if it was not known yet.
+    /// The identifier of `name`, which is added if it is new.
     fn intern(&mut self, name: &str) -> NameId {
         // Servers return attributes in the same order for every entry, so the next one is
         // usually the one after the last.
@@ -51,38 +51,38 @@ impl Names {
         self.by_folded.get(name.to_ascii_lowercase().as_str()).copied()
     }
 
-    /// Every description that is `name`, or `name` with further options (RFC 4512 §2.5.2).
+    /// Every description that is `name`, alone or with options (RFC 4512 §2.5.2).
     pub fn covered_by<'a>(&'a self, name: &'a str) -> impl Iterator<Item = NameId> + 'a {
         self.iter().filter(move |(_, spelled)| covers(name, spelled)).map(|(id, _)| id)
     }
 
-    /// Every description with its identifier, in the order in which they first came.
+    /// Every description with its identifier, in order of first occurrence.
     pub fn iter(&self) -> impl Iterator<Item = (NameId, &str)> {
         let number = |index| NameId(u32::try_from(index).unwrap_or(u32::MAX));
         self.spelled.iter().enumerate().map(move |(index, name)| (number(index), &**name))
     }
 
-    /// How `id` was first spelled.
+    /// The first spelling of `id`.
     #[must_use]
     pub fn spelling(&self, id: NameId) -> &str {
         self.spelled.get(id.0 as usize).map_or("", |name| name)
     }
 
-    /// How many descriptions there are.
+    /// Number of descriptions.
     #[must_use]
     pub fn len(&self) -> usize {
         self.spelled.len()
     }
 
-    /// Whether there is none.
+    /// Whether there are none.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.spelled.is_empty()
     }
 }
 
-/// Whether a request for `wanted` covers the description `have`: the same type, and every option
-/// that is wanted (RFC 4512 §2.5.2; case does not matter).
+/// Whether a request for `wanted` returns the description `have`: the same type, with at least the options of
+/// `wanted` (RFC 4512 §2.5.2; case does not matter).
 #[must_use]
 pub fn covers(wanted: &str, have: &str) -> bool {
     match have.get(wanted.len()..) {
@@ -103,7 +103,7 @@ pub fn covers(wanted: &str, have: &str) -> bool {
     same_type && wanted.all(|option| have.split(';').skip(1).any(|other| other.eq_ignore_ascii_case(option)))
 }
 
-/// Many entries, in the order in which they came.
+/// Many entries, in order of arrival.
 #[derive(Clone, Debug, Default)]
 pub struct Entries {
     names: Names,
@@ -113,10 +113,10 @@ pub struct Entries {
     scratch: Vec<u8>,
 }
 
-/// A piece that has so many bytes gets no further entry.
+/// Size at which a piece is full and the next one begins.
 const PIECE: usize = 1 << 20;
 
-/// Where an entry stands: the piece, and the bytes in it.
+/// Position of an entry: the piece, and the bytes in it.
 #[derive(Clone, Copy, Debug)]
 struct Place {
     piece: u32,
@@ -131,7 +131,7 @@ impl Entries {
         Self::default()
     }
 
-    /// Adds one entry. An attribute that comes twice keeps both lists of values.
+    /// Adds one entry. An attribute that occurs twice keeps both lists of values.
     pub fn push<'v, A, V>(&mut self, dn: &str, attributes: A)
     where
         A: IntoIterator<Item = (&'v str, V)>,
@@ -139,7 +139,7 @@ impl Entries {
     {
         let is_full = self.pieces.last().is_none_or(|piece| piece.len() >= PIECE);
         if is_full {
-            // A few entries are no reason to take room for many.
+            // The first piece starts small, so that a few entries take little memory.
             self.pieces.push(if self.pieces.is_empty() {
                 Vec::new()
             } else {
@@ -165,25 +165,25 @@ impl Entries {
         self.places.push(Place { piece, start: narrow(start), end });
     }
 
-    /// Takes every entry out; the descriptions that occurred stay known.
+    /// Removes every entry; the attribute descriptions stay known.
     pub fn clear(&mut self) {
         self.pieces.clear();
         self.places.clear();
     }
 
-    /// The attribute descriptions that occur.
+    /// The attribute descriptions of all entries.
     #[must_use]
     pub fn names(&self) -> &Names {
         &self.names
     }
 
-    /// How many entries there are.
+    /// Number of entries.
     #[must_use]
     pub fn len(&self) -> usize {
         self.places.len()
     }
 
-    /// Whether there is none.
+    /// Whether there are none.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.places.is_empty()
@@ -205,7 +205,7 @@ impl Entries {
         Entry { names: &self.names, block: block.unwrap_or_default() }
     }
 
-    /// Bytes held for names and values (not counting the allocator's own).
+    /// Bytes held for names and values, without the allocator's overhead.
     #[must_use]
     pub fn held_bytes(&self) -> usize {
         let pieces: usize = self.pieces.iter().map(Vec::capacity).sum();
@@ -235,7 +235,7 @@ impl<'a> Entry<'a> {
         std::str::from_utf8(take_sized(&mut rest)).unwrap_or("")
     }
 
-    /// The descriptions that it came with.
+    /// The table of attribute descriptions that the entry's identifiers refer to.
     #[must_use]
     pub fn names(self) -> &'a Names {
         self.names
@@ -259,18 +259,18 @@ impl<'a> Entry<'a> {
         self.attributes_by_id().map(move |(id, values)| (self.names.spelling(id), values))
     }
 
-    /// How the description `id` of one of its attributes was first spelled.
+    /// The first spelling of the description `id`.
     #[must_use]
     pub fn spelling(self, id: NameId) -> &'a str {
         self.names.spelling(id)
     }
 
-    /// The values under one description of the [`Names`] that this entry came with.
+    /// The values under one attribute description.
     pub fn values_by_id(self, wanted: NameId) -> impl Iterator<Item = &'a [u8]> {
         self.attributes_by_id().filter(move |(id, _)| *id == wanted).flat_map(|(_, values)| values)
     }
 
-    /// The values of `name`, and of `name` with further options.
+    /// The values of `name`, alone or with options.
     pub fn values(self, name: &str) -> impl Iterator<Item = &'a [u8]> {
         self.attributes().filter(move |(have, _)| covers(name, have)).flat_map(|(_, values)| values)
     }
@@ -295,7 +295,7 @@ impl<'a> Iterator for Values<'a> {
     }
 }
 
-/// Seven bits a byte, the highest bit says that more follow.
+/// Writes a number seven bits to a byte; the highest bit says that another byte follows.
 fn put_number(block: &mut Vec<u8>, mut number: usize) {
     while number >= 0x80 {
         block.push(u8::try_from(number & 0x7f).unwrap_or(0) | 0x80);

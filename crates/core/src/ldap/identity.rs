@@ -12,13 +12,13 @@ use std::cmp::Ordering;
 use std::fmt;
 use std::hash::{Hash, Hasher};
 
-/// The attributes that can hold a lasting identity, in the order in which they are looked for.
+/// The attributes that can hold a lasting identity, in the order of preference.
 pub const LASTING: [&str; 3] = ["objectGUID", "entryUUID", "nsUniqueId"];
 
-/// Attributes by whose values a person may be looked for, the usual ones first.
+/// Attributes by which a person may be looked up by name, the usual ones first.
 pub const CALLED: [&str; 6] = ["sAMAccountName", "uid", "cn", "displayName", "userPrincipalName", "mail"];
 
-/// The attribute that holds the lasting identity, ready for many entries of one table of names.
+/// The attribute that holds the lasting identity, resolved once for many entries.
 #[derive(Debug)]
 pub struct Lasting {
     ids: SmallVec<[NameId; 2]>,
@@ -26,7 +26,7 @@ pub struct Lasting {
 }
 
 impl Lasting {
-    /// Makes an attribute ready for entries that came with these names.
+    /// Resolves an attribute in the entries' table of names.
     #[must_use]
     pub fn new(attribute: &str, names: &Names) -> Self {
         let is_guid = attribute.eq_ignore_ascii_case("objectGUID");
@@ -54,12 +54,12 @@ impl Lasting {
 
 /// One entry's lasting identity, as text in lower case.
 ///
-/// Whatever can be read as a UUID has the usual form with hyphens (the first three fields of an
-/// objectGUID are little-endian in the directory); everything else is the value itself.
+/// A value that reads as a UUID has the usual form with hyphens (the first three fields of an objectGUID are
+/// little-endian in the directory); any other value is kept as it is.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Identity(Form);
 
-/// A UUID's text needs no place of its own: there are as many as people and accounts.
+/// A UUID's text is stored inline: there is one for each person and account.
 #[derive(Clone, PartialEq, Eq)]
 enum Form {
     Uuid([u8; uuid::fmt::Hyphenated::LENGTH]),
@@ -67,8 +67,7 @@ enum Form {
 }
 
 impl Identity {
-    /// Reads the identity that an account's link holds; blanks around it do not matter. None for
-    /// an empty text.
+    /// Reads the identity in an account's link; surrounding blanks are ignored. `None` if the text is empty.
     #[must_use]
     pub fn from_link(text: &str) -> Option<Self> {
         let text = text.trim();
@@ -90,8 +89,8 @@ impl Identity {
         Lasting::new(attribute, entry.names()).of(entry)
     }
 
-    /// The filter that finds the entry with this identity, however it is spelled there; none if
-    /// the text cannot be a value of `attribute`, or if a search by it could miss the entry.
+    /// The filter that finds the entry with this identity in any spelling; `None` if the text cannot be a value of
+    /// `attribute`, or if a search for it could miss the entry.
     #[must_use]
     pub fn filter(&self, attribute: &str) -> Option<Filter> {
         let uuid = uuid::Uuid::try_parse(self.as_str()).ok();
@@ -108,7 +107,7 @@ impl Identity {
             (Some(Rule::CaseIgnore | Rule::CaseIgnoreIa5 | Rule::Integer), None) => {
                 Some(Filter::equal(attribute, self.as_str().as_bytes()))
             }
-            // The text has lost its case: where case matters, an entry could be missed.
+            // The text is in lower case: a case-sensitive attribute could be missed.
             _ => None,
         }
     }
@@ -132,7 +131,7 @@ impl Hash for Identity {
     }
 }
 
-/// In the order of the texts.
+/// By text.
 impl Ord for Identity {
     fn cmp(&self, other: &Self) -> Ordering {
         self.as_str().cmp(other.as_str())

@@ -1,11 +1,11 @@
-//! The language of directories, by its standards; nothing here knows what Webtaxon does with it.
+//! The standards of directories; nothing here depends on what Webtaxon does with them.
 //!
-//! * [`prepare`]: text made ready for comparison (RFC 4518);
+//! * [`prepare`]: text normalised for comparison (RFC 4518);
 //! * [`name`]: distinguished names (RFC 4514);
 //! * [`entry`]: entries as a directory returned them, held compactly;
 //! * [`ldif`]: entries and changes as a file (RFC 2849);
 //! * [`schema`]: attributes, their syntaxes and matching rules (RFC 4512, 4517);
-//! * [`value`]: values as a person reads them;
+//! * [`value`]: values in readable form;
 //! * [`filter`]: search filters (RFC 4515): text, meaning, advice;
 //! * [`identity`]: lasting identities (objectGUID, entryUUID);
 //! * [`url`]: servers and references (RFC 4516).

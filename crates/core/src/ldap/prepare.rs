@@ -1,48 +1,46 @@
-//! Preparing text for comparison (RFC 4518 §2): what is equal to a reader becomes equal bytes.
+//! Preparing text for comparison (RFC 4518 §2): values that a reader takes for equal become equal bytes.
 //!
-//! The steps are the standard's: map, normalize (NFKC), prohibit, and take out blanks that do not
-//! matter. Blanks at the ends go and runs of them become one, which tells the same values apart as
-//! the two blanks that §2.6.1 writes. No I/O, no recursion; memory is linear in the value.
+//! The steps are the standard's: map, normalise (NFKC), prohibit, and remove insignificant blanks. Outer blanks are
+//! dropped and inner runs become one blank, which distinguishes the same values as the two blanks of §2.6.1. No I/O,
+//! no recursion; memory is linear in the value.
 //!
-//! # Why are code points without a character of Unicode 3.2 not refused?
-//! RFC 4518 §2.4 refuses them, and with them every emoji and every script that came since. No
-//! server does; a person with one in the name would be in nobody's filter.
+//! # Why are characters newer than Unicode 3.2 not refused?
+//! RFC 4518 §2.4 refuses them, and with them every emoji and every script added since. No server does, and a person
+//! with such a name would match no filter.
 
 use std::borrow::Cow;
 use stringprep::tables;
 use unicode_normalization::UnicodeNormalization as _;
 use unicode_normalization::char::is_combining_mark;
 
-/// What does not matter when letters are compared.
+/// The differences that a comparison ignores.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Fold {
-    /// Everything matters.
+    /// None.
     Nothing,
-    /// Upper and lower case are one (RFC 3454 B.2).
+    /// Case (RFC 3454 B.2).
     Case,
-    /// Upper and lower case are one, marks on letters do not matter, katakana is hiragana: how a
-    /// domain controller compares text ([MS-ADTS] §3.1.1.2.2.4; the width goes with NFKC).
+    /// Case, marks on letters, and hiragana against katakana, as on a domain controller ([MS-ADTS] §3.1.1.2.2.4; the
+    /// width goes with NFKC).
     Marks,
-    /// Upper and lower case are one, letter by letter, and nothing else is taken out: how OpenLDAP
-    /// tells the names of entries apart. Less is equal than the standard says, on purpose: two
-    /// entries that a server keeps must never become one here.
+    /// Case only, letter by letter, with nothing removed: how OpenLDAP compares the names of entries. Fewer texts are
+    /// equal than the standard says, on purpose: two entries that a server keeps apart must never become one here.
     Letters,
 }
 
-/// The form of a whole text in which equal texts are equal bytes; none for what is not text.
+/// The prepared form of a whole text, in which equal texts are equal bytes; `None` if the value is not text.
 #[must_use]
 pub fn text(value: &[u8], fold: Fold) -> Option<Cow<'_, [u8]>> {
     prepared(value, fold, true)
 }
 
-/// The form of a piece of a text. Blanks at its ends count, since they stand inside the whole.
+/// The prepared form of a substring. Its outer blanks count, since they stand inside the whole.
 #[must_use]
 pub fn piece(value: &[u8], fold: Fold) -> Option<Cow<'_, [u8]>> {
     prepared(value, fold, false)
 }
 
-/// Whether preparing a text would only make its letters small: ASCII without control characters,
-/// without blanks at its ends or next to one another.
+/// Whether preparation only lowers the case: ASCII without control characters, without outer or repeated blanks.
 #[must_use]
 pub(crate) fn is_simple(value: &[u8]) -> bool {
     let mut before = b' ';
@@ -73,7 +71,7 @@ fn prepared(value: &[u8], fold: Fold, whole: bool) -> Option<Cow<'_, [u8]>> {
     Some(Cow::Owned(out))
 }
 
-/// Whether a blank before this carries a mark, and is none then (§2.6.1).
+/// Whether a blank before `rest` carries a combining mark, and so is not a blank (§2.6.1).
 fn begins_with_mark(rest: &[u8]) -> bool {
     let first = std::str::from_utf8(rest).ok().and_then(|rest| rest.chars().next());
     first.is_some_and(is_combining_mark)
@@ -105,7 +103,7 @@ fn unicode(value: &[u8], fold: Fold) -> Option<Vec<u8>> {
     let normalized: String = match fold {
         Fold::Nothing => spaced.nfkc().collect(),
         Fold::Letters => text.chars().flat_map(lower).nfkc().flat_map(lower).nfkc().collect(),
-        // Twice: some characters that came after Unicode 3.2 are taken apart into capital letters.
+        // Twice: some characters newer than Unicode 3.2 decompose into capital letters.
         Fold::Case => spaced.flat_map(small).nfkc().flat_map(small).nfkc().collect(),
         Fold::Marks => {
             let bare = spaced.flat_map(small).nfkd().flat_map(small).nfkd();
@@ -118,7 +116,7 @@ fn unicode(value: &[u8], fold: Fold) -> Option<Vec<u8>> {
         if fold != Fold::Letters && is_prohibited(character) {
             return None;
         }
-        // A blank that carries a mark is a character of its own (§2.6.1).
+        // A blank that carries a combining mark is a character of its own (§2.6.1).
         let is_blank = character == ' ' && !characters.peek().is_some_and(|next| is_combining_mark(*next));
         if !is_blank || out.last() != Some(&b' ') {
             out.extend_from_slice(character.encode_utf8(&mut [0; 4]).as_bytes());
@@ -127,7 +125,7 @@ fn unicode(value: &[u8], fold: Fold) -> Option<Vec<u8>> {
     Some(out)
 }
 
-/// Small letters: those of RFC 3454 B.2, and of the scripts that came after it.
+/// Lower case: of RFC 3454 B.2, and of the scripts added since.
 fn small(character: char) -> impl Iterator<Item = char> {
     character.to_lowercase().flat_map(tables::case_fold_for_nfkc)
 }
@@ -139,7 +137,7 @@ fn hiragana(character: char) -> char {
     }
 }
 
-/// Mapped to nothing: signs that only steer, and control characters (RFC 4518 §2.2).
+/// Mapped to nothing: format and control characters (RFC 4518 §2.2).
 fn is_nothing(character: char) -> bool {
     tables::x520_mapped_to_nothing(character)
         || matches!(character,
@@ -148,7 +146,7 @@ fn is_nothing(character: char) -> bool {
             | '\u{1d173}'..='\u{1d17a}' | '\u{e0001}' | '\u{e0020}'..='\u{e007f}')
 }
 
-/// Prohibited (RFC 4518 §2.4): private use, no characters, and the sign for one that was lost.
+/// Prohibited (RFC 4518 §2.4): private use, non-characters, and the replacement character.
 fn is_prohibited(character: char) -> bool {
     character == '\u{fffd}' || tables::private_use(character) || tables::non_character_code_point(character)
 }

@@ -1,5 +1,4 @@
-//! Values as a person reads them: identifiers, flags and times that directories keep as bytes or
-//! numbers.
+//! Values in readable form: identifiers, flags and times that directories store as bytes or numbers.
 //!
 //! Sources: RFC 4517 §3.3 (times), RFC 4122 (UUIDs); for a domain controller's values [MS-DTYP]
 //! §2.4.2 (SIDs), §2.3.3 (times) and [MS-ADTS] §2.2.16 (userAccountControl), §2.2.12 (groupType).
@@ -11,12 +10,12 @@ use jiff::tz::Offset;
 use jiff::{SignedDuration, Timestamp};
 use std::fmt::Write as _;
 
-/// Seconds from 1601, where a controller's times begin, to 1970.
+/// Seconds from 1601, the epoch of a domain controller, to 1970.
 const TO_UNIX: i64 = 11_644_473_600;
-/// Bytes of a value that are shown at most.
+/// Maximum bytes of a value shown.
 const SHOWN: usize = 24;
 
-/// A time on a domain controller, kept as a number of 100 ns since 1601.
+/// A domain controller's time, stored as a count of 100 ns since 1601.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FileTime {
     /// No limit: 0, or the largest number.
@@ -26,7 +25,7 @@ pub enum FileTime {
 }
 
 impl FileTime {
-    /// Reads the decimal form; none if it is not one, or beyond all calendars.
+    /// Parses the decimal form; `None` if it is not a number, or outside the calendar.
     #[must_use]
     pub fn parse(text: &str) -> Option<Self> {
         match text.parse().ok()? {
@@ -36,11 +35,10 @@ impl FileTime {
     }
 }
 
-/// Reads a generalized time (RFC 4517 §3.3.13): `20261125091500Z`, with a fraction or an offset if
-/// it likes.
+/// Parses a generalized time (RFC 4517 §3.3.13): `20261125091500Z`, with an optional fraction or offset.
 #[must_use]
 pub fn generalized_time(text: &str) -> Option<Timestamp> {
-    // Prepared for comparing, it is in UTC and has every field.
+    // The prepared form is in UTC and has every field.
     let prepared = schema::prepare(Rule::Time, text.as_bytes())?;
     let digits = std::str::from_utf8(prepared.get(..14)?).ok()?;
     let time = DateTime::strptime("%Y%m%d%H%M%S", digits).ok()?;
@@ -63,14 +61,14 @@ pub fn sid(bytes: &[u8]) -> Option<String> {
     Some(text)
 }
 
-/// The last part of a SID: which account or group of its domain it is.
+/// The last part of a SID, which identifies an account or group within its domain.
 #[must_use]
 pub fn relative_id(sid: &[u8]) -> Option<u32> {
     let last = sid.last_chunk::<4>().filter(|_| sid.len() >= 12)?;
     Some(u32::from_le_bytes(*last))
 }
 
-/// The part of a SID that tells its domain: all but the last part.
+/// The part of a SID that identifies the domain: all but the last number.
 #[must_use]
 pub fn domain_of(sid: &[u8]) -> Option<&[u8]> {
     sid.get(..sid.len().checked_sub(4)?).filter(|domain| domain.len() >= 8)
@@ -104,13 +102,13 @@ const GROUP_FLAGS: [(u32, &str); 5] = [
 
 fn flags(text: &str, known: &[(u32, &str)]) -> Option<String> {
     let number: i64 = text.parse().ok()?;
-    // The controller keeps 32 bits as a signed number.
+    // Flags are stored as a signed 32-bit number.
     let bits = u32::try_from(number & 0xffff_ffff).ok()?;
     let named: Vec<&str> = known.iter().filter(|(bit, _)| bits & bit != 0).map(|(_, name)| *name).collect();
     Some(if named.is_empty() { text.to_owned() } else { format!("{text} ({})", named.join(", ")) })
 }
 
-/// A value as a person reads it. Text comes back as it is: whoever shows it makes it harmless.
+/// A value in readable form. Text is returned as it is: escaping it is up to the caller.
 #[must_use]
 pub fn readable(attribute: &str, value: &[u8]) -> String {
     let base = attribute.split(';').next().unwrap_or(attribute).to_ascii_lowercase();

@@ -1,7 +1,7 @@
-//! What differs between two readings of one group: who came, who went, and in which group's own list.
+//! The differences between two readings of one group: members gained and lost, and in which group's own list.
 //!
-//! An entry that was renamed or moved in between is the same entry, where its lasting identity was
-//! read both times. No I/O, no recursion; linear in the members of both, beside sorting.
+//! An entry renamed or moved in between counts as the same entry, if both readings have its lasting identity. No I/O,
+//! no recursion; linear in the members of both, apart from sorting.
 
 use super::{Member, Nest};
 use crate::graph::GroupDifference;
@@ -11,19 +11,19 @@ use crate::reading::Reading;
 use serde::Serialize;
 use std::collections::{BTreeSet, HashMap};
 
-/// What differs between a nest and what it was.
+/// The differences between a nest and its earlier state.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Difference {
-    /// People who are in it and were not, with the way by which they are.
+    /// Members gained, with their paths.
     pub came: Vec<Member>,
-    /// People who were in it and are not, with the way by which they were.
+    /// Members lost, with their former paths.
     pub went: Vec<Member>,
-    /// The groups of either that differ, in the order of their names.
+    /// The groups of either nest that differ, sorted by name.
     pub groups: Vec<GroupDifference>,
 }
 
 impl Nest<'_> {
-    /// What differs from `earlier`, the same group as it was read before.
+    /// The differences from `earlier`, the same group in an earlier reading.
     #[must_use]
     pub fn since(&self, earlier: &Nest<'_>) -> Difference {
         let moved = moved(earlier.reading, self.reading);
@@ -46,7 +46,7 @@ impl Nest<'_> {
     }
 }
 
-/// The people who have another name in the later reading, by their lasting identities.
+/// The people with a new name in the later reading, by lasting identity.
 fn moved(earlier: &Reading, later: &Reading) -> HashMap<DnKey, DnKey> {
     let named = |reading: &Reading| -> HashMap<Identity, DnKey> {
         let lasting = Lasting::new(&reading.source().identity, reading.people().names());

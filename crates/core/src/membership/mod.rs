@@ -1,5 +1,5 @@
-//! Who is in which group of a reading, as a person looks at it: one group's nest, the way somebody
-//! is in it, and what changed since an earlier reading.
+//! Group membership in a reading: one group's nest, a person's paths into it, and the changes since an earlier
+//! reading.
 
 mod difference;
 mod nest;

@@ -1,8 +1,7 @@
-//! The nest of one group as a person looks at it: who is in and how, the groups inside one another,
-//! and what is broken.
+//! The nest of one group: its members with their paths, the groups in groups, and what is broken.
 //!
-//! No I/O, no recursion. Memory is linear in the nest; counting each group's people takes one pass
-//! over the nest for 64 of its groups.
+//! No I/O, no recursion. Memory is linear in the nest; counting each group's people takes one pass over the nest for
+//! every 64 groups.
 
 use crate::graph::{Foreign, Graph, GroupPath, NodeId, Reach};
 use crate::ldap::name::{self, DnKey};
@@ -10,29 +9,29 @@ use crate::reading::Reading;
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
 
-/// Somebody who is in a group.
+/// A member of a group, directly or nested.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Member {
     /// The entry's name.
     pub dn: String,
-    /// What people call them.
+    /// The person's display name.
     pub name: String,
-    /// The groups by which they are in.
+    /// The path to the member.
     #[serde(flatten)]
     pub path: GroupPath,
-    /// Whether no list of members shows them: the group is their primary group, or knows their login.
+    /// Whether membership comes from outside the last group's list: its primary group number or a login.
     pub unlisted: bool,
 }
 
-/// What a group is where it stands in the tree.
+/// How a group appears at one place of the tree.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Place {
-    /// It is shown here with what is in it.
+    /// In full, with its content.
     Here,
-    /// It is one of the groups that it stands in: a cycle.
+    /// As a cycle: it contains itself.
     Cycle,
-    /// It was shown before.
+    /// As a reference: it was shown in full earlier.
     Again,
 }
 
@@ -41,13 +40,13 @@ pub enum Place {
 pub struct Branch {
     /// The group's name.
     pub dn: String,
-    /// How far inside it stands; 0 for the named group.
+    /// Depth in the tree; 0 for the named group.
     pub depth: usize,
-    /// People whom the group itself has.
+    /// Direct members who are people.
     pub direct: usize,
-    /// People in it, through any number of groups.
+    /// Members who are people, directly or nested.
     pub people: usize,
-    /// What it is here.
+    /// How it appears here.
     pub place: Place,
 }
 
@@ -60,12 +59,12 @@ pub struct Stray {
     pub group: String,
 }
 
-/// A member that stands for somebody whom the domain does not keep.
+/// A member that stands for an identity outside the domain.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 pub struct ForeignMember {
-    /// The SID of whom it stands for.
+    /// The SID of that identity.
     pub sid: String,
-    /// What that is called, if it is the same everywhere and known.
+    /// Its well-known name, if it has one.
     pub called: Option<&'static str>,
     /// Whether it stands for people whom no list shows.
     pub unlisted: bool,
@@ -73,25 +72,25 @@ pub struct ForeignMember {
     pub group: String,
 }
 
-/// What is broken in a nest, or will surprise.
+/// What is broken or surprising in a nest.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Broken {
-    /// Groups that are in one another, each cycle by the names of its groups.
+    /// Groups that contain one another, each cycle as a list of names.
     pub cycles: Vec<Vec<String>>,
     /// Groups without any member.
     pub empty: Vec<String>,
-    /// Members that are no entry of the directory any more.
+    /// Members whose entries no longer exist.
     pub gone: Vec<Stray>,
-    /// Members that are none of the people whom the intake reads.
+    /// Members who are not among the intake's people.
     pub outside: Vec<Stray>,
     /// Members that stand for accounts of another domain, or for everybody who has signed in.
     pub foreign: Vec<ForeignMember>,
-    /// People who are in only because no list shows them: by primary group, or by login.
+    /// People whose only membership is by primary group or login.
     pub unlisted: Vec<Stray>,
 }
 
 impl Broken {
-    /// Whether nothing is broken.
+    /// Whether nothing is broken or surprising.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         *self == Self::default()
@@ -107,7 +106,7 @@ pub struct Nest<'r> {
 }
 
 impl<'r> Nest<'r> {
-    /// The nest of the group of this name; none if it was not read as a group.
+    /// The nest of the group with this name; `None` if it was not read as a group.
     #[must_use]
     pub fn of(reading: &'r Reading, group: &DnKey) -> Option<Self> {
         let graph = reading.graph();
@@ -125,7 +124,7 @@ impl<'r> Nest<'r> {
         self.graph().dn(self.root)
     }
 
-    /// The groups of the nest, the named one among them, in the order of their names.
+    /// The groups of the nest, including the named one, sorted by name.
     fn groups(&self) -> Vec<NodeId> {
         let graph = self.graph();
         let is_inside = |id: &NodeId| *id == self.root || self.reach.has(*id);
@@ -134,13 +133,13 @@ impl<'r> Nest<'r> {
         groups
     }
 
-    /// How many groups are inside the named one.
+    /// Number of groups inside the named one.
     #[must_use]
     pub fn inner_groups(&self) -> usize {
         self.groups().len() - 1
     }
 
-    /// Whether a member is neither one of the people nor a group, and is there.
+    /// Whether a member exists, but is neither a group nor one of the people.
     pub(super) fn is_outside(&self, id: NodeId) -> bool {
         let graph = self.graph();
         !self.is_person(id) && !graph.is_gone(id) && !graph.is_group_node(id)
@@ -150,7 +149,7 @@ impl<'r> Nest<'r> {
         self.reading.is_person_node(id)
     }
 
-    /// Everybody who is in, by their path and then by name.
+    /// All members who are people, sorted by path, then by name.
     #[must_use]
     pub fn people(&self) -> Vec<Member> {
         let graph = self.graph();
@@ -181,7 +180,7 @@ impl<'r> Nest<'r> {
         people
     }
 
-    /// The groups inside one another, each with what is in it where it is met first.
+    /// The groups as a tree, each shown in full at its first place.
     #[must_use]
     pub fn tree(&self) -> Vec<Branch> {
         let graph = self.graph();
@@ -219,7 +218,7 @@ impl<'r> Nest<'r> {
         tree
     }
 
-    /// What is broken, or will surprise.
+    /// What is broken or surprising.
     #[must_use]
     pub fn broken(&self) -> Broken {
         let graph = self.graph();
@@ -262,8 +261,8 @@ impl<'r> Nest<'r> {
         Some(ForeignMember { sid, called, unlisted, group: self.graph().dn(group).to_owned() })
     }
 
-    /// The groups that are in one another: components of more than one group, and groups that list
-    /// themselves; each in the order of names, the components by their first.
+    /// The groups that contain one another: components of several groups, and groups that list themselves. Sorted by
+    /// name, the components by their first.
     fn cycles(&self) -> Vec<Vec<String>> {
         let graph = self.graph();
         let mut cycles: Vec<Vec<NodeId>> = graph.components([self.root]);

@@ -1,6 +1,6 @@
-//! The groups of a nest as a drawing shows them: each once, on a level behind all that it is in.
+//! The groups of a nest in layers, for drawing: each once, on a level after all groups that contain it.
 //!
-//! No I/O, no recursion; linear in the nest, beside the counts.
+//! No I/O, no recursion; linear in the nest, apart from the counts.
 
 use super::Nest;
 use crate::graph::{Graph, NodeId};
@@ -11,27 +11,27 @@ use std::collections::{HashMap, HashSet, VecDeque};
 pub struct Outlined {
     /// The group's name.
     pub dn: String,
-    /// How far inside it stands by its longest way from the named group, which has 0. The groups of
-    /// a cycle stand behind the one of them that is met first.
+    /// Length of the longest path from the named group, which has 0. The groups of a cycle come after the one that is
+    /// reached first.
     pub level: usize,
-    /// People whom the group itself has.
+    /// Direct members who are people.
     pub direct: usize,
-    /// People in it, through any number of groups.
+    /// Members who are people, directly or nested.
     pub people: usize,
-    /// People whom it has and does not list: by primary group, or by login.
+    /// Direct members outside its list: by primary group, or by login.
     pub unlisted: usize,
-    /// Members that are no entry of the directory any more.
+    /// Members whose entries no longer exist.
     pub gone: usize,
-    /// Members that are none of the people whom the intake reads.
+    /// Members who are not among the intake's people.
     pub outside: usize,
-    /// Whether it is one of groups that are in one another.
+    /// Whether it is part of a cycle.
     pub in_cycle: bool,
-    /// The groups that it lists, by their places in the outline, in the order of their names.
+    /// The groups that it lists, by index in the outline, sorted by name.
     pub inside: Vec<usize>,
 }
 
 impl Nest<'_> {
-    /// The groups of the nest, the named one first, the outer ones in front of the inner ones.
+    /// The groups of the nest, the named one first, outer groups before inner ones.
     #[must_use]
     pub fn outline(&self) -> Vec<Outlined> {
         let graph = self.reading.graph();
@@ -68,7 +68,7 @@ impl Nest<'_> {
         ordered.iter().map(outlined).collect()
     }
 
-    /// The level of each group; the components come with the outer ones first.
+    /// The level of each group; the components are sorted outermost first.
     fn levels(&self, components: &[(Vec<NodeId>, bool)]) -> HashMap<NodeId, usize> {
         let graph: &Graph = self.reading.graph();
         let mut levels: HashMap<NodeId, usize> = HashMap::from([(self.root, 0)]);
@@ -78,7 +78,7 @@ impl Nest<'_> {
             let Some(first) = groups.iter().min_by_key(|id| (met(id), graph.key(**id))).copied() else {
                 continue;
             };
-            // Through a cycle from the group that is met first; each other one stands behind it.
+            // Within a cycle, levels count from the group that is reached first.
             let mut line = VecDeque::from([first]);
             let mut seen = HashSet::from([first]);
             while let Some(group) = line.pop_front() {

@@ -1,31 +1,31 @@
-//! Every path by which one person is in one group, the shortest first, in bounds.
+//! Every path from one group to one person, shortest first, within limits.
 
 use crate::graph::{GroupPath, LONGEST_PATH, NodeId};
 use crate::ldap::name::DnKey;
 use crate::reading::Reading;
 use serde::Serialize;
 
-/// The ways by which somebody is in one group.
+/// The paths from a group to a person.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Ways {
-    /// For each, the groups from the named one down to the one that has them.
+    /// The paths, each from the named group to the one that has the person.
     pub ways: Vec<Way>,
-    /// Whether there are no others.
+    /// Whether these are all.
     pub all: bool,
 }
 
-/// One of them.
+/// One path.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Way {
-    /// The groups.
+    /// The groups on it.
     #[serde(flatten)]
     pub path: GroupPath,
-    /// Whether the last one does not list them: it is their primary group, or knows their login.
+    /// Whether membership comes from outside the last group's list: its primary group number or a login.
     pub unlisted: bool,
 }
 
 impl Ways {
-    /// The shortest ways first, at most so many.
+    /// The shortest paths first, at most `most`.
     #[must_use]
     pub fn of(reading: &Reading, group: &DnKey, person: &DnKey, most: usize) -> Self {
         let graph = reading.graph();
@@ -43,7 +43,7 @@ impl Ways {
             },
         };
         let mut ways: Vec<Way> = paths.into_iter().map(way).collect();
-        // A nest so deep or so dense that none was found in bounds: a shortest one is known all the same.
+        // In a nest too deep or dense to find any path within the limits, a shortest one is still known.
         if ways.is_empty() && !all {
             let reach = graph.reach([group]);
             let last = graph.find(person).and_then(|id| Some((reach.last_group(id)?, id)));

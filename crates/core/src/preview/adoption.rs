@@ -1,4 +1,4 @@
-//! Whose an account becomes that is nobody's yet: by what the settings say of it alone, or of all.
+//! Which person an unlinked account is given to: as set in the settings for one account, or for all.
 
 use super::Clash;
 use super::matching::{Matching, drawn};
@@ -7,8 +7,8 @@ use crate::settings::{Adopt, MatchBy};
 use foldhash::HashMap;
 
 impl Matching<'_> {
-    /// For each candidate without an account of their own: the one made by hand that becomes theirs, or
-    /// the clash about it. None becomes two people's.
+    /// For each candidate without a linked account: the account made by hand that becomes theirs, or the clash over
+    /// it. No account is given to two people.
     pub(super) fn adoptions(&self) -> HashMap<usize, Result<Option<usize>, Clash>> {
         let mut wanted: HashMap<usize, Vec<usize>> = HashMap::default();
         let mut matched = HashMap::default();
@@ -32,8 +32,7 @@ impl Matching<'_> {
         matched
     }
 
-    /// The account made by hand that becomes the candidate's, if the settings say so; a clash where a
-    /// person must decide.
+    /// The account made by hand that the settings give to a candidate; a clash if an administrator must decide.
     fn by_hand(&self, (part, candidate): Chosen<'_>, named: Option<usize>) -> Result<Option<usize>, Clash> {
         let intake = part.intake;
         let mut found: Vec<(usize, &MatchBy)> = Vec::new();
@@ -48,7 +47,7 @@ impl Matching<'_> {
                     with.map(|unique| self.having(unique, value).to_vec()).unwrap_or_default()
                 }
             };
-            // One of which the settings say whose it is, is theirs already.
+            // An account that the settings give to a particular person is theirs already.
             let is_free = |at: &usize| {
                 self.holder(*at).is_none()
                     && self.accounts.get(*at).is_some_and(|one| one.link.is_none() && !self.is_protected(one))

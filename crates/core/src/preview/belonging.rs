@@ -1,4 +1,4 @@
-//! In which of the application's groups somebody is, and would be, and through which groups of the directory.
+//! One person's membership in the application's groups, now and in future, and the directory groups behind it.
 
 use super::{GroupChange, GroupChangeKind, Preview};
 use crate::account::{Group, Groups, folded};
@@ -9,23 +9,24 @@ use crate::reading::Reading;
 use serde::Serialize;
 use std::collections::HashMap;
 
-/// One of the application's groups, and somebody's place in it.
+/// One of the application's groups, and whether a person is in it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Belonging {
-    /// The group, as the application calls it, or would.
+    /// The group's name in the application, or its future name.
     pub group: String,
-    /// Whether they are in it.
+    /// Whether the person is a member now.
     pub is_in: bool,
-    /// Whether they would be in it.
+    /// Whether the person would be a member.
     pub would_be: bool,
-    /// Whether the group is the directory's to change.
+    /// Whether the directory determines the group's members.
     pub linked: bool,
-    /// The groups of the directory by which they are in, the one that comes in first; empty where they are in none.
+    /// The path of directory groups to the person, beginning with the imported one; empty if the person is not a
+    /// member.
     #[serde(flatten)]
     pub path: GroupPath,
 }
 
-/// The groups of an account, as it is called now and would be, by name. `key` is the name of its person's entry.
+/// The groups of an account, under its current and its future login, sorted by name. `key` is its person's entry.
 pub(super) fn belongings(
     preview: &Preview,
     groups: &Groups,

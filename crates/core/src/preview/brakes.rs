@@ -9,29 +9,29 @@ use std::fmt;
 use std::str::FromStr;
 use thiserror::Error;
 
-/// One of the limits.
+/// The kinds of brake.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum BrakeKind {
     /// Too many accounts would be removed or suspended.
     Removals,
-    /// Too few people would be in.
+    /// Too few people selected.
     Fewest,
-    /// More accounts would be in use than there are seats.
+    /// More accounts would be active than there are seats.
     Seats,
-    /// The settings that select people are not those of the last apply.
+    /// The settings that select people have changed since the last apply.
     SettingsChanged,
     /// The reading is not whole.
     Reading,
-    /// Somebody was first missed on a day that has not come yet.
+    /// A person was first missed on a day in the future.
     Clock,
-    /// Too many people would leave the application's groups.
+    /// Too many memberships in the application's groups would be lost.
     Memberships,
 }
 
 impl BrakeKind {
-    /// Every brake there is.
+    /// All brakes.
     pub const ALL: [Self; 7] = [
         Self::Removals,
         Self::Fewest,
@@ -42,7 +42,7 @@ impl BrakeKind {
         Self::Memberships,
     ];
 
-    /// Its name in the settings, and for `--release`.
+    /// The name in the settings and for `--release`.
     #[must_use]
     pub fn name(self) -> &'static str {
         match self {
@@ -63,7 +63,7 @@ impl fmt::Display for BrakeKind {
     }
 }
 
-/// A name that no brake has.
+/// A name that is not a brake's.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[error("there is no brake {0}")]
 pub struct UnknownBrake(pub String);
@@ -77,23 +77,23 @@ impl FromStr for BrakeKind {
     }
 }
 
-/// A limit that is passed.
+/// A limit that is exceeded.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Brake {
-    /// Which limit.
+    /// The kind of limit.
     #[serde(rename = "name")]
     pub kind: BrakeKind,
-    /// What there would be.
+    /// The figure that the apply would reach.
     pub figure: u64,
-    /// What the settings allow.
+    /// The limit in the settings.
     pub limit: u64,
-    /// The settings that changed, by name; for [`BrakeKind::SettingsChanged`] alone.
+    /// The settings that changed, by name; only for [`BrakeKind::SettingsChanged`].
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub which: Vec<String>,
 }
 
 impl Brake {
-    /// What there would be, and what is allowed.
+    /// The figure and the limit, in words.
     #[must_use]
     pub fn in_words(&self) -> String {
         let Self { figure, limit, .. } = self;
@@ -103,29 +103,29 @@ impl Brake {
                 format!("{figure} accounts would be removed or suspended, {limit} are allowed")
             }
             BrakeKind::Fewest => {
-                format!("only {figure} people would be in, at least {limit} are expected")
+                format!("only {figure} people are selected, at least {limit} are expected")
             }
-            BrakeKind::Seats => format!("{figure} accounts would be in use, there are {limit} seats"),
+            BrakeKind::Seats => format!("{figure} accounts would be active, there are {limit} seats"),
             BrakeKind::SettingsChanged => format!(
-                "the settings that select people are not those of the last apply: {}",
+                "settings that select people have changed since the last apply: {}",
                 self.which.join(", ")
             ),
             BrakeKind::Reading => {
                 format!("{} not read to the end", counted("part was", "parts were"))
             }
             BrakeKind::Clock => format!(
-                "{} first missed on a day that has not come yet: a clock is wrong, here or when that was written",
+                "{} first missed on a day in the future: a clock is wrong, or was at the time",
                 counted("person was", "people were")
             ),
             BrakeKind::Memberships => format!(
-                "{} taken out of groups, {limit} are allowed",
+                "{} lost, {limit} are allowed",
                 counted("membership would be", "memberships would be")
             ),
         }
     }
 }
 
-/// The brakes on accounts that hold.
+/// The brakes on accounts that apply.
 pub(super) fn brakes(
     situation: Situation<'_>,
     parts: &[Selected<'_>],
@@ -147,7 +147,7 @@ pub(super) fn brakes(
     let mut brakes: Vec<Brake> = [
         (BrakeKind::Removals, leaving, removals.filter(|limit| leaving > *limit)),
         (BrakeKind::Fewest, candidates, settings.brakes.fewest.filter(|limit| candidates < *limit)),
-        // Where there are too few seats already, whoever takes none more may be changed.
+        // If there are too few seats already, changes that take none are still allowed.
         (BrakeKind::Seats, active, counts.seats.filter(|_| !unseated.is_empty())),
         (BrakeKind::SettingsChanged, edited, (edited > 0).then_some(0)),
         (BrakeKind::Reading, gaps, (gaps > 0).then_some(0)),
@@ -162,7 +162,7 @@ pub(super) fn brakes(
     brakes
 }
 
-/// The brake on people who would leave the application's groups.
+/// The brake on memberships in the application's groups.
 pub(super) fn memberships(settings: &Settings, groups: &GroupPreview) -> Option<Brake> {
     let limit = most(settings.brakes.memberships?, groups.memberships);
     let figure = wide(groups.leaving);
@@ -173,7 +173,7 @@ fn wide(count: usize) -> u64 {
     u64::try_from(count).unwrap_or(u64::MAX)
 }
 
-/// How many of `of` a limit allows.
+/// The number out of `of` that a limit allows.
 #[expect(
     clippy::cast_precision_loss,
     clippy::cast_possible_truncation,

@@ -1,4 +1,4 @@
-//! One thing that the application would do, or would not do though it might be expected.
+//! One change to an account, or a change held back.
 
 use super::memory::Grace;
 use crate::graph::GroupPath;
@@ -6,31 +6,31 @@ use crate::ldap::identity::Identity;
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 
-/// What would happen to one account.
+/// The kinds of change to an account.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 #[non_exhaustive]
 pub enum ChangeKind {
     /// A person gets an account.
     Import,
-    /// An account that was there already becomes the person's.
+    /// An existing unlinked account is linked to a person.
     Adopt,
     /// Fields change.
     Update,
-    /// A suspended account is opened again.
+    /// A suspended account becomes active again.
     Restore,
-    /// The days of grace of an account still run: what then happens is not done yet.
+    /// The account's days of grace are running; it is changed when they are over.
     Wait,
-    /// The account stays, and nobody may sign in to it.
+    /// The account is kept, but nobody can sign in to it.
     Suspend,
     /// The account is deleted.
     Remove,
-    /// Two claims on one account: a person decides.
+    /// Two claims on one account; an administrator decides.
     Clash,
 }
 
 impl ChangeKind {
-    /// Every kind, in the order in which a preview lists them.
+    /// All kinds, in the order of a preview.
     pub const ALL: [ChangeKind; 8] = [
         Self::Import,
         Self::Adopt,
@@ -42,13 +42,13 @@ impl ChangeKind {
         Self::Clash,
     ];
 
-    /// Whether an apply does something for it.
+    /// Whether an apply carries it out.
     #[must_use]
     pub fn is_done(self) -> bool {
         !matches!(self, Self::Wait | Self::Clash)
     }
 
-    /// The word for it.
+    /// The keyword.
     #[must_use]
     pub fn name(self) -> &'static str {
         match self {
@@ -64,13 +64,13 @@ impl ChangeKind {
     }
 }
 
-/// Why a linked account's person is no candidate any more.
+/// Why a linked account's person is no longer a candidate.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Cause {
-    /// There is no such entry.
+    /// The entry does not exist.
     Gone,
-    /// The entry is there, but not selected.
+    /// The entry exists, but is not selected.
     Outside,
     /// The person is not active.
     Disabled,
@@ -79,7 +79,7 @@ pub enum Cause {
 }
 
 impl Cause {
-    /// The word for it.
+    /// The keyword.
     #[must_use]
     pub fn name(self) -> &'static str {
         match self {
@@ -91,46 +91,46 @@ impl Cause {
     }
 }
 
-/// One field's value before and after; none for "no account" and "no account any more".
+/// One field's value before and after; `None` if there is no account.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct FieldChange {
-    /// What the account has now.
+    /// The current value.
     pub old: Option<String>,
-    /// What it would have.
+    /// The future value.
     pub new: Option<String>,
 }
 
-/// One thing that the application would do.
+/// One change to an account.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Change {
-    /// What it is.
+    /// Its kind.
     pub kind: ChangeKind,
-    /// The login of the account: as it is now, or as it would be where there is none yet.
+    /// The login of the account: the current one, or the future one of a new account.
     pub login: String,
     /// The person's entry, where one is known.
     pub dn: Option<String>,
-    /// The tie between the two, as it is or would be.
+    /// The link between the two, current or future.
     pub link: Option<Identity>,
     /// Why a person leaves.
     pub cause: Option<Cause>,
-    /// What decided it, in words, where the cause alone does not say.
+    /// What decided it, in words, if the cause alone does not say.
     pub detail: Option<String>,
-    /// The fields that would be different, in the order of the settings.
+    /// The fields that change, in the order of the settings.
     pub fields: IndexMap<String, FieldChange>,
-    /// The groups by which the person is in, the named one first.
+    /// The path of groups that selected the person, the named one first.
     pub path: GroupPath,
-    /// The two claims, for a clash.
+    /// The two claims, if it is a clash.
     pub clash: Option<Clash>,
-    /// The days of grace, and what is done when they are over, for a wait.
+    /// The days of grace and what follows, if it is a wait.
     pub wait: Option<Wait>,
 }
 
-/// What is not done yet.
+/// A change that waits for its day.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct Wait {
     /// The days of grace.
     pub grace: Grace,
-    /// What is done when they are over.
+    /// The change made when they are over.
     pub then: ChangeKind,
 }
 
@@ -140,15 +140,15 @@ pub struct Wait {
 pub enum Clash {
     /// Several people would have one login.
     SameLogin {
-        /// The other people's entries.
+        /// The entries of the other people.
         others: Vec<String>,
     },
-    /// The login belongs to an account that was made by hand.
+    /// The login belongs to an account made by hand.
     HandMade {
         /// That account.
         account: String,
     },
-    /// The login belongs to an account that nothing may touch.
+    /// The login belongs to a protected account.
     Protected {
         /// That account.
         account: String,
@@ -160,35 +160,35 @@ pub enum Clash {
         /// Its link.
         link: Identity,
     },
-    /// A field that must be unique has the value of another account or person.
+    /// A unique field has the value of another account or person.
     SameValue {
         /// The field.
         field: String,
         /// The value.
         value: String,
-        /// The login of the other account, or the other person's entry.
+        /// The other account's login, or the other person's entry.
         holder: String,
     },
-    /// An account that was made by hand may be the person's, and the settings ask.
+    /// An account made by hand may be the person's, and the settings say to ask.
     MayBeTheirs {
         /// That account.
         account: String,
-        /// What they have in common: `login`, or a field.
+        /// The value that they share: `login`, or a field.
         by: String,
     },
-    /// Several accounts that were made by hand may be the person's.
+    /// Several accounts made by hand may be the person's.
     SeveralAccounts {
         /// The accounts.
         accounts: Vec<String>,
     },
-    /// An account that was made by hand may become several people's.
+    /// An account made by hand may belong to several people.
     SeveralPeople {
         /// That account.
         account: String,
-        /// The other people's entries.
+        /// The entries of the other people.
         others: Vec<String>,
     },
-    /// Two entries have one lasting identity.
+    /// Two entries have the same lasting identity.
     SameIdentity {
         /// The other entry.
         other: String,
@@ -196,7 +196,7 @@ pub enum Clash {
 }
 
 impl Clash {
-    /// The login of the account that two claim, if it is an account that there is.
+    /// The login of the existing account that two claim, if any.
     #[must_use]
     pub fn account(&self) -> Option<&str> {
         match self {
@@ -239,7 +239,7 @@ impl Clash {
 }
 
 impl Change {
-    /// The ways out of a clash, in words; nothing for another change.
+    /// The ways to resolve a clash, in words; empty for other changes.
     #[must_use]
     pub fn remedy(&self) -> String {
         let Some(clash) = &self.clash else { return String::new() };
@@ -249,9 +249,7 @@ impl Change {
             format!("write whose = {{ {account} = {link} }} in [accounts]")
         };
         match clash {
-            Clash::SameLogin { .. } => {
-                "draw login from an attribute that is different for each of them".to_owned()
-            }
+            Clash::SameLogin { .. } => "take login from an attribute that differs between them".to_owned(),
             Clash::HandMade { account } => format!(
                 "if it is the same person, {}, or set adopt = \"same-login\" for everybody; otherwise rename one of the two",
                 whose(account)
@@ -263,7 +261,7 @@ impl Change {
             ),
             Clash::SameValue { field, .. } => match clash.account() {
                 Some(account) => format!(
-                    "if it is the same person, {}, or have all matched and adopted by {field}; otherwise give one of them another value",
+                    "if it is the same person, {}, or match and adopt all accounts by {field}; otherwise give one of them another value",
                     whose(account)
                 ),
                 None => "give one of them another value".to_owned(),
@@ -287,31 +285,31 @@ impl Change {
     }
 }
 
-/// Something that would not be done though it might be expected.
+/// An expected change that is not made.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Held {
-    /// The account's login, as it is or would be.
+    /// The account's login, current or future.
     pub login: String,
     /// The person's entry, where one is known.
     pub dn: Option<String>,
-    /// Why the person leaves, if they do and it is known.
+    /// Why the person leaves, if known.
     pub cause: Option<Cause>,
-    /// What it would have been, if that is known.
+    /// The change that is held back, if known.
     pub would: Option<ChangeKind>,
-    /// Why it is not done.
+    /// The reason.
     pub reason: HeldReason,
 }
 
-/// Why something is not done.
+/// Why a change is held back.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum HeldReason {
-    /// The reading is not whole, and nobody leaves on the word of half a reading.
+    /// The reading is not whole: nobody leaves on partial evidence.
     NotWhole,
-    /// The groups that keep people out were not read to their end, so nobody comes in.
+    /// The excluding groups were not read to their end, so nobody is imported.
     ExclusionUnknown,
-    /// What the account's fields or roles would be hangs on something that was not read.
+    /// The account's fields or roles depend on something that was not read.
     FieldsUnknown,
     /// The settings say `keep` for this cause.
     Kept,
@@ -319,26 +317,26 @@ pub enum HeldReason {
     Protected,
     /// The settings say `new = false`.
     NoNewAccounts,
-    /// Nobody could look up where the person is: the link cannot be an identity of this directory,
-    /// or the server does not say where its trees begin.
+    /// The person was not looked up: the link cannot be an identity of this directory, or the server does not publish
+    /// its naming contexts.
     NotLookedUp,
 }
 
 impl HeldReason {
-    /// Why, in words.
+    /// The reason, in words.
     #[must_use]
     pub fn message(self) -> &'static str {
         match self {
             Self::NotWhole => "the reading is not whole",
-            Self::ExclusionUnknown => "the groups that keep people out were not read to their end",
+            Self::ExclusionUnknown => "the excluding groups were not read to their end",
             Self::FieldsUnknown => {
-                "its fields or roles hang on a group or an entry that was not read to its end"
+                "a field or role depends on a group or an entry that was not read to its end"
             }
-            Self::Kept => "the settings keep accounts for this cause",
+            Self::Kept => "the settings keep accounts in this case",
             Self::Protected => "the account is protected",
-            Self::NoNewAccounts => "the settings say new = false",
+            Self::NoNewAccounts => "the settings have new = false",
             Self::NotLookedUp => {
-                "its person cannot be looked up: the link is no identity of this directory, or the server hides its naming contexts"
+                "its person cannot be looked up: the link is not an identity of this directory, or the server hides its naming contexts"
             }
         }
     }

@@ -1,5 +1,5 @@
-//! What other settings would make of the same reading: who would come in and who would go, whose fields
-//! and roles would differ, and what would happen otherwise to which account.
+//! The effect of other settings on the same reading: people who join or leave, fields and roles that differ, and
+//! changes to accounts that differ.
 
 use super::situation::{Selected, Situation};
 use super::why::judge;
@@ -11,73 +11,73 @@ use indexmap::IndexMap;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
-/// Somebody who would be in by one of the settings and not by the other.
+/// A person selected by one of the two settings only.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Moved {
-    /// What they sign in with, or would.
+    /// The login, current or future.
     pub login: String,
     /// Their entry.
     pub dn: String,
-    /// Why the other settings keep them out.
+    /// Why the other settings do not select them.
     pub why: String,
 }
 
-/// Somebody who is in by both, as something else.
+/// A person selected by both, with a different account.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Differing {
-    /// What they sign in with now.
+    /// The current login.
     pub login: String,
     /// Their entry.
     pub dn: String,
-    /// The fields that would be drawn otherwise, roles among them.
+    /// The fields that differ, including roles.
     pub fields: IndexMap<String, FieldChange>,
 }
 
-/// An account that would meet with something else.
+/// An account with different changes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Fate {
-    /// The account, by its login as it is or would be.
+    /// The account's login, current or future.
     pub login: String,
-    /// What the settings would do; none for nothing.
+    /// The change by the current settings, if any.
     pub now: Option<ChangeKind>,
-    /// What the other settings would do; none for nothing.
+    /// The change by the other settings, if any.
     pub then: Option<ChangeKind>,
 }
 
-/// A group of the application that would meet with something else.
+/// A group of the application with different changes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct GroupFate {
-    /// The group, as it is called or would be.
+    /// The group's name, current or future.
     pub group: String,
-    /// What the settings would do; none for nothing.
+    /// The change by the current settings, if any.
     pub now: Option<GroupChange>,
-    /// What the other settings would do; none for nothing.
+    /// The change by the other settings, if any.
     pub then: Option<GroupChange>,
 }
 
 /// The effect of other settings.
 #[derive(Debug)]
 pub struct Comparison {
-    /// The preview by the settings.
+    /// The preview by the current settings.
     pub now: Preview,
     /// The preview by the other settings.
     pub then: Preview,
-    /// How many people would be in by each.
+    /// The number of people selected by each.
     pub people: (usize, usize),
-    /// Who would come in.
+    /// People selected only by the other settings.
     pub come_in: Vec<Moved>,
-    /// Who would go.
+    /// People selected only by the current settings.
     pub go_out: Vec<Moved>,
-    /// Who would be something else.
+    /// People with a different account.
     pub differ: Vec<Differing>,
-    /// Which accounts would meet with something else; those of people who come in or go are among them.
+    /// Accounts with different changes, including those of people who join or leave.
     pub fates: Vec<Fate>,
-    /// Which groups of the application would meet with something else.
+    /// Groups of the application with different changes.
     pub groups: Vec<GroupFate>,
 }
 
 impl Comparison {
-    /// Compares what two settings make of one directory.
+    /// Compares the effects of two settings on one directory.
     #[must_use]
     pub fn of(now: Situation<'_>, then: Situation<'_>) -> Self {
         let (before, after) = (In::new(now), In::new(then));
@@ -95,13 +95,13 @@ impl Comparison {
         }
     }
 
-    /// Whether both directories were read to their ends.
+    /// Whether both readings are whole.
     #[must_use]
     pub fn is_whole(&self) -> bool {
         self.now.is_whole() && self.then.is_whole()
     }
 
-    /// Whether the other settings make no difference.
+    /// Whether the settings have the same effect.
     #[must_use]
     pub fn is_same(&self) -> bool {
         self.come_in.is_empty()
@@ -112,7 +112,7 @@ impl Comparison {
     }
 }
 
-/// The groups to which each of two previews does something else, by name.
+/// The groups that two previews change differently, by name.
 fn group_fates(now: &Preview, then: &Preview) -> Vec<GroupFate> {
     let mut all: BTreeMap<String, [Option<GroupChange>; 2]> = BTreeMap::new();
     for (side, preview) in [now, then].into_iter().enumerate() {
@@ -125,11 +125,11 @@ fn group_fates(now: &Preview, then: &Preview) -> Vec<GroupFate> {
     differing.map(|(group, [now, then])| GroupFate { group, now, then }).collect()
 }
 
-/// Who is in by one of the settings, and why others are not.
+/// The people whom one of the settings selects, and why others are left out.
 struct In<'a> {
     side: Situation<'a>,
     selections: Vec<Selection<'a>>,
-    /// The intake that selects somebody, and the place among its candidates.
+    /// The selecting intake of each person, and the index among its candidates.
     by_identity: BTreeMap<Identity, (usize, usize)>,
 }
 
@@ -148,7 +148,7 @@ impl<'a> In<'a> {
         self.side.selected(&self.selections)
     }
 
-    /// Somebody who is in, with the intake that selects them.
+    /// A selected person, with the selecting intake.
     fn find(&self, identity: &Identity) -> Option<(Selected<'_>, &Candidate<'_>)> {
         let (part, at) = *self.by_identity.get(identity)?;
         let part = self.parts().nth(part)?;
@@ -159,14 +159,14 @@ impl<'a> In<'a> {
         self.by_identity.keys().filter_map(|identity| Some((identity, self.find(identity)?)))
     }
 
-    /// Those who are in here and not there.
+    /// The people selected here and not by `other`.
     fn without(&self, other: &Self) -> Vec<Moved> {
         let mut dropped: HashMap<Identity, &Dropped> = HashMap::new();
         for part in other.parts() {
             let (people, attribute) = (part.reading.people(), &part.reading.source().identity);
             for one in &part.selection.dropped {
                 let identity = people.get(one.person).and_then(|entry| Identity::of(entry, attribute));
-                // The intake counts in which they came furthest.
+                // The intake that counts is the one in which they got furthest.
                 let further = |known: &&Dropped| known.step < one.step;
                 if let Some(identity) = identity
                     && dropped.get(&identity).is_none_or(further)
@@ -189,7 +189,7 @@ impl<'a> In<'a> {
         moved
     }
 
-    /// Those who are in by both, with another account drawn from them.
+    /// The people selected by both, with different accounts.
     fn differing(&self, other: &Self) -> Vec<Differing> {
         let mut differing: Vec<Differing> = self
             .candidates()
@@ -219,7 +219,7 @@ fn dn(part: Selected<'_>, candidate: &Candidate<'_>) -> String {
     part.reading.people().get(candidate.person).map_or_else(String::new, |one| one.dn().to_owned())
 }
 
-/// Why the other settings do not even find somebody: their bases, or their filter.
+/// Why the other settings do not find a person at all: their bases, or their filter.
 fn not_found(part: Selected<'_>, candidate: &Candidate<'_>, other: &In<'_>) -> String {
     let reading = part.reading;
     let (Some(entry), Some(key)) = (reading.people().get(candidate.person), reading.key(candidate.person))
@@ -231,12 +231,12 @@ fn not_found(part: Selected<'_>, candidate: &Candidate<'_>, other: &In<'_>) -> S
         return "under none of the bases".to_owned();
     };
     match judge(&intake.filter, entry, reading) {
-        (false, _, why) if !why.is_empty() => format!("not found by the filter: {why}"),
-        _ => "not found by the filter".to_owned(),
+        (false, _, why) if !why.is_empty() => format!("not matched by the filter: {why}"),
+        _ => "not matched by the filter".to_owned(),
     }
 }
 
-/// The fields and roles that the rules draw.
+/// The fields and roles drawn.
 fn drawn(part: Selected<'_>, candidate: &Candidate<'_>) -> IndexMap<String, String> {
     let intake = part.intake;
     let names = intake.fields.keys().enumerate();
@@ -251,12 +251,12 @@ fn drawn(part: Selected<'_>, candidate: &Candidate<'_>) -> IndexMap<String, Stri
     fields
 }
 
-/// Why somebody is out, in words.
+/// Why a person is left out, in words.
 fn reason(dropped: &Dropped) -> String {
     match &dropped.reason {
         Reason::Missing(missing) => format!("{} {}", missing.field, missing.why),
         Reason::NotActive(Some(otherwise)) => (*otherwise).to_owned(),
-        Reason::Earlier(intake) => format!("the intake {intake} has them"),
+        Reason::Earlier(intake) => format!("selected by the intake {intake}"),
         Reason::Listed
         | Reason::NotAMember
         | Reason::Excluded
@@ -266,21 +266,21 @@ fn reason(dropped: &Dropped) -> String {
 }
 
 impl Step {
-    /// Why somebody is out who fell out at this step.
+    /// Why a person who dropped out at this step is left out.
     fn refusal(self) -> &'static str {
         match self {
-            Step::Found => "under no base, or not found by the filter",
-            Step::Listed => "not among only, or among except",
+            Step::Found => "under no base, or not matched by the filter",
+            Step::Listed => "not in only, or in except",
             Step::Groups => "in none of the groups",
-            Step::NotInGroup => "in a group that keeps people out",
+            Step::NotInGroup => "in an excluding group",
             Step::Active => "not active",
             Step::Complete => "no lasting identity",
-            Step::Earlier => "an earlier intake has them",
+            Step::Earlier => "selected by an earlier intake",
         }
     }
 }
 
-/// The accounts that would meet with something else, by login.
+/// The accounts with different changes, by login.
 fn fates(now: &Preview, then: &Preview) -> Vec<Fate> {
     let kinds = |preview: &Preview| -> BTreeMap<String, ChangeKind> {
         preview.changes.iter().map(|change| (change.login.clone(), change.kind)).collect()

@@ -1,5 +1,5 @@
-//! Who is meant by a login, a mail, a name, a link or a DN, and whose story it is where several intakes find
-//! somebody.
+//! Finding a person or account by login, mail, name, link or DN; and which intake's story to tell if several find the
+//! person.
 
 use super::situation::Situation;
 use crate::account::Account;
@@ -10,17 +10,16 @@ use crate::reading::Reading;
 use crate::selection::{Selection, Step};
 use std::collections::HashMap;
 
-/// One of several who may be meant.
+/// One possible match.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Found {
-    /// The place among the intakes, and in [`Reading::people`] of its reading.
+    /// The index of the intake, and the index in its reading's [`Reading::people`].
     pub person: Option<(usize, usize)>,
-    /// The place among the accounts.
+    /// The index of the account.
     pub account: Option<usize>,
 }
 
-/// Everybody who may be meant by a login, mail, name, link or DN: those that are called exactly so, or
-/// else those with the text in what they are called by.
+/// Everybody who matches a login, mail, name, link or DN: exact matches, or else those whose names contain the text.
 #[must_use]
 pub fn find(situation: Situation<'_>, text: &str) -> Vec<Found> {
     let Situation { settings, readings, accounts, .. } = situation;
@@ -71,7 +70,7 @@ pub fn find(situation: Situation<'_>, text: &str) -> Vec<Found> {
         keep(Found { person: None, account: Some(at) }, &mut values, is_same);
     }
     let mut found = if exact.is_empty() { partly } else { exact };
-    // An account made by hand with the login that somebody would have is told in that person's story.
+    // An account made by hand under a person's future login is part of that person's story.
     if found.len() > 1 {
         let read = settings.intakes.iter().zip(readings);
         let drawers: Vec<_> = read.map(|(intake, reading)| Drawer::new(intake, reading)).collect();
@@ -92,8 +91,8 @@ pub fn find(situation: Situation<'_>, text: &str) -> Vec<Found> {
     found
 }
 
-/// For everybody whom several intakes find: whose story it is. That of the intake which selects them, or
-/// else of the first in which they come furthest.
+/// For each person found by several intakes, the one whose story is told: the selecting one, or the first in which
+/// they got furthest.
 fn tellers(readings: &[Reading], selections: &[Selection<'_>]) -> HashMap<Identity, usize> {
     let mut best: HashMap<Identity, (usize, u8)> = HashMap::new();
     for (at, (reading, selection)) in readings.iter().zip(selections).enumerate() {

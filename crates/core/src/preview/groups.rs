@@ -1,9 +1,9 @@
-//! What would become of the application's groups: which come, who comes into them and who leaves them, and which
-//! go. Under the promises that hold for accounts: without the proof of a whole reading nobody leaves a group and
-//! no group goes; a group without a link is never changed, and neither is the place of a hand-made or protected
-//! account in any group; a group is found by its link first.
+//! Changes to the application's groups: created, changed and deleted groups, members who join and leave. The promises
+//! for accounts hold here, too: without the proof of a whole reading, nobody leaves a group and no group is deleted;
+//! a group without a link is never changed, nor is a hand-made or protected account's membership; a group is found by
+//! its link first.
 //!
-//! No I/O, no recursion; linear in the members, for each 64 groups once over the names.
+//! No I/O, no recursion; linear in the members, with one pass over the names for every 64 groups.
 
 use super::{Change, ChangeKind};
 use crate::account::{Account, Group, Groups, State, folded};
@@ -17,17 +17,17 @@ use foldhash::{HashMap, HashSet};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 
-/// What would happen to one group.
+/// The kinds of change to a group.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[non_exhaustive]
 pub enum GroupChangeKind {
-    /// A group of the directory gets one in the application.
+    /// A directory group is created in the application.
     #[serde(rename = "import group")]
     Import,
-    /// A group that was there already becomes the directory's.
+    /// An existing unlinked group is linked to a directory group.
     #[serde(rename = "adopt group")]
     Adopt,
-    /// It gets another name; its members may change, too.
+    /// It is renamed; its members may change, too.
     #[serde(rename = "rename group")]
     Rename,
     /// Only its members change.
@@ -39,10 +39,10 @@ pub enum GroupChangeKind {
 }
 
 impl GroupChangeKind {
-    /// Every kind, in the order in which a preview lists them.
+    /// All kinds, in the order of a preview.
     pub const ALL: [Self; 5] = [Self::Import, Self::Adopt, Self::Rename, Self::Members, Self::Remove];
 
-    /// The words for it.
+    /// The kind in words.
     #[must_use]
     pub fn name(self) -> &'static str {
         match self {
@@ -55,38 +55,38 @@ impl GroupChangeKind {
     }
 }
 
-/// One thing that would happen to a group.
+/// One change to a group.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct GroupChange {
-    /// What it is.
+    /// Its kind.
     pub kind: GroupChangeKind,
-    /// The group's name: as it is now, or as it would be where there is none yet.
+    /// The group's name: the current one, or the future one of a new group.
     pub name: String,
-    /// Its new name, where it gets another.
+    /// Its new name, if it is renamed.
     pub new_name: Option<String>,
-    /// Its entry in the directory, where one is known.
+    /// Its directory entry, if known.
     pub dn: Option<String>,
-    /// The tie between the two, as it is or would be.
+    /// The link between the two, current or future.
     pub link: Option<Identity>,
-    /// The logins of those who would come into it.
+    /// The logins of members who join.
     pub come: Vec<String>,
-    /// The logins of those who would leave it; everybody where it is removed.
+    /// The logins of members who leave; all of them if the group is deleted.
     pub leave: Vec<String>,
-    /// Members who get another login, where the application lists logins: the old one and the new.
+    /// Members whose login changes, if the application stores logins: the old one and the new one.
     pub relabelled: Vec<[String; 2]>,
-    /// The group as it is now; its members only where it is removed.
+    /// The group as it is; its members only if it is deleted.
     #[serde(skip)]
     there: Option<Group>,
 }
 
 impl GroupChange {
-    /// The group as it is now; its members only where it is removed.
+    /// The group as it is; its members only if it is deleted.
     pub(crate) fn there(&self) -> Option<&Group> {
         self.there.as_ref()
     }
 
-    /// The logins in the group's list that change with their accounts: those that go, and those that
-    /// come in their place. Of two who swap their logins neither is among them.
+    /// The logins in the group's list that change with their accounts: the old ones, and the new ones. Logins that
+    /// two members swap are in neither.
     pub(crate) fn replaced_logins(&self) -> [Vec<String>; 2] {
         let logins = |at: usize| self.relabelled.iter().filter_map(move |pair| pair.get(at));
         let without = |at: usize, others: usize| {
@@ -96,7 +96,7 @@ impl GroupChange {
         [without(0, 1), without(1, 0)]
     }
 
-    /// Whether carrying it out would change nothing.
+    /// Whether the change is empty.
     fn is_nothing(&self) -> bool {
         let is_same = |there: &Group| {
             there.name == *self.new_name.as_ref().unwrap_or(&there.name) && there.link == self.link
@@ -109,70 +109,70 @@ impl GroupChange {
     }
 }
 
-/// A group that stays as it is though something else might be expected, and why.
+/// A group with an expected change that is not made.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct HeldGroup {
     /// Its name in the application, or else in the directory.
     pub name: String,
     /// Its entry, where one is known.
     pub dn: Option<String>,
-    /// Why, and what can be done, in words.
+    /// The reason and the remedy, in words.
     pub message: String,
 }
 
-/// What would become of all groups.
+/// The changes to all groups.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct GroupPreview {
-    /// Groups that the application has.
+    /// Number of groups in the application.
     pub now: usize,
-    /// Groups that it would have.
+    /// Number of groups after the changes.
     pub after: usize,
-    /// What would change, by kind and name.
+    /// The changes, sorted by kind and name.
     pub changes: Vec<GroupChange>,
-    /// What would not be done, and why.
+    /// Expected changes that are not made.
     pub held: Vec<HeldGroup>,
-    /// Linked groups that stay exactly as they are.
+    /// Number of linked groups without changes.
     pub unchanged: usize,
-    /// How often somebody would leave a group.
+    /// Number of memberships lost.
     pub leaving: usize,
-    /// How often somebody is in a linked group.
+    /// Number of memberships in linked groups.
     pub memberships: usize,
 }
 
-/// An account as it would be.
+/// An account after the changes.
 struct Fate<'a> {
     login: &'a str,
     link: Option<&'a Identity>,
-    /// Whether its place in groups may change.
+    /// Whether its memberships may be changed.
     is_ours: bool,
-    /// Whether it may come into a group.
+    /// Whether it may join a group.
     is_active: bool,
     is_removed: bool,
     waits: bool,
 }
 
-/// A group of the directory that comes in.
+/// A directory group to be imported.
 struct Wanted<'r> {
     dn: &'r str,
     identity: Identity,
-    /// None where none could be drawn; why, in words.
+    /// The name drawn for it, or the fault in words.
     name: Result<Cow<'r, str>, String>,
     adopt: bool,
-    /// Fates of those who are in it, by their places.
+    /// The fates of its members, by index.
     members: Vec<usize>,
 }
 
 struct Plan<'a> {
     groups: &'a Groups,
     fates: Vec<Fate<'a>>,
-    /// The fate of the account that has a login now, or else gets it.
+    /// The fate of the account that has a login now, or else the one that gets it.
     by_login: HashMap<Cow<'a, str>, usize>,
     whole: Option<&'a Whole>,
     preview: GroupPreview,
 }
 
 impl GroupPreview {
-    /// Works out what would become of the groups once `changes` were made to the accounts.
+    /// Works out the changes to groups that follow from `changes` to accounts.
     pub(super) fn new(
         settings: &Settings,
         readings: &[Reading],
@@ -183,7 +183,7 @@ impl GroupPreview {
         let fates = fates(settings, accounts, changes);
         let mut by_login: HashMap<Cow<'_, str>, usize> =
             accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect();
-        // A list may have a login that nobody has yet: whoever gets it would be in the group.
+        // A list may contain an unused login: whoever gets it would become a member.
         for (at, fate) in fates.iter().enumerate() {
             by_login.entry(folded(fate.login)).or_insert(at);
         }
@@ -219,7 +219,7 @@ impl GroupPreview {
     }
 }
 
-/// What becomes of each account, and of those that come.
+/// The fate of each account, including new ones.
 fn fates<'a>(settings: &'a Settings, accounts: &'a [Account], changes: &'a [Change]) -> Vec<Fate<'a>> {
     let protected: HashSet<Cow<'_, str>> =
         settings.accounts.protected.iter().map(|login| folded(login)).collect();
@@ -261,8 +261,8 @@ fn fates<'a>(settings: &'a Settings, accounts: &'a [Account], changes: &'a [Chan
 }
 
 impl<'a> Plan<'a> {
-    /// The groups that one intake brings, and who of `people` is in them. Where several intakes bring one, all
-    /// of them together say who is in it.
+    /// The groups that one intake imports, and which of `people` are in them. If several intakes import a group, its
+    /// members are those of all of them.
     fn wanted<'r>(
         &mut self,
         rule: &'r GroupIntake,
@@ -275,7 +275,7 @@ impl<'a> Plan<'a> {
         let names = Drawer::names_of_groups(&rule.fields, reading);
         let mut known: HashMap<Identity, usize> =
             wanted.iter().enumerate().map(|(at, one)| (one.identity.clone(), at)).collect();
-        // The places among those wanted, and the names by which they are found in the graph.
+        // The indexes of the wanted groups, and their names in the graph.
         let (mut places, mut keys) = (Vec::new(), Vec::new());
         for ((at, entry), name) in entries.iter().enumerate().zip(names) {
             let Some(identity) = lasting.of(entry) else {
@@ -289,7 +289,7 @@ impl<'a> Plan<'a> {
             if places.last() == Some(&wanted.len()) {
                 let name = match name {
                     Drawn::Value(name, _) => Ok(name),
-                    Drawn::Nothing => Err("its entry has no name by the settings".to_owned()),
+                    Drawn::Nothing => Err("the settings give its entry no name".to_owned()),
                     Drawn::Open(open) => Err(format!("its name {}", open.in_words())),
                 };
                 let (dn, adopt, members) = (entry.dn(), rule.adopt, Vec::new());
@@ -310,7 +310,7 @@ impl<'a> Plan<'a> {
             }
             GroupMembers::Direct => None,
         };
-        // Whoever is outside of what was read may be in a group all the same.
+        // People outside the reading may still be members.
         let mut outside: Vec<(DnKey, usize)> = Vec::new();
         for (identity, place) in people.iter().flat_map(|read| read.all_whereabouts()) {
             let key = match place {
@@ -391,22 +391,23 @@ impl<'a> Plan<'a> {
             if group.link.is_none() || kept.contains(&at) {
                 continue;
             }
-            let gone = "its entry is not among the groups of the directory any more";
+            let gone = "its entry is no longer among the groups selected";
             match self.whole {
                 Some(proof) if removes && finds_some => {
                     self.preview.changes.push(leave(proof, group));
                 }
                 Some(_) if removes => {
-                    let message = "an intake finds no group at all any more, which is more likely a mistake: it stays as it is";
+                    let message =
+                        "an intake no longer finds any groups, which is more likely a mistake: it is kept";
                     self.hold(&group.name, None, message.to_owned());
                 }
                 Some(_) => self.hold(
                     &group.name,
                     None,
-                    format!("{gone}; it stays as it is (gone = \"keep\" in [intake.application_groups])"),
+                    format!("{gone}; it is kept (gone = \"keep\" in [intake.application_groups])"),
                 ),
                 None => {
-                    let message = "the reading is not whole, so that its entry may be there or not";
+                    let message = "the reading is not whole, so its entry may still exist";
                     self.hold(&group.name, None, message.to_owned());
                 }
             }
@@ -429,7 +430,7 @@ impl<'a> Plan<'a> {
         self.preview.changes.push(change);
     }
 
-    /// Who comes into a group: whoever is in the directory's and not in it, and whose account is in use.
+    /// Members who join: those in the directory's group, not yet in the application's, with an active account.
     fn come(&mut self, one: &Wanted<'_>, change: &mut GroupChange, there: &HashSet<usize>) {
         let mut odd = Vec::new();
         for (at, fate) in one.members.iter().filter_map(|at| Some((*at, self.fates.get(*at)?))) {
@@ -442,7 +443,7 @@ impl<'a> Plan<'a> {
         change.come.sort_by_cached_key(|login| folded(login).into_owned());
         change.come.dedup();
         for login in odd {
-            let message = format!("{login} cannot be listed: a {LIST} stands between members there");
+            let message = format!("{login} cannot be listed: {LIST} separates members there");
             self.hold(&change.name, Some(one.dn), message);
         }
     }
@@ -468,7 +469,7 @@ impl<'a> Plan<'a> {
         let mut has: HashSet<usize> = HashSet::default();
         let mut unproven = 0;
         for login in &there.members {
-            // Who has no account, or one that was made by hand, was put there by hand.
+            // Members without an account, or with one made by hand, were added by hand.
             let Some(at) = self.by_login.get(&folded(login)).copied() else { continue };
             has.insert(at);
             let Some(fate) = self.fates.get(at).filter(|fate| fate.is_ours) else { continue };
@@ -483,7 +484,7 @@ impl<'a> Plan<'a> {
         }
         if unproven > 0 {
             let message = format!(
-                "the reading is not whole, so that {unproven} of its members stay who were not found in it"
+                "the reading is not whole, so {unproven} of its members are kept who were not found in it"
             );
             self.hold(&there.name, Some(one.dn), message);
         }
@@ -496,17 +497,17 @@ impl<'a> Plan<'a> {
     }
 }
 
-/// Why a group's name cannot be another's.
+/// Why a name is taken by another group.
 fn in_the_way(other: &Group) -> &'static str {
     match other.link {
         None => {
             "a group made by hand has this name; adopt = \"same-name\" in [intake.application_groups] makes it the directory's"
         }
-        Some(_) => "a group that is linked to another entry has this name; preview again when it has not",
+        Some(_) => "a group linked to another entry has this name; preview again when it has another",
     }
 }
 
-/// The one place that takes a group away; it cannot be called without the proof.
+/// The only place that deletes a group; it cannot be called without the proof.
 fn leave(_proof: &Whole, group: &Group) -> GroupChange {
     GroupChange {
         kind: GroupChangeKind::Remove,

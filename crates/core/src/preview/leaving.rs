@@ -1,4 +1,4 @@
-//! What becomes of linked accounts that no candidate claims: by cause, and never without the proof that every
+//! What happens to linked accounts that no candidate claims: decided by cause, and only with the proof that every
 //! reading is whole.
 
 use super::matching::{Matching, Outcome, changed};
@@ -17,7 +17,7 @@ use indexmap::IndexMap;
 use std::collections::hash_map::Entry as Slot;
 
 impl Matching<'_> {
-    /// Every linked account that no candidate claimed.
+    /// Decides for every linked account that no candidate claims.
     pub(super) fn leaving(&self, claimed: &FixedBitSet, outcome: &mut Outcome) {
         let mut dropped: HashMap<Identity, (Selected<'_>, &Dropped)> = HashMap::default();
         for part in self.parts {
@@ -27,7 +27,7 @@ impl Matching<'_> {
                 else {
                     continue;
                 };
-                // Of several intakes that know somebody, the one counts in which they came furthest.
+                // If several intakes know a person, the one counts in which they got furthest.
                 match dropped.entry(identity) {
                     Slot::Vacant(slot) => drop(slot.insert((*part, one))),
                     Slot::Occupied(mut slot) if slot.get().1.step < one.step => {
@@ -49,7 +49,7 @@ impl Matching<'_> {
                 None => self.whereabouts(link),
             };
             let Some(proof) = whole else {
-                // Half a reading cannot even say why: a group or a page may be what is missing.
+                // A partial reading cannot even give the cause: the missing part may be the reason.
                 let (login, reason) = (account.login.clone(), HeldReason::NotWhole);
                 outcome.held.push(Held { login, dn, cause: None, would: None, reason });
                 continue;
@@ -85,13 +85,13 @@ impl Matching<'_> {
         }
     }
 
-    /// The proof that every intake's reading is whole; none if one has no reading at all.
+    /// The proof that every intake's reading is whole; `None` if one was not read at all.
     fn whole(&self) -> Option<&Whole> {
         let proofs: Option<Vec<&Whole>> = self.parts.iter().map(|part| part.reading.whole()).collect();
         proofs.filter(|all| all.len() == self.settings.intakes.count())?.first().copied()
     }
 
-    /// Where somebody is whom no intake found: gone only if each directory says so.
+    /// The place of a person whom no intake found: gone only if each directory says so.
     fn whereabouts(&self, link: &Identity) -> (Option<Cause>, Option<String>) {
         let mut is_known = true;
         for part in self.parts {
@@ -104,7 +104,7 @@ impl Matching<'_> {
         (is_known.then_some(Cause::Gone), None)
     }
 
-    /// What an account that leaves is left with: nothing, or another state.
+    /// The fields of a leaving account afterwards: none, or another state.
     fn lost(&self, kind: ChangeKind, account: &Account) -> IndexMap<String, FieldChange> {
         if kind == ChangeKind::Wait {
             return IndexMap::new();
@@ -117,7 +117,7 @@ impl Matching<'_> {
         names.map(|name| (name.to_owned(), gone(name))).collect()
     }
 
-    /// The rule for a cause: that of the intake that knows the person, or else the most careful of all.
+    /// The rule for a cause: of the intake that knows the person, or else the most cautious one.
     fn leaving_rule(&self, part: Option<Selected<'_>>, cause: Cause) -> LeavingRule {
         let own = |intake: &Intake| match cause {
             Cause::Gone => intake.leaving.gone,
@@ -146,12 +146,12 @@ impl Matching<'_> {
 /// Why the person is outside, in words.
 fn detail(known: Option<(Selected<'_>, &Dropped)>, cause: Cause) -> Option<String> {
     let Some((part, dropped)) = known else {
-        let words = "the entry is under no base, or the filter does not find it";
+        let words = "the entry is under no base, or the filter does not match it";
         return (cause == Cause::Outside).then(|| words.to_owned());
     };
     match (&dropped.reason, dropped.step) {
         (Reason::NotActive(Some(otherwise)), _) => Some((*otherwise).to_owned()),
-        (_, Step::Listed) => Some("not among only, or among except, in the settings".to_owned()),
+        (_, Step::Listed) => Some("not in only, or in except, in the settings".to_owned()),
         (_, Step::Groups) => Some("in none of the groups".to_owned()),
         (_, Step::NotInGroup) => {
             let path = part.selection.excluding_path(part.reading, dropped.person);
@@ -161,7 +161,7 @@ fn detail(known: Option<(Selected<'_>, &Dropped)>, cause: Cause) -> Option<Strin
     }
 }
 
-/// What a rule does to an account; none where there is nothing to do.
+/// What a rule does to an account; `None` if nothing.
 fn action(rule: LeavingRule, account: &Account) -> Option<ChangeKind> {
     match rule.action {
         LeavingAction::Remove => Some(ChangeKind::Remove),
@@ -178,7 +178,7 @@ fn cause_of(step: Step) -> Cause {
     }
 }
 
-/// The one place that takes an account away; it cannot be called without the proof.
+/// The only place that takes an account away; it cannot be called without the proof.
 fn leave(
     _proof: &Whole,
     kind: ChangeKind,

@@ -1,4 +1,4 @@
-//! Which candidate is which account, and what follows for both.
+//! Matching candidates with accounts, and the change that follows for each.
 
 use super::situation::{Chosen, Selected, Situation};
 use super::whose::told_whose;
@@ -18,42 +18,42 @@ use std::borrow::Cow;
 use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
 
-/// Everything that deciding looks at, indexed. Most people have the account that they had, under the login
-/// that it has; what only the others need is indexed when the first of them comes.
+/// The indexed data of all decisions. Most people have an account with the login it should have; indexes that only
+/// the others need are built on first use.
 pub(super) struct Matching<'a> {
     pub(super) settings: &'a Settings,
     pub(super) parts: &'a [Selected<'a>],
-    /// Those of all parts, in order.
+    /// The candidates of all intakes, in order.
     pub(super) candidates: Vec<Chosen<'a>>,
     pub(super) accounts: &'a [Account],
     pub(super) memory: &'a Memory,
-    /// For each candidate: the account with their link, or the one that the settings say is theirs.
+    /// For each candidate, the account with their link, or the one that the settings give them.
     linked: Vec<Option<usize>>,
-    /// The candidates whose account has the login already that they would have.
+    /// The candidates whose account already has the right login.
     settled: FixedBitSet,
-    /// For each account: the first candidate with its link.
+    /// For each account, the first candidate with its link.
     holder: Vec<Option<usize>>,
     by_login: OnceCell<HashMap<Folded<'a>, usize>>,
-    /// Candidates by the login that they would have, without those who have it already.
+    /// The other candidates, by future login.
     wanted_logins: Index<'a>,
-    /// Each field that must be unique.
+    /// The unique fields.
     pub(super) unique: Vec<Unique<'a>>,
     protected: HashSet<Folded<'a>>,
-    /// Linked accounts that get another login, so that theirs is free.
+    /// Linked accounts that get another login, so that theirs becomes free.
     moving: HashSet<usize>,
 }
 
-/// A field that must be unique: who has a value, and who would have it.
+/// A unique field: who has each value, and who would have it.
 pub(super) struct Unique<'a> {
     pub(super) field: &'a str,
     accounts: OnceCell<Index<'a>>,
     candidates: OnceCell<Index<'a>>,
 }
 
-/// A value as it is compared.
+/// A value in the form for comparison.
 type Folded<'a> = Cow<'a, str>;
 
-/// Who has a value; hardly ever more than one.
+/// The holders of a value, almost always one.
 type Index<'a> = HashMap<Folded<'a>, SmallVec<[usize; 2]>>;
 
 fn index<'a>(values: impl Iterator<Item = (usize, &'a str)>) -> Index<'a> {
@@ -65,7 +65,7 @@ fn index<'a>(values: impl Iterator<Item = (usize, &'a str)>) -> Index<'a> {
     index
 }
 
-/// What was decided.
+/// The decisions.
 #[derive(Default)]
 pub(super) struct Outcome {
     pub(super) changes: Vec<Change>,
@@ -124,12 +124,12 @@ impl<'a> Matching<'a> {
         matching
     }
 
-    /// The account that is a candidate's beyond doubt.
+    /// The account that is certainly a candidate's.
     pub(super) fn linked(&self, index: usize) -> Option<usize> {
         self.linked.get(index).copied().flatten()
     }
 
-    /// Whether a candidate is the one whose account has the login already that they would have.
+    /// Whether a candidate's account already has the right login.
     fn is_settled(&self, index: usize) -> bool {
         self.settled.contains(index)
     }
@@ -146,7 +146,7 @@ impl<'a> Matching<'a> {
         self.holder.get(account).copied().flatten()
     }
 
-    /// The account with the login that a candidate would have.
+    /// The account that has a candidate's future login.
     pub(super) fn named(&self, index: usize) -> Option<usize> {
         if self.is_settled(index) {
             return self.linked(index);
@@ -158,7 +158,7 @@ impl<'a> Matching<'a> {
         by_login.get(&folded(candidate.proposal.login())).copied()
     }
 
-    /// The accounts that have a value of a field that must be unique.
+    /// The accounts that have a value in a unique field.
     pub(super) fn having<'m>(&'m self, unique: &'m Unique<'a>, value: &str) -> &'m [usize] {
         let index = unique
             .accounts
@@ -174,10 +174,10 @@ impl<'a> Matching<'a> {
         index.get(&*folded(value)).map(SmallVec::as_slice).unwrap_or_default()
     }
 
-    /// The accounts whose people are renamed and can be: into a login that is free, or that its own holder
-    /// leaves in the same way. So two people may swap their logins, and one follow another.
+    /// The accounts that can take their new login: it is free, or its holder gives it up in the same way. So two
+    /// people can swap logins, and one can take over another's.
     fn moving(&self) -> HashSet<usize> {
-        // From an account to the one that has the login which it would get.
+        // From an account to the holder of the login that it would get.
         let mut waiting: HashMap<usize, Option<usize>> = HashMap::default();
         for index in self.settled.zeroes() {
             let account = self.linked(index).and_then(|at| Some((at, self.accounts.get(at)?)));
@@ -200,7 +200,7 @@ impl<'a> Matching<'a> {
                 waiting.insert(at, self.named(index).filter(|holder| *holder != at));
             }
         }
-        // Whoever waits for one that stays, stays, too.
+        // Whoever waits for an account that keeps its login keeps theirs, too.
         let mut behind: HashMap<usize, Vec<usize>> = HashMap::default();
         for (at, holder) in waiting.iter().filter_map(|(at, holder)| Some((*at, (*holder)?))) {
             behind.entry(holder).or_default().push(at);
@@ -216,7 +216,7 @@ impl<'a> Matching<'a> {
         waiting.into_keys().collect()
     }
 
-    /// Decides for every candidate, then for every linked account that no candidate claimed.
+    /// Decides for every candidate, then for every linked account that no candidate claims.
     pub(super) fn outcome(&self) -> Outcome {
         let mut outcome = Outcome::default();
         let matched = self.adoptions();
@@ -251,7 +251,7 @@ impl<'a> Matching<'a> {
         self.candidates.get(candidate).and_then(|chosen| dn(*chosen))
     }
 
-    /// One candidate: which account it is, and what follows.
+    /// Decides for one candidate: the account, and the change.
     fn decide(
         &self,
         index: usize,
@@ -279,7 +279,7 @@ impl<'a> Matching<'a> {
             Ok(account) => self.login_clash(linked.or(*account), named),
         });
         if let Some(clash) = clash {
-            // The account that a clash is about waits for the decision, too.
+            // An account in a clash is left alone until the decision.
             claimed.extend(named.filter(|_| linked.is_none()));
             outcome.changes.push(self.clash(chosen, linked, clash));
             return;
@@ -317,15 +317,15 @@ impl<'a> Matching<'a> {
         }
     }
 
-    /// What is to be said of somebody whose account was taken away in the application, and not here.
+    /// A remark if the person's account was deleted in the application and not by us.
     fn comes_back(&self, candidate: &Candidate<'_>) -> Option<String> {
         let login = self.memory.known.get(&candidate.identity)?;
         Some(format!(
-            "comes back: the account {login} was taken away in the application; except = [\"{login}\"] keeps them out"
+            "comes back: the account {login} was deleted in the application; except = [\"{login}\"] excludes the person"
         ))
     }
 
-    /// Whether somebody else wants the candidate's login.
+    /// The clash if another person wants the candidate's login.
     fn rival_clash(&self, index: usize, candidate: &Candidate<'_>) -> Option<Clash> {
         if self.wanted_logins.is_empty() {
             return None;
@@ -339,7 +339,7 @@ impl<'a> Matching<'a> {
         (!others.is_empty()).then_some(Clash::SameLogin { others })
     }
 
-    /// Whether the candidate's login belongs to another account than theirs.
+    /// The clash if the candidate's login belongs to an account that is not theirs.
     fn login_clash(&self, own: Option<usize>, named: Option<usize>) -> Option<Clash> {
         if named == own || named.is_some_and(|named| self.moving.contains(&named)) {
             return None;
@@ -355,7 +355,7 @@ impl<'a> Matching<'a> {
         Some(Clash::HandMade { account })
     }
 
-    /// Whether somebody else has, or would have, a value that must be unique.
+    /// The clash if another has, or would have, a unique value of the candidate's.
     fn value_clash(
         &self,
         index: usize,
@@ -395,7 +395,7 @@ fn dn((part, candidate): Chosen<'_>) -> Option<String> {
     part.reading.people().get(candidate.person).map(|entry| entry.dn().to_owned())
 }
 
-/// What a part's rules draw for a field; nothing where they have none for it.
+/// The value that the intake's rules draw for a field; empty if it has no rule for it.
 pub(super) fn drawn<'c>(part: Selected<'_>, candidate: &'c Candidate<'_>, field: &str) -> &'c str {
     part.intake.fields.get_index_of(field).map_or("", |rule| candidate.proposal.value(rule))
 }
@@ -404,7 +404,7 @@ fn held(chosen: Chosen<'_>, login: String, would: ChangeKind, reason: HeldReason
     Held { login, dn: dn(chosen), cause: None, would: Some(would), reason }
 }
 
-/// Every field of a new account, or those in which an account differs.
+/// The fields of a new account, or those in which an account differs.
 fn fields(chosen: Chosen<'_>, account: Option<&Account>) -> IndexMap<String, FieldChange> {
     let (part, candidate) = chosen;
     let Some(account) = account else {
@@ -458,7 +458,7 @@ fn differences((part, candidate): Chosen<'_>, account: &Account) -> IndexMap<Str
     fields
 }
 
-/// The roles that an account with these would have: those that stay, in their order, then the new.
+/// The roles of an account after the change: those kept, in order, then the new ones.
 fn roles(intake: &Intake, proposal: &Proposal<'_>, old: &str) -> String {
     if intake.roles.is_empty() {
         return old.to_owned();
@@ -466,7 +466,7 @@ fn roles(intake: &Intake, proposal: &Proposal<'_>, old: &str) -> String {
     let has: Vec<&str> = old.split(LIST).map(str::trim).filter(|role| !role.is_empty()).collect();
     let rule = |role: &str| intake.roles.iter().position(|rule| rule.name == role);
     let stays = |role: &&&str| match rule(role) {
-        // What nobody can say stays as it is.
+        // A role that cannot be decided is kept.
         Some(at) => proposal.role(at) != Some(false),
         None => intake.other_roles == OtherRoles::Keep,
     };
@@ -501,7 +501,7 @@ pub(super) fn changed(old: &str, new: &str) -> FieldChange {
     FieldChange { old: Some(old.to_owned()), new: Some(new.to_owned()) }
 }
 
-/// The values of a field that takes several, in an order of their own.
+/// The values of a multi-valued field, sorted.
 fn items(list: &str) -> BTreeSet<&str> {
     list.split(LIST).map(str::trim).filter(|item| !item.is_empty()).collect()
 }

@@ -1,22 +1,20 @@
-//! What a run knows beside directory and accounts: which day it is, since when people are missing, and
-//! what the last apply left behind.
+//! What a run remembers from earlier ones: since when people have been missing, and the state after the last apply;
+//! and today's date.
 
 use crate::ldap::identity::Identity;
 use jiff::civil::Date;
 use std::collections::{BTreeMap, BTreeSet};
 
-/// Today, and what earlier runs left behind.
+/// Today's date, and what earlier runs remembered.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Memory {
     /// The day of this run.
     pub today: Date,
-    /// By link: the day on which an apply first found that the person is no candidate any more, for
-    /// those whose days of grace run.
+    /// By link, the day on which an apply first missed a person whose days of grace are running.
     pub missed: BTreeMap<Identity, Date>,
-    /// By link: the logins of the linked accounts that there were after the last apply.
+    /// By link, the logins of linked accounts after the last apply.
     pub known: BTreeMap<Identity, String>,
-    /// The settings that select people, as the last apply had them: from name to text; none before the
-    /// first.
+    /// The settings that select people, as of the last apply; `None` before the first.
     pub applied: Option<BTreeMap<String, String>>,
 }
 
@@ -25,18 +23,18 @@ pub struct Memory {
 pub struct Grace {
     /// The day on which the person was first missed.
     pub since: Date,
-    /// The first day on which it would be done.
+    /// The first day on which the change is made.
     pub until: Date,
 }
 
 impl Memory {
-    /// Nobody was missed before.
+    /// No memory of earlier runs.
     #[must_use]
     pub fn on(today: Date) -> Self {
         Self { today, missed: BTreeMap::new(), known: BTreeMap::new(), applied: None }
     }
 
-    /// The days of grace of somebody who is missed today; none once they are over.
+    /// The days of grace of a person missed today; `None` once they are over.
     #[must_use]
     pub fn grace(&self, link: &Identity, days: u32) -> Option<Grace> {
         let since = self.missed.get(link).copied().unwrap_or(self.today);
@@ -44,7 +42,7 @@ impl Memory {
         (self.today < until).then_some(Grace { since, until })
     }
 
-    /// The names of the settings in `selecting` that are not what the last apply had.
+    /// The names of the settings in `selecting` that differ from the last apply.
     #[must_use]
     pub fn changed(&self, selecting: &BTreeMap<String, String>) -> Vec<String> {
         let Some(applied) = &self.applied else { return Vec::new() };
@@ -52,7 +50,7 @@ impl Memory {
         names.into_iter().filter(|name| applied.get(*name) != selecting.get(*name)).cloned().collect()
     }
 
-    /// How many people were first missed on a day that has not come: a clock was, or is, wrong.
+    /// The number of people first missed on a day in the future: a clock was wrong, or is.
     #[must_use]
     pub fn in_future(&self) -> usize {
         self.missed.values().filter(|since| **since > self.today).count()

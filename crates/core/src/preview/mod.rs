@@ -1,8 +1,9 @@
 //! What the application would do: accounts to import, update, suspend or remove, and why.
 //!
-//! [`Preview::of`] is a function of one [`Situation`]; it looks at nothing else and changes nothing. Three promises are kept here: without the proof of a whole reading nobody
-//! leaves; accounts without a link are never changed; a person is found by the link first, so that
-//! a new name is still the same person. No I/O, no recursion; memory is linear in the accounts.
+//! [`Preview::of`] is a function of one [`Situation`]; it depends on nothing else and changes nothing. Three promises
+//! are kept here: without the proof of a whole reading nobody leaves; accounts without a link are never changed; a
+//! person is found by the link first, so that a new name is still the same person. No I/O, no recursion; memory is
+//! linear in the accounts.
 
 mod adoption;
 mod belonging;
@@ -40,59 +41,59 @@ use matching::Matching;
 use situation::Selected;
 use std::collections::BTreeMap;
 
-/// One intake: where it was read, and the count of people after each of its steps.
+/// One intake: the server that was read, and the number of people after each step.
 #[derive(Clone, Debug)]
 pub struct IntakeSummary {
     /// The intake's name.
     pub intake: String,
     /// The directory's name.
     pub directory: String,
-    /// The server that answered.
+    /// The server that was read.
     pub server: String,
-    /// What happened on the way that did no harm: another server, a second look.
+    /// Remarks on harmless events: another server, a second look.
     pub notes: Vec<String>,
-    /// How many groups were read.
+    /// Number of groups read.
     pub groups_read: usize,
-    /// The count of people after each step of the selection.
+    /// The number of people after each step of the selection.
     pub funnel: Vec<FunnelStep>,
 }
 
-/// What one run would change.
+/// The changes that an apply would make, and everything that explains them.
 #[derive(Debug)]
 pub struct Preview {
     /// The intakes, in order.
     pub intakes: Intakes<IntakeSummary>,
-    /// What was not read to its end; empty exactly when the reading is whole.
+    /// Parts that were not read to their end; empty exactly when the reading is whole.
     pub gaps: Vec<Gap>,
-    /// People who would come in but for a value that the directory does not have.
+    /// People left out only because the directory lacks a required value.
     pub incomplete: Vec<Incomplete>,
-    /// Fields of people who are in, for which the directory has no value that could be relied on.
+    /// Fields of selected people for which the directory has no reliable value.
     pub open_fields: Vec<OpenField>,
-    /// Members of the groups who are not among the people that were found: outside the bases, kept
-    /// out by the filter, or gone.
+    /// Members of selecting groups who are not among the people found: outside the bases, excluded by the filter, or
+    /// deleted.
     pub strangers: Vec<Stranger>,
-    /// How many accounts there are, and would be.
+    /// The number of accounts, now and after the changes.
     pub accounts: AccountCounts,
-    /// How many changes there are of each kind that occurs, those left out among them.
+    /// The number of changes of each kind that occurs, including those that [`Preview::narrow`] removed.
     pub kinds: Vec<(ChangeKind, usize)>,
-    /// What would change, by kind and login.
+    /// The changes, sorted by kind and login.
     pub changes: Vec<Change>,
-    /// What would not be done though it might be expected, and why.
+    /// Expected changes that are not made, and why.
     pub held: Vec<Held>,
-    /// What `only` and `except` name and nobody is called.
+    /// Entries of `only` and `except` that match nobody.
     pub nobody: Vec<String>,
-    /// Accounts that would find no seat: restored first, then imported, each by login.
+    /// Accounts that would get no seat: restored ones first, then new ones, each sorted by login.
     pub unseated: Vec<String>,
-    /// What would become of the application's groups; none where the settings bring none.
+    /// The changes to the application's groups; `None` if the settings import none.
     pub groups: Option<GroupPreview>,
-    /// Limits that are passed, and would stop an apply.
+    /// Limits that are exceeded, and stop an apply.
     pub brakes: Vec<Brake>,
-    /// Linked accounts that stay exactly as they are.
+    /// Number of linked accounts without changes.
     pub unchanged: usize,
-    /// By link: since when each person has been missed whose account would leave, or waits. What an apply
-    /// remembers; what was remembered before as long as the reading is not whole.
+    /// By link, since when each leaving person has been missed. An apply remembers it; unless the reading is whole,
+    /// it is what was remembered before.
     pub missed: BTreeMap<Identity, Date>,
-    /// Changes, and what was held back, that [`Preview::narrow`] took out of the lists.
+    /// Number of changes and held changes that [`Preview::narrow`] removed.
     pub left_out: usize,
 }
 
@@ -109,7 +110,7 @@ impl IntakeSummary {
         }
     }
 
-    /// Nothing was read for an intake.
+    /// The summary of an intake that was not read.
     fn none(intake: &Intake) -> Self {
         Self {
             intake: intake.name.clone(),
@@ -123,7 +124,7 @@ impl IntakeSummary {
 }
 
 impl Preview {
-    /// Works out what would change.
+    /// Works out the changes.
     #[must_use]
     pub fn of(situation: Situation<'_>) -> Self {
         let Situation { settings, readings, accounts, groups, memory } = situation;
@@ -162,20 +163,20 @@ impl Preview {
         }
     }
 
-    /// Whether everything was read that the settings ask for.
+    /// Whether everything that the settings ask for was read.
     #[must_use]
     pub fn is_whole(&self) -> bool {
         self.gaps.is_empty()
     }
 
-    /// Whether an apply would do anything.
+    /// Whether an apply would change anything.
     #[must_use]
     pub fn has_work(&self) -> bool {
         let groups = self.groups.as_ref().is_some_and(|groups| !groups.changes.is_empty());
         groups || self.kinds.iter().any(|(kind, _)| kind.is_done())
     }
 
-    /// The changes of one kind, by login.
+    /// The changes of one kind, sorted by login.
     pub fn of_kind(&self, kind: ChangeKind) -> impl Iterator<Item = &Change> {
         self.changes.iter().filter(move |change| change.kind == kind)
     }

@@ -1,16 +1,15 @@
-//! A part of a preview, for somebody who looks for something: by kind, by words, in another order. The
-//! figures stay those of the whole.
+//! A part of a preview: changes by kind or by search text, in another order. The figures remain those of the whole.
 
 use super::{Change, ChangeKind, GroupChange, Held, Preview};
 
-/// What of the changes is wanted.
+/// Which changes to show.
 #[derive(Clone, Debug, Default)]
 pub struct Narrow {
     /// Only these kinds; empty for all.
     pub only: Vec<ChangeKind>,
-    /// Whether what was held back is wanted where `only` names kinds, or groups are.
+    /// Whether to show changes held back, if `only` or `groups` restricts the output.
     pub held: bool,
-    /// Whether groups are wanted where `only` names kinds, or what was held back is.
+    /// Whether to show groups, if `only` or `held` restricts the output.
     pub groups: bool,
     /// Words that must all occur in the login, the person's name, the cause, a field or a group.
     pub find: String,
@@ -24,14 +23,14 @@ pub enum Sort {
     /// By login.
     #[default]
     Login,
-    /// By the entry's name, so that people of one place stand together.
+    /// By the entry's place in the tree.
     Place,
     /// By cause, then by login.
     Cause,
 }
 
 impl Preview {
-    /// Leaves out the changes that are not wanted; [`Preview::left_out`] counts them.
+    /// Removes the other changes; [`Preview::left_out`] counts them.
     pub fn narrow(&mut self, narrow: &Narrow) {
         let before = self.listed();
         let words: Vec<String> = narrow.find.split_whitespace().map(str::to_lowercase).collect();
@@ -51,7 +50,7 @@ impl Preview {
                 is_wanted && has(&mut texts.into_iter().flatten())
             });
         }
-        // People whose entry is gone have no place, and come last.
+        // People whose entry no longer exists have no place, and come last.
         let place = |dn: &Option<String>| {
             dn.as_deref()
                 .map(|dn| dn.split_once(',').map_or((dn, ""), |(own, above)| (above, own)))

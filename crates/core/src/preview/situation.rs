@@ -1,4 +1,4 @@
-//! What a preview is a function of, in one value, and each intake of it with whom it selects.
+//! The input of a preview, and each intake's part of it with its selection.
 
 use super::Memory;
 use crate::account::{Account, Groups};
@@ -6,7 +6,7 @@ use crate::reading::Reading;
 use crate::selection::{Candidate, Selection};
 use crate::settings::{Intake, Settings};
 
-/// Everything that decides what the application would do.
+/// Everything that a preview depends on.
 #[derive(Clone, Copy, Debug)]
 pub struct Situation<'a> {
     /// The settings.
@@ -15,14 +15,14 @@ pub struct Situation<'a> {
     pub readings: &'a [Reading],
     /// The application's accounts.
     pub accounts: &'a [Account],
-    /// The application's groups, where the settings import groups.
+    /// The application's groups, if the settings import groups.
     pub groups: Option<&'a Groups>,
-    /// The day, and what earlier runs remembered.
+    /// Today's date, and what earlier runs remembered.
     pub memory: &'a Memory,
 }
 
 impl<'a> Situation<'a> {
-    /// A situation without groups of the application.
+    /// A situation without the application's groups.
     #[must_use]
     pub fn new<R>(
         settings: &'a Settings,
@@ -36,13 +36,13 @@ impl<'a> Situation<'a> {
         Self { settings, readings: readings.as_ref(), accounts, groups: None, memory }
     }
 
-    /// The same with the application's groups.
+    /// This situation with the application's groups.
     #[must_use]
     pub fn with_groups(self, groups: Option<&'a Groups>) -> Self {
         Self { groups, ..self }
     }
 
-    /// Whom each intake selects, in order.
+    /// Each intake's selection, in order.
     pub(super) fn selections(self) -> Vec<Selection<'a>> {
         Selection::all(self.settings, self.readings)
     }
@@ -61,7 +61,7 @@ impl<'a> Situation<'a> {
     }
 }
 
-/// One intake, its reading, and whom it selects.
+/// One intake, its reading, and its selection.
 #[derive(Clone, Copy)]
 pub(super) struct Selected<'a> {
     pub(super) intake: &'a Intake,
@@ -69,5 +69,5 @@ pub(super) struct Selected<'a> {
     pub(super) selection: &'a Selection<'a>,
 }
 
-/// A candidate, and the intake that selects them.
+/// A candidate, and the selecting intake.
 pub(super) type Chosen<'a> = (Selected<'a>, &'a Candidate<'a>);

@@ -1,4 +1,4 @@
-//! The figures of a preview: accounts before and after, brakes, people with a value missing.
+//! The figures of a preview: accounts before and after, seats, people with missing values.
 
 use super::situation::Selected;
 use super::{Change, ChangeKind};
@@ -9,18 +9,18 @@ use crate::selection::Reason;
 use serde::Serialize;
 use std::collections::HashSet;
 
-/// How many accounts there are, and would be.
+/// The number of accounts, now and after the changes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct AccountCounts {
     /// Accounts in the application's list.
     pub now: usize,
     /// Accounts after the changes.
     pub after: usize,
-    /// Accounts in use now, each of which takes a seat.
+    /// Active accounts now; each takes a seat.
     pub active_now: usize,
-    /// Accounts in use after the changes.
+    /// Active accounts after the changes.
     pub active_after: usize,
-    /// How many seats there are, if the settings say so.
+    /// The number of seats, if the settings give it.
     pub seats: Option<u64>,
 }
 
@@ -52,8 +52,8 @@ impl AccountCounts {
     }
 }
 
-/// Accounts that would find no seat, in the order in which seats are given: to those who stay, to the
-/// restored and adopted, to the imported.
+/// Accounts that would get no seat. Seats go first to active accounts, then to restored and adopted ones, then to new
+/// ones.
 pub(super) fn unseated(changes: &[Change], counts: &AccountCounts) -> Vec<String> {
     let Some(seats) = counts.seats.and_then(|seats| usize::try_from(seats).ok()) else { return Vec::new() };
     let comes = |kind: ChangeKind| {
@@ -68,17 +68,17 @@ pub(super) fn unseated(changes: &[Change], counts: &AccountCounts) -> Vec<String
     coming.into_iter().skip(seats.saturating_sub(staying)).map(|change| change.login.clone()).collect()
 }
 
-/// A member of the groups who is not among the people that were found.
+/// A group member who is not among the people found.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Stranger {
-    /// The member's name, as the group writes it.
+    /// The member's name, as written in the group.
     pub dn: String,
     /// The group that lists it.
     pub group: String,
 }
 
-/// None as long as a reading is not whole: a group that was not read would look like a stranger. Whom
-/// any intake finds is none.
+/// Empty unless the reading is whole, since a group that was not read would look like a stranger. A person found by
+/// any intake is not a stranger.
 pub(super) fn strangers(parts: &[Selected<'_>]) -> Vec<Stranger> {
     if parts.iter().any(|part| part.reading.whole().is_none()) {
         return Vec::new();
@@ -97,12 +97,12 @@ fn own(leaf: Leaf<'_>) -> Stranger {
     Stranger { dn: leaf.dn.to_owned(), group: leaf.group.to_owned() }
 }
 
-/// A person who would come in but for a value that the directory does not have.
+/// A person who is left out only because a required value is missing.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Incomplete {
     /// The person's entry.
     pub dn: String,
-    /// What is missing, in words.
+    /// The fault, in words.
     pub missing: String,
 }
 
@@ -123,16 +123,16 @@ pub(super) fn incomplete(part: &Selected<'_>) -> Vec<Incomplete> {
         .collect()
 }
 
-/// A field without a value that could be relied on: the account keeps what it has.
+/// A field without a reliable value: the account keeps its current one.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct OpenField {
     /// The person's entry.
     pub dn: String,
-    /// What they sign in with.
+    /// The login.
     pub login: String,
     /// The field.
     pub field: String,
-    /// Why, in words.
+    /// The reason, in words.
     pub why: String,
 }
 

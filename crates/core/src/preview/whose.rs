@@ -1,4 +1,4 @@
-//! The settings' `whose` lines: accounts of which a person has said whose they are.
+//! The settings' `whose` lines: unlinked accounts that an administrator has given to a person.
 
 use super::situation::Chosen;
 use crate::account::{Account, folded};
@@ -6,8 +6,8 @@ use crate::ldap::identity::Identity;
 use crate::settings::Settings;
 use foldhash::{HashMap, HashSet};
 
-/// Gives each account of which the settings say whose it is to that candidate, unless they have one already, or it
-/// is another candidate's.
+/// Gives each account in the `whose` lines to its candidate, unless the candidate already has an account, or the
+/// account another person.
 pub(super) fn told_whose(
     settings: &Settings,
     accounts: &[Account],

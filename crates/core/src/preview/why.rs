@@ -1,7 +1,7 @@
-//! The whole story of one person: what let them in or kept them out, where each field comes from, which
-//! account is theirs, what would happen to it, and what would have to change for another outcome.
+//! The explanation for one person: which step selected or excluded them, where each field comes from, which account
+//! is theirs, what would happen to it, and what would have to change for another outcome.
 //!
-//! Nothing is decided here: every step asks what decided it for the preview.
+//! Nothing is decided here: every step asks the code that decided for the preview.
 
 use super::belonging::{Belonging, belongings};
 pub use super::found::{Found, find};
@@ -21,123 +21,122 @@ use crate::selection::{Selection, Step, active, active_filter};
 use crate::settings::{Intake, Settings};
 use serde::Serialize;
 
-/// Whether a step lets the person in.
+/// The verdict of a step.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Verdict {
-    /// It does.
+    /// The person passes.
     Yes,
-    /// It keeps them out.
+    /// The person is excluded.
     No,
-    /// What decides it was not read.
+    /// Unknown: something that decides it was not read.
     Unknown,
 }
 
-/// One step of the selection, for one person.
+/// One step of the selection, applied to one person.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct WhyStep {
     /// The step: `base`, `filter`, `listed`, `groups`, `not_in_group`, `active`, `complete`.
     pub name: &'static str,
-    /// Whether it lets them in.
+    /// Its verdict.
     pub verdict: Verdict,
-    /// Why, in words.
+    /// The reason, in words.
     pub message: String,
-    /// The groups that decide it, the named one first.
+    /// The groups behind it, the named one first.
     #[serde(flatten)]
     pub path: GroupPath,
-    /// The clauses of the filter that decides it.
+    /// The clauses of the filter behind it.
     pub clauses: Vec<Judged>,
-    /// What would have to change, where it keeps them out.
+    /// What would have to change for the person to pass; empty if they do.
     pub remedy: String,
 }
 
-/// One field of one person.
+/// One field of the person.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct WhyField {
     /// The field.
     pub field: String,
-    /// Its value by the rule; none where there is none.
+    /// The value drawn, if any.
     pub value: Option<String>,
-    /// Where it comes from, or why there is none.
+    /// Its source, or why there is none.
     pub from: String,
-    /// What the account has now.
+    /// The account's current value.
     pub account: Option<String>,
 }
 
-/// One role of one person.
+/// One role of the person.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct WhyRole {
     /// The role.
     pub role: String,
-    /// Whether the rule gives it; none where nobody can say.
+    /// Whether the rule gives it; `None` if that is not known.
     pub given: Option<bool>,
-    /// Whom the rule is for.
+    /// The rule's condition, in words.
     pub rule: String,
-    /// The groups by which they are in one that it asks for.
+    /// The path of groups that meets the condition.
     #[serde(flatten)]
     pub path: GroupPath,
 }
 
-/// The account of one person.
+/// The person's account.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct WhyAccount {
     /// Its login.
     pub login: String,
-    /// Whether it is in use.
+    /// Active or suspended.
     pub state: State,
-    /// The tie to the person; none for an account made by hand.
+    /// The link to the person; `None` for an account made by hand.
     pub link: Option<Identity>,
-    /// How it was found, in words.
+    /// How it was matched, in words.
     pub found: String,
 }
 
-/// The story of one person, or of an account that has none.
+/// The explanation for one person, or for an account without one.
 #[derive(Clone, Debug)]
 pub struct Why {
-    /// The intake whose steps are told.
+    /// The intake that the steps are of.
     pub intake: String,
-    /// The person's entry; none where no entry is known.
+    /// The person's entry, if known.
     pub dn: Option<String>,
-    /// What people call them.
+    /// The display name.
     pub name: String,
-    /// Whether every step lets them in.
+    /// Whether the person passes every step.
     pub selected: bool,
-    /// Whether everything was read that decides it.
+    /// Whether everything that decides it was read.
     pub whole: bool,
-    /// Each step.
+    /// The steps.
     pub steps: Vec<WhyStep>,
-    /// Each field; empty for somebody who is none of the people.
+    /// The fields; empty for a person whom no intake reads.
     pub fields: Vec<WhyField>,
-    /// Each role that a rule gives; empty as with fields.
+    /// The roles given by rules; empty in the same case.
     pub roles: Vec<WhyRole>,
     /// The account.
     pub account: Option<WhyAccount>,
-    /// Why no change is expected of an account whatever the directory says; empty if one is.
+    /// Why no change to the account is possible, whatever the directory says; empty if one is.
     pub untouched: &'static str,
-    /// What would happen.
+    /// The change, if any.
     pub change: Option<Change>,
-    /// What would not be done though it might be expected.
+    /// The change held back, if any.
     pub held: Option<Held>,
     /// Clashes in which other people claim the account.
     pub claims: Vec<Change>,
-    /// The application's groups in which the account is, or would be.
+    /// The application's groups that the account is, or would be, a member of.
     pub groups: Vec<Belonging>,
 }
 
-/// Who is asked about.
+/// The subject of an explanation.
 #[derive(Clone, Copy, Debug)]
 pub struct Subject<'a> {
-    /// The place among the intakes, and in [`Reading::people`] of its reading, for one of the people. Of
-    /// several intakes that find somebody, the story is that of the one that selects them, or else in which
-    /// they come furthest.
+    /// The index of the intake, and the index in its reading's [`Reading::people`]. If several intakes find the
+    /// person, the selecting one, or else the one in which they got furthest.
     pub person: Option<(usize, usize)>,
-    /// The entry of somebody who is none of them.
+    /// The entry of a person whom no intake reads.
     pub stranger: Option<Entry<'a>>,
-    /// The place among the accounts.
+    /// The index of the account.
     pub account: Option<usize>,
 }
 
-/// Somebody, as one intake's reading has them.
+/// A person in one intake's reading.
 #[derive(Clone, Copy)]
 struct Asked<'a> {
     person: Option<usize>,
@@ -145,7 +144,7 @@ struct Asked<'a> {
     account: Option<usize>,
 }
 
-/// What the steps of a story look at.
+/// The data for the steps of an explanation.
 struct Teller<'a> {
     settings: &'a Settings,
     intake: &'a Intake,
@@ -154,7 +153,7 @@ struct Teller<'a> {
 }
 
 impl Why {
-    /// Tells the story of `subject`. None if there is no reading of the intake that `subject` names.
+    /// Explains `subject`. `None` if there is no reading of the intake that it names.
     #[must_use]
     pub fn of(situation: Situation<'_>, subject: Subject<'_>) -> Option<Self> {
         let Situation { settings, readings, accounts, groups, .. } = situation;
@@ -180,7 +179,7 @@ impl Why {
             teller.selection.candidates.iter().find(|candidate| Some(candidate.person) == subject.person);
         let account = teller.account(accounts, subject);
         let dn = entry.map(|entry| entry.dn().to_owned());
-        // A person is in the preview under their entry's name, an account that has none under its login.
+        // A person is listed under their entry's name, an account without a person under its login.
         let is_theirs = |login: &str, its: &Option<String>| match &dn {
             Some(_) => *its == dn,
             None => account.as_ref().is_some_and(|account| account.link.is_some() && account.login == login),
@@ -232,12 +231,12 @@ impl Why {
         })
     }
 
-    /// The steps that keep the person out.
+    /// The steps that exclude the person.
     pub fn against(&self) -> impl Iterator<Item = &WhyStep> {
         self.steps.iter().filter(|step| step.verdict != Verdict::Yes)
     }
 
-    /// What would happen, as one word; none for nothing.
+    /// The kind of change, if any.
     #[must_use]
     pub fn kind(&self) -> Option<ChangeKind> {
         self.change.as_ref().map(|change| change.kind)
@@ -250,12 +249,12 @@ fn step(name: &'static str, is_good: bool, message: String, remedy: &str) -> Why
     WhyStep { name, verdict, message, path: GroupPath::default(), clauses: Vec::new(), remedy }
 }
 
-/// Whether a filter is true for an entry, what each clause says, and the facts that decide it, in words.
+/// Evaluates a filter for an entry: the result, each clause's, and the facts that decide it, in words.
 pub(super) fn judge(filter: &Filter, entry: Entry<'_>, reading: &Reading) -> (bool, Vec<Judged>, String) {
     judge_by(filter, entry, reading.schema())
 }
 
-/// The same by what is known of attributes.
+/// The same by a given schema.
 fn judge_by(filter: &Filter, entry: Entry<'_>, schema: &Schema) -> (bool, Vec<Judged>, String) {
     let mut one = Entries::new();
     one.push(entry.dn(), entry.attributes());
@@ -288,7 +287,7 @@ fn names(list: &[Dn]) -> String {
 }
 
 impl Teller<'_> {
-    /// Every step, whether an earlier one keeps the person out or not.
+    /// Every step, including those after an excluding one.
     fn steps(&self, entry: Entry<'_>, key: &DnKey, person: Option<usize>) -> Vec<WhyStep> {
         let intake = self.intake;
         let base = intake.bases.iter().find(|base| key.is_within(&base.key()));
@@ -298,7 +297,7 @@ impl Teller<'_> {
                 "base",
                 false,
                 format!("under none of the bases: {}", full(&intake.bases)),
-                "add the place where the entry is to bases, or have the entry moved in the directory",
+                "add the entry's place to bases, or have the entry moved in the directory",
             ),
         }];
         let filter = self.judged(
@@ -307,7 +306,7 @@ impl Teller<'_> {
             entry,
             "change filter in the settings (try it with `webtaxon filter`), or have the entry changed",
         );
-        // The server found them; what it does not show need not be judged again.
+        // The server matched the filter; attributes that it hides need not be tested again.
         steps.push(match person {
             Some(_) => step("filter", true, format!("found by {}", intake.filter), ""),
             None => filter,
@@ -317,8 +316,7 @@ impl Teller<'_> {
         {
             let is_out =
                 self.selection.dropped.iter().any(|one| one.person == person && one.step == Step::Listed);
-            let message =
-                if is_out { "not among only, or among except" } else { "not kept out by only or except" };
+            let message = if is_out { "not in only, or in except" } else { "not excluded by only or except" };
             steps.push(step("listed", !is_out, message.to_owned(), "change only or except in the settings"));
         }
         steps.extend(self.member("groups", key));
@@ -337,13 +335,13 @@ impl Teller<'_> {
         WhyStep { clauses, ..step(name, is_good, format!("{filter} {word}{why}"), remedy) }
     }
 
-    /// Whether the person is active, and if not, by which condition; none where the directory says nothing.
+    /// The step on activity, with the condition that fails; `None` if the directory says nothing about it.
     fn active(&self, entry: Entry<'_>) -> Option<WhyStep> {
         let source = self.reading.source();
         let conditions = active::conditions(self.intake, source.kind, source.at);
-        let remedy = "have the person's directory account enabled, or change active in the settings";
+        let remedy = "have the directory account enabled, or change active in the settings";
         let fails = |one: &&active::Condition| !judge_by(&one.filter, entry, one.schema(self.reading)).0;
-        // The numbers in conditions of the program's own are a server's, and say little to a person.
+        // The built-in conditions contain a server's numbers, which mean little to a reader.
         let own = |filter: &Filter, words: &str| {
             let (is_good, clauses, why) = judge_by(filter, entry, Schema::of(source.kind));
             WhyStep { clauses, ..step("active", is_good, format!("{words}: {why}"), remedy) }
@@ -362,7 +360,7 @@ impl Teller<'_> {
         }
     }
 
-    /// Whether the groups let the person in, or keep them out.
+    /// A step on group membership: selecting or excluding groups.
     fn member(&self, name: &'static str, key: &DnKey) -> Option<WhyStep> {
         let keeps_out = name == "not_in_group";
         let groups = if keeps_out { &self.intake.not_in_group } else { &self.intake.groups };
@@ -372,13 +370,13 @@ impl Teller<'_> {
         let path = self.selection.path_of(self.reading, key, keeps_out);
         let is_in = !path.is_empty();
         let remedy = if keeps_out {
-            "have the person taken out of the last of these groups, or the group out of not_in_group"
+            "have the person removed from the last of these groups, or remove the group from not_in_group"
         } else {
-            "have the person put into one of these groups or a group inside it, or name another group in groups"
+            "have the person added to one of these groups or a nested one, or add another group to groups"
         };
         let message = match is_in {
             true => format!("in {}", path.told(short).join(" > ")),
-            false => format!("not in {}, nor in any group inside", names(groups)),
+            false => format!("not in {}, nor in any nested group", names(groups)),
         };
         let mut step = WhyStep { path, ..step(name, is_in != keeps_out, message, remedy) };
         if !is_in && self.selection.hides(self.reading, groups, keeps_out) {
@@ -394,7 +392,7 @@ impl Teller<'_> {
             return step(
                 "complete",
                 false,
-                format!("no {attribute}, by which an account is tied to the person"),
+                format!("no {attribute}, which links an account to the person"),
                 "give the bind account the right to read it, or name another attribute in identity",
             );
         }
@@ -427,7 +425,7 @@ impl Teller<'_> {
                     (
                         None,
                         if from.is_empty() {
-                            "no choice is for them".to_owned()
+                            "no choice applies to them".to_owned()
                         } else {
                             format!("no value in {from}")
                         },
@@ -451,7 +449,7 @@ impl Teller<'_> {
         (fields.collect(), roles.collect())
     }
 
-    /// The account that is theirs, or that stands where theirs would be.
+    /// The account that is the person's, or that has the person's future login.
     fn account(&self, accounts: &[Account], subject: Asked<'_>) -> Option<WhyAccount> {
         let entry = subject.person.and_then(|person| self.reading.people().get(person)).or(subject.stranger);
         let identity = entry.and_then(|entry| Identity::of(entry, &self.reading.source().identity));
@@ -463,7 +461,7 @@ impl Teller<'_> {
             found,
         };
         if let Some(account) = linked {
-            return Some(told(account, "tied to this person by its link".to_owned()));
+            return Some(told(account, "linked to this person".to_owned()));
         }
         let alone = subject.account.filter(|_| subject.person.is_none());
         if let Some(account) = alone.and_then(|at| accounts.get(at)) {
@@ -471,10 +469,10 @@ impl Teller<'_> {
                 None => "made by hand: it has no link to a person".to_owned(),
                 Some(link) => match self.reading.whereabouts(link) {
                     Some(Whereabouts::Nowhere) => {
-                        "tied to a person whose entry is gone from the directory".to_owned()
+                        "linked to a person whose entry no longer exists".to_owned()
                     }
-                    Some(Whereabouts::Elsewhere(dn)) => format!("tied to {dn}, which is not selected"),
-                    None => "tied to a person who could not be looked up".to_owned(),
+                    Some(Whereabouts::Elsewhere(dn)) => format!("linked to {dn}, which is not selected"),
+                    None => "linked to a person who could not be looked up".to_owned(),
                 },
             };
             return Some(told(account, found));
@@ -482,8 +480,8 @@ impl Teller<'_> {
         let key = Drawer::new(self.intake, self.reading).login(subject.person?)?;
         let named = accounts.iter().find(|one| Account::login_key(&one.login) == key)?;
         let found = match &named.link {
-            None => "made by hand, with the login that this person would have",
-            Some(_) => "tied to another person, with the login that this one would have",
+            None => "made by hand, with the login that this person would get",
+            Some(_) => "linked to another person, with the login that this one would get",
         };
         Some(told(named, found.to_owned()))
     }

@@ -1,4 +1,4 @@
-//! A reading under way: [`ReadingBuilder`] is told what is being read and how each part ended.
+//! A reading in progress: [`ReadingBuilder`] collects entries and records how each part ended.
 
 use super::entries::{ApplicationGroups, FollowedEntries};
 use super::parts::{Ended, Part, PartId, Parts};
@@ -13,53 +13,53 @@ use crate::settings::{GroupPurpose, Intake};
 use std::collections::HashMap;
 use std::sync::Arc;
 
-/// A reading under way: each part is opened and closed, and what it brings is put in.
+/// A reading in progress: parts are opened and closed, and entries added.
 #[derive(Debug, Default)]
 pub struct ReadingBuilder {
     parts: Parts,
     people: People,
-    /// Reads the people's names.
+    /// Computes the keys of people's names.
     names: KeyReader,
-    /// The names of people and of groups, and who is in which.
+    /// The names of people and groups, and the memberships.
     graph: Graph,
     followed: FollowedEntries,
-    /// Groups that come into the application.
+    /// The groups to be imported into the application.
     application_groups: ApplicationGroups,
     found: HashMap<Identity, String>,
     source: Source,
-    /// Whether groups will be read, which list people.
+    /// Whether groups will be read as well.
     reads_groups: bool,
 }
 
 impl ReadingBuilder {
-    /// Nothing read yet.
+    /// An empty reading.
     #[must_use]
     pub fn new(source: Source) -> Self {
         Self { source, ..Self::default() }
     }
 
-    /// Begins a part. Until it is closed as [`Ended::Complete`], there is no proof.
+    /// Opens a part. Until it is closed as [`Ended::Complete`], there is no proof.
     pub fn open(&mut self, part: Part) -> PartId {
         self.parts.open(part)
     }
 
-    /// Begins a group that is named, as [`ReadingBuilder::open`] does.
+    /// Opens a named group, like [`ReadingBuilder::open`].
     pub fn open_group(&mut self, dn: &Dn, purpose: GroupPurpose) -> PartId {
         let group = self.graph.named(dn);
         self.open(Part::Group { group, purpose })
     }
 
-    /// Ends a part. The first ending counts.
+    /// Closes a part. Only the first call counts.
     pub fn close(&mut self, part: PartId, ended: Ended) {
         self.parts.close(part, ended);
     }
 
-    /// Ends every part that is still open, and what was not begun, for one reason.
+    /// Closes every open part, and those not yet opened, for one reason.
     pub fn cut_short(&mut self, reason: &str) {
         self.parts.cut_short(reason);
     }
 
-    /// Keeps one person; one that came already (bases may overlap) is kept once. False if so.
+    /// Adds a person; a repeated one (bases may overlap) is kept once. False for a repeat.
     ///
     /// # Errors
     /// The name is not a distinguished name.
@@ -76,59 +76,58 @@ impl ReadingBuilder {
         Ok(new)
     }
 
-    /// Says that groups will be read: how people's names are written is remembered while they are read, when there
-    /// is time.
+    /// Announces that groups will be read: spellings of people's names are then remembered while there is time.
     pub fn expect_groups(&mut self) {
         self.reads_groups = true;
     }
 
-    /// The name of the person at this place, for comparing and as the directory wrote it.
+    /// The name of the person at this index: the key, and as the directory wrote it.
     #[must_use]
     pub fn name_of(&self, person: usize) -> Option<(&DnKey, &str)> {
         Some((self.graph.key(self.people.node(person)?)?, self.people.entries.get(person)?.dn()))
     }
 
-    /// A person's number in the graph of groups.
+    /// The number of the person at this index in the graph.
     #[must_use]
     pub fn node_of(&self, person: usize) -> Option<NodeId> {
         self.people.node(person)
     }
 
-    /// Whether a number of the graph is one of the people read so far.
+    /// Whether the name with this number is one of the people so far.
     #[must_use]
     pub fn is_person_node(&self, id: NodeId) -> bool {
         self.people.has(id)
     }
 
-    /// Says what happened on the way that did no harm.
+    /// Adds a remark about a harmless event.
     pub fn note(&mut self, note: String) {
         self.source.notes.push(note);
     }
 
-    /// Whether a name is one of the people read so far.
+    /// Whether a name is one of the people so far.
     #[must_use]
     pub fn is_person(&self, key: &DnKey) -> bool {
         self.graph.find(key).is_some_and(|id| self.is_person_node(id))
     }
 
-    /// The people read so far.
+    /// The people so far.
     #[must_use]
     pub fn people(&self) -> &Entries {
         &self.people.entries
     }
 
-    /// The groups read so far.
+    /// The groups so far, to be extended.
     pub fn graph_mut(&mut self) -> &mut Graph {
         &mut self.graph
     }
 
-    /// The groups read so far, to look at.
+    /// The groups so far.
     #[must_use]
     pub fn graph(&self) -> &Graph {
         &self.graph
     }
 
-    /// Keeps an entry that a field of somebody names.
+    /// Adds an entry that a field of a person refers to.
     pub fn followed<'v, A, V>(&mut self, name: DnKey, dn: &str, attributes: A)
     where
         A: IntoIterator<Item = (&'v str, V)>,
@@ -137,12 +136,12 @@ impl ReadingBuilder {
         self.followed.add(name, dn, attributes);
     }
 
-    /// Says that there is no entry of a name that a field of somebody has.
+    /// Records that an entry which a field refers to does not exist.
     pub fn followed_gone(&mut self, name: DnKey) {
         self.followed.add_gone(name);
     }
 
-    /// Keeps a group that comes into the application, once. False if it came already.
+    /// Adds a group to be imported; false for a repeat.
     ///
     /// # Errors
     /// The name is not a distinguished name.
@@ -154,8 +153,8 @@ impl ReadingBuilder {
         Ok(self.application_groups.add(Dn::parse(dn)?.key(), dn, attributes))
     }
 
-    /// Decides which attribute holds the lasting identity of the groups that come into the application; how many
-    /// of them do not show it.
+    /// Chooses the attribute for the lasting identity of imported groups; returns it with the number of groups that
+    /// lack it.
     pub fn identify_groups(&mut self) -> (String, usize) {
         let entries = &self.application_groups.entries;
         let usual = if self.source.kind == ServerKind::Controller { "objectGUID" } else { "entryUUID" };
@@ -167,8 +166,7 @@ impl ReadingBuilder {
         (attribute, hidden)
     }
 
-    /// The groups whose nests must be read, and what for: those that the intake names, and those that come into
-    /// the application.
+    /// The groups whose nests must be read, by purpose: those that the intake names, and those to be imported.
     #[must_use]
     pub fn nests(&self, intake: &Intake) -> Vec<(Vec<Dn>, GroupPurpose)> {
         let named = intake.nests().into_iter();
@@ -179,12 +177,12 @@ impl ReadingBuilder {
             .collect()
     }
 
-    /// Says which attribute turned out to hold the lasting identity.
+    /// Sets the attribute that holds the lasting identity of people.
     pub fn set_identity(&mut self, attribute: &str) {
         attribute.clone_into(&mut self.source.identity);
     }
 
-    /// Says what the server itself says of attributes.
+    /// Sets the schema that the server published.
     pub fn set_schema(&mut self, schema: Schema) {
         self.source.schema = Some(Arc::new(schema));
     }
@@ -195,12 +193,12 @@ impl ReadingBuilder {
         &self.source.identity
     }
 
-    /// Keeps where a person is whom no base showed. False if that was known already.
+    /// Records where a person outside the bases is. False if that was known already.
     pub fn found(&mut self, identity: Identity, dn: &str) -> bool {
         self.found.insert(identity, dn.to_owned()).is_none()
     }
 
-    /// The parts without which there is no proof, whether they were begun or not.
+    /// The parts required for the proof, opened or not.
     fn needed(&mut self, intake: &Intake) -> Vec<Part> {
         let mut needed: Vec<Part> =
             intake.bases.iter().map(|base| Part::People { base: base.clone() }).collect();
@@ -216,7 +214,7 @@ impl ReadingBuilder {
         needed
     }
 
-    /// Ends the reading: with the proof if everything that `intake` needs was read to its end.
+    /// Ends the reading, with the proof if every part that `intake` needs is complete.
     #[must_use]
     pub fn finish(mut self, intake: &Intake) -> Reading {
         let needed = self.needed(intake);

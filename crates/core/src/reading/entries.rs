@@ -1,26 +1,26 @@
-//! Entries of a reading beside the people: those that a field follows, and the application's groups.
+//! Entries of a reading other than people: those that a field follows, and groups to be imported.
 
 use crate::ldap::entry::{Entries, Entry};
 use crate::ldap::name::DnKey;
 use indexmap::IndexSet;
 use std::collections::HashMap;
 
-/// An entry that a field follows, as far as this reading knows it.
+/// The outcome of following a field to another entry.
 #[derive(Clone, Copy, Debug)]
 pub enum Followed<'r> {
-    /// It was read.
+    /// The entry.
     Entry(Entry<'r>),
-    /// There is none of this name.
+    /// No entry has this name.
     Gone,
-    /// It was not read.
+    /// The name was not read.
     Unknown,
 }
 
-/// Entries that fields of people name, and that are none of the people.
+/// Entries other than people that fields refer to.
 #[derive(Debug, Default)]
 pub(super) struct FollowedEntries {
     pub(super) entries: Entries,
-    /// The place of each among the entries; none for one that does not exist.
+    /// The index of each among the entries; `None` if it does not exist.
     places: HashMap<DnKey, Option<usize>>,
 }
 
@@ -34,7 +34,7 @@ impl FollowedEntries {
         self.entries.push(dn, attributes);
     }
 
-    /// Notes that there is no entry of this name.
+    /// Records that no entry has this name.
     pub(super) fn add_gone(&mut self, name: DnKey) {
         self.places.insert(name, None);
     }
@@ -48,17 +48,17 @@ impl FollowedEntries {
     }
 }
 
-/// Groups that come into the application, with their names for comparing.
+/// Groups to be imported, with their keys.
 #[derive(Debug, Default)]
 pub(super) struct ApplicationGroups {
     pub(super) entries: Entries,
     pub(super) keys: IndexSet<DnKey>,
-    /// The attribute that holds their lasting identity.
+    /// The attribute of their lasting identity.
     pub(super) identity: String,
 }
 
 impl ApplicationGroups {
-    /// Keeps a group, once. False if it came already.
+    /// Adds a group; false for a repeat.
     pub(super) fn add<'v, A, V>(&mut self, key: DnKey, dn: &str, attributes: A) -> bool
     where
         A: IntoIterator<Item = (&'v str, V)>,

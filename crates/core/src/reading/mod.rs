@@ -1,10 +1,9 @@
-//! Everything one run read from a directory, and the proof that it is whole.
+//! Everything that one run read from a directory, and the proof that it is whole.
 //!
-//! A [`ReadingBuilder`] is told what is being read and how each part ended;
-//! [`ReadingBuilder::finish`] turns it into a [`Reading`]. It is the only place that makes a
-//! [`Whole`], and only if every base, every group and every look-up that the intake needs ended
-//! with the server's final success. A change that takes an account away asks for that proof, so an
-//! interrupted reading removes nobody.
+//! A [`ReadingBuilder`] records what is being read and how each part ended; [`ReadingBuilder::finish`] turns it into
+//! a [`Reading`]. Only there a [`Whole`] is made, and only if every base, group and look-up that the intake needs
+//! ended with the server's final success. A change that takes an account away requires that proof, so an interrupted
+//! reading removes nobody.
 
 mod builder;
 mod entries;
@@ -29,7 +28,7 @@ use people::People;
 use std::collections::HashMap;
 use std::sync::Arc;
 
-/// Where a reading comes from.
+/// The origin of a reading.
 #[derive(Clone, Debug, Default)]
 pub struct Source {
     /// The directory's name in the settings.
@@ -40,33 +39,33 @@ pub struct Source {
     pub kind: ServerKind,
     /// The attribute that holds the lasting identity.
     pub identity: String,
-    /// The tops of the directory's trees.
+    /// The naming contexts of the directory.
     pub tops: Vec<Dn>,
-    /// What happened on the way that did no harm: another server, a second look.
+    /// Remarks on harmless events: another server, a second look.
     pub notes: Vec<String>,
-    /// When it was read, to tell whose account has expired.
+    /// The time of the reading, which decides whether an account has expired.
     pub at: Timestamp,
-    /// What the server itself says of attributes; none where only its kind is known.
+    /// The schema that the server published; `None` if only its kind is known.
     pub schema: Option<Arc<Schema>>,
 }
 
-/// One reading, where one is wanted for each intake.
+/// A single reading, where one for each intake is expected.
 impl AsRef<[Reading]> for Reading {
     fn as_ref(&self) -> &[Reading] {
         std::slice::from_ref(self)
     }
 }
 
-/// Where a person is whom no base showed.
+/// The place of a person whom no base contains.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Whereabouts {
     /// The entry exists, under this name.
     Elsewhere(String),
-    /// No such entry, as far as the directory shows.
+    /// The directory shows no such entry.
     Nowhere,
 }
 
-/// Everything one run read.
+/// Everything that one run read.
 #[derive(Debug)]
 pub struct Reading {
     source: Source,
@@ -80,25 +79,25 @@ pub struct Reading {
 }
 
 impl Reading {
-    /// Where it comes from.
+    /// Its origin.
     #[must_use]
     pub fn source(&self) -> &Source {
         &self.source
     }
 
-    /// What is known of attributes there.
+    /// The attributes known there.
     #[must_use]
     pub fn schema(&self) -> &Schema {
         self.source.schema.as_deref().unwrap_or_else(|| Schema::of(self.source.kind))
     }
 
-    /// The entries under the bases that the filter found.
+    /// The people: entries under the bases that match the filter.
     #[must_use]
     pub fn people(&self) -> &Entries {
         &self.people.entries
     }
 
-    /// The comparable name of the person at `index` of [`Reading::people`].
+    /// The key of the person at `index` of [`Reading::people`].
     #[must_use]
     pub fn key(&self, index: usize) -> Option<&DnKey> {
         self.graph.key(self.people.node(index)?)
@@ -110,13 +109,13 @@ impl Reading {
         self.graph.find(key).is_some_and(|id| self.is_person_node(id))
     }
 
-    /// The place of a name in [`Reading::people`].
+    /// The index of a name in [`Reading::people`].
     #[must_use]
     pub fn index_of(&self, key: &DnKey) -> Option<usize> {
         self.people.place(self.graph.find(key)?)
     }
 
-    /// Whether a number of the graph is one of the people.
+    /// Whether the name with this number is one of the people.
     pub(crate) fn is_person_node(&self, id: NodeId) -> bool {
         self.people.has(id)
     }
@@ -126,13 +125,13 @@ impl Reading {
         self.people.node(index)
     }
 
-    /// The entry of this name that a field follows, where it is none of the people.
+    /// The entry with this name that a field follows, other than people.
     #[must_use]
     pub fn followed(&self, key: &DnKey) -> Followed<'_> {
         self.followed.find(key)
     }
 
-    /// The entries that fields of people name, and that are none of the people.
+    /// All entries that fields of people follow, other than people.
     #[must_use]
     pub fn all_followed(&self) -> &Entries {
         &self.followed.entries
@@ -144,31 +143,31 @@ impl Reading {
         self.followed.entries.names()
     }
 
-    /// The groups that come into the application.
+    /// The groups to be imported.
     #[must_use]
     pub fn application_groups(&self) -> &Entries {
         &self.application_groups.entries
     }
 
-    /// The one of them that has this name.
+    /// The group to be imported that has this name.
     #[must_use]
     pub fn application_group(&self, key: &DnKey) -> Option<Entry<'_>> {
         self.application_groups.entries.get(self.application_groups.keys.get_index_of(key)?)
     }
 
-    /// The attribute that holds their lasting identity.
+    /// The attribute of the groups' lasting identity.
     #[must_use]
     pub fn group_identity(&self) -> &str {
         &self.application_groups.identity
     }
 
-    /// The comparable name of the group at `index` of [`Reading::application_groups`].
+    /// The key of the group at `index` of [`Reading::application_groups`].
     #[must_use]
     pub fn application_group_key(&self, index: usize) -> Option<&DnKey> {
         self.application_groups.keys.get_index(index)
     }
 
-    /// Whether somebody may be in a group without its being known; `reach` is what lies in it.
+    /// Whether a group may have members that were not seen; `reach` holds its known members.
     #[must_use]
     pub fn hides_members_of(&self, group: &DnKey, reach: &Reach) -> bool {
         self.gaps.iter().any(|gap| match &gap.hides_members {
@@ -178,24 +177,24 @@ impl Reading {
         })
     }
 
-    /// The groups that were read.
+    /// The groups and memberships.
     #[must_use]
     pub fn graph(&self) -> &Graph {
         &self.graph
     }
 
-    /// Where a person is whom no base showed; none if nobody looked, or could look.
+    /// The place of a person whom no base contains; `None` if the look-up was not made or failed.
     #[must_use]
     pub fn whereabouts(&self, identity: &Identity) -> Option<&Whereabouts> {
         self.whereabouts.get(identity)
     }
 
-    /// Everybody who was looked for, and where they are.
+    /// Every person looked up, with their place.
     pub fn all_whereabouts(&self) -> impl Iterator<Item = (&Identity, &Whereabouts)> {
         self.whereabouts.iter()
     }
 
-    /// What was not read to its end; empty exactly when there is a proof.
+    /// Parts that were not read to their end; empty exactly when there is a proof.
     #[must_use]
     pub fn gaps(&self) -> &[Gap] {
         &self.gaps

@@ -1,4 +1,4 @@
-//! The parts that a reading consists of, how each ended, and the proof that all of them are whole.
+//! The parts of a reading, how each ended, and the proof that all are complete.
 
 use crate::graph::{Graph, NodeId};
 use crate::ldap::identity::Identity;
@@ -20,7 +20,7 @@ const SNAPSHOT: &str = "what was read";
 #[derive(Debug)]
 pub struct Whole(());
 
-/// One thing that has to be read to its end.
+/// One part that must be read to its end.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Part {
     /// The people under one base.
@@ -28,73 +28,72 @@ pub enum Part {
         /// The base's name.
         base: Dn,
     },
-    /// The groups under one base that come into the application.
+    /// The groups to be imported under one base.
     ApplicationGroups {
         /// The base's name.
         base: Dn,
     },
-    /// One group of the nest, and its members.
+    /// One group of a nest, with its members.
     Group {
         /// The group, by its number in the graph.
         group: NodeId,
-        /// Whether the nest lets people in or keeps them out.
+        /// What the nest is read for.
         purpose: GroupPurpose,
     },
-    /// What changed while the people were read.
+    /// The search for changes made while people were read.
     SecondLook {
         /// The base's name.
         base: Dn,
     },
-    /// A snapshot in place of the directory.
+    /// A snapshot, in place of a directory.
     Snapshot,
-    /// The lasting identities of the people.
+    /// The people's lasting identities.
     Identities {
-        /// The attribute that holds them.
+        /// The attribute.
         attribute: String,
     },
-    /// The primary groups of the people, which no group lists.
+    /// The people's primary groups, which no group lists.
     PrimaryGroups,
-    /// The entries that fields of people name, and that are none of the people.
+    /// The entries other than people that fields refer to.
     FollowedNames,
-    /// Where the people of accounts are that the builder did not meet.
+    /// The look-up of people who have an account but are in no base.
     Lookup {
-        /// Who is looked for.
+        /// The people.
         people: Vec<Identity>,
     },
 }
 
-/// How the reading of a part ended.
+/// How a part ended.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Ended {
     /// With the server's final success, and nothing left out.
     Complete,
-    /// With a result code other than success, a reference that was not followed, a cut connection:
-    /// in words, for people.
+    /// With a result code other than success, a referral not followed, or a lost connection; in words.
     Short(String),
 }
 
-/// One thing that was not read to its end.
+/// A part that was not read to its end.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Gap {
-    /// What was being read.
+    /// The part, in words.
     pub part: String,
-    /// Why it is not whole.
+    /// The reason.
     pub reason: String,
-    /// Whether the people who must stay out may be incomplete through it.
+    /// Whether people who must be excluded may be missing because of it.
     #[serde(skip)]
     pub hides_excluded: bool,
-    /// Whose members may not be known through it.
+    /// The groups whose members may be unknown because of it.
     #[serde(skip)]
     pub hides_members: Hidden,
 }
 
-/// Groups whose members may not be known.
+/// The groups whose members may be unknown.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub enum Hidden {
     /// Of none.
     #[default]
     None,
-    /// Of this group, and of every group that it is in.
+    /// This group, and every group that contains it.
     Of(DnKey),
     /// Of any.
     Any,
@@ -102,7 +101,7 @@ pub enum Hidden {
 
 impl fmt::Display for Gap {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
-        // A snapshot's gaps name the part themselves.
+        // The gaps of a snapshot name the part themselves.
         if self.part == SNAPSHOT {
             return out.write_str(&self.reason);
         }
@@ -110,33 +109,33 @@ impl fmt::Display for Gap {
     }
 }
 
-/// One part of a reading under way.
+/// The number of a part in progress.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct PartId(usize);
 
-/// The parts of a reading under way.
+/// The parts in progress.
 #[derive(Debug, Default)]
 pub(super) struct Parts {
     list: Vec<(Part, Option<Ended>)>,
-    /// The reason why the reading ended before everything was begun.
+    /// The reason for ending before every part was opened.
     cut: Option<String>,
 }
 
 impl Parts {
-    /// Begins a part.
+    /// Opens a part.
     pub(super) fn open(&mut self, part: Part) -> PartId {
         self.list.push((part, None));
         PartId(self.list.len() - 1)
     }
 
-    /// Ends a part. The first ending counts.
+    /// Closes a part. Only the first call counts.
     pub(super) fn close(&mut self, part: PartId, ended: Ended) {
         if let Some((_, slot @ None)) = self.list.get_mut(part.0) {
             *slot = Some(ended);
         }
     }
 
-    /// Ends every open part, and all that was not begun, for one reason.
+    /// Closes every open part, and those not yet opened, for one reason.
     pub(super) fn cut_short(&mut self, reason: &str) {
         self.cut.get_or_insert_with(|| reason.to_owned());
         for (_, slot) in self.list.iter_mut().filter(|(_, slot)| slot.is_none()) {
@@ -144,7 +143,7 @@ impl Parts {
         }
     }
 
-    /// The people of every look-up that ended well.
+    /// The people of every complete look-up.
     pub(super) fn looked_up(&self) -> impl Iterator<Item = &Identity> {
         let complete = self.list.iter().filter(|(_, ended)| *ended == Some(Ended::Complete));
         complete.flat_map(|(part, _)| match part {
@@ -153,8 +152,8 @@ impl Parts {
         })
     }
 
-    /// What is missing: parts that did not end well, and needed ones that were not begun; and the
-    /// proof if nothing is. The only place that makes one.
+    /// The gaps: parts that did not end well, and required parts not opened; and the proof if there are none. The
+    /// only place that makes one.
     pub(super) fn finish(self, needed: &[Part], graph: &Graph, intake: &Intake) -> (Vec<Gap>, Option<Whole>) {
         let is_complete = |(_, ended): &&(Part, Option<Ended>)| *ended == Some(Ended::Complete);
         let complete: HashSet<&Part> = self.list.iter().filter(is_complete).map(|(part, _)| part).collect();
@@ -172,7 +171,7 @@ impl Parts {
         for part in needed.iter().filter(|part| !complete.contains(part)) {
             let why = self.cut.as_ref().map_or_else(String::new, |reason| format!(": {reason}"));
             let gap = part.gap(format!("it was not read{why}"), graph, intake);
-            // A group may be needed for several purposes; its name is told once.
+            // A group may be needed for several purposes; it is reported once.
             match told.get(&gap.part).and_then(|at| gaps.get_mut(*at)) {
                 Some(known) => known.hides_excluded |= gap.hides_excluded,
                 None => {
@@ -187,7 +186,7 @@ impl Parts {
 }
 
 impl Part {
-    /// What is missing where it was not read to its end, for this reason.
+    /// The gap that the part leaves, for this reason.
     fn gap(&self, reason: String, graph: &Graph, intake: &Intake) -> Gap {
         let hides_excluded = match self {
             Self::Group { purpose, .. } => *purpose == GroupPurpose::Exclude,
@@ -197,7 +196,7 @@ impl Part {
         Gap { part: self.called(graph), reason, hides_excluded, hides_members: self.hides_members(graph) }
     }
 
-    /// Whose members may not be known if it was not read to its end.
+    /// The groups whose members may be unknown because of it.
     fn hides_members(&self, graph: &Graph) -> Hidden {
         match self {
             Self::Group { group, .. } => graph.key(*group).map_or(Hidden::Any, |key| Hidden::Of(key.clone())),
@@ -206,7 +205,7 @@ impl Part {
         }
     }
 
-    /// What it is called, for people.
+    /// The part, in words.
     fn called(&self, graph: &Graph) -> String {
         match self {
             Self::People { base } => format!("people under {base}"),

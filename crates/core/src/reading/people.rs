@@ -1,4 +1,4 @@
-//! The people of a reading, and their numbers among all names that were met.
+//! The people of a reading, and their numbers among all names.
 
 use crate::graph::NodeId;
 use crate::ldap::entry::Entries;
@@ -7,16 +7,16 @@ use fixedbitset::FixedBitSet;
 #[derive(Debug, Default)]
 pub(super) struct People {
     pub(super) entries: Entries,
-    /// The number of each, by their places among the entries.
+    /// The number of each person, by index.
     nodes: Vec<NodeId>,
-    /// The place of each, by their numbers; names that were met and are none of the people have none.
+    /// The index of each person, by number; other names have none.
     places: Vec<u32>,
-    /// The numbers that are theirs: what is asked of every member of every group stays near the processor.
+    /// The numbers of people: a compact set, since it is consulted for every member of every group.
     theirs: FixedBitSet,
 }
 
 impl People {
-    /// Keeps one person, once. False if they came already.
+    /// Adds a person; false for a repeat.
     pub(super) fn add<'v, A, V>(&mut self, id: NodeId, dn: &str, attributes: A) -> bool
     where
         A: IntoIterator<Item = (&'v str, V)>,
@@ -46,7 +46,7 @@ impl People {
         Some(*place as usize)
     }
 
-    /// Whether a number is one of theirs.
+    /// Whether a number belongs to a person.
     pub(super) fn has(&self, id: NodeId) -> bool {
         self.theirs.contains(id.index())
     }

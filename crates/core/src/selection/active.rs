@@ -1,7 +1,7 @@
-//! Who is active: what each kind of server says of itself, or the settings' own filter.
+//! The definition of an active person: each server kind's own, or the settings' filter.
 //!
-//! The conditions are filters like any other, so that `why` can judge them; the time is that of the
-//! reading. Attributes that a server does not have exclude nobody.
+//! The conditions are ordinary filters, so that `why` can explain them; times are compared with that of the reading.
+//! An attribute that a server does not have excludes nobody.
 
 use crate::ldap::filter::Filter;
 use crate::ldap::schema::Schema;
@@ -10,27 +10,27 @@ use crate::reading::Reading;
 use crate::settings::{Intake, Locked};
 use jiff::Timestamp;
 
-/// Seconds from 1601-01-01, where a domain controller's times begin, to 1970-01-01.
+/// Seconds from 1601-01-01, the epoch of a domain controller, to 1970-01-01.
 const FROM_1601: i64 = 11_644_473_600;
 
-/// One condition, and what is said of whoever does not meet it; nothing where the step says enough.
+/// One condition, and the reason given for people who fail it, if the step's own is not enough.
 pub(crate) struct Condition {
     pub(crate) filter: Filter,
     pub(crate) otherwise: Option<&'static str>,
-    /// Whether it is the settings' own.
+    /// Whether it comes from the settings.
     is_own: bool,
 }
 
 impl Condition {
-    /// What is known of attributes where it is judged. The settings' own filter means what it means to the server;
-    /// the others are meant as they are here, also where a server compares nothing by order (the usual schema of
-    /// OpenLDAP has no order for `shadowExpire`).
+    /// The schema by which it is evaluated. The settings' filter means what it means to the server; the built-in ones
+    /// mean what is written here, even on servers without an ordering rule (OpenLDAP's usual schema has none for
+    /// `shadowExpire`).
     pub(crate) fn schema<'r>(&self, reading: &'r Reading) -> &'r Schema {
         if self.is_own { reading.schema() } else { Schema::of(reading.source().kind) }
     }
 }
 
-/// The conditions that an active person meets, each of them.
+/// All conditions that an active person meets.
 pub(crate) fn conditions(intake: &Intake, kind: ServerKind, at: Timestamp) -> Vec<Condition> {
     let seconds = at.as_second();
     let (ticks, days) = ((seconds + FROM_1601).saturating_mul(10_000_000), seconds.div_euclid(86_400));
@@ -42,12 +42,12 @@ pub(crate) fn conditions(intake: &Intake, kind: ServerKind, at: Timestamp) -> Ve
         ServerKind::Controller => {
             // [MS-ADTS] §2.2.16: bit 2 of userAccountControl is ACCOUNTDISABLE.
             texts.push(("(!(userAccountControl:1.2.840.113556.1.4.803:=2))".to_owned(), None));
-            // 0, and the largest number there is, mean never.
+            // 0 and the largest number mean never.
             texts.push((format!("(!(&(accountExpires>=1)(accountExpires<={ticks})))"), Some(expired)));
         }
         ServerKind::Plain => {
             texts.push(("(!(nsAccountLock=TRUE))".to_owned(), None));
-            // The value for a lock that only an administrator takes away.
+            // The value of a lock that only an administrator removes.
             texts.push(("(!(pwdAccountLockedTime=000001010000Z))".to_owned(), None));
             // Days since 1970; -1 means never.
             texts.push((format!("(!(&(shadowExpire>=0)(shadowExpire<={days})))"), Some(expired)));
@@ -55,7 +55,7 @@ pub(crate) fn conditions(intake: &Intake, kind: ServerKind, at: Timestamp) -> Ve
     }
     if intake.locked == Locked::Inactive {
         texts.push(match kind {
-            // The server works out whether the lock has run out; bit 16 is LOCKOUT.
+            // The server computes whether the lock has expired; bit 16 is LOCKOUT.
             ServerKind::Controller => (
                 "(!(msDS-User-Account-Control-Computed:1.2.840.113556.1.4.803:=16))".to_owned(),
                 Some(locked),
@@ -70,7 +70,7 @@ pub(crate) fn conditions(intake: &Intake, kind: ServerKind, at: Timestamp) -> Ve
     own.into_iter().chain(built).collect()
 }
 
-/// The filter for active people of this intake at this kind of server, at this time.
+/// The filter for active people of this intake, on this kind of server, at this time.
 #[must_use]
 pub fn active_filter(intake: &Intake, kind: ServerKind, at: Timestamp) -> Filter {
     let mut filters: Vec<Filter> =

@@ -1,5 +1,5 @@
-//! From entries to candidates, step by step, with the count after each step and the reason for
-//! everybody who fell out.
+//! From entries to candidates, step by step, with a count after each step and a reason for each person who dropped
+//! out.
 //!
 //! No I/O, no recursion; memory is linear in the people read.
 
@@ -21,24 +21,24 @@ use crate::settings::{Intake, Settings};
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
 
-/// One step of the selection, in the order in which they are taken.
+/// The steps of the selection, in order.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum Step {
-    /// The server found them under the bases, by the filter.
+    /// The person is under the bases and matches the filter.
     Found,
-    /// They are among `only`, and not among `except`.
+    /// The person is in `only`, if given, and not in `except`.
     Listed,
-    /// They are in one of `groups`.
+    /// The person is a member of one of `groups`.
     Groups,
-    /// They are in none of `not_in_group`.
+    /// The person is a member of none of `not_in_group`.
     NotInGroup,
-    /// They are active.
+    /// The person is active.
     Active,
-    /// They have a lasting identity and every required field.
+    /// The person has a lasting identity and every required field.
     Complete,
-    /// No earlier intake has them.
+    /// No earlier intake has selected the person.
     Earlier,
 }
 
@@ -58,21 +58,21 @@ impl Step {
     }
 }
 
-/// How many people were left after a step, and how many fell out at it.
+/// The number of people left after a step, and the number who dropped out at it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct FunnelStep {
     /// The step.
     pub step: Step,
     /// People left after it.
     pub left: usize,
-    /// People who fell out at it.
+    /// People who dropped out at it.
     pub lost: usize,
 }
 
-/// A person who passed every step, and the account drawn from them.
+/// A person who passed every step, with the account drawn.
 #[derive(Clone, Debug)]
 pub struct Candidate<'r> {
-    /// The place in [`Reading::people`].
+    /// The index in [`Reading::people`].
     pub person: usize,
     /// The lasting identity.
     pub identity: Identity,
@@ -80,61 +80,61 @@ pub struct Candidate<'r> {
     pub proposal: Proposal<'r>,
 }
 
-/// Why a person fell out.
+/// Why a person dropped out.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Reason {
-    /// Not among `only`, or among `except`.
+    /// Not in `only`, or in `except`.
     Listed,
-    /// In none of the groups that let people in.
+    /// Not a member of the selecting groups.
     NotAMember,
-    /// In a group that keeps people out.
+    /// A member of an excluding group.
     Excluded,
-    /// Not active; in words where the server says why, beyond its being disabled.
+    /// Not active; with the server's reason, if it is not simply that the person is disabled.
     NotActive(Option<&'static str>),
     /// A required field has no value.
     Missing(MissingField),
-    /// No lasting identity, so that no account could be linked.
+    /// No lasting identity, so an account could not be linked.
     NoIdentity,
-    /// An earlier intake has them: its name.
+    /// Selected by an earlier intake, with its name.
     Earlier(String),
 }
 
-/// A person who fell out.
+/// A person who dropped out.
 #[derive(Clone, Debug)]
 pub struct Dropped {
-    /// The place in [`Reading::people`].
+    /// The index in [`Reading::people`].
     pub person: usize,
-    /// The step at which it happened.
+    /// The step.
     pub step: Step,
-    /// Why.
+    /// The reason.
     pub reason: Reason,
 }
 
-/// The outcome of a selection.
+/// The result of a selection.
 #[derive(Debug)]
 pub struct Selection<'r> {
-    /// The count after each step that the settings ask for.
+    /// The count after each step that the settings use.
     pub funnel: Vec<FunnelStep>,
-    /// Who is left, in the order of the reading.
+    /// The candidates, in the order of the reading.
     pub candidates: Vec<Candidate<'r>>,
-    /// Who fell out, in the order of the reading.
+    /// The people who dropped out, in the order of the reading.
     pub dropped: Vec<Dropped>,
-    /// What `only` and `except` name and nobody is called.
+    /// Entries of `only` and `except` that match nobody.
     pub nobody: Vec<String>,
-    /// Everybody in the groups that let people in; none if the intake names no group.
+    /// The members of the selecting groups; `None` if the intake names none.
     admitted: Option<Reach>,
-    /// Everybody in the groups that keep people out; none if the intake names no such group.
+    /// The members of the excluding groups; `None` if the intake names none.
     excluded: Option<Reach>,
 }
 
-/// The people whom the settings name one by one.
+/// The people whom the settings name individually.
 struct Lists<'i> {
     only: Vec<(&'i str, Name)>,
     except: Vec<(&'i str, Name)>,
     met: HashSet<&'i str>,
 }
 
-/// A person as the settings name one.
+/// A person as named in the settings.
 enum Name {
     Entry(DnKey),
     Login(String),
@@ -156,7 +156,7 @@ impl<'i> Lists<'i> {
         }
     }
 
-    /// Whether the lists let somebody in.
+    /// Whether the lists allow a person.
     fn admit(&mut self, key: Option<&DnKey>, login: impl FnOnce() -> Option<String>) -> bool {
         if self.only.is_empty() && self.except.is_empty() {
             return true;
@@ -172,7 +172,7 @@ impl<'i> Lists<'i> {
         (self.only.is_empty() || wanted.is_some()) && unwanted.is_none()
     }
 
-    /// What is named and was not met.
+    /// Names that matched nobody.
     fn nobody(&self) -> Vec<String> {
         let all = self.only.iter().chain(&self.except).map(|(text, _)| *text);
         all.filter(|text| !self.met.contains(text)).map(str::to_owned).collect()
@@ -180,8 +180,8 @@ impl<'i> Lists<'i> {
 }
 
 impl<'r> Selection<'r> {
-    /// Takes everybody through the steps of each intake, in order; `readings` has one reading for each.
-    /// Whom one selects, those behind it do not have.
+    /// Runs each intake's selection, in order; `readings` has one reading for each. A person selected by one intake
+    /// is left out of later ones.
     #[must_use]
     pub fn all(settings: &'r Settings, readings: &'r [Reading]) -> Vec<Self> {
         let mut taken: HashMap<Identity, &str> = HashMap::new();
@@ -200,7 +200,7 @@ impl<'r> Selection<'r> {
         all
     }
 
-    /// Leaves those to earlier intakes whom they have.
+    /// Removes candidates whom earlier intakes have selected.
     fn leave(&mut self, taken: &HashMap<Identity, &str>) {
         let before = self.candidates.len();
         let dropped = &mut self.dropped;
@@ -217,7 +217,7 @@ impl<'r> Selection<'r> {
         self.funnel.push(FunnelStep { step: Step::Earlier, left, lost: before - left });
     }
 
-    /// Takes everybody in `reading` through the steps of `intake`.
+    /// Runs the selection of `intake` on `reading`.
     #[must_use]
     pub fn new(reading: &'r Reading, intake: &'r Intake) -> Self {
         let people = reading.people();
@@ -226,7 +226,7 @@ impl<'r> Selection<'r> {
         let (admitted, excluded) = (reach(&intake.groups), reach(&intake.not_in_group));
         let source = reading.source();
         let active = active::conditions(intake, source.kind, source.at);
-        // What no entry has an attribute for keeps nobody out; on a controller everybody has one.
+        // An attribute that no entry has excludes nobody; on a domain controller every entry has one.
         let is_asked = |one: &&active::Condition| {
             let mut names = one.filter.attributes();
             intake.active.is_some()
@@ -273,7 +273,7 @@ impl<'r> Selection<'r> {
         for dropped in &dropped {
             *lost.entry(dropped.step).or_default() += 1;
         }
-        // A directory that says nothing of it has nobody who is not active.
+        // In a directory without any attribute about it, everybody is active.
         let shows_active = intake.active.is_some() || source.kind == ServerKind::Controller;
         let steps = [
             (Step::Found, true),
@@ -296,28 +296,27 @@ impl<'r> Selection<'r> {
         Self { funnel, candidates, dropped, nobody: lists.nobody(), admitted, excluded }
     }
 
-    /// The groups by which a person is in, the named one first; empty where no group is asked for.
+    /// The path from a selecting group to a person; empty if the intake names no groups.
     #[must_use]
     pub fn path(&self, reading: &Reading, person: usize) -> GroupPath {
         reading.key(person).map(|key| self.path_of(reading, key, false)).unwrap_or_default()
     }
 
-    /// The groups by which a person is kept out, the named one first; empty where none does.
+    /// The path from an excluding group to a person; empty if there is none.
     #[must_use]
     pub fn excluding_path(&self, reading: &Reading, person: usize) -> GroupPath {
         reading.key(person).map(|key| self.path_of(reading, key, true)).unwrap_or_default()
     }
 
-    /// The groups by which somebody is in one that lets people in, or in one that keeps them out; empty
-    /// where they are in none.
+    /// The path from a selecting group to a name, or, with `keeps_out`, from an excluding group; empty if there is
+    /// none.
     #[must_use]
     pub fn path_of(&self, reading: &Reading, key: &DnKey, keeps_out: bool) -> GroupPath {
         let reach = if keeps_out { &self.excluded } else { &self.admitted };
         reach.as_ref().map(|reach| reach.path(reading.graph(), key)).unwrap_or_default()
     }
 
-    /// Whether somebody may be in one of these groups, that let people in or keep them out, without its
-    /// being known.
+    /// Whether one of these selecting (or, with `keeps_out`, excluding) groups may have members that were not seen.
     #[must_use]
     pub fn hides(&self, reading: &Reading, groups: &[Dn], keeps_out: bool) -> bool {
         let reach = if keeps_out { &self.excluded } else { &self.admitted };
@@ -326,8 +325,8 @@ impl<'r> Selection<'r> {
         reach.as_ref().is_some_and(is_hidden)
     }
 
-    /// Members of the groups that let people in who are neither groups nor people that the sweep
-    /// found: each with the group that lists it.
+    /// Members of the selecting groups who are neither groups nor among the people found, each with the group that
+    /// lists it.
     pub fn strangers<'p>(&'p self, reading: &'p Reading) -> impl Iterator<Item = Leaf<'p>> {
         let leaves = self.admitted.iter().flat_map(|reach| reach.leaves(reading.graph()));
         leaves.filter(|leaf| !reading.is_person(leaf.key))

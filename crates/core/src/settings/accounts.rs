@@ -1,4 +1,4 @@
-//! Where the application keeps its list of accounts, and where what is remembered from run to run is.
+//! Where the application keeps its accounts, and where the state between runs is kept.
 
 use super::{CsvGroups, PasswordSource, Scim, SqlGroups, Trust};
 use crate::ldap::identity::Identity;
@@ -6,63 +6,62 @@ use indexmap::IndexMap;
 use serde::Serialize;
 use std::path::PathBuf;
 
-/// The application's own list of accounts.
+/// The application's accounts.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
 pub struct Accounts {
-    /// Where the list is kept.
+    /// Where they are kept.
     pub store: StoreSettings,
-    /// Logins that nothing here may touch.
+    /// Logins that are never touched.
     pub protected: Vec<String>,
-    /// How many active accounts the licence allows.
+    /// Number of active accounts that the licence allows.
     pub seats: Option<u64>,
-    /// From logins of accounts to the link of the person whose they are.
+    /// Logins of unlinked accounts, each with the identity of the person that it is given to.
     pub whose: IndexMap<String, Identity>,
 }
 
-/// Where the list is kept. Exhaustive on purpose: whoever opens one must know every kind.
+/// The kinds of account store. Exhaustive on purpose: code that opens one must handle every kind.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum StoreSettings {
-    /// A CSV file (RFC 4180), beside the settings unless the path is absolute.
+    /// A CSV file (RFC 4180), relative to the settings file.
     Csv {
         /// The file.
         path: PathBuf,
-        /// The columns' names where they are not the usual ones: from `login`, `link`, `state`,
-        /// `roles` to the column.
+        /// Columns with other than the usual names: from `login`, `link`, `state`, `roles` to the column.
         columns: IndexMap<String, String>,
-        /// Whether it has a column for the link.
+        /// Whether it has a column for links.
         has_links: bool,
-        /// The file that has the application's groups, if it has any.
+        /// The file with the application's groups, if any.
         groups: Option<CsvGroups>,
     },
-    /// A table of an SQLite database.
+    /// A table in an SQLite database.
     Sqlite {
-        /// The database's file, beside the settings unless the path is absolute.
+        /// The database file, relative to the settings file.
         path: PathBuf,
         /// The table.
         table: SqlTable,
     },
-    /// A table of a PostgreSQL database.
+    /// A table in a PostgreSQL database.
     Postgres {
         /// The database.
         server: Postgres,
-        /// The table; a schema may stand before it, with a dot.
+        /// The table, optionally with its schema and a dot in front.
         table: SqlTable,
     },
     /// A SCIM service (RFC 7644).
     Scim(Scim),
-    /// A list that the application keeps in its own way, and gives to the library.
+    /// A store that the application implements itself.
     Own {
-        /// Whether it has a place for the link.
+        /// Whether it can store links.
         has_links: bool,
-        /// Whether it has the application's groups.
+        /// Whether it has groups.
         has_groups: bool,
     },
 }
 
 impl StoreSettings {
-    /// Which list it is, as the settings name it: the same wherever the settings are moved to.
+    /// The identity of the list, from the settings: unaffected by moving the settings file.
     #[must_use]
     pub fn list(&self) -> String {
         match self {
@@ -76,7 +75,7 @@ impl StoreSettings {
         }
     }
 
-    /// Whether the list has a place for links; where it has none, they are kept apart from it.
+    /// Whether the store can hold links; if not, they are kept in the state.
     #[must_use]
     pub fn has_links(&self) -> bool {
         match self {
@@ -86,7 +85,7 @@ impl StoreSettings {
         }
     }
 
-    /// Whether the application's groups have a place.
+    /// Whether the store has groups.
     #[must_use]
     pub fn has_groups(&self) -> bool {
         match self {
@@ -98,56 +97,55 @@ impl StoreSettings {
     }
 }
 
-/// Where a PostgreSQL database is, and who asks it.
+/// A PostgreSQL database, and how to log in to it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Postgres {
-    /// A host name or address, or the folder of a local socket, which begins with a slash.
+    /// A host name or address, or the folder of a local socket, beginning with a slash.
     pub host: String,
-    /// The port; 5432 unless said otherwise.
+    /// The port; 5432 by default.
     pub port: u16,
     /// The database.
     pub database: String,
-    /// Who asks.
+    /// The user.
     pub user: String,
-    /// Where the password comes from; none where the database asks for none.
+    /// The source of the password; `None` if the database asks for none.
     pub password: Option<PasswordSource>,
-    /// Whose certificates are good.
+    /// The trusted certificates.
     pub trust: Trust,
-    /// Whether it may go over the network without encryption.
+    /// Whether an unencrypted network connection is allowed.
     pub plain: bool,
 }
 
-/// The schema of a PostgreSQL database that has what is remembered from run to run.
+/// The PostgreSQL schema that holds the state between runs.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct StateDatabase {
     /// The database.
     pub server: Postgres,
-    /// The schema, which is Webtaxon's alone.
+    /// The schema; no other program may use it.
     pub schema: String,
 }
 
-/// A table of the application's own, one account a row.
+/// A table of accounts, one to a row.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct SqlTable {
     /// Its name.
     pub name: String,
-    /// The columns' names where they are not the fields' own: from the field, or `login`, `link`, `state`,
-    /// `roles`, to the column.
+    /// Columns with other names than their fields: from the field, or `login`, `link`, `state`, `roles`, to the
+    /// column.
     pub columns: IndexMap<String, String>,
-    /// What the column for the state says of an account that is in use, and of one that is not; none for rows
-    /// that have no state.
+    /// The values of the state column for active and for suspended accounts; `None` if the table has no state column.
     pub states: Option<[String; 2]>,
-    /// The table that has the roles, one a row, where they are not in a column.
+    /// The table of roles, one to a row, if they are not in a column.
     pub roles: Option<RoleTable>,
-    /// Whether it has a column for the link.
+    /// Whether it has a column for links.
     pub has_links: bool,
-    /// The tables that have the application's groups, if it has any.
+    /// The tables with the application's groups, if any.
     pub groups: Option<SqlGroups>,
 }
 
 impl SqlTable {
-    /// The application's groups as a table like this one: each a row with a name in place of a login, and its
-    /// members in place of roles. None where it has none.
+    /// The groups as a table like this one: the name in place of the login, the members in place of roles. `None`
+    /// without groups.
     #[must_use]
     pub fn of_groups(&self) -> Option<Self> {
         let groups = self.groups.as_ref()?;
@@ -176,7 +174,7 @@ impl SqlTable {
         })
     }
 
-    /// The table of the settings that says where it is.
+    /// The section of the settings that describes it.
     #[must_use]
     pub fn place(&self) -> &'static str {
         if self.states.is_some() { "[accounts]" } else { "[accounts.groups]" }
@@ -189,28 +187,28 @@ impl SqlTable {
     }
 }
 
-/// A table of roles, one a row.
+/// A table of roles, one to a row.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct RoleTable {
     /// Its name.
     pub name: String,
-    /// Its column that says whose the role is.
+    /// The column that identifies the account.
     pub account: String,
-    /// The column of the accounts' table that it refers to.
+    /// The column of the accounts table that it refers to.
     pub key: String,
-    /// Its column with the role.
+    /// The column with the role.
     pub role: String,
-    /// The table whose rows the roles are, where they are no texts.
+    /// The table of role names, if the roles are references to its rows.
     pub of: Option<RowsOf>,
 }
 
-/// A table whose rows others refer to.
+/// A table that others refer to.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct RowsOf {
     /// Its name.
     pub table: String,
-    /// The column that is referred to.
+    /// The column that references point to.
     pub key: String,
-    /// The column by which a row is called.
+    /// The column with the name of a row.
     pub name: String,
 }

@@ -6,37 +6,36 @@ use serde::Serialize;
 use std::path::PathBuf;
 use std::time::Duration;
 
-/// One LDAP service.
+/// One directory service.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
 pub struct Directory {
     /// Its name in the settings.
     pub name: String,
-    /// How its servers are found.
+    /// How to find its servers.
     pub servers: Servers,
-    /// Whose certificates are good.
+    /// The trusted certificates.
     pub trust: Trust,
-    /// The certificate by which this side shows who it is.
+    /// The client certificate, if any.
     pub certificate: Option<ClientCertificate>,
-    /// Who asks.
+    /// How to bind.
     pub bind: Bind,
-    /// What becomes of parts of the tree that other servers keep.
+    /// How to treat referrals to other servers.
     pub references: References,
-    /// Entries in a page (RFC 2696); 500 unless said otherwise.
+    /// Entries on a page (RFC 2696); 500 by default.
     pub page: u32,
-    /// The longest wait for a connection, TLS included; 10 seconds unless said otherwise.
+    /// Time limit for a connection, including TLS; 10 seconds by default.
     pub connect_timeout: Duration,
-    /// The longest wait for the server's next answer; 30 seconds unless said otherwise.
+    /// Time limit for each answer of the server; 30 seconds by default.
     pub timeout: Duration,
-    /// The longest time for a whole reading; 10 minutes unless said otherwise.
+    /// Time limit for a whole reading; 10 minutes by default.
     pub deadline: Duration,
-    /// Whether `ldap://` may go without encryption.
+    /// Whether `ldap://` without encryption is allowed.
     pub plain: bool,
 }
 
 impl Directory {
-    /// A directory of which nothing is said but its servers: asked anonymously, certificates checked by
-    /// the system's own list.
+    /// A directory with default settings: anonymous bind, and certificates checked against the system's authorities.
     #[must_use]
     pub fn new(name: impl Into<String>, servers: Servers) -> Self {
         Self {
@@ -54,13 +53,13 @@ impl Directory {
         }
     }
 
-    /// The same directory, asked by nobody in particular: without a bind account or a certificate.
+    /// The same directory with an anonymous bind and no client certificate.
     #[must_use]
     pub fn anonymous(&self) -> Self {
         Self { bind: Bind::Anonymous, certificate: None, ..self.clone() }
     }
 
-    /// Whether the same servers are asked by the same name, so that one reading does for both.
+    /// Whether both ask the same servers with the same bind, so that one reading serves both.
     #[must_use]
     pub fn is_same(&self, other: &Self) -> bool {
         (&self.servers, &self.bind, &self.certificate, self.references)
@@ -68,57 +67,57 @@ impl Directory {
     }
 }
 
-/// How a directory's servers are found. Exhaustive on purpose: whoever connects must know every kind.
+/// How to find a directory's servers. Exhaustive on purpose: code that connects must handle every kind.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Servers {
-    /// By name, tried in this order.
+    /// Addresses, tried in this order.
     Named(Vec<Server>),
-    /// By asking the name servers who serves this domain: `_ldap._tcp.DOMAIN` (RFC 2782).
+    /// DNS: the servers of `_ldap._tcp.DOMAIN` (RFC 2782).
     Domain(String),
 }
 
-/// Whose certificates are good. Exhaustive on purpose: whoever opens one must know every kind.
+/// The trusted certificates. Exhaustive on purpose: code that connects must handle every kind.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Trust {
-    /// The system's own list of authorities.
+    /// Those of the system's authorities.
     System,
-    /// The authorities in a PEM file, beside the settings unless the path is absolute.
+    /// Those of the authorities in a PEM file, relative to the settings file.
     Authority(PathBuf),
-    /// Certificates that the administrator has verified by another way, one for each server.
+    /// Certificates that the administrator has verified out of band, one for each server.
     Pinned(Vec<Fingerprint>),
 }
 
-/// A certificate of this side's own: who asks is shown by the key.
+/// A client certificate with its key.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct ClientCertificate {
-    /// A PEM file with the certificate, and those of the authorities between it and the root.
+    /// A PEM file with the certificate and any intermediate authorities.
     pub chain: PathBuf,
     /// A PEM file with the key.
     pub key: PathBuf,
 }
 
-/// Who asks, and how that is shown (RFC 4513 §5). Exhaustive on purpose: whoever binds must know every kind.
+/// How to bind (RFC 4513 §5). Exhaustive on purpose: code that binds must handle every kind.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Bind {
-    /// Nobody in particular.
+    /// Anonymously.
     Anonymous,
-    /// A name and a password.
+    /// With a name and a password.
     Simple {
         /// A DN, `user@domain` or `DOMAIN\user`.
         name: String,
-        /// Where the password comes from; without one there is no bind.
+        /// The source of the password; a simple bind without one is refused.
         password: Option<PasswordSource>,
     },
-    /// Whoever the connection itself shows: the client certificate, or the user at a local socket
-    /// (SASL EXTERNAL, RFC 4422 appendix A).
+    /// By the connection itself: with the client certificate, or as the user at a local socket (SASL EXTERNAL, RFC
+    /// 4422 appendix A).
     External,
 }
 
 impl Bind {
-    /// The name that is shown to the server, if it is shown one.
+    /// The bind name, if there is one.
     #[must_use]
     pub fn name(&self) -> Option<&str> {
         match self {
@@ -128,31 +127,32 @@ impl Bind {
     }
 }
 
-/// What becomes of a part of the tree that another server keeps (RFC 4511 §4.5.3).
+/// How to treat a referral or a search continuation reference (RFC 4511 §4.5.3).
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum References {
-    /// It is read there. The bind's credentials go only to servers that the settings name.
+    /// Follow it. Credentials are sent only to servers that the settings name.
     Follow,
-    /// It is left out; the reading is not whole.
+    /// Leave that part out; the reading is not whole.
     #[default]
     Ignore,
-    /// The reading ends there, and is not whole.
+    /// Stop there; the reading is not whole.
     Refuse,
 }
 
-/// Where a password comes from; never the settings themselves. Exhaustive on purpose: whoever opens one must know every kind.
+/// The source of a password; never the settings themselves. Exhaustive on purpose: code that asks for one must handle
+/// every kind.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum PasswordSource {
-    /// An environment variable of this name.
+    /// An environment variable.
     Env(String),
-    /// The first line of a file, beside the settings unless the path is absolute.
+    /// The first line of a file, relative to the settings file.
     File(PathBuf),
-    /// The first line that a program writes; it is started without a shell.
+    /// The first line of a program's output; it is started without a shell.
     Command(Vec<String>),
-    /// A file of this name in the folder that the service manager gives to this program.
+    /// A file in the credentials folder of the service manager.
     Credential(String),
-    /// A question at the terminal.
+    /// A prompt on the terminal.
     Ask,
 }

@@ -1,9 +1,9 @@
-//! What can be wrong with the settings, where, and what to write instead.
+//! Errors in the settings: what is wrong, where, and what to write instead.
 
 use miette::{Diagnostic, LabeledSpan, NamedSource, SourceCode, SourceSpan};
 use thiserror::Error;
 
-/// Why a settings file cannot be used, and at which place.
+/// Why a settings file was refused, and where.
 #[derive(Clone, Debug, Error)]
 #[error("{}", .0.kind)]
 pub struct SettingsError(Box<Fault>);
@@ -17,17 +17,17 @@ struct Fault {
     help: String,
 }
 
-/// What is wrong with a settings file.
+/// The kinds of error in a settings file.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[non_exhaustive]
 pub enum SettingsErrorKind {
     /// The text is not TOML.
     #[error("the settings are not valid TOML: {0}")]
     Syntax(String),
-    /// A key that means nothing here.
+    /// An unknown key.
     #[error("unknown key `{0}`")]
     UnknownKey(String),
-    /// A key that must be there is not.
+    /// A required key is missing.
     #[error("`{0}` is missing")]
     MissingKey(String),
     /// A value of the wrong type.
@@ -35,37 +35,37 @@ pub enum SettingsErrorKind {
     WrongType {
         /// The key.
         key: String,
-        /// What it takes.
+        /// The type required.
         wanted: String,
-        /// What stands there.
+        /// The type found.
         found: String,
     },
-    /// A value of the right type that means nothing.
+    /// A value of the right type that is not valid.
     #[error("`{key}`: {reason}")]
     BadValue {
         /// The key.
         key: String,
-        /// What is wrong with it.
+        /// The fault.
         reason: String,
     },
-    /// A filter that does not parse.
+    /// A filter that cannot be parsed.
     #[error("the filter in `{key}` does not parse: {reason}")]
     Filter {
         /// The key.
         key: String,
-        /// The broken rule.
+        /// The rule that it breaks.
         reason: String,
     },
-    /// A name that does not parse.
-    #[error("`{key}` holds something that is not a distinguished name: {reason}")]
+    /// A name that cannot be parsed.
+    #[error("`{key}` is not a distinguished name: {reason}")]
     Name {
         /// The key.
         key: String,
-        /// The broken rule.
+        /// The rule that it breaks.
         reason: String,
     },
     /// A secret in the settings.
-    #[error("a secret may not stand in the settings")]
+    #[error("the settings must not contain secrets")]
     Secret,
 }
 
@@ -95,13 +95,13 @@ impl SettingsError {
         Self(Box::new(Fault { kind, source_text, span, label, help }))
     }
 
-    /// What is wrong.
+    /// The kind of error.
     #[must_use]
     pub fn kind(&self) -> &SettingsErrorKind {
         &self.0.kind
     }
 
-    /// The bytes of the settings file that are wrong.
+    /// The bytes of the settings file at fault.
     #[must_use]
     pub fn span(&self) -> SourceSpan {
         self.0.span

@@ -1,4 +1,4 @@
-//! A certificate's SHA-256 fingerprint, as the settings write it: `sha256:AB:CD:…`.
+//! A certificate's SHA-256 fingerprint, in the notation of the settings: `sha256:AB:CD:…`.
 
 use std::fmt;
 
@@ -7,10 +7,10 @@ use std::fmt;
 pub struct Fingerprint(pub [u8; 32]);
 
 impl Fingerprint {
-    /// Reads `sha256:` and 64 hexadecimal digits, with colons between bytes or without.
+    /// Parses `sha256:` and 64 hexadecimal digits, with or without colons between bytes.
     ///
     /// # Errors
-    /// A sentence that says what is wrong.
+    /// The fault, as a sentence.
     pub fn parse(text: &str) -> Result<Self, String> {
         let rest = match text.split_at_checked(7) {
             Some((kind, rest)) if kind.eq_ignore_ascii_case("sha256:") => rest,
@@ -31,8 +31,8 @@ impl Fingerprint {
 }
 
 impl Fingerprint {
-    /// The form without colons, which fits into one line and can be copied; the one with colons is
-    /// better read aloud.
+    /// The form without colons, which fits on one line and can be copied; the form with colons is easier to read
+    /// aloud.
     #[must_use]
     pub fn compact(self) -> String {
         self.0.iter().fold("sha256:".to_owned(), |mut text, byte| {

@@ -1,4 +1,4 @@
-//! Which groups of the directory the application gets, and where it keeps them.
+//! The directory groups that the application gets, and where it keeps them.
 
 use crate::ldap::filter::Filter;
 use crate::ldap::identity::LASTING;
@@ -9,25 +9,25 @@ use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 
-/// Which groups of the directory come into the application, and as what.
+/// Which groups of the directory are imported into the application, and how.
 #[derive(Clone, Debug, Serialize)]
 pub struct GroupIntake {
-    /// Where they sit; each base is read with everything below it.
+    /// The search bases; each covers its whole subtree.
     pub bases: Vec<Dn>,
-    /// Which entries there they are.
+    /// The filter that selects the groups.
     pub filter: Filter,
     /// How `name` is drawn from a group's entry; there is no other field.
     pub fields: IndexMap<String, FieldRule>,
-    /// Who is in a group of the application.
+    /// Which members the application's group gets.
     pub members: GroupMembers,
-    /// Whether a group that was made by hand becomes the directory's if it has the name.
+    /// Whether a group made by hand becomes the directory's if it has the same name.
     pub adopt: bool,
-    /// What becomes of a group whose entry is not among those that come in any more.
+    /// What happens to a group that is no longer selected.
     pub gone: GroupLeaving,
 }
 
 impl GroupIntake {
-    /// The attributes of groups that say which they are and what they are called.
+    /// The attributes of groups needed to select and name them.
     #[must_use]
     pub fn attributes(&self) -> Vec<String> {
         let rules = self.fields.values();
@@ -42,7 +42,7 @@ impl GroupIntake {
         all.into_iter().chain(["objectClass"]).map(str::to_owned).collect()
     }
 
-    /// Which groups of a directory they are, as text.
+    /// The selection of groups, as text.
     #[must_use]
     pub fn which(&self) -> String {
         let bases: Vec<String> = self.bases.iter().map(ToString::to_string).collect();
@@ -50,59 +50,59 @@ impl GroupIntake {
     }
 }
 
-/// Who is in a group of the application, of those who are in the directory's.
+/// The members that a group of the application gets.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum GroupMembers {
-    /// Everybody, through groups in it, too.
+    /// All people in the group, directly or nested.
     #[default]
     Flattened,
-    /// Only whom the group itself has.
+    /// Only people whom the group lists itself.
     Direct,
 }
 
-/// What becomes of a group whose entry is not among those that come in any more.
+/// What happens to a group that is no longer selected.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum GroupLeaving {
-    /// It stays as it is.
+    /// It is kept unchanged.
     #[default]
     Keep,
     /// It is removed.
     Remove,
 }
 
-/// The application's groups in a CSV file (RFC 4180), beside the settings unless the path is absolute.
+/// The application's groups in a CSV file (RFC 4180), relative to the settings file.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct CsvGroups {
     /// The file.
     pub path: PathBuf,
-    /// The columns' names where they are not the usual ones: from `name`, `link`, `members` to the column.
+    /// Columns with other than the usual names: from `name`, `link`, `members` to the column.
     pub columns: IndexMap<String, String>,
 }
 
-/// The application's groups in a table, one a row.
+/// The application's groups in a table, one to a row.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct SqlGroups {
     /// Its name.
     pub name: String,
-    /// The columns' names where they are not `name` and `link`.
+    /// Columns with other names than `name` and `link`.
     pub columns: IndexMap<String, String>,
-    /// The table that has the members.
+    /// The table of members.
     pub members: MemberTable,
 }
 
-/// A table of members, one a row: which account is in which group.
+/// A table of memberships, one to a row: an account and a group.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct MemberTable {
     /// Its name.
     pub name: String,
-    /// Its column that says which group.
+    /// The column that identifies the group.
     pub group: String,
-    /// The column of the groups' table that it refers to.
+    /// The column of the groups table that it refers to.
     pub group_key: String,
-    /// Its column that says which account.
+    /// The column that identifies the account.
     pub account: String,
-    /// The column of the accounts' table that it refers to.
+    /// The column of the accounts table that it refers to.
     pub account_key: String,
 }

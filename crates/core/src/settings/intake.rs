@@ -1,4 +1,4 @@
-//! The settings of one intake: which people come in, as what, and what happens when they leave.
+//! The settings of one intake: which people are imported, what they become, and what happens when they leave.
 
 use super::GroupIntake;
 use super::rules::{Condition, FieldRule, RoleRule};
@@ -8,66 +8,64 @@ use crate::ldap::schema::ServerKind;
 use indexmap::IndexMap;
 use serde::Serialize;
 
-/// Which people come in, and as what.
+/// Which people are imported, and as what.
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
 pub struct Intake {
     /// Its name.
     pub name: String,
-    /// The directory it reads, by name.
+    /// The name of its directory.
     pub directory: String,
-    /// Where people sit; each is read with everything below it.
+    /// The search bases for people; each covers its whole subtree.
     pub bases: Vec<Dn>,
-    /// Which entries under the bases are people.
+    /// The filter that selects people.
     pub filter: Filter,
-    /// Only these people, each by the login that they would have or by their entry's name; empty for
-    /// everybody.
+    /// If not empty, only these people are selected, each given by login or by the name of the entry.
     pub only: Vec<String>,
-    /// None of these people, named in the same way.
+    /// People who are never selected, given in the same way.
     pub except: Vec<String>,
-    /// Only people in one of these groups, nested members among them; empty for everybody.
+    /// If not empty, only direct or nested members of these groups are selected.
     pub groups: Vec<Dn>,
-    /// Nobody who is in one of these groups, nested members among them.
+    /// Direct or nested members of these groups are never selected.
     pub not_in_group: Vec<Dn>,
-    /// Where groups sit: a member elsewhere is not looked up as a group. Empty for everywhere.
+    /// Where groups are: a member elsewhere is not looked up as a group. Empty for everywhere.
     pub group_bases: Vec<Dn>,
-    /// Which people are active; none for what this kind of server says.
+    /// The filter for active people; `None` for the server kind's own rule.
     pub active: Option<Filter>,
-    /// Whether people count as active who are locked out after wrong passwords.
+    /// Whether a person locked out after wrong passwords counts as active.
     pub locked: Locked,
-    /// The attribute that `memberUid` of a group speaks of; none for `uid`, and on a domain controller
-    /// for none.
+    /// The attribute that `memberUid` of a group refers to; `None` means `uid`, or nothing on a domain controller.
     pub member_login: Option<String>,
-    /// How nests of groups are read.
+    /// How nested groups are read.
     pub strategy: Strategy,
-    /// The attribute of the lasting identity; none for whichever of the usual ones there is.
+    /// The attribute of the lasting identity; `None` for the first usual one present.
     pub identity: Option<String>,
-    /// How a candidate finds its account, in this order.
+    /// How to find a candidate's account, in this order.
     pub matching: Vec<MatchBy>,
-    /// Whether an account that was made by hand may become the directory's.
+    /// Whether an account made by hand may be linked to a person.
     pub adopt: Adopt,
-    /// Whether people without an account get one.
+    /// Whether people without an account are imported.
     pub new: bool,
     /// The account's fields, in the order of the settings.
     pub fields: IndexMap<String, FieldRule>,
-    /// The application's roles that people get by rule, in the order of the settings.
+    /// Roles given by rule, in the order of the settings.
     pub roles: Vec<RoleRule>,
-    /// What becomes of roles that no rule gives.
+    /// What happens to roles that no rule gives.
     pub other_roles: OtherRoles,
-    /// What happens to an account whose person is no candidate any more.
+    /// What happens to an account whose person is no longer a candidate.
     pub leaving: Leaving,
-    /// Which groups come into the application, too; none for none.
+    /// The groups imported into the application, if any.
     pub application_groups: Option<GroupIntake>,
 }
 
 impl Intake {
-    /// The conditions of fields and roles.
+    /// The conditions of all fields and roles.
     pub fn conditions(&self) -> impl Iterator<Item = &Condition> {
         let choices = self.fields.values().flat_map(|rule| &rule.choices);
         choices.map(|choice| &choice.condition).chain(self.roles.iter().map(|role| &role.condition))
     }
 
-    /// Every group that a condition of a field or a role asks about, each once.
+    /// Every group that a condition refers to, each once.
     #[must_use]
     pub fn deciding_groups(&self) -> Vec<&Dn> {
         let mut seen = std::collections::HashSet::new();
@@ -75,8 +73,8 @@ impl Intake {
         groups.filter(|group| seen.insert(group.key())).collect()
     }
 
-    /// The groups whose nests must be read, and what for. Those that keep people out come first, so that
-    /// a group of several nests counts for these.
+    /// The groups whose nests must be read, by purpose. Excluding groups come first, so that a group in several nests
+    /// counts as excluding.
     #[must_use]
     pub fn nests(&self) -> [(Vec<&Dn>, GroupPurpose); 3] {
         [
@@ -86,21 +84,21 @@ impl Intake {
         ]
     }
 
-    /// The fields of accounts that the settings write, `login` and `roles` among them.
+    /// The fields of accounts that the intake writes, including `login` and `roles`.
     #[must_use]
     pub fn account_fields(&self) -> Vec<&str> {
         let roles = (!self.roles.is_empty()).then_some("roles");
         self.fields.keys().map(String::as_str).chain(roles).collect()
     }
 
-    /// The attribute that `memberUid` of a group speaks of on a server of this kind, if that is known.
+    /// The attribute that `memberUid` of a group refers to on a server of this kind, if known.
     #[must_use]
     pub fn member_login_attribute(&self, kind: ServerKind) -> Option<&str> {
         self.member_login.as_deref().or((kind == ServerKind::Plain).then_some("uid"))
     }
 
-    /// The same people, with the nests of these groups in place of everything that rules and roles ask
-    /// for: what a look into groups reads.
+    /// The same people with only the nests of these groups, and without rules and roles: for reading group
+    /// membership.
     #[must_use]
     pub fn for_nests(&self, groups: Vec<Dn>, group_bases: &[Dn]) -> Self {
         Self {
@@ -115,7 +113,7 @@ impl Intake {
         }
     }
 
-    /// An intake of which nothing is said but whom it reads, and in which directory.
+    /// An intake with default settings for these people of this directory.
     #[must_use]
     pub(crate) fn new(name: String, directory: String, bases: Vec<Dn>, filter: Filter) -> Self {
         Self {
@@ -144,59 +142,57 @@ impl Intake {
         }
     }
 
-    /// An intake that selects everybody, to be filled in by a test.
+    /// An intake that selects everybody, for tests to adapt.
     #[cfg(test)]
     pub(crate) fn for_tests() -> Self {
         Self::new("staff".to_owned(), "museum".to_owned(), Vec::new(), Filter::And(Vec::new()))
     }
 }
 
-/// One way in which a candidate finds its account.
+/// One way to find a candidate's account.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize)]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum MatchBy {
-    /// By the lasting identity.
+    /// By link.
     Link,
-    /// By the login.
+    /// By login.
     Login,
-    /// By the value of this field, of which no two accounts have the same.
+    /// By the value of this field, which must be unique.
     Field(String),
 }
 
-/// How nests of groups are read. Each way finds the same people; what one cannot see, it says.
+/// How nested groups are read. All strategies find the same people; each reports what it cannot see.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum Strategy {
-    /// Whichever way is cheapest of those that see everything there, as the nest shows while it is read: as a rule
+    /// The cheapest strategy that sees everything, as the nest turns out during the reading; usually
     /// [`Strategy::Lists`].
     #[default]
     Auto,
-    /// The groups' own lists: by look-ups or with one search, whichever is cheaper.
+    /// The groups' member lists: by look-ups or with one search, whichever is cheaper.
     Lists,
-    /// Each group is looked up, downwards from the named ones, many at once.
+    /// Look-ups of each group, downwards from the named ones, many at once.
     Downwards,
-    /// All groups are read with one search first.
+    /// One search for all groups first.
     Sweep,
-    /// From the people upwards, by what they and their groups say they are in (`memberOf`).
+    /// Upwards from the people, by the groups that they and their groups claim (`memberOf`).
     Upwards,
-    /// A domain controller is asked who is in each group, through any nesting (the rule
-    /// 1.2.840.113556.1.4.1941).
+    /// A domain controller evaluates nested membership (matching rule 1.2.840.113556.1.4.1941).
     Chain,
-    /// A domain controller is asked of each person which groups they are in (`tokenGroups`).
+    /// A domain controller lists each person's groups (`tokenGroups`).
     Tokens,
 }
 
 impl Strategy {
-    /// Whether it reads the groups' own lists, or may.
+    /// Whether it reads member lists, or may.
     #[must_use]
     pub fn reads_lists(self) -> bool {
         matches!(self, Self::Auto | Self::Lists | Self::Downwards | Self::Sweep)
     }
 
-    /// The same, if it reads the groups' own lists, which a snapshot keeps and a look into a group needs; else
-    /// one that does.
+    /// This strategy if it reads member lists, which snapshots and `members` need; otherwise one that does.
     #[must_use]
     pub fn by_lists(self) -> Self {
         match self {
@@ -206,38 +202,38 @@ impl Strategy {
     }
 }
 
-/// Whether people count as active who are locked out after wrong passwords, which passes.
+/// Whether a person who is temporarily locked out after wrong passwords counts as active.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Locked {
-    /// They do.
+    /// Active.
     #[default]
     Active,
-    /// They do not, as long as it lasts.
+    /// Not active while the lockout lasts.
     Inactive,
 }
 
-/// What becomes of an account's roles that no rule of the settings gives.
+/// What happens to an account's roles that no rule gives.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum OtherRoles {
-    /// They stay: somebody gave them in the application.
+    /// They are kept: somebody gave them in the application.
     #[default]
     Keep,
-    /// They are taken away.
+    /// They are removed.
     Remove,
 }
 
-/// Whether an account that was made by hand may become the directory's.
+/// Whether an account made by hand may be linked to a person.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]
 pub enum Adopt {
-    /// Never: the two are shown as a clash.
+    /// Never: the pair is reported as a clash.
     Never,
-    /// A person decides: each that may be somebody's is shown as a clash of its own kind.
+    /// An administrator decides: each possible pair is reported as a clash of its own kind.
     Ask,
-    /// If it has the candidate's login, or the same value of a field.
+    /// If it has the candidate's login, or the same value in a field.
     Same(Vec<MatchBy>),
 }
 
@@ -249,12 +245,12 @@ impl Adopt {
     }
 }
 
-/// What happens to a linked account, by the cause for which its person is no candidate any more.
+/// What happens to a linked account whose person is no longer a candidate, by cause.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct Leaving {
-    /// There is no such entry.
+    /// The entry does not exist.
     pub gone: LeavingRule,
-    /// The entry is there, but not selected.
+    /// The entry exists, but is not selected.
     pub outside: LeavingRule,
     /// The person is not active.
     pub disabled: LeavingRule,
@@ -278,7 +274,7 @@ impl From<LeavingAction> for LeavingRule {
 }
 
 impl Default for Leaving {
-    /// The careful way: nobody is removed unless the settings say so.
+    /// The cautious default: nobody is removed.
     fn default() -> Self {
         Self {
             gone: LeavingAction::Suspend.into(),
@@ -289,13 +285,13 @@ impl Default for Leaving {
     }
 }
 
-/// What happens to one account.
+/// What happens to an account.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum LeavingAction {
     /// The account is deleted.
     Remove,
-    /// The account stays, and nobody may sign in to it.
+    /// The account is kept, but nobody can sign in to it.
     Suspend,
     /// Nothing.
     Keep,
@@ -304,12 +300,12 @@ pub enum LeavingAction {
 /// The purpose of a named group.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum GroupPurpose {
-    /// `groups`: its members come in.
+    /// `groups`: its members are selected.
     Admit,
-    /// `not_in_group`: its members stay out.
+    /// `not_in_group`: its members are excluded.
     Exclude,
-    /// A condition asks about it.
+    /// A condition refers to it.
     Decide,
-    /// It comes into the application.
+    /// It is imported into the application.
     Import,
 }

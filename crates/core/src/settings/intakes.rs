@@ -1,37 +1,37 @@
-//! The intakes in their order, and whatever there is one of for each of them.
+//! The intakes in order, and lists with one item for each of them.
 
 use super::Intake;
 use serde::Serialize;
 
-/// One thing for each intake, in their order. Never empty.
+/// One item for each intake, in order. Never empty.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Intakes<T = Intake> {
-    /// That of the first intake.
+    /// The first intake's.
     pub first: T,
-    /// Those of the others. A person belongs to the first intake that selects them.
+    /// The others'. A person belongs to the first intake that selects them.
     pub further: Vec<T>,
 }
 
 impl<T> Intakes<T> {
-    /// In order; none if `list` is empty.
+    /// The items in order; `None` if `list` is empty.
     #[must_use]
     pub fn new(list: impl IntoIterator<Item = T>) -> Option<Self> {
         let mut list = list.into_iter();
         Some(Self { first: list.next()?, further: list.collect() })
     }
 
-    /// Every one, in order.
+    /// All items, in order.
     pub fn iter(&self) -> impl Iterator<Item = &T> + Clone {
         std::iter::once(&self.first).chain(&self.further)
     }
 
-    /// Whether there is only one.
+    /// Whether there is only one intake.
     #[must_use]
     pub fn is_single(&self) -> bool {
         self.further.is_empty()
     }
 
-    /// How many there are: one or more.
+    /// Number of intakes, at least one.
     #[must_use]
     pub fn count(&self) -> usize {
         1 + self.further.len()

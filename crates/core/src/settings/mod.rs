@@ -1,7 +1,7 @@
-//! The settings: what the administrator wrote in `webtaxon.toml`, checked.
+//! The settings: the content of `webtaxon.toml`, checked.
 //!
-//! [`Settings::parse`] reads the text; every fault has its line, its column and a way out. No I/O:
-//! files that the settings name are opened by the layer above.
+//! [`Settings::parse`] reads the text; every error has its line, its column and a remedy. No I/O: files named in the
+//! settings are opened elsewhere.
 
 mod accounts;
 mod directory;
@@ -31,26 +31,24 @@ pub use scim::{AttributePath, Credentials, ENTERPRISE, Literal, Scim, USER};
 use indexmap::IndexMap;
 use serde::Serialize;
 
-/// The settings, checked: read from a file ([`Settings::parse`]), or put together by a program
-/// ([`Settings::from_value`]).
+/// The checked settings, from a file ([`Settings::parse`]) or from a program ([`Settings::from_value`]).
 #[derive(Clone, Debug, Serialize)]
 #[non_exhaustive]
 pub struct Settings {
-    /// The directories, by the name that the settings give them.
+    /// The directories, by their names in the settings.
     pub directories: IndexMap<String, Directory>,
-    /// The application's own list.
+    /// The application's accounts.
     pub accounts: Accounts,
-    /// Which people come in, and as what.
+    /// Which people are imported, and as what.
     pub intakes: Intakes,
-    /// What stops an apply.
+    /// The limits that stop an apply.
     pub brakes: Brakes,
-    /// The database that has what is remembered from run to run; none where that is a file beside the
-    /// settings.
+    /// The database that holds the state between runs; `None` if it is a file beside the settings.
     pub state: Option<StateDatabase>,
 }
 
 impl Settings {
-    /// Whether groups come into the application, too.
+    /// Whether groups are imported as well.
     #[must_use]
     pub fn brings_groups(&self) -> bool {
         self.intakes.iter().any(|intake| intake.application_groups.is_some())
@@ -62,14 +60,14 @@ impl Settings {
         self.directories.get(&intake.directory)
     }
 
-    /// The fields of accounts that the intakes write, `login` and `roles` among them, each once.
+    /// The fields of accounts that the intakes write, each once, including `login` and `roles`.
     #[must_use]
     pub fn account_fields(&self) -> Vec<&str> {
         let mut seen = std::collections::HashSet::new();
         self.intakes.iter().flat_map(Intake::account_fields).filter(|name| seen.insert(*name)).collect()
     }
 
-    /// The fields of which no two accounts may have one value, each once; logins beside them.
+    /// The fields whose values must be unique, each once; logins always are.
     #[must_use]
     pub fn unique_fields(&self) -> Vec<&str> {
         let mut seen = std::collections::HashSet::new();
@@ -79,16 +77,16 @@ impl Settings {
     }
 }
 
-/// What stops an apply; a preview shows it.
+/// The limits that stop an apply; a preview shows them.
 #[derive(Clone, Debug, Serialize)]
 pub struct Brakes {
-    /// The most accounts that may be removed or suspended.
+    /// Maximum accounts that may be removed or suspended.
     pub removals: Option<Removals>,
-    /// The fewest candidates there must be.
+    /// Minimum number of candidates.
     pub fewest: Option<u64>,
-    /// Whether the first apply after a change of the settings that select people is stopped.
+    /// Whether the first apply after a change of the selecting settings is stopped.
     pub settings_changed: bool,
-    /// How often somebody may leave a group of the application, of all places in linked groups.
+    /// Maximum memberships in linked groups that may be lost.
     pub memberships: Option<Removals>,
 }
 
@@ -98,12 +96,12 @@ impl Default for Brakes {
     }
 }
 
-/// The most that may be taken away.
+/// A limit on what may be taken away.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Removals {
     /// This many.
     Number(u64),
-    /// This share of what there is, in percent.
+    /// This percentage of what exists.
     Percent(f64),
 }

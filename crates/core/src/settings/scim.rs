@@ -1,4 +1,4 @@
-//! A SCIM service as the place of the application's list, and the names of its attributes (RFC 7644 §3.10).
+//! A SCIM service as the account store, and the names of its attributes (RFC 7644 §3.10).
 
 use super::{PasswordSource, Trust};
 use indexmap::IndexMap;
@@ -7,10 +7,10 @@ use std::fmt;
 
 /// The schema of a user (RFC 7643 §4.1).
 pub const USER: &str = "urn:ietf:params:scim:schemas:core:2.0:User";
-/// What an enterprise says of a user beside it (RFC 7643 §4.3).
+/// The enterprise extension of a user (RFC 7643 §4.3).
 pub const ENTERPRISE: &str = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User";
 
-/// Attributes of familiar fields, where the settings do not name them.
+/// The attributes of familiar fields, unless the settings name others.
 const USUAL: [(&str, &str); 5] = [
     ("name", "displayName"),
     ("email", "emails[type eq \"work\"].value"),
@@ -19,24 +19,24 @@ const USUAL: [(&str, &str); 5] = [
     ("manager", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:manager"),
 ];
 
-/// A SCIM service, and who asks it.
+/// A SCIM service, and how to authenticate to it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Scim {
-    /// The base of its addresses, `https://…`, without a slash at the end.
+    /// The base URL, `https://…`, without a trailing slash.
     pub service: String,
-    /// How this side shows who it is.
+    /// How to authenticate.
     pub credentials: Credentials,
-    /// Whose certificates are good.
+    /// The trusted certificates.
     pub trust: Trust,
-    /// Whether it may go over the network without encryption.
+    /// Whether an unencrypted network connection is allowed.
     pub plain: bool,
-    /// The attributes of fields, where they are not the usual ones.
+    /// The attributes of fields that differ from the usual ones.
     pub attributes: IndexMap<String, AttributePath>,
-    /// Whether a role is a group of the service, by its `displayName`; else it is a value of `roles`.
+    /// Whether a role is a group of the service, by its `displayName`; otherwise it is a value of `roles`.
     pub role_groups: bool,
 }
 
-/// How a client shows who it is.
+/// How a client authenticates.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Credentials {
@@ -48,7 +48,7 @@ pub enum Credentials {
     Basic {
         /// The name.
         user: String,
-        /// Where the password comes from.
+        /// The source of the password.
         password: PasswordSource,
     },
 }
@@ -69,17 +69,17 @@ impl Scim {
 /// One attribute of a user, or a part of one (RFC 7644 §3.10, with a value filter of one comparison).
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct AttributePath {
-    /// The extension it belongs to, as a URN; none for the schema of a user itself.
+    /// The extension's URN; `None` for the core schema of a user.
     pub extension: Option<String>,
     /// The attribute.
     pub attribute: String,
-    /// Which of several values: the one whose part of this name is this.
+    /// Which of several values: the one whose sub-attribute of this name equals the literal.
     pub select: Option<(String, Literal)>,
-    /// The part of a complex value.
+    /// The sub-attribute of a complex value.
     pub part: Option<String>,
 }
 
-/// What a part of a value is compared with.
+/// The literal in a value filter.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Literal {
     /// A text.
@@ -89,10 +89,11 @@ pub enum Literal {
 }
 
 impl AttributePath {
-    /// Reads `userName`, `name.givenName`, `emails[type eq "work"].value`, and any of them behind the URN of
-    /// an extension and a colon.
+    /// Parses `userName`, `name.givenName`, `emails[type eq "work"].value`, or any of these after the URN of an
+    /// extension and a colon.
     ///
     /// # Errors
+    /// The fault, in words.
     /// What is wrong, in words.
     pub fn parse(text: &str) -> Result<Self, String> {
         let (before, rest) = match text.find('[') {
@@ -113,26 +114,26 @@ impl AttributePath {
         let mut select = None;
         if let Some(inside) = rest.strip_prefix('[') {
             if part.is_some() {
-                return Err("the part of a value stands behind the bracket".to_owned());
+                return Err("the sub-attribute of a value comes after the bracket".to_owned());
             }
             let (comparison, behind) = closed(inside).ok_or("the bracket is not closed")?;
             select = Some(equality(comparison)?);
             part = match behind.strip_prefix('.') {
                 Some(part) => Some(part),
                 None if behind.is_empty() => None,
-                None => return Err(format!("`{behind}` stands behind the bracket")),
+                None => return Err(format!("`{behind}` comes after the bracket")),
             };
         }
         for name in [Some(attribute), part].into_iter().flatten() {
             if !is_name(name) {
-                return Err(format!("`{name}` is no attribute's name"));
+                return Err(format!("`{name}` is not the name of an attribute"));
             }
         }
         let extension = extension.filter(|urn| !urn.eq_ignore_ascii_case(USER)).map(str::to_owned);
         Ok(Self { extension, attribute: attribute.to_owned(), select, part: part.map(str::to_owned) })
     }
 
-    /// Whether it names another user: the manager, of whom a service keeps the id.
+    /// Whether it refers to another user: the manager, stored as the id.
     #[must_use]
     pub fn is_person(&self) -> bool {
         let is_enterprise = self.extension.as_ref().is_some_and(|urn| urn.eq_ignore_ascii_case(ENTERPRISE));
@@ -163,14 +164,14 @@ impl fmt::Display for AttributePath {
     }
 }
 
-/// A name of an attribute (RFC 7643 §2.1), or `$ref`.
+/// An attribute name (RFC 7643 §2.1), or `$ref`.
 fn is_name(name: &str) -> bool {
     let fits = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_');
     let plain = name.strip_prefix('$').unwrap_or(name);
     plain.bytes().all(fits) && plain.starts_with(|first: char| first.is_ascii_alphabetic())
 }
 
-/// What stands before the bracket that closes, and behind it.
+/// The text before the closing bracket, and the text after it.
 fn closed(text: &str) -> Option<(&str, &str)> {
     let mut is_quoted = false;
     let mut is_escaped = false;
@@ -206,7 +207,7 @@ fn equality(text: &str) -> Result<(String, Literal), String> {
     Ok((name.to_owned(), literal))
 }
 
-/// A text without its escapes; none for a quotation mark or a backslash that has none.
+/// A text with its escapes resolved; `None` for a quotation mark or a backslash that is not escaped.
 fn unescaped(text: &str) -> Option<String> {
     let mut plain = String::with_capacity(text.len());
     let mut characters = text.chars();
@@ -255,16 +256,16 @@ mod tests {
     #[test]
     fn what_is_no_path_is_told() {
         for (text, words) in [
-            ("", "no attribute's name"),
-            ("e mail", "no attribute's name"),
-            ("a.b.c", "no attribute's name"),
+            ("", "not the name of an attribute"),
+            ("e mail", "not the name of an attribute"),
+            ("a.b.c", "not the name of an attribute"),
             ("x:y", "begins with `urn:`"),
             ("emails[type eq \"work\"", "not closed"),
             ("emails[type co \"work\"]", "no comparison"),
             ("emails[type eq work]", "no comparison"),
             ("emails[type eq \"a\" or \"b\"]", "no comparison"),
-            ("emails[type eq \"work\"]x", "behind the bracket"),
-            ("emails.value[type eq \"work\"]", "behind the bracket"),
+            ("emails[type eq \"work\"]x", "after the bracket"),
+            ("emails.value[type eq \"work\"]", "after the bracket"),
         ] {
             let error = AttributePath::parse(text).unwrap_err();
             assert!(error.contains(words), "{text}: {error}");

@@ -1,5 +1,5 @@
-//! The settings that decide who is in and what becomes of those who are not, as text, to be compared
-//! with those of an earlier run.
+//! The settings that decide who is selected and what happens to those who are not, as text to be compared with an
+//! earlier run's.
 
 use super::{
     GroupIntake, GroupLeaving, GroupMembers, Intake, Leaving, LeavingAction, LeavingRule, Locked, Servers,
@@ -10,8 +10,8 @@ use crate::ldap::url::{Scheme, Server};
 use std::collections::BTreeMap;
 
 impl Settings {
-    /// From the name of each setting that selects people to what it says; with the intake's name before
-    /// it where there are several. No secret is among them.
+    /// Each setting that selects people, with its value; the intake's name comes first if there are several intakes.
+    /// Never contains secrets.
     #[must_use]
     pub fn selecting(&self) -> BTreeMap<String, String> {
         let mut all = BTreeMap::new();
@@ -33,8 +33,8 @@ impl Settings {
         if self.intakes.is_single() { name.to_owned() } else { format!("{}: {name}", intake.name) }
     }
 
-    /// Brings texts that an earlier version remembered of these settings to the form of
-    /// [`Settings::selecting`]: three of them were kept as Rust printed them.
+    /// Converts the texts remembered by an earlier version to the form of [`Settings::selecting`]: three of them were
+    /// stored in Rust's debug format.
     pub fn bring_up(&self, remembered: &mut BTreeMap<String, String>) {
         let now = self.selecting();
         for intake in &self.intakes {
@@ -58,7 +58,7 @@ impl Settings {
     }
 }
 
-/// The servers as they were remembered until the state's form 2.
+/// The servers as remembered up to form 2 of the state.
 fn earlier_servers(servers: &Servers) -> String {
     let one = |server: &Server| match server {
         Server::Host { scheme, host, port } => {

@@ -88,7 +88,7 @@ fn each_fault_is_told_at_its_place_with_a_way_out() {
         ),
         ("ldaps://localhost:6360", "ldaps://::1", "\"ldaps://::1\"", "brackets", ""),
         ("ldaps://localhost:6360", "ldaps://", "\"ldaps://\"", "host name is missing", ""),
-        ("{ authority = \"museum-ca.pem\" }", "{ }", "{ }", "it has one kind", "PEM"),
+        ("{ authority = \"museum-ca.pem\" }", "{ }", "{ }", "only one kind is possible", "PEM"),
         (
             "{ authority = \"museum-ca.pem\" }",
             "{ fingerprint = \"sha1:AB\" }",
@@ -118,7 +118,7 @@ fn each_fault_is_told_at_its_place_with_a_way_out() {
             "no way to say",
             "true",
         ),
-        ("\"svc-loansdesk@quillmere.example\"", "{ external = true }", "{ file", "nobody uses it", ""),
+        ("\"svc-loansdesk@quillmere.example\"", "{ external = true }", "{ file", "it is not used", ""),
         ("{ file = \"museum-password.txt\" }", "{ command = [] }", "[]", "it is empty", "command = ["),
         ("{ file = \"museum-password.txt\" }", "{ credential = \"../pw\" }", "\"../pw\"", "not a path", ""),
         ("{ file = \"museum-password.txt\" }", "{ ask = false }", "false", "asks nobody", "{ ask = true }"),
@@ -392,7 +392,7 @@ fn every_way_to_reach_and_to_bind_is_read() {
         let Bind::Simple { password, .. } = directory(FILE, text).bind else { panic!("{text}") };
         assert_eq!(password, Some(source));
     }
-    let external = "bind     = \"svc-loansdesk@quillmere.example\"     # a DN or user@domain; left out: anonymous\npassword = { file = \"museum-password.txt\" }";
+    let external = "bind     = \"svc-loansdesk@quillmere.example\"     # a DN or user@domain; default: anonymous\npassword = { file = \"museum-password.txt\" }";
     let own = "bind = { external = true }\ncertificate = { chain = \"l.pem\", key = \"l.key\" }\nreferences = \"follow\"";
     let external = directory(external, own);
     assert_eq!((external.bind, external.references), (Bind::External, References::Follow));
@@ -512,7 +512,7 @@ fn groups_come_in_where_they_have_a_place() {
         (vec![(name, "name = { from = \"cn\", every = true }")], "a name is one value"),
         (vec![(name, "name = { from = \"cn\", follow = \"name\" }")], "the entry's own"),
         (vec![(name, "name = { from = \"cn\", write = \"once\" }")], "always written"),
-        (vec![(name, "name = { from = \"cn\", in_group = \"CN=x\" }")], "a group is no person"),
+        (vec![(name, "name = { from = \"cn\", in_group = \"CN=x\" }")], "a group is not a person"),
         (vec![("\"remove\"                               # a", "\"suspend\" # a")], "none of the words"),
         (
             vec![("[intake.fields]", "strategy = \"chain\"\n[intake.fields]"), ("group_bases  =", "# =")],

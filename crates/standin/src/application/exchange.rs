@@ -1,9 +1,9 @@
-//! One request to a resource, and how it ended.
+//! One request to a resource, and its outcome.
 
 use super::schema::Kind;
 use serde_json::Value;
 
-/// A request to one resource, by itself or as a part of a bulk request.
+/// A request to one resource, alone or as part of a bulk request.
 pub(super) struct Wish<'a> {
     pub(super) method: &'a str,
     pub(super) kind: Kind,
@@ -12,16 +12,16 @@ pub(super) struct Wish<'a> {
     pub(super) body: &'a Value,
 }
 
-/// What was done.
+/// The result of a successful request.
 pub(super) struct Reply {
     pub(super) status: u16,
     /// The resource's id.
     pub(super) id: String,
-    /// The resource as it is now; none for one that is gone.
+    /// The resource after the request; `None` if it was deleted.
     pub(super) resource: Option<Value>,
 }
 
-/// Why something was not done (RFC 7644 §3.12).
+/// Why a request was refused (RFC 7644 §3.12).
 #[derive(Debug)]
 pub(super) struct Refusal {
     pub(super) status: u16,

@@ -1,4 +1,4 @@
-//! The simulated application's list: users and groups, and what the standard says of a change to them.
+//! The simulated application's users and groups, and the standard's rules for changing them.
 
 use super::exchange::{Refusal, Reply, Wish};
 use super::patch::patch;
@@ -15,7 +15,7 @@ const LONGEST: usize = 256;
 pub struct List {
     users: IndexMap<String, Stored>,
     groups: IndexMap<String, Stored>,
-    /// How many resources were ever made; their ids are counted.
+    /// Number of resources ever created, from which ids are made.
     made: u64,
     /// Whether each address gets a `display`.
     pub(super) adorns: bool,
@@ -31,7 +31,7 @@ impl List {
     /// Reads the Loans Desk's list from a CSV file with the columns `login`, `link`, `state`, `name`, `email`,
     /// `department`, `room` and `roles`. Roles are values of `roles`, or with `role_groups` groups.
     ///
-    /// # Errors
+    /// The fault in the file, in words.
     /// What is wrong with the file, in words.
     pub fn from_csv(text: &str, role_groups: bool) -> Result<Self, String> {
         let mut list = Self::default();
@@ -85,7 +85,7 @@ impl List {
     /// semicolons.
     ///
     /// # Errors
-    /// What is wrong with the file, in words.
+    /// The fault in the file, in words.
     pub fn add_groups(&mut self, text: &str) -> Result<(), String> {
         let mut reader = csv::Reader::from_reader(text.as_bytes());
         for row in reader.records() {
@@ -107,7 +107,7 @@ impl List {
         Ok(())
     }
 
-    /// Every user as a client sees it, in the order in which they came.
+    /// Every user as a client sees it, in order of creation.
     #[must_use]
     pub fn users(&self) -> Vec<Value> {
         self.users.keys().filter_map(|id| self.shown(Kind::User, id, true)).collect()
@@ -129,7 +129,7 @@ impl List {
         }
     }
 
-    /// Puts a user into the group with this name, which is made if it is missing.
+    /// Adds a user to the group with this name, creating it if needed.
     fn add_to_group(&mut self, name: &str, user: &str) {
         let is_it =
             |stored: &Stored| stored.resource.get("displayName").and_then(Value::as_str) == Some(name);
@@ -159,7 +159,7 @@ impl List {
         }
     }
 
-    /// The ids of those that a filter lets through; all without one.
+    /// The ids that match a filter; all without one.
     pub(super) fn matching(&self, kind: Kind, filter: Option<&str>) -> Result<Vec<String>, Refusal> {
         let Some(filter) = filter else { return Ok(self.of(kind).keys().cloned().collect()) };
         let refused = || Refusal::bad("invalidFilter", "only `attribute eq \"value\"` is known here");
@@ -215,7 +215,7 @@ impl List {
         Some(Value::Object(resource))
     }
 
-    /// Does what a request wants, wholly or not at all.
+    /// Carries out a request, completely or not at all.
     pub(super) fn perform(&mut self, wish: &Wish<'_>, etag: bool) -> Result<Reply, Refusal> {
         let kind = wish.kind;
         let object = || wish.body.as_object().ok_or_else(|| Refusal::syntax("this is no JSON object"));
@@ -265,7 +265,7 @@ impl List {
         Ok(Reply { status: 200, resource: self.shown(kind, id, etag), id: id.to_owned() })
     }
 
-    /// Whether the list may hold a resource beside the others.
+    /// Checks a resource against the others in the list.
     fn hold(&self, kind: Kind, id: Option<&str>, resource: &mut Map<String, Value>) -> Result<(), Refusal> {
         let name = resource.get(kind.title()).and_then(Value::as_str).unwrap_or_default();
         if name.trim().is_empty() || name.len() > LONGEST || name.chars().any(char::is_control) {

@@ -1,10 +1,10 @@
 //! The simulated application: a SCIM service (RFC 7643, 7644) on loopback that holds its list in memory.
 //!
-//! For the demo, for tests and for benches. It keeps to the letter of the standard, so that a client which
-//! does not is refused, and does wrong what a test asks for.
+//! For the demo, tests and benches. It is strict about the standard, so that faulty clients are refused, and can be
+//! told to misbehave.
 //!
-//! * [`List`]: users and groups, and what the standard says of a change to them;
-//! * [`Application`]: the service; [`ApplicationOptions`]: what it offers, and its faults.
+//! * [`List`]: users and groups, and the rules for changing them;
+//! * [`Application`]: the service; [`ApplicationOptions`]: its features and its faults.
 
 mod exchange;
 mod list;
@@ -25,7 +25,7 @@ use std::sync::{Arc, Mutex};
 use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
 
-/// A simulated application that is running. Dropping it stops it.
+/// A running simulated application. Dropping it stops it.
 #[derive(Debug)]
 pub struct Application {
     address: SocketAddr,
@@ -50,36 +50,36 @@ impl Application {
         let shared = Arc::new(Shared { options, list: Mutex::new(list), counts: Mutex::default() });
         let router = service::router(Arc::clone(&shared));
         let serving = tokio::spawn(async move {
-            // It serves until it is dropped.
+            // It runs until dropped.
             let _ = axum::serve(listener, router).await;
         });
         Ok(Self { address, shared, serving })
     }
 
-    /// The base of its addresses.
+    /// The base URL.
     #[must_use]
     pub fn url(&self) -> String {
         format!("http://{}{}", self.address, schema::BASE)
     }
 
-    /// Where it listens.
+    /// Its address.
     #[must_use]
     pub fn address(&self) -> SocketAddr {
         self.address
     }
 
-    /// A copy of the list as it is now.
+    /// A copy of the current list.
     #[must_use]
     pub fn list(&self) -> List {
         self.shared.list().clone()
     }
 
-    /// Puts another list in place, as if somebody had changed it by hand.
+    /// Replaces the list, as if it had been changed by hand.
     pub fn set_list(&self, list: List) {
         *self.shared.list() = list;
     }
 
-    /// How many requests were answered so far, and how many of them were to change something.
+    /// The number of requests answered, and the number of those that could change something.
     #[must_use]
     pub fn requests(&self) -> (u64, u64) {
         let counts = *self.shared.counts();

@@ -5,7 +5,7 @@ use super::schema::{self, Kind};
 use serde_json::{Map, Value, json};
 use webtaxon_core::settings::{AttributePath, Literal};
 
-/// Changes `resource` as the request says: wholly, or not at all where an error comes back.
+/// Applies a PATCH request to `resource`: completely, or not at all if it returns an error.
 pub(super) fn patch(kind: Kind, resource: &mut Map<String, Value>, body: &Value) -> Result<(), Refusal> {
     let schemas = body.get("schemas").and_then(Value::as_array);
     let is_patch =
@@ -75,7 +75,7 @@ fn one(kind: Kind, resource: &mut Map<String, Value>, operation: &Value) -> Resu
     Ok(())
 }
 
-/// The attribute after the operation; none where it is gone.
+/// The attribute after the operation; `None` if it was removed.
 fn changed(
     there: Option<&Value>,
     op: &str,

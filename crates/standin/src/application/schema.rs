@@ -1,17 +1,16 @@
-//! What the simulated application knows of users and groups (RFC 7643 §4, §7), and whether a resource keeps
-//! to it.
+//! The simulated application's schema for users and groups (RFC 7643 §4, §7), and checks of resources against it.
 
 use serde_json::{Map, Value, json};
 use webtaxon_core::settings::{ENTERPRISE, USER};
 
-/// Where the service begins.
+/// The path of the service.
 pub(super) const BASE: &str = "/scim/v2";
 /// The schema of a group (RFC 7643 §4.2).
 pub(super) const GROUP: &str = "urn:ietf:params:scim:schemas:core:2.0:Group";
-/// What the Loans Desk says of a user beside the standard.
+/// The Loans Desk's own extension of a user.
 pub(super) const LOANS: &str = "urn:quillmere:loans:2.0:User";
 
-/// Attributes of each schema: the name; its kind; whether there are several; the parts of a complex one.
+/// Attributes of each schema: the name, its type, whether it is multi-valued, and its sub-attributes.
 type Attribute = (&'static str, &'static str, bool, &'static [&'static str]);
 
 const VALUE: &[&str] = &["value", "display", "type", "primary"];
@@ -67,7 +66,7 @@ const GROUPS: [Attribute; 3] = [
     ("members", "complex", true, &["value", "$ref", "display", "type"]),
 ];
 
-/// Two kinds of resources (RFC 7643 §6).
+/// The two resource types (RFC 7643 §6).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Kind {
     User,
@@ -75,7 +74,7 @@ pub(super) enum Kind {
 }
 
 impl Kind {
-    /// By the last part of its endpoint.
+    /// The type with this endpoint.
     pub(super) fn of(endpoint: &str) -> Option<Self> {
         match endpoint {
             "Users" => Some(Self::User),
@@ -98,7 +97,7 @@ impl Kind {
         }
     }
 
-    /// The attribute that every one has, and by which it is called.
+    /// The required attribute that names a resource.
     pub(super) fn title(self) -> &'static str {
         match self {
             Self::User => "userName",
@@ -123,7 +122,7 @@ fn attributes(schema: &str) -> &'static [Attribute] {
     }
 }
 
-/// An attribute of a schema, whatever the case of its name.
+/// An attribute of a schema; case is ignored.
 fn find(schema: &str, name: &str) -> Option<&'static Attribute> {
     attributes(schema).iter().find(|attribute| attribute.0.eq_ignore_ascii_case(name))
 }
@@ -133,20 +132,20 @@ pub(super) fn extension(kind: Kind, urn: &str) -> Option<&'static str> {
     kind.extensions().iter().find(|known| known.eq_ignore_ascii_case(urn)).copied()
 }
 
-/// The name as the schema writes it, and whether there are several values.
+/// The name in the schema's spelling, and whether it is multi-valued.
 pub(super) fn canonical(kind: Kind, extension: Option<&str>, name: &str) -> Option<(&'static str, bool)> {
     find(extension.unwrap_or(kind.schema()), name).map(|attribute| (attribute.0, attribute.2))
 }
 
-/// Whether clients may not write it.
+/// Whether it is read-only to clients.
 pub(super) fn is_read_only(name: &str) -> bool {
     ["id", "meta", "groups", "schemas"].iter().any(|known| known.eq_ignore_ascii_case(name))
 }
 
-/// What a client sends of a resource, without what it may not write.
+/// The writable part of a resource sent by a client.
 ///
 /// # Errors
-/// What does not keep to the schemas, in words.
+/// The violation of the schema, in words.
 pub(super) fn accept(kind: Kind, sent: &Map<String, Value>) -> Result<Map<String, Value>, String> {
     let named: Vec<&str> = match sent.get("schemas") {
         Some(Value::Array(list)) => list.iter().filter_map(Value::as_str).collect(),
@@ -181,7 +180,7 @@ pub(super) fn accept(kind: Kind, sent: &Map<String, Value>) -> Result<Map<String
     Ok(accepted)
 }
 
-/// The name as the schema writes it, if the value is of its kind.
+/// The name in the schema's spelling, if the value has its type.
 pub(super) fn checked(schema: &str, name: &str, value: &Value) -> Result<&'static str, String> {
     let (known, kind, is_list, parts) =
         find(schema, name).ok_or_else(|| format!("{schema} has no attribute `{name}`"))?;
@@ -212,7 +211,7 @@ pub(super) fn checked(schema: &str, name: &str, value: &Value) -> Result<&'stati
     Ok(known)
 }
 
-/// The schemas as the service tells them (RFC 7643 §7).
+/// The schemas as the service publishes them (RFC 7643 §7).
 pub(super) fn told() -> Vec<Value> {
     let part = |name: &str| {
         let kind = if name == "primary" { "boolean" } else { "string" };

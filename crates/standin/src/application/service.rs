@@ -14,7 +14,7 @@ use serde_json::{Value, json};
 use std::collections::HashMap;
 use std::sync::Arc;
 
-/// The most bytes of a request.
+/// Maximum bytes of a request.
 const LARGEST: usize = 16 << 20;
 const ERROR: &str = "urn:ietf:params:scim:api:messages:2.0:Error";
 const LISTED: &str = "urn:ietf:params:scim:api:messages:2.0:ListResponse";
@@ -70,7 +70,7 @@ async fn answer(State(shared): State<Arc<Shared>>, request: Request) -> Response
     }
 }
 
-/// The answer where every one is wrong.
+/// The response of a service on which everything fails.
 fn everywhere(trouble: &Trouble) -> Option<Response> {
     let html = |body: &'static str| {
         Response::builder().header(header::CONTENT_TYPE, "text/html").body(Body::from(body))
@@ -91,7 +91,7 @@ fn everywhere(trouble: &Trouble) -> Option<Response> {
     made.ok()
 }
 
-/// An answer whose end never comes: the connection ends first.
+/// A response whose connection breaks before its end.
 fn broken_off() -> Response {
     let pieces = [Ok(Bytes::from("{\"id\": ")), Err(std::io::Error::other("cut"))];
     let body = Body::from_stream(futures_util::stream::iter(pieces));
@@ -106,7 +106,7 @@ fn sent(status: u16, body: &Value) -> Response {
     json_response(status).body(Body::from(body.to_string())).unwrap_or_default()
 }
 
-/// The body of a refusal (RFC 7644 §3.12).
+/// The body of an error response (RFC 7644 §3.12).
 fn told(refusal: &Refusal) -> Value {
     let mut body = json!({"schemas": [ERROR], "status": refusal.status.to_string(), "detail": refusal.words});
     if let (Some(kind), Some(body)) = (refusal.kind, body.as_object_mut()) {
@@ -119,7 +119,7 @@ fn refused(refusal: &Refusal) -> Response {
     sent(refusal.status, &told(refusal))
 }
 
-/// Finds what a request is about, and does it.
+/// Finds the resource of a request, and carries the request out.
 fn route(
     shared: &Shared,
     method: &Method,
@@ -205,7 +205,7 @@ fn is_authorized(shared: &Shared, headers: &HeaderMap) -> bool {
     said == Some(wanted.as_str())
 }
 
-/// The JSON of a request; null where it has no body.
+/// The JSON body of a request; null if it has none.
 fn read(headers: &HeaderMap, body: &[u8]) -> Result<Value, Refusal> {
     if body.is_empty() {
         return Ok(Value::Null);
@@ -253,7 +253,7 @@ fn list(shared: &Shared, kind: Kind, query: &str) -> Result<Response, Refusal> {
     ))
 }
 
-/// Several requests in one (RFC 7644 §3.7), in their order.
+/// A bulk request (RFC 7644 §3.7), carried out in order.
 fn bulk(shared: &Shared, body: &Value) -> Result<Response, Refusal> {
     let Some(most) = shared.options.bulk else { return Err(Refusal::new(501, "no bulk requests here")) };
     let is_bulk = body.get("schemas").is_some_and(|list| list == &json!([BULK]));
@@ -299,7 +299,7 @@ fn bulk(shared: &Shared, body: &Value) -> Result<Response, Refusal> {
     Ok(sent(200, &json!({"schemas": [BULK_ANSWER], "Operations": answers})))
 }
 
-/// What the service offers (RFC 7643 §5).
+/// The service's features (RFC 7643 §5).
 fn offered(shared: &Shared) -> Value {
     let options = &shared.options;
     let scheme = if options.basic.is_some() { "httpbasic" } else { "oauthbearertoken" };

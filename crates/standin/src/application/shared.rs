@@ -1,4 +1,4 @@
-//! What the simulated application offers, and what every request shares.
+//! The simulated application's options, and the data that requests share.
 
 use super::list::List;
 use super::trouble::Trouble;
@@ -6,32 +6,32 @@ use std::net::SocketAddr;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-/// What the simulated application offers.
+/// Options of the simulated application.
 #[derive(Clone, Debug)]
 pub struct ApplicationOptions {
-    /// Where it listens; port 0 takes a free one.
+    /// The address to listen on; port 0 takes a free one.
     pub listen: SocketAddr,
-    /// The bearer token (RFC 6750) that every request must show; none for anybody.
+    /// The bearer token (RFC 6750) that requests must present; `None` for open access.
     pub token: Option<String>,
-    /// A name and password in place of a token (RFC 7617).
+    /// A name and a password instead of a token (RFC 7617).
     pub basic: Option<(String, String)>,
-    /// Whether it knows PATCH (RFC 7644 §3.5.2).
+    /// Whether it supports PATCH (RFC 7644 §3.5.2).
     pub patch: bool,
-    /// The most operations of a bulk request (RFC 7644 §3.7); none for no bulk requests.
+    /// Maximum operations in a bulk request (RFC 7644 §3.7); `None` for no bulk support.
     pub bulk: Option<usize>,
-    /// Whether it gives versions of resources, and holds changes to them (RFC 7644 §3.14).
+    /// Whether it supports versions of resources (RFC 7644 §3.14).
     pub etag: bool,
-    /// Whether it knows filters (RFC 7644 §3.4.2.2).
+    /// Whether it supports filters (RFC 7644 §3.4.2.2).
     pub filter: bool,
-    /// Whether it tells its schemas (RFC 7644 §4).
+    /// Whether it publishes its schemas (RFC 7644 §4).
     pub schemas: bool,
-    /// Whether it gives each address a `display` of its own, which nobody wrote.
+    /// Whether it adds a `display` of its own to each address.
     pub adorns: bool,
-    /// The most resources in one answer.
+    /// Maximum resources in one response.
     pub page: usize,
-    /// How long each answer takes.
+    /// Delay of each response.
     pub latency: Duration,
-    /// What goes wrong, for tests.
+    /// A fault, for tests.
     pub trouble: Option<Trouble>,
 }
 
@@ -54,7 +54,7 @@ impl Default for ApplicationOptions {
     }
 }
 
-/// What every request has to do with.
+/// The data that all requests share.
 #[derive(Debug)]
 pub(super) struct Shared {
     pub(super) options: ApplicationOptions,

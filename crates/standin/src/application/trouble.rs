@@ -1,68 +1,68 @@
-//! Faults on request: what a SCIM service, or something on the way to it, does wrong.
+//! Faults of a SCIM service, or of something in front of it, for tests.
 
 use serde_json::Value;
 
 /// One fault, and when it comes.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Trouble {
-    /// What goes wrong.
+    /// The kind of fault.
     pub kind: TroubleKind,
-    /// For what befalls a change: the first change that it befalls, counted from 1.
+    /// For faults of changes: the number of the first change affected, from 1.
     pub at: u64,
-    /// How many changes it befalls.
+    /// The number of changes affected.
     pub times: u64,
 }
 
-/// What goes wrong.
+/// The kinds of fault.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum TroubleKind {
-    /// A change is refused with 429 and the seconds to wait.
+    /// A change is refused with 429 and a time to wait in seconds.
     Busy(u64),
-    /// A change is refused with 500, and was not made.
+    /// A change is refused with 500, and not made.
     Failing,
-    /// A change is made, and answered with 500.
+    /// A change is made, but answered with 500.
     Forgetful,
-    /// A change is made, and its answer breaks off.
+    /// A change is made, but its response breaks off.
     Cut,
-    /// A change is not made, and its answer breaks off.
+    /// A change is not made, and its response breaks off.
     CutBefore,
     /// A change is refused with 409.
     Conflict,
     /// A change is refused with 403.
     Denied,
-    /// Just before a change, somebody gives an attribute of the user with this name another value.
+    /// Just before a change, an attribute of this user is set to another value.
     Meddling(String, String, Value),
-    /// Every answer is a page for people.
+    /// Every response is an HTML page.
     Page,
-    /// Every answer sends the client on to this address.
+    /// Every response redirects to this address.
     Elsewhere(String),
     /// A list grows with every page of it.
     Endless,
-    /// A list says of more users than it gives.
+    /// A list announces more users than it contains.
     Short,
     /// Every page is the first one.
     SamePage,
-    /// An answer that never ends.
+    /// A response that never ends.
     Huge,
-    /// Every answer is half a document.
+    /// Every response is half a document.
     Garbled,
 }
 
 impl Trouble {
-    /// Something that goes wrong from the start, or at every change.
+    /// A fault of every request or change.
     #[must_use]
     pub fn always(kind: TroubleKind) -> Self {
         Self { kind, at: 1, times: u64::MAX }
     }
 
-    /// Something that befalls one change.
+    /// A fault of one change.
     #[must_use]
     pub fn at(kind: TroubleKind, at: u64) -> Self {
         Self { kind, at, times: 1 }
     }
 
-    /// Whether it befalls the change with this number.
+    /// Whether the change with this number is affected.
     pub(super) fn befalls(&self, write: u64) -> bool {
         write >= self.at && write - self.at < self.times
     }

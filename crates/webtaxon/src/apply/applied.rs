@@ -4,31 +4,31 @@ use serde::Serialize;
 use std::path::PathBuf;
 use webtaxon_core::apply::Outcome;
 
-/// What was done.
+/// The outcome of an apply.
 #[derive(Debug, Default)]
 pub struct Applied {
-    /// The run's number in the journal; none where there was nothing to do.
+    /// The number of the run in the journal; `None` if there was nothing to do.
     pub run: Option<i64>,
-    /// What became of each edit of an account, in the order of the work; none for one of which nobody knows.
+    /// The outcome of each edit of an account, in order; `None` if it is unknown.
     pub outcomes: Vec<Option<Outcome>>,
-    /// What became of each edit of a group, in the order of [`GroupWork::all`](super::GroupWork::all).
+    /// The outcome of each edit of a group, in the order of [`GroupWork::all`](super::GroupWork::all).
     pub groups: Vec<Option<Outcome>>,
-    /// Where the accounts stand as they were before; groups stand beside them.
+    /// The copy of the accounts made before; that of the groups is beside it.
     pub backup: Option<PathBuf>,
-    /// What was found of a run that had been cut off.
+    /// An interrupted earlier run, and what was found out about it.
     pub interrupted: Option<Interrupted>,
-    /// Why the store could not go on, if it could not.
+    /// Why the store could not continue, if it could not.
     pub stopped: Option<String>,
 }
 
 impl Applied {
-    /// How many edits of accounts and groups came to this.
+    /// Number of edits with this outcome.
     #[must_use]
     pub fn count(&self, what: impl Fn(&Outcome) -> bool) -> usize {
         self.outcomes.iter().chain(&self.groups).flatten().filter(|outcome| what(outcome)).count()
     }
 
-    /// Whether every edit was done, now or before.
+    /// Whether every edit is made, by this run or earlier.
     #[must_use]
     pub fn is_complete(&self) -> bool {
         let done = |outcome: &Option<Outcome>| matches!(outcome, Some(Outcome::Done | Outcome::Made));
@@ -36,13 +36,13 @@ impl Applied {
     }
 }
 
-/// A run that had been cut off, and what was found of it.
+/// An interrupted run, and what was found out about it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct Interrupted {
     /// Its number.
     pub run: i64,
-    /// How many of its edits had been done.
+    /// Number of its edits that had been made.
     pub done: usize,
-    /// How many had not.
+    /// Number of its edits that had not.
     pub open: usize,
 }

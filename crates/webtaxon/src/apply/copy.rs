@@ -1,4 +1,4 @@
-//! The copy of the accounts and groups that an apply makes before it changes them.
+//! Copying the accounts and groups before an apply changes them.
 
 use super::Work;
 use crate::error::{ApplyError, ApplyErrorKind, Error};
@@ -13,7 +13,7 @@ use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use webtaxon_core::apply::{GroupEdit, Standing, group_standings, standings};
 
-/// Copies the whole list, or the accounts and groups concerned, to a new file.
+/// Copies the whole list, or the accounts and groups to be changed, to a new file.
 pub(super) async fn copy(
     setup: &Setup,
     store: &Linked<'_>,
@@ -49,7 +49,7 @@ pub(super) async fn copy(
     Ok(file)
 }
 
-/// A name that no copy has yet: one of an earlier journal's run may be there, where that journal was taken away.
+/// A file name not in use: after a deleted journal, copies of runs with the same number may exist.
 fn new_stem(folder: &Path, run: i64) -> PathBuf {
     let plain = folder.join(format!("run-{run}"));
     let is_taken = ["csv", "jsonl"].iter().any(|end| plain.with_extension(end).exists());
@@ -59,7 +59,7 @@ fn new_stem(folder: &Path, run: i64) -> PathBuf {
     }
 }
 
-/// Writes those of a list that will change, one a line, to a new file.
+/// Writes the items to be changed to a new file, one to a line.
 fn write_concerned<T: Serialize>(file: &Path, standings: &[Standing], list: &[T]) -> std::io::Result<()> {
     let mut out = std::io::BufWriter::new(private::file(file)?);
     for standing in standings {

@@ -1,5 +1,5 @@
-//! Carrying out what was previewed: the journal first, then a copy of what is there, then the edits, and
-//! the outcome of each. It may be cut off anywhere: the next apply looks what had been done.
+//! Carrying out a preview: first the journal, then a copy of the accounts, then the edits with their outcomes. It may
+//! be interrupted anywhere: the next apply finds out what had been done.
 
 mod applied;
 mod copy;

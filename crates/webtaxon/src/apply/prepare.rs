@@ -1,4 +1,4 @@
-//! Before anything is changed: the work of a preview or of the way back of a run, and whether it may begin.
+//! Before anything is changed: the work of a preview, or of undoing a run, and whether it may begin.
 
 use super::{Consent, GroupWork, Origin, Work};
 use crate::background;
@@ -13,7 +13,7 @@ use webtaxon_core::account::Account;
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Seats};
 use webtaxon_core::preview::{Brake, BrakeKind, Preview};
 
-/// Makes a preview, and what an apply would do of it.
+/// Makes a preview, with the work of an apply.
 pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
     let place = setup.state();
     let latest =
@@ -51,7 +51,7 @@ fn seats(preview: &Preview) -> Option<Seats> {
     preview.accounts.seats.map(|limit| Seats { limit, taken })
 }
 
-/// The edits that take a run back, as far as it was done: the last one first.
+/// The edits that undo a run, as far as it was carried out; the last edit first.
 pub(crate) fn way_back(setup: &Setup, run: i64) -> Result<Work, Error> {
     let journal = Journal::read(&*setup.state())?.ok_or_else(|| ApplyError::no_run(run))?;
     let of = journal.runs()?.into_iter().find(|one| one.run == run);
@@ -68,7 +68,7 @@ pub(crate) fn way_back(setup: &Setup, run: i64) -> Result<Work, Error> {
     edits.reverse();
     let mut groups = GroupWork::default();
     for entry in group_entries.into_iter().rev().filter(|entry| is_done(&entry.outcome)) {
-        // Members who left first come back last.
+        // Members who left first return last.
         let side = if entry.edit.lets_go() { &mut groups.last } else { &mut groups.first };
         side.push(entry.edit.back());
     }
@@ -87,7 +87,7 @@ pub(crate) fn way_back(setup: &Setup, run: i64) -> Result<Work, Error> {
     })
 }
 
-/// Whether the work may be begun at all.
+/// Whether the work may begin.
 pub(crate) fn consider(
     setup: &Setup,
     store: &dyn AccountStore,
@@ -109,8 +109,8 @@ pub(crate) fn consider(
     if held.is_empty() { Ok(()) } else { Err(ApplyErrorKind::Braked { brakes: held }.into()) }
 }
 
-/// Forgets the runs that began before a day, but the latest, and their copies of the accounts; what
-/// is remembered of people stays. Returns how many runs.
+/// Deletes the records of runs before a day, except the latest, and their copies of the accounts; memory of people is
+/// kept. Returns the number of runs.
 pub(crate) fn forget_before(setup: &Setup, day: Date, who: &str) -> Result<usize, Error> {
     if Journal::read(&*setup.state())?.is_none() {
         return Ok(0);
@@ -118,7 +118,7 @@ pub(crate) fn forget_before(setup: &Setup, day: Date, who: &str) -> Result<usize
     let forgotten = Journal::write(&*setup.state(), who)?.forget_before(day)?;
     for backup in forgotten.iter().flatten() {
         let file = setup.folder.join(backup);
-        // A copy that somebody took away already is gone as well.
+        // A copy that was already deleted is no error.
         let _ = std::fs::remove_file(&file);
         for end in ["csv", "jsonl"] {
             let _ = std::fs::remove_file(groups_beside(&file, end));
@@ -127,12 +127,12 @@ pub(crate) fn forget_before(setup: &Setup, day: Date, who: &str) -> Result<usize
     Ok(forgotten.len())
 }
 
-/// The digest of the settings: of what they say, not of how they are laid out.
+/// The digest of the settings' meaning, not of their layout.
 fn settings_digest(setup: &Setup) -> String {
     hex_digest(&serde_json::to_vec(&setup.settings).unwrap_or_default())
 }
 
-/// The SHA-256 of some bytes, in hexadecimal digits.
+/// The SHA-256 of some bytes, in hexadecimal.
 pub(super) fn hex_digest(bytes: &[u8]) -> String {
     digest(&SHA256, bytes).as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
 }

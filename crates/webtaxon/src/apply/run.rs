@@ -1,4 +1,4 @@
-//! One apply: taken up, written down, copied, carried out, remembered.
+//! One apply: interrupted runs, journal, copy, edits, memory.
 
 use super::copy::copy;
 use super::steps::{carry_out, unrecorded};
@@ -15,7 +15,7 @@ use webtaxon_core::apply::Outcome;
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::preview::{ChangeKind, Memory};
 
-/// Carries out exactly what is in `work`.
+/// Carries out exactly the edits in `work`.
 pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Result<Applied, Error> {
     let store = setup.store();
     consider(setup, &*store, work, consent)?;
@@ -34,7 +34,7 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
         return Ok(applied);
     }
     if store.is_apart() {
-        // From here on the links are those of accounts that are there.
+        // From here on, links are those of existing accounts.
         let mut kept = Remembered::default();
         store.remember(&mut kept, links(&store.accounts(&fields).await?));
         journal.end(None, &Remembered { known: None, ..kept })?;
@@ -57,7 +57,7 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
         stop_after: consent.stop_after,
     };
     if !carry_out(&setup.watch, store, work, &terms, &mut journal, &mut applied).await? {
-        // Nobody knows what was done. The run stays open in the journal, and the next apply looks.
+        // The outcome is unknown. The run stays open in the journal, and the next apply finds out.
         return Ok(applied);
     }
     let ending = if applied.stopped.is_some() { Ending::Stopped } else { Ending::Done };
@@ -71,11 +71,11 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
     Ok(applied)
 }
 
-/// What the next run must know of this one's preview.
+/// What the next run must remember from this one's preview.
 fn to_remember(work: &Work, latest: i64) -> Remembered {
     Remembered {
         applied: work.selecting.clone(),
-        // A run since then has looked at who is missing, and knows better.
+        // A run since then has newer knowledge of missing people.
         missed: work.missed.clone().filter(|_| work.latest == latest),
         ..Remembered::default()
     }
@@ -95,7 +95,7 @@ fn begin(journal: &mut Journal, work: &Work, consent: &Consent) -> Result<i64, E
     Ok(journal.begin(&begun, &work.edits, &work.groups.first)?)
 }
 
-/// Ends a run of which nothing was done, since no copy could be made.
+/// Ends a run without any edit, since no copy could be made.
 fn give_up(journal: &mut Journal, run: i64, work: &Work) -> Result<(), Error> {
     let nothing: Vec<_> = (0..work.edits.len() + work.groups.first.len())
         .map(|at| (at, Outcome::Left("no copy could be made first".to_owned())))
@@ -104,7 +104,7 @@ fn give_up(journal: &mut Journal, run: i64, work: &Work) -> Result<(), Error> {
     Ok(journal.end(Some((run, Ending::Stopped)), &Remembered::default())?)
 }
 
-/// Remembers the links that there are now, and those of accounts that were to be imported again and were not.
+/// Remembers the current links, and those of accounts that were to be imported again and were not.
 fn remember_links(
     store: &Linked<'_>,
     remembered: &mut Remembered,

@@ -1,4 +1,4 @@
-//! A preview, or the way back of a run, in a file: to be looked at, agreed to, and applied later.
+//! A preview, or the undoing of a run, saved in a file to be approved and applied later.
 
 use super::Work;
 use super::prepare::hex_digest;
@@ -15,19 +15,19 @@ const FORMAT: &str = "webtaxon.saved/1";
 #[serde(deny_unknown_fields)]
 struct Saved {
     format: String,
-    /// The version of Webtaxon that wrote it.
+    /// The version of Webtaxon that saved it.
     version: String,
     made: Timestamp,
-    /// Of `work`, as JSON without blanks.
+    /// The digest of `work`, as compact JSON.
     digest: String,
     work: Work,
 }
 
 impl Work {
-    /// Writes it to a new file, for its owner's eyes only.
+    /// Saves the work to a new file that only its owner can read.
     ///
     /// # Errors
-    /// There is a file of this name, or it cannot be written.
+    /// The file exists, or cannot be written.
     pub fn save(&self, file: &Path) -> Result<(), ApplyError> {
         let failed = |reason: String| ApplyErrorKind::NotSaved { file: file.to_owned(), reason };
         let saved = Saved {
@@ -47,18 +47,18 @@ impl Work {
         Ok(write().map_err(|error| failed(error.to_string()))?)
     }
 
-    /// Reads what was saved, and when that was.
+    /// Reads saved work, with the time of saving.
     ///
     /// # Errors
-    /// The file cannot be read, is none of this form and version, or was edited.
+    /// The file cannot be read, has another format or version, or was edited.
     pub fn read(file: &Path) -> Result<(Self, Timestamp), ApplyError> {
         let failed = |reason: String| ApplyErrorKind::NotSaved { file: file.to_owned(), reason };
         let text = std::fs::read(file).map_err(|error| failed(error.to_string()))?;
         let value: serde_json::Value =
-            serde_json::from_slice(&text).map_err(|error| failed(format!("it is no JSON: {error}")))?;
+            serde_json::from_slice(&text).map_err(|error| failed(format!("it is not JSON: {error}")))?;
         let said = |key: &str| value.get(key).and_then(serde_json::Value::as_str).unwrap_or("none");
         if said("format") != FORMAT {
-            return Err(failed(format!("its form is {}, not {FORMAT}", said("format"))).into());
+            return Err(failed(format!("its format is {}, not {FORMAT}", said("format"))).into());
         }
         if said("version") != env!("CARGO_PKG_VERSION") {
             let (its, own) = (said("version"), env!("CARGO_PKG_VERSION"));
@@ -73,7 +73,7 @@ impl Work {
     }
 }
 
-/// The digest of work, as JSON without blanks.
+/// The digest of work, as compact JSON.
 fn digest(work: impl Serialize) -> serde_json::Result<String> {
     Ok(format!("sha256:{}", hex_digest(&serde_json::to_vec(&work)?)))
 }

@@ -1,11 +1,11 @@
-//! The work as SQL statements, for somebody who reads them first and runs them themselves.
+//! The work as SQL statements, for an administrator to review and run.
 
 use super::{Consent, Work, consider};
 use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::setup::Setup;
 use crate::store::Terms;
 
-/// The statements, in their order. Nothing is changed, and the journal knows nothing of it.
+/// The statements, in order. Nothing is changed or recorded.
 pub(crate) async fn statements(setup: &Setup, work: &Work, consent: &Consent) -> Result<String, Error> {
     let store = setup.store();
     consider(setup, &*store, work, consent)?;

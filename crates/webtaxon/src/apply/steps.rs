@@ -1,5 +1,5 @@
-//! The steps of one run: members leave groups, then accounts change, then members come into groups. The
-//! outcome of each edit is written down as it goes.
+//! The steps of one run: members leave groups, accounts change, members join groups. Each outcome is recorded as it
+//! happens.
 
 use super::take_up::look;
 use super::{Applied, Work};
@@ -13,10 +13,10 @@ use std::collections::HashSet;
 use webtaxon_core::account::folded;
 use webtaxon_core::apply::{GroupEdit, Outcome};
 
-/// Outcomes that are written to the journal at once.
+/// Outcomes written to the journal at once.
 const BATCH: usize = 200;
 
-/// Who is told what became of each edit. Accounts have the first places, then come groups.
+/// The recorder of outcomes. Edits of accounts come first in its numbering, then those of groups.
 struct Told<'a> {
     watch: &'a Watch,
     journal: &'a mut Journal,
@@ -30,7 +30,7 @@ struct Told<'a> {
 }
 
 impl Told<'_> {
-    /// Takes what became of one; false where nothing more may be begun.
+    /// Records one outcome; false if no further edit may begin.
     fn take(&mut self, at: usize, outcome: Outcome) -> bool {
         self.failed += usize::from(matches!(outcome, Outcome::Failed(_)));
         self.done += 1;
@@ -46,7 +46,7 @@ impl Told<'_> {
         self.unwritten.is_none()
     }
 
-    /// Writes down what waits. What follows a fault is not written: the next apply looks at it, with the rest.
+    /// Writes pending outcomes. After a failure none is written: the next apply finds them out.
     fn write(&mut self) {
         if self.unwritten.is_none() {
             let waiting = std::mem::take(&mut self.waiting);
@@ -54,7 +54,7 @@ impl Told<'_> {
         }
     }
 
-    /// Ends a step; the terms of the next, if there may be one.
+    /// Ends a step; returns the terms of the next, if there is one.
     fn goes_on<'t>(&mut self, terms: &Terms<'t>) -> Option<Terms<'t>> {
         self.write();
         let left = terms.stop_after.map(|most| most.saturating_sub(self.failed));
@@ -62,7 +62,7 @@ impl Told<'_> {
     }
 }
 
-/// Makes the edits, and says whether it is known what became of each.
+/// Makes the edits; returns whether every outcome is known.
 pub(super) async fn carry_out(
     watch: &Watch,
     store: &Linked<'_>,
@@ -97,7 +97,7 @@ pub(super) async fn carry_out(
     }
     if let Err(error) = ended {
         applied.stopped = Some(error.to_string());
-        // Some may have been made without a word: the lists are looked at.
+        // Some edits may have been made without a report: compare with the lists.
         let Ok((list, groups)) = lists(store, terms.fields, !work.groups.is_empty()).await else {
             put(&mut outcomes);
             return Ok(false);
@@ -111,8 +111,8 @@ pub(super) async fn carry_out(
     }
     let open = outcomes.iter_mut().enumerate().filter(|(_, outcome)| outcome.is_none());
     let why = match applied.stopped {
-        Some(_) => "it was not done: the run ended before",
-        None => "not begun, since too many were refused",
+        Some(_) => "it was not made: the run ended before",
+        None => "not started, since too many were refused",
     };
     let left: Vec<(usize, Outcome)> =
         open.map(|(at, slot)| (at, slot.insert(Outcome::Left(why.to_owned())).clone())).collect();
@@ -124,7 +124,7 @@ pub(super) async fn carry_out(
     Ok(true)
 }
 
-/// One step after the other, as long as each may be begun.
+/// The steps in order, while each may begin.
 async fn steps(
     store: &Linked<'_>,
     work: &Work,
@@ -154,14 +154,14 @@ async fn steps(
     let (idle, ready): (Vec<usize>, Vec<usize>) =
         (0..edits.len()).partition(|at| edits.get(*at).is_some_and(|edit| edit.before == edit.after));
     for at in idle {
-        told.take(last + at, Outcome::Left("those who were to come have no account".to_owned()));
+        told.take(last + at, Outcome::Left("the people to be added have no account".to_owned()));
     }
     let edits: Vec<GroupEdit> = ready.iter().filter_map(|at| edits.get(*at).cloned()).collect();
     let mut record = |at: usize, outcome| ready.get(at).is_some_and(|at| told.take(last + at, outcome));
     store.carry_out_groups(&edits, &terms, &mut record).await
 }
 
-/// The same without members who have no account: theirs was not made.
+/// The edit without members whose account was not created.
 fn with_accounts(edit: &GroupEdit, logins: &HashSet<Cow<'_, str>>) -> GroupEdit {
     let mut edit = edit.clone();
     if let Some(after) = &mut edit.after {
@@ -170,7 +170,7 @@ fn with_accounts(edit: &GroupEdit, logins: &HashSet<Cow<'_, str>>) -> GroupEdit 
     edit
 }
 
-/// That something was done, and cannot be written down.
+/// The error for an outcome that could not be recorded.
 pub(super) fn unrecorded(error: StateError) -> ApplyError {
     ApplyErrorKind::Unrecorded { reason: error.to_string() }.into()
 }

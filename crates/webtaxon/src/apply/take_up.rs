@@ -1,4 +1,4 @@
-//! A run that was cut off: what it had done is found in the lists, and written down.
+//! Completing the record of an interrupted run by comparing its edits with the lists.
 
 use super::Interrupted;
 use crate::error::Error;
@@ -10,7 +10,7 @@ use webtaxon_core::account::{Account, Group};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, group_standings};
 use webtaxon_core::ldap::identity::Identity;
 
-/// Looks what a run that was cut off had done, and ends it.
+/// Finds out what an interrupted run had done, and ends it.
 pub(super) async fn take_up(
     journal: &mut Journal,
     store: &Linked<'_>,
@@ -21,7 +21,7 @@ pub(super) async fn take_up(
     let groups = match journal.group_entries(run)?.iter().any(|entry| entry.outcome.is_none()) {
         true => match store.groups().await {
             Ok(groups) => groups.list,
-            // The settings bring none any more.
+            // The settings no longer import groups.
             Err(error) if matches!(error.kind(), StoreErrorKind::NoGroups { .. }) => Vec::new(),
             Err(error) => return Err(error.into()),
         },
@@ -31,7 +31,7 @@ pub(super) async fn take_up(
     let (entries, of_groups) = (journal.entries(run)?, journal.group_entries(run)?);
     let outcomes = entries.iter().map(|one| &one.outcome).chain(of_groups.iter().map(|one| &one.outcome));
     let done = outcomes.filter(|outcome| **outcome == Some(Outcome::Done)).count();
-    // What it would have remembered, the next preview finds again, but for the links.
+    // Its memory is found again by the next preview, except for the links.
     let mut remembered = Remembered::default();
     let accounts = if store.is_apart() { store.accounts(fields).await? } else { accounts };
     store.remember(&mut remembered, links(&accounts));
@@ -39,7 +39,7 @@ pub(super) async fn take_up(
     Ok(Some(Interrupted { run, done, open: entries.len() + of_groups.len() - done }))
 }
 
-/// Looks in the lists which edits of a run were made without a word in the journal, and writes it there.
+/// Finds edits of a run that were made without a record, and records them.
 pub(super) fn look(
     journal: &mut Journal,
     run: i64,
@@ -50,7 +50,7 @@ pub(super) fn look(
     let outcome = |standing| match standing {
         Standing::Made => Outcome::Done,
         Standing::Stale(words) => Outcome::Left(words),
-        _ => Outcome::Left("it was not done: the run ended before".to_owned()),
+        _ => Outcome::Left("it was not made: the run ended before".to_owned()),
     };
     let entries = journal.entries(run)?;
     let open = entries.iter().filter(|entry| entry.outcome.is_none());
@@ -67,7 +67,7 @@ pub(super) fn look(
     Ok(found)
 }
 
-/// The links of accounts, each with its login.
+/// The links of accounts, with their logins.
 pub(super) fn links(accounts: &[Account]) -> BTreeMap<Identity, String> {
     accounts.iter().filter_map(|one| Some((one.link.clone()?, one.login.clone()))).collect()
 }

@@ -1,4 +1,4 @@
-//! The work of an apply: the edits of a preview or of the way back of a run, and what they were made with.
+//! The work of an apply: edits, and the circumstances in which they were worked out.
 
 use jiff::civil::Date;
 use serde::{Deserialize, Serialize};
@@ -8,21 +8,22 @@ use webtaxon_core::apply::{Edit, GroupEdit, Seats, brakes_of_part};
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::preview::{Brake, ChangeKind};
 
-/// Where edits come from.
+/// The origin of the edits.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 #[non_exhaustive]
 pub enum Origin {
     /// A preview.
     Preview,
-    /// The way back of this run.
+    /// The undoing of this run.
     Undo(i64),
 }
 
-/// What an apply is to do: the edits of a preview or of the way back, and what they were made with.
+/// The work of an apply: the edits of a preview or of undoing a run, with the circumstances in which they were worked
+/// out.
 ///
-/// Nothing in it can be altered, so that what was agreed to is what is carried out. Some of it alone is
-/// [`part`](Self::part).
+/// It cannot be altered, so that exactly what was approved is carried out. [`part`](Self::part) selects some of the
+/// edits.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Work {
@@ -30,45 +31,45 @@ pub struct Work {
     pub(super) edits: Vec<Edit>,
     pub(super) groups: GroupWork,
     pub(super) brakes: Vec<Brake>,
-    /// The list, in the words of its store.
+    /// The account list, as its store identifies it.
     pub(super) store: String,
     /// The digest of the settings.
     pub(super) settings: String,
-    /// The seats that the edits of a preview take, where the settings say how many there are.
+    /// The seats that a preview's edits take, if the settings limit them.
     pub(super) seats: Option<Seats>,
-    /// The settings that select people; those of the whole of a preview alone.
+    /// The settings that select people; only for a complete preview.
     pub(super) selecting: Option<BTreeMap<String, String>>,
-    /// Since when people have been missed; in a preview alone.
+    /// Since when people have been missed; only for a preview.
     pub(super) missed: Option<BTreeMap<Identity, Date>>,
     /// The latest run before this.
     pub(super) latest: i64,
-    /// The list as it was before the run that is taken back.
+    /// The copy of the list from before the run to be undone.
     pub(super) original: Option<PathBuf>,
 }
 
-/// What is to be done to the application's groups.
+/// The edits of the application's groups.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct GroupWork {
-    /// Before accounts change: who leaves a group, and which groups go.
+    /// Before accounts change: members who leave, and groups to be deleted.
     pub first: Vec<GroupEdit>,
-    /// Behind them: which groups come, and who comes into one.
+    /// After accounts have changed: groups to be created, and members who join.
     pub last: Vec<GroupEdit>,
 }
 
 impl GroupWork {
-    /// Everything, in order.
+    /// All edits, in order.
     pub fn all(&self) -> impl Iterator<Item = &GroupEdit> {
         self.first.iter().chain(&self.last)
     }
 
-    /// How many edits there are.
+    /// Number of edits.
     #[must_use]
     pub fn len(&self) -> usize {
         self.first.len() + self.last.len()
     }
 
-    /// Whether there is none.
+    /// Whether there are none.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.len() == 0
@@ -76,36 +77,35 @@ impl GroupWork {
 }
 
 impl Work {
-    /// Where the edits come from.
+    /// The origin of the edits.
     #[must_use]
     pub fn origin(&self) -> Origin {
         self.origin
     }
 
-    /// What is to be done to accounts, in order.
+    /// The edits of accounts, in order.
     #[must_use]
     pub fn edits(&self) -> &[Edit] {
         &self.edits
     }
 
-    /// What is to be done to groups.
+    /// The edits of groups.
     #[must_use]
     pub fn groups(&self) -> &GroupWork {
         &self.groups
     }
 
-    /// The limits that are passed; each must be released.
+    /// The limits that are exceeded; each must be released.
     #[must_use]
     pub fn brakes(&self) -> &[Brake] {
         &self.brakes
     }
 
-    /// Some edits of accounts alone, in the same order: those that were approved, say.
+    /// A part of the edits of accounts, in the same order; for example the approved ones.
     ///
-    /// Limits on removals and seats are held against what is left. Groups are left as they are, and
-    /// `settings_changed` still holds for the edits that were not kept: the next preview has both. An
-    /// edit that cannot be made without one that was left out (two accounts that exchange a login) is
-    /// refused by the store, and the outcome says so.
+    /// Removals and seats are counted again for the part. Groups are not edited, and `settings_changed` remains in
+    /// force for the other edits: the next preview shows both. An edit that depends on one left out (two accounts
+    /// that swap logins) is refused by the store, as its outcome says.
     ///
     /// ```
     /// # use webtaxon::{ChangeKind, apply::Work};
@@ -129,7 +129,7 @@ impl Work {
         self.edits.is_empty() && self.groups.is_empty()
     }
 
-    /// How many edits of accounts there are of each kind that occurs.
+    /// The number of edits of accounts of each kind that occurs.
     #[must_use]
     pub fn counts(&self) -> Vec<(ChangeKind, usize)> {
         let of = |kind| self.edits.iter().filter(|edit| edit.kind == kind).count();
@@ -137,13 +137,13 @@ impl Work {
     }
 }
 
-/// Who wants it, and on which terms.
+/// Who approves an apply, and on what terms.
 #[derive(Clone, Debug, Default)]
 pub struct Consent {
-    /// Who wants it, for the journal.
+    /// The person, for the journal.
     pub who: String,
-    /// The brakes that are released for this one time, by name.
+    /// The brakes released for this apply, by name.
     pub release: Vec<String>,
-    /// After so many refusals of the store no further edit is begun.
+    /// Number of refusals by the store after which no further edit begins.
     pub stop_after: Option<usize>,
 }

@@ -1,4 +1,4 @@
-//! What the settings look for: bases, filter, attributes, groups.
+//! Steps on what the settings refer to: bases, filter, attributes, groups.
 
 use super::steps::{Finding, StepOutcome, Steps, bad, good, warning};
 use crate::directory::wanted_attributes;
@@ -16,26 +16,26 @@ use webtaxon_core::settings::Intake;
 use webtaxon_core::settings::rules::Condition;
 use webtaxon_core::words::counted as with_noun;
 
-/// People whose attributes are looked at.
+/// Number of people whose attributes are examined.
 const SAMPLE: usize = 500;
 const NO_RIGHT: &str = "the bind account may not read it: ask the directory's administrators for read access";
 
-/// What the steps learned.
+/// Results that later steps need.
 pub(crate) struct Told {
-    /// How many entries the filter finds under all bases; none if that could not be counted.
+    /// Number of entries that match the filter under all bases; `None` if they could not be counted.
     pub(crate) candidates: Option<usize>,
 }
 
-/// The entries that a search found, and the references that it met.
+/// The entries of a search, and the references met.
 #[derive(Debug, Default)]
 pub(crate) struct Counted {
     pub(crate) entries: usize,
     pub(crate) references: usize,
-    /// Why there may be more of them, if the server gives no more at once.
+    /// Why there may be more, if the server's limit ended the search.
     pub(crate) limit: Option<String>,
 }
 
-/// Looks at everything in the directory that the settings name.
+/// Checks everything in the directory that the settings refer to.
 pub(crate) async fn read(intake: &Intake, connection: &mut Connection, steps: &mut Steps<'_>) -> Told {
     let mut told = Told { candidates: None };
     if !bases(connection, intake, steps).await {
@@ -48,7 +48,7 @@ pub(crate) async fn read(intake: &Intake, connection: &mut Connection, steps: &m
         if told.candidates.is_some_and(|count| count > 0) {
             attributes(connection, intake, &schema, steps).await;
         } else {
-            steps.skip("attribute", "nobody is found whose attributes could be looked at");
+            steps.skip("attribute", "nobody was found whose attributes could be examined");
         }
     }
     groups(connection, intake, steps).await;
@@ -56,7 +56,7 @@ pub(crate) async fn read(intake: &Intake, connection: &mut Connection, steps: &m
     told
 }
 
-/// Which groups come into the application.
+/// The groups to be imported.
 async fn application_groups(connection: &mut Connection, intake: &Intake, steps: &mut Steps<'_>) {
     let Some(groups) = &intake.application_groups else { return };
     for base in &groups.bases {
@@ -64,11 +64,11 @@ async fn application_groups(connection: &mut Connection, intake: &Intake, steps:
         let finding = match count_under(connection, base, &groups.filter).await {
             Err(error) => missing(&error, base, connection),
             Ok(Counted { entries: 0, .. }) => warning(
-                format!("{base}: {} finds no group for the application", groups.filter),
-                "`webtaxon browse` shows where groups sit; `webtaxon filter` tries a filter",
+                format!("{base}: {} matches no group for the application", groups.filter),
+                "`webtaxon browse` shows where groups are; `webtaxon filter` tries a filter",
             ),
             Ok(counted) => good(format!(
-                "{base}: {} finds {} for the application",
+                "{base}: {} matches {} for the application",
                 groups.filter,
                 with_noun(counted.entries, "group", "groups")
             )),
@@ -77,7 +77,7 @@ async fn application_groups(connection: &mut Connection, intake: &Intake, steps:
     }
 }
 
-/// What the intake's filter finds under all its bases.
+/// The entries that match the intake's filter under all bases.
 pub(crate) async fn count(connection: &mut Connection, intake: &Intake) -> Result<Counted, DirectoryError> {
     let mut all = Counted::default();
     for base in &intake.bases {
@@ -121,13 +121,13 @@ async fn bases(connection: &mut Connection, intake: &Intake, steps: &mut Steps<'
 fn nothing_shown(what: &str) -> Finding {
     Finding {
         outcome: StepOutcome::Bad,
-        message: format!("{what}: the server shows nothing of it"),
+        message: format!("{what}: the server does not show it"),
         remedy: NO_RIGHT.to_owned(),
         code: Some("WX0401".to_owned()),
     }
 }
 
-/// A base that cannot be read; one outside the server's own trees is named as such.
+/// A base that cannot be read; one outside the naming contexts is reported as such.
 fn missing(error: &DirectoryError, base: &Dn, connection: &Connection) -> Finding {
     let mut finding = bad(error);
     let tops = &connection.root().naming_contexts;
@@ -138,7 +138,7 @@ fn missing(error: &DirectoryError, base: &Dn, connection: &Connection) -> Findin
     finding
 }
 
-/// How many people and groups sit under a base.
+/// Number of people and groups under a base.
 async fn inside(connection: &mut Connection, base: &Dn, intake: &Intake) -> Finding {
     let groups = Filter::Or(
         ["group", "groupOfNames", "groupOfUniqueNames", "posixGroup"]
@@ -150,14 +150,14 @@ async fn inside(connection: &mut Connection, base: &Dn, intake: &Intake) -> Find
     match (people, groups) {
         (Ok(people), Ok(groups)) => {
             let message =
-                format!("{base}: {} found by the filter, {} groups", people.entries, groups.entries);
+                format!("{base}: {} matched by the filter, {} groups", people.entries, groups.entries);
             if people.entries > 0 {
                 return good(message);
             }
-            warning(message, "people may sit under another base: `webtaxon browse` shows where")
+            warning(message, "people may be under another base: `webtaxon browse` shows where")
         }
-        // The filter's own step tells what is wrong with the search.
-        _ => good(format!("{base} is there")),
+        // The step for the filter reports what is wrong with the search.
+        _ => good(format!("{base} exists")),
     }
 }
 
@@ -180,23 +180,26 @@ async fn filter(
     let finding = match counted {
         _ if !unknown.is_empty() => warning(
             format!(
-                "{text} finds {} entries; the server does not know {}",
+                "{text} matches {} entries; the server does not know {}",
                 counted.entries,
                 unknown.join(", ")
             ),
-            "a comparison with an attribute that nobody knows selects nobody, and says nothing about it",
+            "a comparison with an unknown attribute matches nobody, without an error",
         ),
         Counted { entries, limit: Some(limit), .. } => warning(
-            format!("{text} finds {entries} entries, and more: {limit}"),
-            "the preview reads them in parts, which takes longer: ask for a higher limit for the bind account",
+            format!("{text} matches {entries} entries, and more: {limit}"),
+            "the preview reads them in portions, which takes longer: ask for a higher limit for the bind account",
         ),
         Counted { entries: 0, .. } => warning(
-            format!("{text} finds nobody"),
-            "look at the spelling of attributes and values, and whether people sit under these bases",
+            format!("{text} matches nobody"),
+            "check the spelling of attributes and values, and whether people are under these bases",
         ),
         Counted { entries, references: 1.., .. } => warning(
-            format!("{text} finds {entries} entries, and {} references to other servers", counted.references),
-            "references = \"follow\" reads them there; if they are not, nobody's account is taken away",
+            format!(
+                "{text} matches {entries} entries, and {} referrals to other servers",
+                counted.references
+            ),
+            "references = \"follow\" reads those servers; otherwise no account is suspended or removed",
         ),
         Counted { entries, .. } => advised(connection.root().kind, schema, text, entries),
     };
@@ -204,23 +207,23 @@ async fn filter(
     Some(counted.entries)
 }
 
-/// A filter that finds somebody, and the gravest of what will surprise about it.
+/// The result for a filter that matches somebody, with the most serious advice.
 fn advised(kind: ServerKind, schema: &Schema, text: &Filter, entries: usize) -> Finding {
     let known = |_: &str| None; // unknown attributes were told already
     let schema = if schema.is_empty() { Schema::of(kind) } else { schema };
     let context = Context { kind, schema, unknown: &known, active_elsewhere: true, entries: Some(entries) };
-    let message = format!("{text} finds {entries} entries");
+    let message = format!("{text} matches {entries} entries");
     match advise(text, context).into_iter().find(|advice| advice.weight != Weight::Note) {
         None => good(message),
         Some(advice) => {
             let remedy =
-                format!("`webtaxon filter` explains it; `webtaxon code {}` says what it means", advice.code);
+                format!("`webtaxon filter` explains it; `webtaxon code {}` prints the chapter", advice.code);
             warning(format!("{message}; {}: {}", advice.clause, advice.message), remedy)
         }
     }
 }
 
-/// An attribute that the server's schema does not have, with the nearest one that it does.
+/// An attribute that the server's schema lacks, with the closest known name.
 fn unknown(attribute: &str, schema: &Schema) -> Option<String> {
     if schema.is_empty() || schema.find(attribute).is_some() {
         return None;
@@ -231,7 +234,7 @@ fn unknown(attribute: &str, schema: &Schema) -> Option<String> {
     })
 }
 
-/// Each attribute that the settings name: in the schema, readable, filled.
+/// Each attribute in the settings: in the schema, readable, filled.
 async fn attributes(connection: &mut Connection, intake: &Intake, schema: &Schema, steps: &mut Steps<'_>) {
     let began = Instant::now();
     let kind = connection.root().kind;
@@ -259,7 +262,7 @@ async fn attributes(connection: &mut Connection, intake: &Intake, schema: &Schem
         let began = Instant::now();
         let identity = intake.identity.as_ref() == Some(&attribute);
         let what = if identity { "identity" } else { "active" };
-        // Whether somebody is active may hang on what only the others have.
+        // Some people may be active only by an attribute that the others have.
         let finding = filled(what, &[&attribute], &sample, schema, identity);
         steps.end("attribute", began, finding);
     }
@@ -268,19 +271,19 @@ async fn attributes(connection: &mut Connection, intake: &Intake, schema: &Schem
     }
 }
 
-/// How many of the sample the administrator's own filter takes for active: whoever is not loses
-/// the account, so that one that is true for nobody is told before a preview.
+/// The number of people in the sample for whom the `active` filter is true: others lose their accounts, so a filter
+/// that is never true must be reported before a preview.
 fn counted_active(active: &Filter, sample: &Entries, kind: ServerKind) -> Finding {
     let matcher = Matcher::new(active, Schema::of(kind), sample.names());
     let count = |truth: Truth| sample.iter().filter(|entry| matcher.truth(*entry) == truth).count();
     let (of, is, unknown) = (sample.len(), count(Truth::True), count(Truth::Undefined));
     let message = format!("{active} is true for {is} of {of}");
     if unknown > 0 {
-        let remedy = "`webtaxon filter` explains why; whoever it is unknown for counts as not active";
-        return warning(format!("{message}, and unknown for {unknown}"), remedy);
+        let remedy = "`webtaxon filter` explains why; people for whom it is undefined count as inactive";
+        return warning(format!("{message}, and undefined for {unknown}"), remedy);
     }
     match is {
-        0 => warning(message, "nobody would be active: look at the filter with `webtaxon filter`"),
+        0 => warning(message, "nobody would be active: try the filter with `webtaxon filter`"),
         _ => good(message),
     }
 }
@@ -303,7 +306,7 @@ async fn sample(
     Ok(sample)
 }
 
-/// How many of the sample have one of a field's attributes.
+/// The number of people in the sample who have an attribute of a field.
 fn filled(field: &str, from: &[&str], sample: &Entries, schema: &Schema, required: bool) -> Finding {
     let has = |attribute: &str| {
         let filled = |value: &[u8]| !value.iter().all(u8::is_ascii_whitespace);
@@ -321,7 +324,7 @@ fn filled(field: &str, from: &[&str], sample: &Entries, schema: &Schema, require
     if !unknown.is_empty() {
         return warning(
             format!("{message}; the server does not know {}", unknown.join(", ")),
-            "write the attribute's right name; `webtaxon fields` lists those that people have",
+            "correct the attribute's name; `webtaxon fields` lists those that people have",
         );
     }
     match any {
@@ -332,7 +335,7 @@ fn filled(field: &str, from: &[&str], sample: &Entries, schema: &Schema, require
         _ if required && any < of => warning(
             format!("{message}; it is required"),
             format!(
-                "have it filled in the directory, or take `required` out: until then {} of these people stay out",
+                "have it filled in the directory, or remove `required`: until then {} of these people are left out",
                 of - any
             ),
         ),
@@ -362,7 +365,7 @@ async fn groups(connection: &mut Connection, intake: &Intake, steps: &mut Steps<
                         (0, _) => warning(
                             format!("{shown} has no members"),
                             format!(
-                                "nobody comes through it; `{key}` may mean another group, or the bind account may not see members"
+                                "it selects nobody; `{key}` may name the wrong group, or the bind account may not see members"
                             ),
                         ),
                         (_, true) => good(format!("{shown} ({key}) has more than {direct} direct members")),

@@ -1,6 +1,6 @@
-//! Is everything in order? Each step that a run needs, tried one after the other.
+//! The steps of `check`: everything that a run needs, tried in order.
 //!
-//! A step that fails stops what depends on it, which is then skipped; the rest goes on.
+//! A failed step causes those that depend on it to be skipped; the rest goes on.
 
 mod content;
 mod reach;
@@ -18,11 +18,9 @@ use steps::{Steps, bad, good, warning};
 use webtaxon_core::account::folded;
 use webtaxon_core::settings::{Bind, Intake};
 
-/// Tries everything that a run needs. A server that cannot be reached is tried again until `wait`
-/// is over.
+/// Tries everything that a run needs. A server that cannot be reached is tried again for up to `wait`.
 ///
-/// What the application keeps is looked at in any case; what needs the directory, as far as it
-/// goes.
+/// The application's side is always checked; the directory, as far as possible.
 pub(crate) async fn check(
     setup: &Setup,
     wait: Duration,
@@ -32,7 +30,7 @@ pub(crate) async fn check(
     let mut seen: Vec<&str> = Vec::new();
     for intake in &setup.settings.intakes {
         steps.intake = (!setup.settings.intakes.is_single()).then(|| intake.name.clone());
-        // The connection's own steps have told what ended them, for an earlier intake, too.
+        // The connection's own steps have reported its failure, possibly for an earlier intake.
         if seen.contains(&intake.directory.as_str()) && setup.snapshot.is_none() {
             if let Ok(mut connection) = setup.connect(intake).await {
                 content::read(intake, &mut connection, &mut steps).await;
@@ -49,7 +47,7 @@ pub(crate) async fn check(
     steps.finish()
 }
 
-/// What is remembered from run to run.
+/// The state between runs.
 async fn state(setup: &Setup, steps: &mut Steps<'_>) {
     let began = Instant::now();
     let place = setup.state().describe();
@@ -57,7 +55,7 @@ async fn state(setup: &Setup, steps: &mut Steps<'_>) {
     let runs = background::run(move || Journal::read(&*at)?.map(|journal| journal.runs()).transpose()).await;
     let finding = match runs {
         Err(error) => bad(&error),
-        Ok(None) => good(format!("nothing is remembered yet: the first apply makes {place}")),
+        Ok(None) => good(format!("no state yet: the first apply creates {place}")),
         Ok(Some(runs)) => good(match runs.first() {
             None => format!("{place}: no apply that changed anything"),
             Some(latest) => format!("{place}: {} applies, the latest at {:.0}", runs.len(), latest.at),
@@ -66,7 +64,7 @@ async fn state(setup: &Setup, steps: &mut Steps<'_>) {
     steps.end("state", began, finding);
 }
 
-/// The steps that need the directory; an error is one that a step has told already.
+/// The steps that need the directory; an error has already been reported by its step.
 async fn directory(
     setup: &Setup,
     intake: &Intake,
@@ -111,9 +109,7 @@ async fn offline(setup: &Setup, intake: &Intake, steps: &mut Steps<'_>) -> Resul
     let began = Instant::now();
     let Some(snapshot) = &setup.snapshot else { return Ok(()) };
     let header = &snapshot.header;
-    let taken = header
-        .taken
-        .map_or_else(|| "at a time that it does not say".to_owned(), |taken| format!("at {taken}"));
+    let taken = header.taken.map_or_else(|| "at an unknown time".to_owned(), |taken| format!("at {taken}"));
     let message =
         format!("a snapshot of {} entries, taken {taken} from {}", snapshot.entries.len(), header.server);
     let missing = snapshot.missing(intake);
@@ -121,7 +117,7 @@ async fn offline(setup: &Setup, intake: &Intake, steps: &mut Steps<'_>) -> Resul
         true => good(message),
         false => warning(
             format!("{message}; it is not whole: {}", missing.join("; ")),
-            "nobody's account is taken away on such a reading: take a new snapshot with these settings",
+            "such a reading suspends and removes no account: take a new snapshot with these settings",
         ),
     };
     steps.end("server", began, finding);
@@ -140,21 +136,21 @@ async fn accounts(setup: &Setup, steps: &mut Steps<'_>) {
         Ok(accounts) => {
             let linked = accounts.iter().filter(|account| account.link.is_some()).count();
             let settings = &setup.settings.accounts;
-            let place = if settings.store.has_links() { "" } else { " in Webtaxon's own state" };
+            let place = if settings.store.has_links() { "" } else { " in the state" };
             let message =
                 format!("{}: {} accounts, {linked} of them linked{place}", store.describe(), accounts.len());
             let known = |login: &str| accounts.iter().any(|one| folded(&one.login) == folded(login));
             if let Some(login) = settings.whose.keys().find(|login| !known(login)) {
-                let remedy = "correct the login, or take it out of whose";
+                let remedy = "correct the login, or remove it from whose";
                 let finding =
-                    warning(format!("{message}; whose names {login}, which is none of them"), remedy);
+                    warning(format!("{message}; whose lists {login}, which is not among them"), remedy);
                 return steps.end("accounts", began, finding);
             }
             match store.is_writable().await {
                 Ok(true) => good(message),
                 Ok(false) => warning(
                     format!("{message}; it can be read, but not written"),
-                    "a preview works like this; to carry it out, whoever runs this must be allowed to write it",
+                    "a preview works like this; an apply needs the right to write it",
                 ),
                 Err(error) => bad(&error),
             }
@@ -164,7 +160,7 @@ async fn accounts(setup: &Setup, steps: &mut Steps<'_>) {
     application_groups(setup, steps).await;
 }
 
-/// The application's own groups, if some come in.
+/// The application's own groups, if the settings import any.
 async fn application_groups(setup: &Setup, steps: &mut Steps<'_>) {
     if !setup.settings.brings_groups() {
         return;

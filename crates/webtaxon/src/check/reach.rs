@@ -1,4 +1,4 @@
-//! Each server of the directory: its name, the way to it, its certificate, what it says of itself.
+//! Steps on each server of the directory: name, connection, certificate, root DSE.
 
 use super::steps::{Finding, StepOutcome, Steps, bad, good, warning};
 use crate::directory::client::Connection;
@@ -9,17 +9,16 @@ use std::time::{Duration, Instant};
 use webtaxon_core::ldap::url::Server;
 use webtaxon_core::ldap::value::generalized_time;
 
-/// Between two tries of a server that cannot be reached.
+/// Pause before a server that cannot be reached is tried again.
 const PAUSE: Duration = Duration::from_secs(2);
-/// A certificate that ends so soon is worth a word, in days.
+/// Days before the expiry of a certificate at which to warn.
 const SOON: i64 = 30;
-/// A difference that the way to the server and a full second explain, in seconds.
+/// A difference of clocks that latency and rounding explain, in seconds.
 const TOGETHER: i64 = 5;
-/// Clocks further apart than this break signed tickets and mislead about expiry, in seconds.
+/// A difference of clocks that invalidates tickets and falsifies expiry, in seconds.
 const APART: i64 = 300;
 
-/// Tries every server, so that the second one is known to work before it is needed. Gives the
-/// first connection that came about.
+/// Tries every server, so that a fallback is known to work before it is needed. Returns the first connection.
 pub(crate) async fn servers(access: &Access, wait: Duration, steps: &mut Steps<'_>) -> Option<Connection> {
     let began = Instant::now();
     let list = match access.servers().await {
@@ -42,7 +41,7 @@ pub(crate) async fn servers(access: &Access, wait: Duration, steps: &mut Steps<'
     first
 }
 
-/// One server. Where there are others, one that cannot be used is a warning.
+/// One server. If there are others, an unusable one is only a warning.
 async fn one(
     server: &Server,
     access: &Access,
@@ -86,7 +85,7 @@ async fn one(
     }
 }
 
-/// Whether trying again may help.
+/// Whether another attempt may help.
 fn is_passing(error: &DirectoryError) -> bool {
     use DirectoryErrorKind as Kind;
     match error.kind() {
@@ -107,8 +106,8 @@ fn in_words(server: &Server, milestone: &Milestone) -> (&'static str, Finding) {
         Milestone::Plain => (
             "tls",
             warning(
-                "plain text, as the settings say (plain = true)",
-                "anybody on the way can read the password: take `plain` out, outside of tests",
+                "plain text, as set in the settings (plain = true)",
+                "anybody on the network path can read the password: remove `plain`, except for tests",
             ),
         ),
         Milestone::Secured { protocol, certificate, start_tls } => {
@@ -128,7 +127,7 @@ fn secured(how: &str, certificate: &Certificate) -> Finding {
     let left = certificate.days_left(Timestamp::now());
     let until = certificate.not_after.strftime("%Y-%m-%d");
     let message = format!(
-        "{how}; the certificate is for {}, issued by {}, good until {until} ({left} days)",
+        "{how}; the certificate is for {}, issued by {}, valid until {until} ({left} days)",
         certificate.names.join(", "),
         certificate.issuer
     );
@@ -137,11 +136,11 @@ fn secured(how: &str, certificate: &Certificate) -> Finding {
     }
     warning(
         message,
-        "ask the directory's administrators to renew it in time: when it has expired, nothing works any more",
+        "ask the directory's administrators to renew it in time: nothing works once it has expired",
     )
 }
 
-/// The step that an error belongs to, by what was done already.
+/// The step that an error belongs to, given the steps already done.
 fn failed_step(error: &DirectoryError, done: usize) -> &'static str {
     use DirectoryErrorKind as Kind;
     match error.kind() {
@@ -155,21 +154,21 @@ fn failed_step(error: &DirectoryError, done: usize) -> &'static str {
 fn about(connection: &Connection) -> Finding {
     let root = connection.root();
     if !root.read {
-        return good("it says nothing of itself before the bind");
+        return good("it shows nothing before the bind");
     }
     let tops: Vec<String> = root.tops().iter().map(ToString::to_string).collect();
-    let tops = if tops.is_empty() { "it names no tree".to_owned() } else { tops.join(", ") };
+    let tops = if tops.is_empty() { "it shows no naming context".to_owned() } else { tops.join(", ") };
     let message = format!("{}; it holds {tops}", root.described());
     if root.paged() {
         return good(message);
     }
     warning(
-        format!("{message}; it does not know paged results"),
-        "a search that finds more than the server's limit ends early; then nobody's account is taken away",
+        format!("{message}; it does not support paged results"),
+        "a search beyond the server's limit ends early; then no account is suspended or removed",
     )
 }
 
-/// How far the server's clock is from this machine's, where the server tells.
+/// The difference between the server's clock and this machine's, if the server shows its own.
 fn clock(connection: &Connection, steps: &mut Steps<'_>) {
     let began = Instant::now();
     let Some(told) = &connection.root().current_time else { return };
@@ -182,7 +181,7 @@ fn clock(connection: &Connection, steps: &mut Steps<'_>) {
     } else {
         warning(
             format!("the server's clock says {theirs}: {apart} s away from this machine's"),
-            "set this machine's clock by the company's time server; certificates and expiry dates are judged by it",
+            "set this machine's clock by the company's time server; certificates and expiry dates depend on it",
         )
     };
     steps.end("clock", began, finding);

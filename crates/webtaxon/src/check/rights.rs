@@ -1,5 +1,5 @@
-//! The bind account: whether it is let in, whom the server takes it for, how long its password is
-//! good for, and whether it may do more than this job needs.
+//! Steps on the bind account: whether it can bind, the identity that the server assumes, the expiry of its password,
+//! and rights beyond what this job needs.
 
 use super::steps::{Finding, StepOutcome, Steps, bad, good, warning};
 use crate::directory::client::Connection;
@@ -18,13 +18,13 @@ use webtaxon_core::ldap::value::{FileTime, relative_id, sid};
 use webtaxon_core::settings::{Bind, Directory, Intake};
 use webtaxon_wire::control::WHO_AM_I;
 
-/// A password that ends so soon is worth a word, in days.
+/// Days before the expiry of a password at which to warn.
 const SOON: i64 = 30;
-/// Levels of groups that are climbed from the bind account.
+/// Maximum levels of groups above the bind account.
 const LEVELS: usize = 8;
 
-/// Groups of a domain controller that may change accounts or servers: the last part of their SID
-/// ([MS-DTYP] §2.4.2.4), and their usual name.
+/// Groups of a domain controller that can change accounts or servers: the last part of the SID ([MS-DTYP] §2.4.2.4),
+/// and the usual name.
 const POWERFUL: [(u32, &str); 9] = [
     (512, "Domain Admins"),
     (518, "Schema Admins"),
@@ -38,9 +38,9 @@ const POWERFUL: [(u32, &str); 9] = [
 ];
 
 const LESS: &str =
-    "this job only reads: ask the directory's administrators for an account that can do nothing else";
+    "reading is enough: ask the directory's administrators for an account that can do nothing else";
 
-/// Fetches the password and binds; false if a run would end here.
+/// Fetches the password and binds; false if a run would fail here.
 pub(crate) async fn bind(
     setup: &Setup,
     directory: &Directory,
@@ -58,7 +58,7 @@ pub(crate) async fn bind(
     if secret.is_some() {
         let finding = match password_warning(directory, &setup.folder) {
             None => good("found"),
-            Some(open) => warning(open, "let only whoever runs this read it"),
+            Some(open) => warning(open, "make it readable only by the user who runs this"),
         };
         steps.end("password", began, finding);
     }
@@ -68,7 +68,7 @@ pub(crate) async fn bind(
         return false;
     }
     if directory.bind == Bind::Anonymous {
-        steps.end("bind", began, good("anonymous, as the settings say"));
+        steps.end("bind", began, good("anonymous, as set in the settings"));
         return true;
     }
     match account(directory, connection, steps, began).await {
@@ -80,14 +80,14 @@ pub(crate) async fn bind(
     }
 }
 
-/// Who was let in, and what they may do.
+/// The bind account and its rights.
 async fn account(
     directory: &Directory,
     connection: &mut Connection,
     steps: &mut Steps<'_>,
     began: Instant,
 ) -> Result<(), DirectoryError> {
-    let shown = directory.bind.name().unwrap_or("whoever the connection shows");
+    let shown = directory.bind.name().unwrap_or("the identity of the connection");
     let told = match connection.root().extends(WHO_AM_I) {
         true => connection.who_am_i().await?,
         false => None,
@@ -95,7 +95,7 @@ async fn account(
     if told.as_deref() == Some("") {
         let finding = Finding {
             outcome: StepOutcome::Bad,
-            message: format!("the server let {shown} in, but takes it for nobody (anonymous)"),
+            message: format!("the server accepted {shown}, but treats it as anonymous"),
             remedy: "ask the directory's administrators how this account should bind".to_owned(),
             code: Some("WX0316".to_owned()),
         };
@@ -107,7 +107,7 @@ async fn account(
     let finding = match (dn, &told) {
         (Some(dn), _) => good(format!("accepted as {shown}: {dn}")),
         (None, Some(told)) => good(format!("accepted as {shown}: {told}")),
-        (None, None) => good(format!("accepted as {shown}; its own entry is not shown to it")),
+        (None, None) => good(format!("accepted as {shown}; it cannot see its own entry")),
     };
     steps.end("bind", began, finding);
     let began = Instant::now();
@@ -123,7 +123,7 @@ async fn account(
         powers.push("it can read the server's own configuration (cn=config)".to_owned());
     }
     let finding = match powers.is_empty() {
-        true => good("nothing shows that the bind account can do more than read"),
+        true => good("the bind account seems to be able to do no more than read"),
         false => warning(format!("the bind account can do more than read: {}", powers.join("; ")), LESS),
     };
     steps.end("rights", began, finding);
@@ -170,14 +170,14 @@ async fn own_entry(
     }
 }
 
-/// `user@domain` or `DOMAIN\user` as a controller keeps them.
+/// The filter for `user@domain` or `DOMAIN\user` on a domain controller.
 fn by_login(name: &str) -> Filter {
     let short = name.rsplit('\\').next().unwrap_or(name);
     let short = short.split('@').next().unwrap_or(short);
     Filter::Or(vec![Filter::equal("userPrincipalName", name), Filter::equal("sAMAccountName", short)])
 }
 
-/// The first entry in the directory's trees that a filter finds.
+/// The first entry in the naming contexts that matches a filter.
 async fn find(connection: &mut Connection, filter: Filter) -> Result<Option<String>, DirectoryError> {
     for top in connection.root().tops().to_vec() {
         match connection.entries(Query::subtree(&top.to_string(), filter.clone(), &["1.1"])).await {
@@ -193,26 +193,26 @@ async fn find(connection: &mut Connection, filter: Filter) -> Result<Option<Stri
     Ok(None)
 }
 
-/// When the password ends, if that is soon or known.
+/// When the password expires, if that is known or soon.
 fn expiry(connection: &Connection, own: Option<Entry<'_>>) -> Option<Finding> {
     const RENEW: &str = "ask the directory's administrators for a password that does not expire, or renew it in time and put the new one where `password` says";
     let now = Timestamp::now().as_second();
     if let Some(state) = connection.password_state() {
         if let Some(left) = state.grace_left {
-            return Some(warning(
-                format!("the password has expired; {left} more binds are let through"),
-                RENEW,
-            ));
+            return Some(warning(format!("the password has expired; {left} more binds are accepted"), RENEW));
         }
         if let Some(seconds) = state.expires_in {
             let days = seconds / (24 * 60 * 60);
-            return Some(warning(format!("the server says that the password expires in {days} days"), RENEW));
+            return Some(warning(
+                format!("the server reports that the password expires in {days} days"),
+                RENEW,
+            ));
         }
         if state.fault == Some(2) {
-            let message = "the password must be changed before anything else is answered";
+            let message = "the password must be changed before the server answers anything else";
             return Some(warning(
                 message,
-                "ask the directory's administrators to take that off this account",
+                "ask the directory's administrators to clear that for this account",
             ));
         }
     }
@@ -234,7 +234,7 @@ fn expiry(connection: &Connection, own: Option<Entry<'_>>) -> Option<Finding> {
     }
 }
 
-/// What the account may do beyond reading, as far as the server tells.
+/// The account's rights beyond reading, as far as the server shows them.
 async fn powers(connection: &mut Connection, own: Entry<'_>) -> Result<Vec<String>, DirectoryError> {
     let mut powers = Vec::new();
     for group in own.values("tokenGroups") {
@@ -287,8 +287,7 @@ async fn groups_of(connection: &mut Connection, dn: &str) -> Result<Vec<String>,
     Ok(all)
 }
 
-/// Attributes of other people that the account may write, where the server tells
-/// ([MS-ADTS] §3.1.1.4.5.22).
+/// Attributes of other people that the account may write, if the server shows them ([MS-ADTS] §3.1.1.4.5.22).
 async fn writable(connection: &mut Connection, own: &str) -> Result<Option<String>, DirectoryError> {
     if connection.root().kind != ServerKind::Controller {
         return Ok(None);
@@ -332,7 +331,7 @@ async fn can_read_configuration(connection: &mut Connection) -> Result<bool, Dir
     }
 }
 
-/// Whether the same people can be read without a bind; said only if they can.
+/// Reports if the same people can be read without a bind.
 pub(crate) async fn anonymous(
     access: &Access,
     intake: &Intake,
@@ -344,6 +343,6 @@ pub(crate) async fn anonymous(
     let counted = crate::check::content::count(&mut connection, intake).await;
     connection.close().await;
     counted.is_ok_and(|counted| counted.entries == candidates).then(|| {
-        good("anonymous finds the same people: unless an attribute is missing then, bind and password could be left out")
+        good("an anonymous search finds the same people: unless an attribute is missing then, bind and password are not needed")
     })
 }

@@ -1,43 +1,43 @@
-//! The steps of a check: how each ended, in words, and what to do next.
+//! The steps of a check: outcome, message, remedy.
 
 use miette::Diagnostic;
 use serde::Serialize;
 use std::time::Instant;
 
-/// How a step ended.
+/// The outcome of a step.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum StepOutcome {
     /// As it should be.
     Good,
-    /// It works, but the administrator should know something.
+    /// It works, but deserves the administrator's attention.
     Warning,
-    /// A run cannot work like this.
+    /// A run would fail.
     Bad,
-    /// Not tried, since something before it failed or the server does not tell.
+    /// Not tried: an earlier step failed, or the server does not show it.
     Skipped,
 }
 
 /// One step of a check.
 #[derive(Clone, Debug, Serialize)]
 pub struct CheckStep {
-    /// Which step: `name`, `connect`, `tls`, `server`, `password`, `bind`, `rights`, `clock`, `base`, `filter`,
+    /// The step: `name`, `connect`, `tls`, `server`, `password`, `bind`, `rights`, `clock`, `base`, `filter`,
     /// `attribute`, `group`, `accounts`.
     pub name: &'static str,
-    /// How it ended.
+    /// The outcome.
     pub outcome: StepOutcome,
-    /// What was found.
+    /// The result in words.
     pub message: String,
-    /// What to do next; empty where nothing is to be done.
+    /// The remedy; empty if none is needed.
     pub remedy: String,
     /// The code of the message that explains a failure.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub code: Option<String>,
-    /// How long it took, in milliseconds.
+    /// Duration in milliseconds.
     pub milliseconds: u64,
 }
 
-/// What a step found: how it ended, in words, and what to do next.
+/// The result of a step: outcome, message, remedy.
 pub(super) struct Finding {
     pub(super) outcome: StepOutcome,
     pub(super) message: String,
@@ -62,11 +62,11 @@ pub(super) fn bad(error: &(impl Diagnostic + ?Sized)) -> Finding {
     }
 }
 
-/// Runs the steps and reports each as it ends.
+/// Runs the steps and reports each at its end.
 pub(super) struct Steps<'r> {
     report: &'r mut (dyn FnMut(&CheckStep) + Send),
     steps: Vec<CheckStep>,
-    /// The intake that is looked at, where there are several.
+    /// The current intake, if there are several.
     pub(super) intake: Option<String>,
 }
 
@@ -75,7 +75,7 @@ impl<'r> Steps<'r> {
         Self { report, steps: Vec::new(), intake: None }
     }
 
-    /// The steps that were tried, in order.
+    /// The steps tried, in order.
     pub(super) fn finish(self) -> Vec<CheckStep> {
         self.steps
     }

@@ -1,4 +1,4 @@
-//! Why a directory could not be asked, and what to do about it.
+//! Why a directory could not be read, and what to do about it.
 
 use crate::secure::{RefusedCertificate, SecureError};
 use miette::Diagnostic;
@@ -7,27 +7,25 @@ use thiserror::Error;
 use webtaxon_wire::ProtocolError;
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
-/// Why a directory could not be asked.
+/// Why a directory could not be read.
 #[derive(Debug, Error, Diagnostic)]
 #[error(transparent)]
 #[diagnostic(transparent)]
 pub struct DirectoryError(#[from] DirectoryErrorKind);
 
-/// What went wrong between here and the directory.
+/// The kinds of failure between here and the directory.
 #[derive(Debug, Error, Diagnostic)]
 #[non_exhaustive]
 pub enum DirectoryErrorKind {
     /// The settings name no server.
-    #[error("the settings name no server")]
+    #[error("the settings give no server")]
     #[diagnostic(code(WX0301), help("write servers = [\"ldaps://dc1.quillmere.example\"]"))]
     NoServer,
-    /// The host's name means nothing here.
+    /// The host name cannot be resolved.
     #[error("{server}: the host name cannot be resolved: {reason}")]
     #[diagnostic(
         code(WX0302),
-        help(
-            "check the spelling of the host in `servers`, and whether this machine asks the company's name servers"
-        )
+        help("check the spelling of the host in `servers`, and whether this machine uses the company's DNS")
     )]
     Resolve {
         /// The server.
@@ -35,12 +33,12 @@ pub enum DirectoryErrorKind {
         /// The system's reason.
         reason: std::io::Error,
     },
-    /// Nobody listens there.
+    /// The connection was refused.
     #[error("{server}: no connection: {reason}")]
     #[diagnostic(
         code(WX0303),
         help(
-            "is the port right (636 for ldaps://, 389 for ldap://)? does a firewall stand between, and does the server run?"
+            "is the port right (636 for ldaps://, 389 for ldap://)? is there a firewall in between, and is the server running?"
         )
     )]
     Connect {
@@ -49,19 +47,19 @@ pub enum DirectoryErrorKind {
         /// The system's reason.
         reason: std::io::Error,
     },
-    /// Nobody answers there.
+    /// The server did not answer.
     #[error("{server}: no answer within {}", seconds(*waited))]
     #[diagnostic(
         code(WX0304),
-        help("a firewall that swallows packets looks like this; or the server is busy: raise `timeout`")
+        help("a firewall that drops packets has this effect; or the server is busy: raise `timeout`")
     )]
     NoAnswer {
         /// The server.
         server: String,
-        /// How long it was waited for.
+        /// The time waited.
         waited: Duration,
     },
-    /// The whole run took too long.
+    /// The whole run exceeded its deadline.
     #[error("{server}: the reading took longer than its deadline of {}", seconds(*deadline))]
     #[diagnostic(
         code(WX0305),
@@ -70,19 +68,19 @@ pub enum DirectoryErrorKind {
     Deadline {
         /// The server.
         server: String,
-        /// How long the run may take.
+        /// The deadline.
         deadline: Duration,
     },
-    /// The server's certificate is not good.
+    /// The server's certificate was refused.
     #[error(transparent)]
     #[diagnostic(transparent)]
     Certificate(#[from] RefusedCertificate),
-    /// A certificate, a password or TLS itself is of no use.
+    /// A certificate or password cannot be used, or TLS failed.
     #[error(transparent)]
     #[diagnostic(transparent)]
     Secure(#[from] SecureError),
     /// StartTLS was refused.
-    #[error("{server}: the server does not go over to a secure connection: {}", evidence(result))]
+    #[error("{server}: the server refuses StartTLS: {}", evidence(result))]
     #[diagnostic(
         code(WX0317),
         help(
@@ -92,27 +90,27 @@ pub enum DirectoryErrorKind {
     NoStartTls {
         /// The server.
         server: String,
-        /// What it answered.
+        /// The server's result.
         result: Box<LdapResult>,
     },
-    /// Something was sent in plain text behind the answer to StartTLS.
-    #[error("{server}: something was slipped in before the connection was secure")]
+    /// Plain text arrived after the response to StartTLS.
+    #[error("{server}: data was injected before the connection was secure")]
     #[diagnostic(
         code(WX0318),
         help(
-            "somebody on the way may be tampering: nothing was sent; tell the directory's administrators, and use ldaps://"
+            "somebody on the network path may be tampering: nothing was sent; tell the directory's administrators, and use ldaps://"
         )
     )]
     Injected {
         /// The server.
         server: String,
     },
-    /// The name servers know no servers of the domain.
+    /// DNS has no servers for the domain.
     #[error("the servers of {domain} cannot be found: {reason}")]
     #[diagnostic(
         code(WX0319),
         help(
-            "check `domain`, and whether this machine asks the company's name servers; or name the servers: servers = [\"ldaps://…\"]"
+            "check `domain`, and whether this machine uses the company's DNS; or give the servers: servers = [\"ldaps://…\"]"
         )
     )]
     Domain {
@@ -121,23 +119,23 @@ pub enum DirectoryErrorKind {
         /// The reason.
         reason: String,
     },
-    /// Several servers, and none of them can be used.
+    /// None of several servers is usable.
     #[error("none of the {} servers can be used. {}", failed.len(), each(failed))]
     #[diagnostic(code(WX0320), help("`webtaxon check` tries each of them, step by step"))]
     AllFailed {
-        /// Why each of them cannot, in the order in which they were tried.
+        /// The failure of each server, in the order tried.
         failed: Vec<DirectoryError>,
     },
-    /// The server breaks the protocol, or hangs up with a notice.
+    /// The server broke the protocol, or disconnected with a notice.
     #[error(transparent)]
     #[diagnostic(transparent)]
     Protocol(#[from] BrokenProtocol),
-    /// The connection ended in the middle.
-    #[error("{server}: the connection was cut")]
+    /// The connection was lost.
+    #[error("{server}: the connection was lost")]
     #[diagnostic(
         code(WX0314),
         help(
-            "try again; if it happens every time at the same place, a device on the way or the server's limits end it"
+            "try again; if it always happens at the same point, a network device or the server's limits are the cause"
         )
     )]
     Cut {
@@ -150,43 +148,43 @@ pub enum DirectoryErrorKind {
     BindRefused {
         /// The server.
         server: String,
-        /// Who asked.
+        /// The bind name.
         name: String,
         /// The result code.
         code: ResultCode,
-        /// What the server's sub-code means, with a colon behind it; or nothing.
+        /// The meaning of the server's sub-code, with a colon after it; or empty.
         meaning: String,
-        /// The result code and the server's own words.
+        /// The result code and the server's message.
         result: String,
-        /// The way out.
+        /// The remedy.
         help: &'static str,
     },
-    /// The server gave no more entries than its limit.
-    #[error("{base}: the server does not give everything: {limit}")]
+    /// The server's limit ended a search.
+    #[error("{base}: the server does not return everything: {limit}")]
     #[diagnostic(code(WX0407), help("choose narrower bases, or ask for a higher limit for the bind account"))]
     Unfinished {
-        /// Where the search began.
+        /// The base.
         base: String,
-        /// The server's words.
+        /// The server's result, in words.
         limit: String,
     },
-    /// No random numbers for a mask.
-    #[error("this machine gives no random numbers, so that nobody can be made unrecognisable")]
+    /// The system has no random numbers for a mask.
+    #[error("this machine has no random numbers, which masking needs")]
     #[diagnostic(code(WX0406), help("take the snapshot on another machine"))]
     NoRandom,
-    /// Nobody is there, as far as the bind account sees.
+    /// The bind account sees no people.
     #[error("{server}: the directory shows no people")]
     #[diagnostic(
         code(WX0404),
         help(
-            "the bind account may not read them: ask the directory's administrators for read access, or try another account"
+            "the bind account may not be allowed to read them: ask the directory's administrators for read access, or try another account"
         )
     )]
     Nobody {
         /// The server.
         server: String,
     },
-    /// Page after page without an entry, and never an end.
+    /// Page after page without an entry, and no end.
     #[error("{base}: the server sends empty pages without end")]
     #[diagnostic(
         code(WX0402),
@@ -195,35 +193,35 @@ pub enum DirectoryErrorKind {
         )
     )]
     EndlessPages {
-        /// Where the search began.
+        /// The base.
         base: String,
     },
-    /// A part of the tree is kept elsewhere, and the settings say to stop there.
-    #[error("{base}: a part of it is kept by another server: {}", urls.join(" or "))]
+    /// Another server holds a part of the tree, and the settings refuse referrals.
+    #[error("{base}: a part of it is held by another server: {}", urls.join(" or "))]
     #[diagnostic(
         code(WX0403),
         help(
-            "references = \"refuse\" ends the reading here; \"follow\" reads that server, too, \"ignore\" leaves its part out"
+            "references = \"refuse\" ends the reading here; \"follow\" also reads that server, \"ignore\" leaves its part out"
         )
     )]
     Referred {
-        /// Where the search began.
+        /// The base.
         base: String,
-        /// The servers that keep it.
+        /// The URLs of the other servers.
         urls: Vec<String>,
     },
-    /// A search ended with another result than success.
+    /// A search did not succeed.
     #[error("{}", in_words(base, result))]
     #[diagnostic(code(WX0401), help("{}", search_remedy(result.code.0)))]
     Search {
-        /// Where it began.
+        /// The base.
         base: String,
-        /// What came of it.
+        /// The result.
         result: Box<LdapResult>,
     },
 }
 
-/// What a server did against the protocol.
+/// A server's violation of the protocol.
 #[derive(Debug, Error)]
 #[error("{server}: {error}")]
 pub struct BrokenProtocol {
@@ -248,13 +246,13 @@ impl From<SecureError> for DirectoryError {
 }
 
 impl DirectoryError {
-    /// What went wrong.
+    /// The kind of failure.
     #[must_use]
     pub fn kind(&self) -> &DirectoryErrorKind {
         &self.0
     }
 
-    /// Whether the connection is of no use any more: it broke, or the server stays busy.
+    /// Whether the connection is unusable: it broke, or the server remains busy.
     pub(crate) fn is_fatal(&self) -> bool {
         match &self.0 {
             DirectoryErrorKind::Search { result, .. } => {
@@ -265,14 +263,14 @@ impl DirectoryError {
         }
     }
 
-    /// Whether the server gave less than was asked for, since it gives no more at once.
+    /// Whether the server's limit cut a search short.
     pub(crate) fn is_limit(&self) -> bool {
         use ResultCode as Code;
         matches!(&self.0, DirectoryErrorKind::Search { result, .. }
             if [Code::SIZE_LIMIT_EXCEEDED, Code::ADMIN_LIMIT_EXCEEDED, Code::TIME_LIMIT_EXCEEDED].contains(&result.code))
     }
 
-    /// Where else to ask, if the server says that it does not keep the base (RFC 4511 §4.1.10).
+    /// The referral, if the server does not hold the base (RFC 4511 §4.1.10).
     pub(crate) fn referral(&self) -> Option<Vec<String>> {
         match &self.0 {
             DirectoryErrorKind::Search { result, .. } if result.code == ResultCode::REFERRAL => {
@@ -283,8 +281,8 @@ impl DirectoryError {
         }
     }
 
-    /// Whether another server of the directory may answer where this one did not. A refused bind
-    /// would be refused everywhere, unless the server was only busy.
+    /// Whether another server may answer in its place. A refused bind would be refused everywhere, unless the server
+    /// was only busy.
     pub(crate) fn is_servers_own(&self) -> bool {
         use DirectoryErrorKind as Kind;
         match &self.0 {
@@ -313,7 +311,7 @@ fn each(failed: &[DirectoryError]) -> String {
     failed.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")
 }
 
-/// A result's code, and the server's own words if there are any.
+/// A result code, with the server's message if there is one.
 fn evidence(result: &LdapResult) -> String {
     let words = result.words();
     if words.is_empty() {
@@ -323,7 +321,7 @@ fn evidence(result: &LdapResult) -> String {
     }
 }
 
-/// A search's result in words that say where.
+/// A search's result with its base, in words.
 fn in_words(base: &str, result: &LdapResult) -> String {
     let words = result.words();
     let words = if words.is_empty() { String::new() } else { format!(", the server says: {words}") };
@@ -341,15 +339,15 @@ pub(crate) fn search_remedy(code: u32) -> &'static str {
         1 | 50 => "the bind account may not read this: ask the directory's administrators for read access",
         3 => "the server's time limit is too short for this search: choose a narrower base or filter",
         4 | 11 => {
-            "the server gives no more entries than its limit: choose narrower bases, or ask for a higher limit for the bind account"
+            "the search exceeds the server's limit: choose narrower bases, or ask for a higher limit for the bind account"
         }
         10 => {
-            "this part of the tree is kept by another server: references = \"follow\" reads it there; or name that server in `servers`"
+            "this part of the tree is held by another server: references = \"follow\" reads it there; or add that server to `servers`"
         }
-        12 => "the server does not know paged results: tell its administrators",
-        32 => "check the spelling; people and groups often sit under different bases",
-        34 => "check the spelling: the server does not take this as a distinguished name",
-        51 | 52 => "the server is busy or going down: try again later, or name another one in `servers`",
+        12 => "the server does not support paged results: tell its administrators",
+        32 => "check the spelling; people and groups are often under different bases",
+        34 => "check the spelling: the server does not accept this as a distinguished name",
+        51 | 52 => "the server is busy or shutting down: try again later, or add another one to `servers`",
         _ => "ask the directory's administrators, and give them the result code",
     }
 }

@@ -1,7 +1,7 @@
-//! LDAP: a directory is connected, asked and read, and never written to.
+//! LDAP: a directory is connected to and searched, and never written to.
 //!
 //! * [`client`]: one connection to one server, and searches on it;
-//! * `nesting`: the strategies by which groups in groups are read;
+//! * `nesting`: the strategies for reading nested groups;
 //! * `reading`: one intake's reading, step by step.
 
 pub mod client;

@@ -1,39 +1,36 @@
-//! Why an apply is not begun.
+//! Why an apply did not begin.
 
 use miette::Diagnostic;
 use std::path::PathBuf;
 use thiserror::Error;
 use webtaxon_core::preview::{Brake, BrakeKind};
 
-/// Why an apply is not begun. Nothing was changed.
+/// Why an apply did not begin. Nothing was changed.
 #[derive(Debug, Error, Diagnostic)]
 #[error(transparent)]
 #[diagnostic(transparent)]
 pub struct ApplyError(#[from] ApplyErrorKind);
 
-/// What stands in its way.
+/// The kinds of obstacle.
 #[derive(Debug, Error, Diagnostic)]
 #[non_exhaustive]
 pub enum ApplyErrorKind {
-    /// Limits are passed.
-    #[error("nothing was changed: {} holds it: {}", if brakes.len() == 1 { "a brake" } else { "more than one brake" }, in_words(brakes))]
+    /// Brakes are in force.
+    #[error("nothing was changed: {} stops it: {}", if brakes.len() == 1 { "a brake" } else { "more than one brake" }, in_words(brakes))]
     #[diagnostic(
         code(WX0603),
-        help(
-            "look at the preview; if it is what you want, add --release {} for this one time",
-            names(brakes)
-        )
+        help("look at the preview; if it is what you want, add --release {} this time", names(brakes))
     )]
     Braked {
         /// The brakes that were not released.
         brakes: Vec<Brake>,
     },
-    /// A brake that there is not.
+    /// An unknown brake.
     #[error("there is no brake {0}")]
     #[diagnostic(code(WX0604), help("the brakes are {}", BrakeKind::ALL.map(BrakeKind::name).join(", ")))]
     NoBrake(String),
     /// A saved preview that cannot be used.
-    #[error("{} is no saved preview that can be used: {reason}", file.display())]
+    #[error("{} is not a usable saved preview: {reason}", file.display())]
     #[diagnostic(code(WX0605), help("make it again: webtaxon preview --save FILE"))]
     NotSaved {
         /// The file.
@@ -41,54 +38,54 @@ pub enum ApplyErrorKind {
         /// The reason.
         reason: String,
     },
-    /// A preview that was made with something else.
+    /// The work was made with other settings or for another list.
     #[error("the saved preview was made {what}")]
     #[diagnostic(
         code(WX0606),
         help("make it again with the settings as they are now: webtaxon preview --save FILE")
     )]
     Other {
-        /// What with.
+        /// The difference.
         what: &'static str,
     },
-    /// A run that the journal does not have.
+    /// A run that is not in the journal.
     #[error("the journal has no run {0}")]
     #[diagnostic(code(WX0607), help("webtaxon journal lists the runs"))]
     NoRun(i64),
-    /// A run that was cut off, and nobody knows yet what it did.
-    #[error("run {0} was cut off, and what it did has not been looked at yet")]
-    #[diagnostic(code(WX0608), help("webtaxon apply looks at it first, before anything else"))]
+    /// An interrupted run whose outcome is not known yet.
+    #[error("run {0} was interrupted, and what it did is not known yet")]
+    #[diagnostic(code(WX0608), help("webtaxon apply finds out first, before anything else"))]
     CutOff(i64),
-    /// The accounts cannot be copied before they are changed.
+    /// The accounts cannot be copied.
     #[error("no copy of the accounts can be written to {}: {reason}", file.display())]
     #[diagnostic(code(WX0609), help("nothing was changed; make room there, or give the right to write"))]
     NoCopy {
-        /// Where it was to be.
+        /// The file of the copy.
         file: PathBuf,
         /// The reason.
         reason: String,
     },
-    /// There is no database that takes statements.
-    #[error("{0} is no table of a database: there are no statements to write down")]
-    #[diagnostic(code(WX0611), help("leave --statements out; the preview shows what an apply would do"))]
+    /// The accounts are not in a table, so there are no statements.
+    #[error("{0} is not a database table: there are no statements for it")]
+    #[diagnostic(code(WX0611), help("remove --statements; the preview shows what an apply would do"))]
     NoTable(String),
-    /// The list is not all that would change.
+    /// Part of the change is not in the list.
     #[error(
         "statements would leave the links behind, which are kept apart from the list (links = \"apart\")"
     )]
     #[diagnostic(
         code(WX0612),
         help(
-            "leave --statements out and let webtaxon apply make the changes; or give the table a column for the link"
+            "remove --statements and let webtaxon apply make the changes; or give the table a column for the link"
         )
     )]
     LinksApart,
-    /// It was done, and the journal does not have it.
-    #[error("changes were made, but what became of them could not be written to the journal: {reason}")]
+    /// An edit was made, but the journal could not record it.
+    #[error("changes were made, but their outcome could not be written to the journal: {reason}")]
     #[diagnostic(
         code(WX0610),
         help(
-            "make room or give the right to write, then type webtaxon apply: it looks first at what was done, and writes it down"
+            "make room or give the right to write, then type webtaxon apply: it first finds out what was done, and records it"
         )
     )]
     Unrecorded {
@@ -98,13 +95,13 @@ pub enum ApplyErrorKind {
 }
 
 impl ApplyError {
-    /// That the journal has no such run.
+    /// The error for a run that is not in the journal.
     #[must_use]
     pub fn no_run(run: i64) -> Self {
         ApplyErrorKind::NoRun(run).into()
     }
 
-    /// What stands in its way.
+    /// The kind of obstacle.
     #[must_use]
     pub fn kind(&self) -> &ApplyErrorKind {
         &self.0

@@ -1,4 +1,4 @@
-//! Everything that can go wrong in a run, as one type.
+//! All errors of a run, as one type.
 
 mod apply;
 
@@ -12,7 +12,7 @@ use std::path::PathBuf;
 use thiserror::Error;
 use webtaxon_core::settings::SettingsError;
 
-/// Why a run could not be done.
+/// Why a run failed.
 #[derive(Debug, Error, Diagnostic)]
 #[non_exhaustive]
 pub enum Error {
@@ -30,34 +30,31 @@ pub enum Error {
     },
     /// The snapshot cannot be read.
     #[error("the snapshot {} cannot be read: {reason}", file.display())]
-    #[diagnostic(
-        code(WX0405),
-        help("`webtaxon snapshot FILE` writes one; any LDIF content can be read, too")
-    )]
+    #[diagnostic(code(WX0405), help("`webtaxon snapshot FILE` writes one; any LDIF file can be read, too"))]
     NoSnapshot {
         /// The file.
         file: PathBuf,
         /// The reason, with its line.
         reason: String,
     },
-    /// Something that is done for one intake alone.
+    /// An operation that needs a single intake.
     #[error("a snapshot holds what one intake reads, and the settings have several")]
-    #[diagnostic(code(WX0109), help("say which with --intake NAME: {}", .0.join(", ")))]
+    #[diagnostic(code(WX0109), help("choose one with --intake NAME: {}", .0.join(", ")))]
     SeveralIntakes(Vec<String>),
-    /// An intake that the settings do not have.
+    /// An unknown intake.
     #[error("the settings have no intake {name}")]
     #[diagnostic(code(WX0110), help("the intakes are {}", known.join(", ")))]
     NoIntake {
         /// The name.
         name: String,
-        /// Those that there are.
+        /// The known ones.
         known: Vec<String>,
     },
-    /// What was remembered cannot be used.
+    /// The state cannot be used.
     #[error(transparent)]
     #[diagnostic(transparent)]
     State(#[from] StateError),
-    /// The work could not be begun.
+    /// The apply did not begin.
     #[error(transparent)]
     #[diagnostic(transparent)]
     Apply(#[from] ApplyError),
@@ -65,11 +62,11 @@ pub enum Error {
     #[error(transparent)]
     #[diagnostic(transparent)]
     Settings(#[from] SettingsError),
-    /// The directory could not be asked.
+    /// The directory could not be read.
     #[error(transparent)]
     #[diagnostic(transparent)]
     Directory(#[from] DirectoryError),
-    /// The application's list could not be read.
+    /// The accounts could not be read.
     #[error(transparent)]
     #[diagnostic(transparent)]
     Store(#[from] StoreError),

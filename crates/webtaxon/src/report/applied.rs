@@ -1,4 +1,4 @@
-//! JSON documents of what an apply would do and did, and of the journal.
+//! JSON documents of an apply's work and outcome, and of the journal.
 
 use crate::apply::{Applied, Work};
 use crate::state::{Recorded, Run};
@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use webtaxon_core::apply::Outcome;
 use webtaxon_core::apply::{Edit, GroupEdit};
 
-/// What an apply did, as `webtaxon.apply/1`.
+/// The outcome of an apply, as `webtaxon.apply/1`.
 #[must_use]
 pub fn applied(work: &Work, applied: &Applied) -> Value {
     let told = |(at, one): (usize, &Edit)| {
@@ -31,7 +31,7 @@ pub fn applied(work: &Work, applied: &Applied) -> Value {
     })
 }
 
-/// What an apply would do, as `webtaxon.work/1`.
+/// The work of an apply, as `webtaxon.work/1`.
 #[must_use]
 pub fn work(work: &Work) -> Value {
     json!({
@@ -43,7 +43,7 @@ pub fn work(work: &Work) -> Value {
     })
 }
 
-/// Every run, as `webtaxon.journal/1`.
+/// All runs, as `webtaxon.journal/1`.
 #[must_use]
 pub fn runs(runs: &[Run]) -> Value {
     json!({ "format": "webtaxon.journal/1", "runs": runs })
@@ -60,7 +60,7 @@ pub fn run(run: &Run, entries: &[Recorded], groups: &[Recorded<GroupEdit>]) -> V
     })
 }
 
-/// One line of JSON for each edit of a run, for an auditor.
+/// One line of JSON for each edit of a run, for auditors.
 #[must_use]
 pub fn journal_lines(run: &Run, entries: &[Recorded], groups: &[Recorded<GroupEdit>]) -> String {
     let all = entries.iter().map(entry).chain(groups.iter().map(group_entry));
@@ -112,7 +112,7 @@ fn edit(edit: &Edit) -> Value {
     })
 }
 
-/// What became of an edit, beside it.
+/// Adds the outcome of an edit.
 fn outcome(edit: &mut Value, outcome: Option<&Outcome>) {
     let (word, reason) = match outcome {
         Some(Outcome::Done) => (Some("done"), None),

@@ -1,4 +1,4 @@
-//! JSON documents. Each names its format and version; keys are only ever added.
+//! JSON documents. Each names its format and version; keys are added, never changed or removed.
 
 use crate::check::CheckStep;
 use crate::survey::{Finding, Survey, Tree};
@@ -62,7 +62,7 @@ fn funnel(part: &IntakeSummary) -> Value {
     part.funnel.iter().map(step).collect()
 }
 
-/// What other settings would change, as `webtaxon.compare/1`.
+/// A comparison of settings, as `webtaxon.compare/1`.
 #[must_use]
 pub fn comparison(comparison: &Comparison) -> Value {
     let side = |preview: &Preview, people: usize| {
@@ -87,12 +87,12 @@ pub fn comparison(comparison: &Comparison) -> Value {
     })
 }
 
-/// How many changes there are of each kind.
+/// The number of changes of each kind.
 fn counts(preview: &Preview) -> Value {
     preview.kinds.iter().map(|(kind, count)| (kind.name().to_owned(), json!(count))).collect()
 }
 
-/// The story of one person or account, as `webtaxon.why/1`.
+/// The explanation for one person or account, as `webtaxon.why/1`.
 #[must_use]
 pub fn why(why: &Why) -> Value {
     json!({
@@ -143,13 +143,13 @@ fn held(held: &Held) -> Value {
     })
 }
 
-/// A check, as `webtaxon.check/1`.
+/// The steps of a check, as `webtaxon.check/1`.
 #[must_use]
 pub fn check(steps: &[CheckStep]) -> Value {
     json!({ "format": "webtaxon.check/1", "steps": steps })
 }
 
-/// Where people and groups sit, and one entry, as `webtaxon.browse/1`.
+/// Where people and groups are, and one entry, as `webtaxon.browse/1`.
 #[must_use]
 pub fn browse(trees: &[Tree], entry: Option<Entry<'_>>) -> Value {
     let entry = entry.map(|entry| {
@@ -171,14 +171,14 @@ pub fn browse(trees: &[Tree], entry: Option<Entry<'_>>) -> Value {
     })
 }
 
-/// People and groups that were found, as `webtaxon.browse/1`.
+/// The people and groups found, as `webtaxon.browse/1`.
 #[must_use]
 pub fn found(found: &[Finding], more: bool) -> Value {
     json!({ "format": "webtaxon.browse/1", "found": found, "more": more })
 }
 
-/// Who is in a group, as `webtaxon.members/1`: each with the path from the group down, the tree of
-/// groups, and what is broken.
+/// The members of a group, as `webtaxon.members/1`: each with the path from the group, the tree of groups, and what
+/// is broken.
 #[must_use]
 pub fn members(nest: &Nest<'_>, reading: &Reading) -> Value {
     json!({
@@ -192,7 +192,7 @@ pub fn members(nest: &Nest<'_>, reading: &Reading) -> Value {
     })
 }
 
-/// What differs between a nest and what it was, as `webtaxon.since/1`.
+/// The differences between a nest and its earlier state, as `webtaxon.since/1`.
 #[must_use]
 pub fn since(nest: &Nest<'_>, [then, now]: [&Reading; 2], difference: &Difference) -> Value {
     json!({
@@ -219,7 +219,7 @@ pub fn groups(person: &str, groups: &[Above], reading: &Reading) -> Value {
     })
 }
 
-/// The ways by which one person is in a group, as `webtaxon.ways/1`.
+/// The paths from a group to one person, as `webtaxon.ways/1`.
 #[must_use]
 pub fn ways(group: &Dn, person: &Dn, ways: &Ways, reading: &Reading) -> Value {
     json!({
@@ -233,7 +233,7 @@ pub fn ways(group: &Dn, person: &Dn, ways: &Ways, reading: &Reading) -> Value {
     })
 }
 
-/// Which attributes people have, as `webtaxon.fields/1`.
+/// The attributes of people, as `webtaxon.fields/1`.
 #[must_use]
 pub fn fields(survey: &Survey) -> Value {
     let good: serde_json::Map<String, Value> =
@@ -247,8 +247,8 @@ pub fn fields(survey: &Survey) -> Value {
     })
 }
 
-/// A filter, as `webtaxon.filter/1`: with entries, how many there are, how many pass each clause,
-/// and who is selected; with one entry, each clause's truth for it.
+/// A filter, as `webtaxon.filter/1`; with entries, their number, how many pass each clause, and who is selected; with
+/// one entry, each clause's truth.
 #[must_use]
 pub fn filter(
     repaired: &Repaired,

@@ -1,38 +1,36 @@
-//! Places for the boxes of a layered drawing: columns from left to right, lines that bend around the
-//! boxes between their ends, few crossings, neighbours at one height where that is possible
-//! (after Sugiyama, Tagawa and Toda 1981).
+//! Coordinates of a layered drawing: columns from left to right, lines that bend around the boxes in between, few
+//! crossings, neighbours at the same height where possible (after Sugiyama, Tagawa and Toda 1981).
 //!
-//! No I/O, no recursion; linear in the lines and the columns that they pass, for each of a fixed
-//! number of sweeps.
+//! No I/O, no recursion; linear in the lines and the columns that they pass, for each of a fixed number of sweeps.
 
 use std::collections::HashMap;
 
-/// How often the columns are put in order.
+/// Number of sweeps that sort the columns.
 const SWEEPS: usize = 12;
 
-/// Where everything is: heights from 0 downwards, in any unit that the gaps have.
+/// The coordinates: heights from 0 downwards, in the unit of the gaps.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub(super) struct Layers {
-    /// The height of each box's middle.
+    /// The height of each box's centre.
     pub(super) heights: Vec<f64>,
-    /// For each line, the heights at which it passes the columns between its ends.
+    /// For each line, the heights at which it passes the columns in between.
     pub(super) passes: Vec<Vec<f64>>,
-    /// The height of everything.
+    /// The total height.
     pub(super) height: f64,
 }
 
-/// What stands in a column.
+/// An item of a column: a box, or a passing line.
 #[derive(Clone, Debug, Default)]
 struct Slot {
-    /// A box takes more room than a line that passes.
+    /// Its share of the column; a box takes more than a passing line.
     gap: f64,
     before: Vec<usize>,
     behind: Vec<usize>,
     height: f64,
 }
 
-/// Places boxes that stand in these columns, with these lines between them, each from a column to
-/// one further right. `gap` is the distance of two boxes in a column, `thin` that of passing lines.
+/// Places boxes in their columns, with lines from each to a column further right. `gap` is the distance of two boxes
+/// in a column, `thin` that of passing lines.
 pub(super) fn place(columns: &[usize], lines: &[(usize, usize)], gap: f64, thin: f64) -> Layers {
     let column_of = |index: usize| columns.get(index).copied().unwrap_or(0);
     let mut slots: Vec<Slot> = columns.iter().map(|_| Slot { gap, ..Slot::default() }).collect();
@@ -80,8 +78,8 @@ fn join(slots: &mut [Slot], from: usize, to: usize) {
     }
 }
 
-/// Puts each column in the order of the middles of its neighbours, to and fro; the order with the
-/// fewest crossings stays.
+/// Sorts each column by the mean position of its neighbours, to and fro, and keeps the order with the fewest
+/// crossings.
 fn put_in_order(order: &mut Vec<Vec<usize>>, slots: &[Slot]) {
     let mut best = (crossings(order, slots), order.clone());
     for sweep in 0..SWEEPS {
@@ -111,7 +109,7 @@ fn put_in_order(order: &mut Vec<Vec<usize>>, slots: &[Slot]) {
     *order = best.1;
 }
 
-/// How many pairs of lines cross: inversions, counted in a tree of sums (Barth, Mutzel, Jünger 2004).
+/// Number of pairs of lines that cross: inversions, counted with a tree of sums (Barth, Mutzel, Jünger 2004).
 fn crossings(order: &[Vec<usize>], slots: &[Slot]) -> usize {
     let mut all = 0;
     for pair in order.windows(2) {
@@ -153,12 +151,12 @@ fn places(column: &[usize]) -> HashMap<usize, usize> {
     column.iter().enumerate().map(|(place, slot)| (*slot, place)).collect()
 }
 
-/// A count as a length; counts of boxes and letters are far below what this type holds exactly.
+/// A count as a length; exact for any number of boxes or letters that occurs.
 pub(super) fn as_height(count: usize) -> f64 {
     u32::try_from(count).map_or(f64::from(u32::MAX), f64::from)
 }
 
-/// Puts each slot as near to the middle of its neighbours as its own column lets it.
+/// Moves each item as close to the mean of its neighbours as its column allows.
 fn find_heights(order: &[Vec<usize>], slots: &mut [Slot]) {
     for column in order {
         let mut at = 0.0;
@@ -196,7 +194,7 @@ fn find_heights(order: &[Vec<usize>], slots: &mut [Slot]) {
     }
 }
 
-/// The numbers nearest to these that never fall: neighbours in the wrong order take their mean.
+/// The non-decreasing numbers closest to these: neighbours in the wrong order take their mean.
 fn rising(wanted: &[f64]) -> Vec<f64> {
     let mut blocks: Vec<(f64, usize)> = Vec::new();
     for &level in wanted {

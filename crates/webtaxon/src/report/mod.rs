@@ -1,5 +1,5 @@
-//! Results as data: JSON documents with stable keys, tables, pictures. Text for people is the
-//! command-line tool's.
+//! Results as data: JSON documents with stable keys, tables, drawings. Text for people is written by the command-line
+//! tool.
 
 mod applied;
 mod json;
@@ -21,8 +21,7 @@ pub use table::{members_csv, preview_csv};
 
 use std::fmt::Write as _;
 
-/// Text from a stranger, to be shown: control and bidirectional-override characters are written as
-/// escapes, everything else stays.
+/// Makes untrusted text safe to show: control and bidirectional-override characters become escapes.
 #[must_use]
 pub fn harmless(text: &str) -> String {
     let mut shown = String::with_capacity(text.len());

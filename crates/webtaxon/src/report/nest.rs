@@ -1,4 +1,4 @@
-//! A group's nest as a picture (SVG), and as a graph for other drawing programs (DOT).
+//! A group's nest as a drawing (SVG), and as a graph for other programs (DOT).
 
 use super::harmless;
 use super::layers::{self, Layers, as_height};
@@ -11,18 +11,18 @@ use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
 use webtaxon_core::ldap::name::short;
 use webtaxon_core::membership::{Nest, Outlined};
 
-/// Groups that are drawn at most.
+/// Maximum groups drawn.
 const DRAWN: usize = 300;
-/// The picture is at least this large, in pixels.
+/// Minimum size of the drawing, in pixels.
 const LEAST: (f64, f64) = (1280.0, 800.0);
 const MARGIN: f64 = 30.0;
-/// Where the boxes begin, below the title, and what is left for the legend.
+/// Room for the title above, and for the legend below.
 const TOP: f64 = 96.0;
 const BOTTOM: f64 = 64.0;
 /// Room between two columns of boxes.
 const BETWEEN: f64 = 44.0;
 
-/// The width of a letter, in its size.
+/// Average width of a letter, relative to its size.
 const LETTER: f64 = 0.53;
 
 const INK: &str = "#1d2733";
@@ -32,36 +32,36 @@ const CYCLE: &str = "#a8560a";
 
 /// A line between two groups.
 struct Line {
-    /// Their places in the outline, the left one first.
+    /// Their indexes in the outline, the left one first.
     ends: (usize, usize),
-    /// Whether it leads from right to left: to a group in which the other one is.
+    /// Whether it points from right to left: to a group that contains its origin.
     is_back: bool,
-    /// Whether both stand in one column.
+    /// Whether both are in one column.
     in_place: bool,
 }
 
-/// How large the boxes are, and how near to one another.
+/// Sizes and distances of the boxes.
 struct Manner {
-    /// From one box of a column to the next, and from one passing line to the next.
+    /// Distance from box to box in a column, and from passing line to passing line.
     gaps: (f64, f64),
-    /// Of a box.
+    /// Height of a box.
     height: f64,
-    /// The most that a box needs.
+    /// Maximum width of a box.
     widest: f64,
-    /// The letters of the name, and of the counts.
+    /// Sizes of the letters of name and counts.
     letters: (f64, f64),
-    /// Whether name and counts stand on one line.
+    /// Whether name and counts share one line.
     one_line: bool,
 }
 
-/// From large to small; the first one that fits into the room is taken.
+/// From large to small; the first one that fits is used.
 const MANNERS: [Manner; 3] = [
     Manner { gaps: (48.0, 20.0), height: 38.0, widest: 280.0, letters: (13.5, 11.5), one_line: false },
     Manner { gaps: (36.0, 12.0), height: 30.0, widest: 250.0, letters: (12.0, 10.5), one_line: false },
     Manner { gaps: (20.0, 8.0), height: 17.0, widest: 330.0, letters: (12.0, 11.0), one_line: true },
 ];
 
-/// The groups and who lists whom, in the DOT language.
+/// The groups and who lists whom, as DOT.
 #[must_use]
 pub fn nest_dot(nest: &Nest<'_>) -> String {
     let quoted = |text: &str| harmless(text).replace('\\', "\\\\").replace('"', "\\\"");
@@ -82,8 +82,8 @@ pub fn nest_dot(nest: &Nest<'_>) -> String {
     text
 }
 
-/// The groups as boxes, each in a column behind all that it is in, with the people in it: one file,
-/// that needs no other. Of very large nests the outer 300 groups are drawn.
+/// The groups as boxes, each in a column after all groups that contain it, with the number of people; a
+/// self-contained SVG file. Of large nests only the 300 outermost groups are drawn.
 #[must_use]
 pub fn nest_svg(nest: &Nest<'_>, whole: bool) -> String {
     let mut outline = nest.outline();
@@ -102,7 +102,7 @@ pub fn nest_svg(nest: &Nest<'_>, whole: bool) -> String {
         return String::new();
     };
     let count = columns.iter().max().map_or(1, |last| last + 1);
-    // The columns take the room that there is.
+    // The columns share the available width.
     let room = LEAST.0 - 2.0 * MARGIN;
     let width = ((room + BETWEEN) / as_height(count) - BETWEEN).clamp(150.0, manner.widest);
     let between = if count > 1 { (room - width * as_height(count)) / as_height(count - 1) } else { BETWEEN };
@@ -113,15 +113,15 @@ pub fn nest_svg(nest: &Nest<'_>, whole: bool) -> String {
         said.push_str("; not read to the end, there may be more");
     }
     if all > drawn {
-        let _ = write!(said, "; {} groups more are not drawn", all - drawn);
+        let _ = write!(said, "; {} more groups are not drawn", all - drawn);
     }
     let mut writer = Writer::new(Vec::new());
-    // Writing to memory does not fail.
+    // Writing to memory cannot fail.
     let _ = picture.write(&mut writer, nest.group(), &said, all, &lines);
     String::from_utf8(writer.into_inner()).unwrap_or_default()
 }
 
-/// All lines; one that leads back is turned round, so that it finds its way as the others do.
+/// All lines; one that points back is reversed for the layout.
 fn lines(outline: &[Outlined]) -> Vec<Line> {
     let level = |place: usize| outline.get(place).map_or(0, |group| group.level);
     let all =
@@ -138,13 +138,13 @@ fn people(count: usize) -> String {
     if count == 1 { "1 person".to_owned() } else { format!("{count} people") }
 }
 
-/// What is to be said of a group, in few words.
+/// The counts of a group, in few words.
 fn told(group: &Outlined, short: bool) -> String {
     let mut text = match (group.direct, group.people) {
         (0, 0) => "nobody".to_owned(),
         (direct, people) if direct == people => format!("{people}"),
         (direct, people) if short => format!("{direct} of {people}"),
-        (direct, people) => format!("{direct} itself, {people} in all"),
+        (direct, people) => format!("{direct} direct, {people} in all"),
     };
     for (count, what) in [(group.unlisted, "in no list"), (group.gone, "gone"), (group.outside, "outside")] {
         if count > 0 {
@@ -157,7 +157,7 @@ fn told(group: &Outlined, short: bool) -> String {
     text
 }
 
-/// As much of a text as fits, by the width of letters of this size; the rest is an ellipsis.
+/// The part of a text that fits the width in letters of this size, with an ellipsis if cut.
 fn fitting(text: &str, width: f64, size: f64) -> String {
     let text = drawable(text);
     let most = width / (size * LETTER);
@@ -176,12 +176,12 @@ fn fitting(text: &str, width: f64, size: f64) -> String {
     format!("{}…", kept.trim_end())
 }
 
-/// Without what XML cannot hold, and without what would turn the text around.
+/// The text without characters that XML forbids or that change the direction of text.
 fn drawable(text: &str) -> String {
     harmless(text).replace(['\u{fffe}', '\u{ffff}'], "\u{fffd}")
 }
 
-/// A drawing that has its places.
+/// A drawing with its coordinates.
 struct Picture<'o> {
     outline: &'o [Outlined],
     placed: Layers,
@@ -189,7 +189,7 @@ struct Picture<'o> {
     /// Of a box, and from one column to the next.
     width: f64,
     step: f64,
-    /// Columns.
+    /// Number of columns.
     count: usize,
 }
 
@@ -201,7 +201,7 @@ impl Picture<'_> {
         (width.max(LEAST.0), (self.placed.height + TOP + BOTTOM).max(LEAST.1))
     }
 
-    /// The left edge and the middle of a box.
+    /// The left edge and the centre of a box.
     fn at(&self, place: usize) -> (f64, f64) {
         let level = self.outline.get(place).map_or(0, |group| group.level);
         (self.column(level), self.down(self.placed.heights.get(place).copied().unwrap_or(0.0)))
@@ -211,7 +211,7 @@ impl Picture<'_> {
         MARGIN + self.step * as_height(level)
     }
 
-    /// In the middle of the room, or from its top where that is too small.
+    /// Centred in the available height, or from its top if it is taller.
     fn down(&self, height: f64) -> f64 {
         let room = self.size().1 - TOP - BOTTOM;
         TOP + ((room - self.placed.height) / 2.0).max(0.0) + height
@@ -258,7 +258,7 @@ impl Picture<'_> {
         pen.write_event(Event::Text(BytesText::new("\n")))
     }
 
-    /// From the right edge of a box to the left edge of another, beside the boxes between.
+    /// A line from the right edge of a box to the left edge of another, around the boxes in between.
     fn line(&self, pen: Pen<'_>, line: &Line, passes: &[f64]) -> io::Result<()> {
         let (out, into) = line.ends;
         let (left, middle) = self.at(out);
@@ -293,7 +293,7 @@ impl Picture<'_> {
         pen.create_element("path").with_attributes(attributes).write_empty().map(|_| ())
     }
 
-    /// Around the right side of a column, or of one box.
+    /// A line around the right side of a column, or of one box.
     fn line_in_place(&self, pen: Pen<'_>, line: &Line) -> io::Result<()> {
         let (out, into) = line.ends;
         let ((left, from), (_, to)) = (self.at(out), self.at(into));
@@ -340,7 +340,7 @@ impl Picture<'_> {
                 let taken = as_height(says.width()) * small * LETTER + 14.0;
                 (fitting(&short(&group.dn), room - taken, large), y + 4.0, y + 4.0)
             } else {
-                // Letters in bold are wider.
+                // Bold letters are wider.
                 (fitting(&short(&group.dn), room * 0.95, large), y - 0.22 * small, y + small)
             };
             let (base, second, end) = (number(base), number(second), number(x + width - 8.0));
@@ -367,11 +367,13 @@ impl Picture<'_> {
     }
 
     fn legend(&self, pen: Pen<'_>, height: f64, has_back: bool) -> io::Result<()> {
-        let mut text = "A line leads from a group to the groups inside it. People: those whom a group has itself, and all through groups inside it.".to_owned();
+        let mut text =
+            "A line leads from a group to its nested groups. People: direct members, and all members."
+                .to_owned();
         if has_back {
-            text.push_str(" Dashed: back to a group that it is in, a cycle.");
+            text.push_str(" Dashed: back to a group that contains it, a cycle.");
         }
-        let words = "In no list: by primary group or login. Gone: no entry of the directory any more. Outside: none of the people whom the intake reads.";
+        let words = "In no list: by primary group or login. Gone: the entry no longer exists. Outside: not among the intake's people.";
         for (line, up) in [(&*text, 36.0), (words, 18.0)] {
             let base = format!("{:.1}", height - up);
             text_of(pen, "text", &[("x", "30"), ("y", &base), ("font-size", "12"), ("fill", QUIET)], line)?;
@@ -380,7 +382,7 @@ impl Picture<'_> {
     }
 }
 
-/// A line that leads back, with its tip.
+/// A line that points back, with its arrowhead.
 fn back(pen: Pen<'_>, path: &str, tip: &str) -> io::Result<()> {
     for (path, dashes) in [(path, "5 4"), (tip, "none")] {
         let attributes = [
@@ -514,7 +516,7 @@ mod tests {
         let svg = nest_svg(&Nest::of(&reading, &key("users")).unwrap(), true);
         let (texts, _) = read(&svg);
         assert!(
-            texts.iter().any(|text| text.contains("1701 groups more are not drawn; 2000 groups inside")),
+            texts.iter().any(|text| text.contains("1701 more groups are not drawn; 2000 groups inside")),
             "{texts:?}"
         );
     }

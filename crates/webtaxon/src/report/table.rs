@@ -1,5 +1,5 @@
-//! A preview, and a group's members, as tables for a spreadsheet (CSV, RFC 4180). Cells that it would take
-//! for formulas are defused.
+//! A preview, and a group's members, as tables for spreadsheets (CSV, RFC 4180). Cells that look like formulas are
+//! defused.
 
 use super::words::{self, short};
 use indexmap::IndexSet;
@@ -7,7 +7,7 @@ use std::borrow::Cow;
 use webtaxon_core::membership::Nest;
 use webtaxon_core::preview::{Change, GroupChange, Held, Preview};
 
-/// A table that is written row by row.
+/// A table written row by row.
 struct Table {
     writer: csv::Writer<Vec<u8>>,
     columns: usize,
@@ -20,10 +20,10 @@ impl Table {
         table
     }
 
-    /// Writes a row; cells that it has not are empty.
+    /// Writes a row, padded with empty cells.
     fn row(&mut self, mut cells: Vec<String>) {
         cells.resize(self.columns, String::new());
-        // Writing to memory does not fail.
+        // Writing to memory cannot fail.
         let _ = self.writer.write_record(cells.iter().map(|cell| tame(cell).into_owned()));
     }
 
@@ -32,8 +32,8 @@ impl Table {
     }
 }
 
-/// The changes, and what was held back: `kind`, `login`, `person`, `dn`, `cause`, `why`, `path`, and for each
-/// field that changes anywhere two columns, `FIELD now` and `FIELD after`. A group stands under `person`.
+/// The changes, and those held back: `kind`, `login`, `person`, `dn`, `cause`, `why`, `path`, and two columns, `FIELD
+/// now` and `FIELD after`, for each field that changes anywhere. A group's name is under `person`.
 #[must_use]
 pub fn preview_csv(preview: &Preview) -> String {
     let fields: IndexSet<&str> =
@@ -108,9 +108,8 @@ fn group_why(change: &GroupChange) -> String {
     [new, come, leave].into_iter().flatten().collect::<Vec<_>>().join("; ")
 }
 
-/// The members: `name`, `dn`, `how` (`directly`, `nested`), `listed` (`yes`, or `no` where only the primary
-/// group or the login shows them), `groups` (how many the path has) and `path`, the groups from the named
-/// one down.
+/// The members: `name`, `dn`, `how` (`directly`, `nested`), `listed` (`no` for membership by primary group or login
+/// only), `groups` (the length of the path), and `path`, the groups from the named one down.
 #[must_use]
 pub fn members_csv(nest: &Nest<'_>) -> String {
     let mut table = Table::new(&["name", "dn", "how", "listed", "groups", "path"].map(str::to_owned));
@@ -125,8 +124,7 @@ pub fn members_csv(nest: &Nest<'_>) -> String {
     table.text()
 }
 
-/// Text from a stranger for a table: a cell that a spreadsheet would take for a formula gets an
-/// apostrophe in front.
+/// Untrusted text for a table: a cell that looks like a formula is prefixed with an apostrophe.
 fn tame(text: &str) -> Cow<'_, str> {
     let is_formula = text.starts_with(['\t', '\r']) || text.trim_start().starts_with(['=', '+', '-', '@']);
     if is_formula { Cow::Owned(format!("'{text}")) } else { Cow::Borrowed(text) }

@@ -1,4 +1,4 @@
-//! The words of a preview that are the same in a terminal and in a page.
+//! The words of a preview, shared by the terminal and the page.
 
 use super::harmless;
 use webtaxon_core::ldap::name;
@@ -7,7 +7,7 @@ use webtaxon_core::selection::{FunnelStep, Step};
 use webtaxon_core::settings::Intake;
 use webtaxon_core::words::counted;
 
-/// A step of the funnel, as the settings at hand mean it.
+/// A step of the funnel, in the words of the settings at hand.
 #[must_use]
 pub fn funnel_step(step: &FunnelStep, intake: &Intake) -> String {
     let names =
@@ -25,10 +25,10 @@ pub fn funnel_step(step: &FunnelStep, intake: &Intake) -> String {
             };
             [only, except].iter().filter(|text| !text.is_empty()).cloned().collect::<Vec<_>>().join(" and ")
         }
-        Step::Groups => format!("in {}, nested members too", names(&intake.groups)),
+        Step::Groups => format!("in {}, directly or nested", names(&intake.groups)),
         Step::NotInGroup => format!("not in {}", names(&intake.not_in_group)),
         Step::Active => "active".to_owned(),
-        Step::Earlier => "whom no earlier intake has".to_owned(),
+        Step::Earlier => "not selected by an earlier intake".to_owned(),
         Step::Complete => {
             let required =
                 intake.fields.iter().filter(|(_, rule)| rule.required).map(|(name, _)| name.as_str());
@@ -38,62 +38,64 @@ pub fn funnel_step(step: &FunnelStep, intake: &Intake) -> String {
     }
 }
 
-/// What a kind of change is called in a heading, and what it means.
+/// The heading of a kind of change, and its meaning.
 #[must_use]
 pub fn kind(kind: ChangeKind) -> (&'static str, &'static str) {
     match kind {
         ChangeKind::Import => ("Import", "these people get an account"),
-        ChangeKind::Adopt => ("Adopt", "these accounts were made by hand and become the directory's"),
-        ChangeKind::Update => ("Update", "these accounts get other values"),
-        ChangeKind::Restore => ("Restore", "these accounts are opened again"),
-        ChangeKind::Wait => ("Wait", "the days of grace of these accounts still run"),
-        ChangeKind::Suspend => ("Suspend", "nobody may sign in to these any more; they are kept"),
+        ChangeKind::Adopt => ("Adopt", "these accounts were made by hand and get linked to a person"),
+        ChangeKind::Update => ("Update", "these accounts get new values"),
+        ChangeKind::Restore => ("Restore", "these accounts become active again"),
+        ChangeKind::Wait => ("Wait", "the days of grace of these accounts are running"),
+        ChangeKind::Suspend => ("Suspend", "nobody can sign in to these any more; they are kept"),
         ChangeKind::Remove => ("Remove", "these accounts are deleted"),
         _ => ("Clash", "two claims on one account: you decide"),
     }
 }
 
-/// What a kind of change of a group is called in a heading, and what it means.
+/// The heading of a kind of change to a group, and its meaning.
 #[must_use]
 pub fn group_kind(kind: GroupChangeKind) -> (&'static str, &'static str) {
     match kind {
-        GroupChangeKind::Import => ("Import group", "these groups of the directory come in"),
+        GroupChangeKind::Import => ("Import group", "these groups of the directory are created"),
         GroupChangeKind::Adopt => {
-            ("Adopt group", "these groups were made by hand and become the directory's")
+            ("Adopt group", "these groups were made by hand and get linked to a directory group")
         }
-        GroupChangeKind::Rename => ("Rename group", "the directory calls these groups otherwise now"),
-        GroupChangeKind::Remove => ("Remove group", "these groups are deleted; their members' accounts stay"),
-        _ => ("Update members", "these groups get or lose members"),
+        GroupChangeKind::Rename => ("Rename group", "these groups have a new name in the directory"),
+        GroupChangeKind::Remove => {
+            ("Remove group", "these groups are deleted; their members' accounts are kept")
+        }
+        _ => ("Update members", "these groups gain or lose members"),
     }
 }
 
-/// How many come into a group and leave it: `+3 −1`.
+/// The number of members who join and leave: `+3 −1`.
 #[must_use]
 pub fn group_counts(change: &GroupChange) -> String {
     let count = |sign, list: &[String]| (!list.is_empty()).then(|| format!("{sign}{}", list.len()));
     let counts = [count("+", &change.come), count("−", &change.leave)];
     let counts: Vec<String> = counts.into_iter().flatten().collect();
-    if counts.is_empty() { "nobody comes or leaves".to_owned() } else { counts.join(" ") }
+    if counts.is_empty() { "nobody joins or leaves".to_owned() } else { counts.join(" ") }
 }
 
-/// A cause in words, where nothing more exact is known.
+/// A cause in words, if nothing more specific is known.
 #[must_use]
 pub fn cause(cause: Cause) -> &'static str {
     match cause {
-        Cause::Gone => "no such entry any more",
-        Cause::Outside => "not selected any more",
+        Cause::Gone => "the entry no longer exists",
+        Cause::Outside => "no longer selected",
         Cause::Disabled => "the directory's account is not active",
         Cause::Incomplete => "a required value is missing",
     }
 }
 
-/// What is done when the days of grace are over, and when that is.
+/// The change after the days of grace, and its day.
 #[must_use]
 pub fn wait(wait: &Wait) -> String {
     format!("missed since {}; {} on {}", wait.grace.since, wait.then.name(), wait.grace.until)
 }
 
-/// A name's first value, harmless; the whole name where it is not one.
+/// A name's first value, escaped; the whole text if it is not a name.
 #[must_use]
 pub fn short(dn: &str) -> String {
     harmless(name::short(dn).trim())

@@ -1,4 +1,4 @@
-//! A certificate in words: whose it is, who signed it, how long it is good for (RFC 5280).
+//! A certificate in words: subject, issuer, validity (RFC 5280).
 
 use jiff::Timestamp;
 use rustls::pki_types::CertificateDer;
@@ -8,20 +8,20 @@ use webtaxon_core::settings::Fingerprint;
 use x509_parser::extensions::GeneralName;
 use x509_parser::prelude::{FromDer as _, X509Certificate};
 
-/// What a certificate says of itself. Nothing of it is proven by reading it.
+/// The contents of a certificate. Reading them proves nothing.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Certificate {
-    /// Whose it is.
+    /// The subject.
     pub subject: String,
-    /// The hosts that it is good for (subjectAltName): names and addresses.
+    /// The hosts in subjectAltName: names and addresses.
     pub names: Vec<String>,
-    /// Who signed it.
+    /// The issuer.
     pub issuer: String,
-    /// From when it is good.
+    /// Start of its validity.
     pub not_before: Timestamp,
-    /// Until when it is good.
+    /// End of its validity.
     pub not_after: Timestamp,
-    /// The SHA-256 of its bytes, as the settings write it.
+    /// The SHA-256 of its bytes, in the notation of the settings.
     #[serde(serialize_with = "as_text")]
     pub fingerprint: Fingerprint,
 }
@@ -39,7 +39,7 @@ pub(crate) fn fingerprint(certificate: &CertificateDer<'_>) -> Fingerprint {
 }
 
 impl Certificate {
-    /// Reads a certificate's DER form; none if it is not one.
+    /// Parses a certificate's DER form; `None` if it is not one.
     pub(crate) fn read(der: &CertificateDer<'_>) -> Option<Self> {
         let (_, parsed) = X509Certificate::from_der(der).ok()?;
         let names = parsed.subject_alternative_name().ok().flatten();
@@ -55,7 +55,7 @@ impl Certificate {
         })
     }
 
-    /// Whole days that are left of it at `now`; below zero if it has expired.
+    /// Whole days of validity left at `now`; negative once it has expired.
     #[must_use]
     pub fn days_left(&self, now: Timestamp) -> i64 {
         (self.not_after.as_second() - now.as_second()).div_euclid(24 * 60 * 60)

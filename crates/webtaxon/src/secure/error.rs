@@ -1,11 +1,11 @@
-//! Why a connection cannot be made safe, or a password be had, and what to do about it.
+//! Why a connection cannot be secured, or a password is not available, and what to do about it.
 
 use super::Certificate;
 use miette::Diagnostic;
 use std::path::PathBuf;
 use thiserror::Error;
 
-/// Why a certificate, a password or TLS itself is of no use.
+/// Why TLS or a password failed.
 #[derive(Debug, Error, Diagnostic)]
 #[non_exhaustive]
 pub enum SecureError {
@@ -14,7 +14,7 @@ pub enum SecureError {
     #[diagnostic(
         code(WX0306),
         help(
-            "it holds one or more certificates in PEM form (-----BEGIN CERTIFICATE-----); a relative path starts beside the settings"
+            "it must contain certificates in PEM form (-----BEGIN CERTIFICATE-----); its path is relative to the settings file"
         )
     )]
     AuthorityFile {
@@ -23,12 +23,12 @@ pub enum SecureError {
         /// The reason.
         reason: String,
     },
-    /// This side's own certificate cannot be used.
+    /// The client certificate cannot be used.
     #[error("the client certificate in {} cannot be used: {reason}", file.display())]
     #[diagnostic(
         code(WX0322),
         help(
-            "certificate = {{ chain = \"loansdesk.pem\", key = \"loansdesk.key\" }} names a certificate and its key in PEM form; a relative path starts beside the settings"
+            "certificate = {{ chain = \"loansdesk.pem\", key = \"loansdesk.key\" }} gives a certificate and its key in PEM form; paths are relative to the settings file"
         )
     )]
     ClientCertificate {
@@ -37,12 +37,12 @@ pub enum SecureError {
         /// The reason.
         reason: String,
     },
-    /// TLS failed in another way.
+    /// TLS failed for another reason.
     #[error("{server}: no secure connection: {reason}")]
     #[diagnostic(
         code(WX0310),
         help(
-            "is this a port that begins with TLS (636)? a port without TLS (389) answers like this; or the server wants something of this side"
+            "is this a port with TLS (636)? a port without TLS (389) answers like this; or the server requires something of the client"
         )
     )]
     Tls {
@@ -51,18 +51,18 @@ pub enum SecureError {
         /// The reason.
         reason: String,
     },
-    /// No password where there should be one.
+    /// The password is not available.
     #[error("{reason}")]
     #[diagnostic(code(WX0315), help("{help}"))]
     NoPassword {
-        /// What is missing.
+        /// The fault.
         reason: String,
-        /// The way out.
+        /// The remedy.
         help: String,
     },
 }
 
-/// A server's certificate that is not good, and what it says of itself.
+/// A server's certificate that was refused, with its contents.
 #[derive(Debug, Error)]
 #[error("{server}: {fault}{}", shown(certificate))]
 pub struct RefusedCertificate {
@@ -71,33 +71,33 @@ pub struct RefusedCertificate {
     certificate: Option<Box<Certificate>>,
 }
 
-/// What is wrong with a certificate.
+/// The fault of a certificate.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[non_exhaustive]
 pub enum CertificateFault {
-    /// Nobody who is trusted here signed it.
+    /// Its issuer is not trusted.
     #[error("the server's certificate is not signed by an authority that is trusted here")]
     Untrusted,
-    /// It is another one than those that the settings name.
-    #[error("the server's certificate is none of those that the settings trust by fingerprint")]
+    /// It is not one of those pinned in the settings.
+    #[error("the server's certificate is not one of those pinned in the settings")]
     NotPinned,
-    /// It is another host's.
+    /// It is for another host.
     #[error("the server's certificate is not valid for this host name")]
     WrongName,
-    /// It names no host at all.
+    /// It names no host.
     #[error("the server's certificate is valid for no host name: it has no subjectAltName")]
     Nameless,
-    /// Its time is over.
+    /// It has expired.
     #[error("the server's certificate has expired")]
     Expired,
-    /// Its time has not come.
+    /// It is not valid yet.
     #[error("the server's certificate is not valid yet")]
     NotYet,
-    /// It is an authority's, not a server's.
-    #[error("the server's certificate is an authority's own, which is not good for a server")]
+    /// It belongs to an authority, not a server.
+    #[error("the server's certificate belongs to an authority, not to a server")]
     Authority,
-    /// Something else.
-    #[error("the server's certificate is not good: {0}")]
+    /// Another fault.
+    #[error("the server's certificate is invalid: {0}")]
     Other(String),
 }
 
@@ -110,13 +110,13 @@ impl RefusedCertificate {
         Self { server, fault, certificate }
     }
 
-    /// What is wrong with it.
+    /// The fault.
     #[must_use]
     pub fn fault(&self) -> &CertificateFault {
         &self.fault
     }
 
-    /// What it says of itself, if it could be read.
+    /// Its contents, if it could be parsed.
     #[must_use]
     pub fn certificate(&self) -> Option<&Certificate> {
         self.certificate.as_deref()
@@ -141,14 +141,14 @@ impl Diagnostic for RefusedCertificate {
     fn help<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
         let pin = || match &self.certificate {
             Some(certificate) => format!(
-                "if you have verified the fingerprint by another way (on the server itself, by telephone), write trust = {{ fingerprint = \"{}\" }}",
+                "if you have verified the fingerprint out of band (on the server itself, by telephone), write trust = {{ fingerprint = \"{}\" }}",
                 certificate.fingerprint.compact()
             ),
             None => "ask the directory's administrators".to_owned(),
         };
         Some(Box::new(match self.fault {
             CertificateFault::Untrusted => format!(
-                "ask the directory's administrators for their authority's certificate, and name its file: trust = {{ authority = \"museum-ca.pem\" }}; or, {}",
+                "ask the directory's administrators for their authority's certificate, and give its file: trust = {{ authority = \"museum-ca.pem\" }}; or, {}",
                 pin()
             ),
             CertificateFault::NotPinned => format!(
@@ -156,8 +156,7 @@ impl Diagnostic for RefusedCertificate {
                 pin()
             ),
             CertificateFault::WrongName => {
-                "write a name that the certificate has into `servers`, one that leads to this server"
-                    .to_owned()
+                "use one of the certificate's names in `servers`, one that leads to this server".to_owned()
             }
             CertificateFault::Nameless | CertificateFault::Authority | CertificateFault::Other(_) => format!(
                 "ask the directory's administrators for a server certificate with the host's name as subjectAltName; or, {}",

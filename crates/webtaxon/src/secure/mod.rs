@@ -1,4 +1,4 @@
-//! What keeps a connection safe: certificates and their checks, and where passwords come from.
+//! Securing connections: certificates and their checks, and the sources of passwords.
 
 mod certificate;
 mod error;

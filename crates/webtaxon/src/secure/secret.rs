@@ -1,5 +1,4 @@
-//! Where a bind password comes from: the environment, a file, a program, the service manager or a
-//! question; never the settings.
+//! The sources of passwords: the environment, a file, a program, the service manager or a prompt; never the settings.
 
 use crate::secure::SecureError;
 use secrecy::{ExposeSecret as _, SecretString};
@@ -16,14 +15,14 @@ const CREDENTIALS: &str = "CREDENTIALS_DIRECTORY";
 /// The longest password, in bytes.
 const LONGEST: u64 = 1 << 16;
 
-/// Asks somebody for a password; the text says whose it is.
+/// Asks for a password; the text says whose.
 pub type Prompt = dyn Fn(&str) -> io::Result<SecretString> + Send + Sync;
 
-/// Fetches the password of a directory's bind account; none for a bind without one.
+/// Fetches the password of a directory's bind account; `None` for a bind without one.
 ///
 /// # Errors
-/// A name without a password source, or a source that is missing or empty: a name with an empty
-/// password would count as anonymous (RFC 4513 §5.1.2).
+/// A bind name without a source, or a source that is missing or empty: a name with an empty password would count as
+/// anonymous (RFC 4513 §5.1.2).
 pub async fn password(
     directory: &Directory,
     folder: &Path,
@@ -39,7 +38,7 @@ pub async fn password(
     fetch(source, name, folder, directory.timeout, prompt).await.map(Some)
 }
 
-/// Fetches the password of `whose` from its source; a program may take so long.
+/// Fetches the password of `whose` from its source; a program has `wait` to answer.
 pub(crate) async fn fetch(
     source: &PasswordSource,
     whose: &str,
@@ -55,25 +54,25 @@ pub(crate) async fn fetch(
         PasswordSource::Ask => {
             let Some(prompt) = prompt else {
                 return Err(missing(
-                    "the settings want to ask for the password, and there is nobody to ask".to_owned(),
+                    "the settings ask for the password at a prompt, but there is no terminal".to_owned(),
                     "run this in a terminal, or name another source: password = { file = \"…\" }",
                 ));
             };
             prompt(&format!("Password of {whose}")).map_err(|reason| {
-                missing(format!("the password could not be asked for: {reason}"), "run this in a terminal")
+                missing(format!("the password prompt failed: {reason}"), "run this in a terminal")
             })?
         }
     };
     if found.expose_secret().is_empty() {
         return Err(missing(
             format!("{} is empty", described(source, folder)),
-            "put the bind password there; to ask anonymously, leave bind and password out",
+            "put the bind password there; for an anonymous bind, remove bind and password",
         ));
     }
     Ok(found)
 }
 
-/// What an administrator should know of a password's source: a file that everybody can read.
+/// A warning about a password file that everybody can read.
 #[must_use]
 pub fn password_warning(directory: &Directory, folder: &Path) -> Option<String> {
     let Bind::Simple { password: Some(PasswordSource::File(file)), .. } = &directory.bind else {
@@ -103,12 +102,12 @@ fn missing(reason: String, help: &str) -> SecureError {
     SecureError::NoPassword { reason, help: help.to_owned() }
 }
 
-/// A source as messages name it.
+/// A source in words.
 fn described(source: &PasswordSource, folder: &Path) -> String {
     match source {
         PasswordSource::Env(variable) => format!("the environment variable {variable}"),
         PasswordSource::File(file) => format!("the password file {}", folder.join(file).display()),
-        PasswordSource::Command(words) => format!("the first line that {} writes", program(words)),
+        PasswordSource::Command(words) => format!("the first line of the output of {}", program(words)),
         PasswordSource::Credential(name) => format!("the credential {name}"),
         PasswordSource::Ask => "the password".to_owned(),
     }
@@ -131,7 +130,7 @@ fn first_line_of(file: &Path) -> Result<SecretString, SecureError> {
     let text = std::fs::read_to_string(file).map(Zeroizing::new).map_err(|reason| {
         missing(
             format!("the password file {} cannot be read: {reason}", file.display()),
-            "a relative path starts beside the settings; the file must be readable by whoever runs this",
+            "its path is relative to the settings file; the user who runs this must be able to read it",
         )
     })?;
     Ok(first_line(&text))
@@ -154,14 +153,13 @@ fn program(words: &[String]) -> &str {
     words.first().map_or("", String::as_str)
 }
 
-/// The first line that a program writes. No shell has a hand in it; what it writes to standard
-/// error is for whoever runs this.
+/// The first line of a program's output. It is started without a shell; its standard error is passed through.
 async fn from_command(words: &[String], folder: &Path, wait: Duration) -> Result<SecretString, SecureError> {
     let name = program(words);
     let failed = |reason: String| {
         missing(
             format!("the password command {name} {reason}"),
-            "type the command by hand: it must write the password as its first line, and end",
+            "type the command by hand: it must write the password as its first line, and exit",
         )
     };
     let mut command = tokio::process::Command::new(name);
@@ -190,7 +188,6 @@ async fn from_command(words: &[String], folder: &Path, wait: Duration) -> Result
     if !status.success() {
         return Err(failed(format!("failed: {status}")));
     }
-    let text =
-        std::str::from_utf8(&text).map_err(|_| failed("wrote something that is not UTF-8".to_owned()))?;
+    let text = std::str::from_utf8(&text).map_err(|_| failed("wrote text that is not UTF-8".to_owned()))?;
     Ok(first_line(text))
 }

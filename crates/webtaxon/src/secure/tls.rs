@@ -1,7 +1,6 @@
-//! Whose certificates are good: the system's authorities, an authority file, or pinned ones.
+//! The trusted certificates: the system's authorities, an authority file, or pinned ones.
 //!
-//! There is no way to check none. Whatever the check says, the certificate that the server showed
-//! is kept, so that a message can show it.
+//! Checks cannot be turned off. The server's certificate is kept whatever the result, so that a message can show it.
 
 use crate::secure::SecureError;
 use crate::secure::certificate::{Certificate, fingerprint};
@@ -15,7 +14,7 @@ use std::path::Path;
 use std::sync::{Arc, Mutex};
 use webtaxon_core::settings::{ClientCertificate, Directory, Fingerprint, Trust};
 
-/// The rules of one TLS connection, and what the server showed.
+/// The rules of one TLS connection, and the certificate that the server presented.
 pub(crate) struct TlsRules {
     pub(crate) config: Arc<ClientConfig>,
     verifier: Arc<Witness>,
@@ -27,7 +26,7 @@ impl TlsRules {
         Self::of(&directory.name, &directory.trust, directory.certificate.as_ref(), folder)
     }
 
-    /// The rules for a server of this name in the settings: whose certificates are good, and this side's own.
+    /// The rules for a server in the settings: trusted certificates and client certificate.
     pub(crate) fn of(
         name: &str,
         trust: &Trust,
@@ -59,7 +58,7 @@ impl TlsRules {
         Ok(Self { config: Arc::new(config), verifier })
     }
 
-    /// The certificate that the server showed, if it showed one.
+    /// The certificate that the server presented, if any.
     pub(crate) fn shown(&self) -> Option<Certificate> {
         let seen = self.verifier.seen.lock().ok()?;
         seen.as_ref().and_then(Certificate::read)
@@ -78,13 +77,13 @@ fn authority(
         roots.add(certificate).map_err(|error| unusable(error.to_string()))?;
     }
     if roots.is_empty() {
-        return Err(unusable("it holds no certificate".to_owned()));
+        return Err(unusable("it contains no certificate".to_owned()));
     }
     let built = WebPkiServerVerifier::builder_with_provider(Arc::new(roots), Arc::clone(provider)).build();
     Ok(built.map_err(|error| unusable(error.to_string()))?)
 }
 
-/// Hands this side's own certificate and key to `take`.
+/// Passes the client certificate and its key to `take`.
 fn client_certificate(
     own: &ClientCertificate,
     folder: &Path,
@@ -97,14 +96,14 @@ fn client_certificate(
         .and_then(Iterator::collect::<Result<Vec<_>, _>>)
         .map_err(|error| unusable(&chain_file, error.to_string()))?;
     if chain.is_empty() {
-        return Err(unusable(&chain_file, "it holds no certificate".to_owned()));
+        return Err(unusable(&chain_file, "it contains no certificate".to_owned()));
     }
     let key =
         PrivateKeyDer::from_pem_file(&key_file).map_err(|error| unusable(&key_file, error.to_string()))?;
     take(chain, key).map_err(|error| unusable(&key_file, error.to_string()))
 }
 
-/// Lets `judge` decide, and keeps what the server showed.
+/// Leaves the decision to `judge`, and keeps the certificate presented.
 #[derive(Debug)]
 struct Witness {
     judge: Arc<dyn ServerCertVerifier>,
@@ -149,8 +148,8 @@ impl ServerCertVerifier for Witness {
     }
 }
 
-/// Trusts these certificates and no others: not their authorities, whatever hosts they name. The
-/// server must hold the certificate's key, and the certificate must be valid now.
+/// Trusts exactly these certificates: not their issuers, and whatever hosts they name. The server must hold the key,
+/// and the certificate must be valid now.
 #[derive(Debug)]
 struct Pinned {
     list: Vec<Fingerprint>,

@@ -1,24 +1,24 @@
-//! What is asked of whatever keeps the state: to be opened, and then a few statements in SQL.
+//! The interface to the state's database: open it, and run a few SQL statements.
 
 use super::StateError;
 use webtaxon_core::settings::StateDatabase as StateSettings;
 
-/// The newest form of the tables that this version knows.
+/// The newest form of the tables that this version supports.
 pub const NEWEST: usize = 2;
 
 /// A value of a row.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Cell {
-    /// Nothing.
+    /// Null.
     Null,
-    /// A whole number.
+    /// An integer.
     Int(i64),
     /// A text.
     Text(String),
 }
 
 impl Cell {
-    /// The text; none for null.
+    /// The text; `None` for null.
     #[must_use]
     pub fn text(self) -> Option<String> {
         match self {
@@ -28,7 +28,7 @@ impl Cell {
         }
     }
 
-    /// The number; none for what is none.
+    /// The number; `None` for other values.
     #[must_use]
     pub fn int(&self) -> Option<i64> {
         match self {
@@ -62,87 +62,86 @@ impl From<&str> for Cell {
     }
 }
 
-/// A statement, and the values for each time that it is run; `?1` stands for the first of them.
+/// A statement with the values of each execution; `?1` stands for the first value.
 #[derive(Debug)]
 pub struct Statement {
     /// The statement.
     pub sql: &'static str,
-    /// The values, once for each time; with no row it is not run.
+    /// The values of each execution; without rows it is not executed.
     pub rows: Vec<Vec<Cell>>,
 }
 
 impl Statement {
-    /// One that is run once.
+    /// A statement executed once.
     #[must_use]
     pub fn once(sql: &'static str, values: Vec<Cell>) -> Self {
         Self { sql, rows: vec![values] }
     }
 }
 
-/// Where the state is kept: a file, a schema of a PostgreSQL database, or what an application has of its own
+/// A place for the state: a file, a schema of a PostgreSQL database, or an application's own
 /// ([`Workspace::with_state`](crate::Workspace::with_state)).
 ///
-/// Accounts stand in it: keep it from other eyes. It may block, since it is asked on a thread of its own.
+/// It contains copies of accounts, so protect it. Its methods may block: they are called on a thread of their own.
 pub trait StateStore: Send + Sync {
-    /// Where it is, for people.
+    /// The place, in words.
     fn describe(&self) -> String;
 
-    /// Opens it to be read; none if there is none yet.
+    /// Opens the state for reading; `None` if it does not exist yet.
     ///
     /// # Errors
-    /// It is there, and cannot be read.
+    /// It exists, but cannot be read.
     fn read(&self) -> Result<Option<Box<dyn StateDatabase>>, StateError>;
 
-    /// Opens it to be written, empty if there was none; `who` wants it. Until it is dropped nobody else is let in,
-    /// from this process or another: they get [`StateErrorKind::Busy`](super::StateErrorKind::Busy).
+    /// Opens the state for writing on behalf of `who`, creating it if needed. Until it is dropped, no other process
+    /// or thread can open it for writing: they get [`StateErrorKind::Busy`](super::StateErrorKind::Busy).
     ///
     /// # Errors
-    /// Somebody else has it, or it cannot be written.
+    /// It is in use, or cannot be written.
     fn write(&self, who: &str) -> Result<Box<dyn StateDatabase>, StateError>;
 }
 
-/// A database with the state's tables, open. Its SQL is what SQLite and PostgreSQL have in common; `?1`
-/// stands for the first value.
+/// An open database with the state's tables. Its SQL is the subset that SQLite and PostgreSQL share; `?1` stands for
+/// the first value.
 pub trait StateDatabase: Send + std::fmt::Debug {
-    /// Where it is, for people.
+    /// The place, in words.
     fn place(&self) -> String;
 
-    /// The form of its tables: 0 before there are any.
+    /// The form of its tables; 0 before there are any.
     ///
     /// # Errors
-    /// It cannot be asked, or has another program's tables.
+    /// It cannot be read, or contains another program's tables.
     fn form(&self) -> Result<usize, StateError>;
 
-    /// Brings the tables from an older form to [`NEWEST`], at once or not at all: for SQLite, all of
-    /// [`SQLITE_TABLES`] but the first `from`, and then the new form is written down.
+    /// Upgrades the tables to [`NEWEST`], completely or not at all: for SQLite, runs [`SQLITE_TABLES`] from index
+    /// `from`, and stores the new form.
     ///
     /// # Errors
     /// It cannot be written.
     fn migrate(&mut self, from: usize) -> Result<(), StateError>;
 
-    /// What says, in SQL, which kind an edit is: the member `kind` of the JSON in the column `edit`.
+    /// The SQL expression for the member `kind` of the JSON in the column `edit`.
     fn kind_of_edit(&self) -> &'static str {
         "json_extract(edit, '$.kind')"
     }
 
-    /// Every row of an answer.
+    /// All rows of a query.
     ///
     /// # Errors
-    /// It cannot be asked.
+    /// It cannot be read.
     fn all(&self, sql: &str, values: Vec<Cell>) -> Result<Vec<Vec<Cell>>, StateError>;
 
-    /// Runs statements in their order, all of them or none. Once this returns, what was written outlives a
-    /// loss of power.
+    /// Runs statements in order, in one transaction. On return, the changes survive a power failure.
     ///
     /// # Errors
     /// It cannot be written.
     fn change(&mut self, statements: Vec<Statement>) -> Result<(), StateError>;
 
-    /// That it cannot be used, for a reason.
+    /// The error for an unusable database.
     fn broken(&self, reason: &dyn std::fmt::Display) -> StateError;
 }
 
-/// The tables in SQLite; each step makes the next form.
+/// The tables in SQLite; each step produces the next form.
 pub const SQLITE_TABLES: [&str; NEWEST] = [
     "
 CREATE TABLE missed (link TEXT PRIMARY KEY, since TEXT NOT NULL) STRICT, WITHOUT ROWID;
@@ -180,7 +179,7 @@ CREATE TABLE kept (
 ",
 ];
 
-/// Where a database has the state, for people.
+/// The place of a state in a database, in words.
 pub(super) fn in_words(state: &StateSettings) -> String {
     let server = &state.server;
     let host = if server.host.starts_with('/') {

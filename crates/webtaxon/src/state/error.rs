@@ -1,25 +1,25 @@
-//! What can be wrong with Webtaxon's own file.
+//! Errors of the state.
 
 use miette::Diagnostic;
 use std::path::PathBuf;
 use thiserror::Error;
 
-/// Why what is remembered cannot be used.
+/// Why the state cannot be used.
 #[derive(Debug, Error, Diagnostic)]
 #[error(transparent)]
 #[diagnostic(transparent)]
 pub struct StateError(#[from] StateErrorKind);
 
-/// What is wrong.
+/// The kinds of error.
 #[derive(Debug, Error, Diagnostic)]
 #[non_exhaustive]
 pub enum StateErrorKind {
     /// It cannot be read or written.
-    #[error("what was remembered in {} cannot be used: {reason}", file.display())]
+    #[error("the state in {} cannot be used: {reason}", file.display())]
     #[diagnostic(
         code(WX0108),
         help(
-            "put the file back as it was, and see that it may be written; without it, days of grace begin anew and nothing can be undone"
+            "restore the file, and make sure that it can be written; without it, days of grace start again and nothing can be undone"
         )
     )]
     Broken {
@@ -28,62 +28,60 @@ pub enum StateErrorKind {
         /// The reason.
         reason: String,
     },
-    /// A newer Webtaxon wrote it.
-    #[error("{place} was written by a newer Webtaxon (its form is {found}, this one knows {known})")]
+    /// It was written by a newer version.
+    #[error("{place} was written by a newer Webtaxon (form {found}; this version supports {known})")]
     #[diagnostic(code(WX0601), help("install the newer Webtaxon here, too; nothing was changed"))]
     Newer {
-        /// Where it is.
+        /// The place.
         place: String,
         /// Its form.
         found: usize,
-        /// The newest form that this version knows.
+        /// The newest form that this version supports.
         known: usize,
     },
-    /// The database that has it cannot be used.
-    #[error("what is remembered in {place} cannot be used: {reason}")]
+    /// Its database cannot be used.
+    #[error("the state in {place} cannot be used: {reason}")]
     #[diagnostic(code(WX0613), help("{help}"))]
     Server {
         /// The database.
         place: String,
         /// The reason.
         reason: String,
-        /// The way out.
+        /// The remedy.
         help: &'static str,
     },
-    /// This build has no place for it there.
-    #[error("[state] names a PostgreSQL database, and this build of Webtaxon has no PostgreSQL in it")]
+    /// This build does not support the state in a database.
+    #[error("[state] is a PostgreSQL database, which this build of Webtaxon does not support")]
     #[diagnostic(
         code(WX0519),
         help(
-            "build it with the feature postgres, or take [state] out: then it is a file beside the settings"
+            "build it with the feature postgres, or remove [state]: then the state is a file beside the settings"
         )
     )]
     NoPostgres,
-    /// This build has no SQLite for a file.
-    #[error(
-        "the state is an SQLite file beside the settings, and this build of Webtaxon has no SQLite in it"
-    )]
+    /// This build does not support the state in a file.
+    #[error("the state is an SQLite file, which this build of Webtaxon does not support")]
     #[diagnostic(
         code(WX0519),
         help(
-            "build it with the feature sqlite, keep the state in a PostgreSQL database ([state]), or give it a place of the application's own (Workspace::with_state)"
+            "build it with the feature sqlite, keep the state in a PostgreSQL database ([state]), or implement a place of your own (Workspace::with_state)"
         )
     )]
     NoSqlite,
-    /// Another apply is going on.
-    #[error("another apply is going on: {holder}")]
+    /// Another apply is running.
+    #[error("another apply is running: {holder}")]
     #[diagnostic(
         code(WX0602),
-        help("wait until it is done, and look again: what it does will not be in this preview")
+        help("wait until it has finished, and make a new preview: this one does not contain its changes")
     )]
     Busy {
-        /// Who, and since when.
+        /// Who runs it, and since when.
         holder: String,
     },
 }
 
 impl StateError {
-    /// What is wrong.
+    /// The kind of error.
     #[must_use]
     pub fn kind(&self) -> &StateErrorKind {
         &self.0

@@ -9,10 +9,10 @@ use rusqlite::{Connection, OpenFlags, ToSql, params_from_iter};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-/// Says that a file is this program's, in SQLite's own header: "Wtxn".
+/// The application id in SQLite's header: "Wtxn".
 const APPLICATION: i64 = 0x5774_786e;
 
-/// The file, open.
+/// The open file.
 #[derive(Debug)]
 struct OpenFile {
     db: Connection,
@@ -30,7 +30,7 @@ impl ToSql for Cell {
     }
 }
 
-/// The file, wherever it is, whether it is there or not.
+/// The path of the file, which may not exist yet.
 #[derive(Debug)]
 pub(super) struct StateFile(pub(super) PathBuf);
 
@@ -43,7 +43,7 @@ impl StateStore for StateFile {
         if !self.0.exists() {
             return Ok(None);
         }
-        // Not for reading alone: what a run that was cut off had begun to write is taken back first.
+        // Not opened read-only, so that the writes of an interrupted run are rolled back first.
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         Ok(Some(Box::new(OpenFile::open(self.0.clone(), flags, None)?)))
     }
@@ -53,7 +53,7 @@ impl StateStore for StateFile {
         #[cfg(unix)]
         {
             use std::os::unix::fs::OpenOptionsExt as _;
-            // The accounts in it are for its owner's eyes only, from the first byte on.
+            // It contains accounts, so only its owner may read it, from the first byte on.
             let mut options = std::fs::OpenOptions::new();
             let made = options.append(true).create(true).mode(0o600).open(&self.0);
             made.map_err(|error| broken(&self.0, &error))?;

@@ -1,4 +1,4 @@
-//! The journal: what each apply was to do, written before, and what became of it, written after.
+//! The journal: the edits of each apply, recorded beforehand, and their outcomes, recorded afterwards.
 
 use super::database::{Cell, NEWEST, StateDatabase, StateStore, Statement};
 use super::{StateError, StateErrorKind};
@@ -19,16 +19,16 @@ use webtaxon_core::preview::{GroupChangeKind, Memory};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Ending {
-    /// Every edit was looked at.
+    /// Every edit has an outcome.
     Done,
-    /// It stopped early: the store could not be written, or too many edits failed.
+    /// It stopped early: the store failed, or too many edits were refused.
     Stopped,
-    /// The program was cut off; a later one looked what had been done.
+    /// It was interrupted; a later run found out what had been done.
     Interrupted,
 }
 
 impl Ending {
-    /// The word for it.
+    /// The keyword.
     #[must_use]
     pub fn name(self) -> &'static str {
         match self {
@@ -43,47 +43,47 @@ impl Ending {
     }
 }
 
-/// One apply, as the journal has it.
+/// One apply in the journal.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Run {
     /// Its number.
     pub run: i64,
     /// When it began.
     pub at: Timestamp,
-    /// When it ended; none while it goes on, or if it was cut off and nobody has looked yet.
+    /// The time of its end; `None` while it runs, or if it was interrupted and that has not been resolved.
     pub ended: Option<Timestamp>,
-    /// Who began it.
+    /// Who started it.
     pub who: String,
-    /// The run that it took back, if it took one back.
+    /// The run that it undid, if any.
     pub undoes: Option<i64>,
-    /// The run that took this one back, if one did.
+    /// The run that undid it, if any.
     pub undone: Option<i64>,
-    /// The digest of its settings.
+    /// The digest of the settings.
     pub settings: String,
-    /// The list that it changed.
+    /// The account list.
     pub store: String,
-    /// The brakes that were released for it.
+    /// The brakes released for it.
     pub released: Vec<String>,
-    /// Where the accounts stand as they were before it.
+    /// The copy of the accounts from before.
     pub backup: Option<PathBuf>,
     /// How it ended.
     pub ending: Option<Ending>,
-    /// How many edits there are of each kind, and of those that were not done, of each outcome.
+    /// The number of edits of each kind, and, of those not done, of each outcome.
     pub counts: BTreeMap<String, u64>,
 }
 
-/// One edit of a run, and what became of it; no outcome while that is not known.
+/// One edit of a run, with its outcome if known.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Recorded<E = Edit> {
-    /// Its place in the run.
+    /// Its position in the run.
     pub place: usize,
-    /// What was to be done.
+    /// The edit.
     pub edit: E,
-    /// What became of it.
+    /// Its outcome.
     pub outcome: Option<Outcome>,
 }
 
-/// What a run begins with.
+/// The data recorded at the start of a run.
 pub(crate) struct Begun<'a> {
     pub(crate) who: &'a str,
     pub(crate) undoes: Option<i64>,
@@ -92,47 +92,47 @@ pub(crate) struct Begun<'a> {
     pub(crate) released: &'a [String],
 }
 
-/// What is remembered for the next run; none for what stays as it was.
+/// The memory for the next run; `None` for parts that do not change.
 #[derive(Default)]
 pub(crate) struct Remembered {
     pub(crate) missed: Option<BTreeMap<Identity, Date>>,
     pub(crate) known: Option<BTreeMap<Identity, String>>,
     pub(crate) applied: Option<BTreeMap<String, String>>,
-    /// The links that are kept apart from a list, and which list that is.
+    /// The links kept for a list, and the identity of the list.
     pub(crate) kept: Option<(String, BTreeMap<Identity, String>)>,
 }
 
-/// Edits that are about links which are kept apart from a list, too.
+/// Edits that also affect links kept in the state.
 #[derive(Clone, Copy)]
 pub(crate) struct Ties<'a> {
-    /// Which list it is.
+    /// The identity of the list.
     pub(crate) list: &'a str,
-    /// All edits of the run, in their order.
+    /// All edits of the run, in order.
     pub(crate) edits: &'a [Edit],
 }
 
-/// Writes an edit down.
+/// Records an edit.
 const ADD: &str = "INSERT INTO edit (run, place, edit) VALUES (?1, ?2, ?3)";
 
-/// Keeps the link of an account.
+/// Stores the link of an account.
 const KEEP: &str = "INSERT INTO kept (list, link, login) VALUES (?1, ?2, ?3)";
 
-/// The journal, open.
+/// The open journal.
 #[derive(Debug)]
 pub struct Journal {
     db: Box<dyn StateDatabase>,
 }
 
 impl Journal {
-    /// Opens the journal, to be read; none if there is none yet.
+    /// Opens the journal for reading; `None` if there is none yet.
     pub(crate) fn read(place: &dyn StateStore) -> Result<Option<Self>, StateError> {
         let Some(db) = place.read()? else { return Ok(None) };
         let journal = Self { db };
-        // What was made and not yet filled is as good as none.
+        // A file that was created but not filled counts as none.
         Ok((journal.form()? > 0).then_some(journal))
     }
 
-    /// Opens it to be written, and makes it if need be; nobody else can until it is closed.
+    /// Opens it for writing, creating it if needed; no other run can until it is closed.
     pub(crate) fn write(place: &dyn StateStore, who: &str) -> Result<Self, StateError> {
         let mut db = place.write(who)?;
         let form = known(&*db)?;
@@ -146,7 +146,7 @@ impl Journal {
         known(&*self.db)
     }
 
-    /// The rows of two texts.
+    /// The rows of a query for two texts.
     fn pairs(&self, sql: &str) -> Result<Vec<(String, String)>, StateError> {
         let rows = self.db.all(sql, Vec::new())?.into_iter();
         Ok(rows
@@ -155,16 +155,16 @@ impl Journal {
             .collect())
     }
 
-    /// That something stands there which no version ever wrote.
+    /// The error for a value that no version ever wrote.
     fn odd(&self, what: &str, said: &str) -> StateError {
-        self.db.broken(&format!("{said} is no {what}"))
+        self.db.broken(&format!("{said} is not a valid {what}"))
     }
 
     fn link(&self, text: &str) -> Result<Identity, StateError> {
         Identity::from_link(text).ok_or_else(|| self.odd("link", text))
     }
 
-    /// What earlier runs left behind, on the day that it is.
+    /// The memory of earlier runs, with today's date.
     ///
     /// # Errors
     /// It cannot be read.
@@ -182,7 +182,7 @@ impl Journal {
         Ok(memory)
     }
 
-    /// The links that are kept apart from a list, each with the login of its account as it is compared.
+    /// The links kept for a list, each with the login of its account in the form for comparison.
     pub(crate) fn kept(&self, list: &str) -> Result<Vec<(Identity, String)>, StateError> {
         if self.form()? < 2 {
             return Ok(Vec::new());
@@ -195,7 +195,7 @@ impl Journal {
         rows.into_iter().map(row).collect()
     }
 
-    /// Every run, the latest first.
+    /// All runs, latest first.
     ///
     /// # Errors
     /// It cannot be read.
@@ -240,7 +240,7 @@ impl Journal {
         Ok(runs)
     }
 
-    /// The edits of accounts of one run, in their order.
+    /// The edits of accounts of one run, in order.
     ///
     /// # Errors
     /// It cannot be read.
@@ -248,7 +248,7 @@ impl Journal {
         self.entries_of(run, false)
     }
 
-    /// The edits of groups of one run: who was to leave first, then who was to come.
+    /// The edits of groups of one run: members who leave first, members who join last.
     ///
     /// # Errors
     /// It cannot be read.
@@ -261,7 +261,7 @@ impl Journal {
         run: i64,
         groups: bool,
     ) -> Result<Vec<Recorded<E>>, StateError> {
-        // What happens to groups has names of its own. What has no kind is damage, and told as an edit that cannot be read.
+        // Edits of groups have kinds of their own. An edit without a kind is damaged, and reported as unreadable.
         let kinds: Vec<String> =
             GroupChangeKind::ALL.iter().map(|kind| format!("'{}'", kind.name())).collect();
         let (kind, is_in) = (self.db.kind_of_edit(), if groups { "IN" } else { "NOT IN" });
@@ -290,7 +290,7 @@ impl Journal {
         Ok(entries)
     }
 
-    /// The number of the latest run; 0 if there was none.
+    /// The number of the latest run; 0 if there is none.
     ///
     /// # Errors
     /// It cannot be read.
@@ -298,7 +298,7 @@ impl Journal {
         Ok(self.number("SELECT max(run) FROM run")?.unwrap_or(0))
     }
 
-    /// The run that was cut off, if one was.
+    /// The run that was interrupted, if any.
     pub(crate) fn unfinished(&self) -> Result<Option<i64>, StateError> {
         self.number("SELECT min(run) FROM run WHERE ending IS NULL")
     }
@@ -308,14 +308,14 @@ impl Journal {
         Ok(rows.first().and_then(|row| row.first()).and_then(Cell::int))
     }
 
-    /// Writes down what will be done, before it is.
+    /// Records edits before they are made.
     pub(crate) fn begin(
         &mut self,
         begun: &Begun<'_>,
         edits: &[Edit],
         groups: &[GroupEdit],
     ) -> Result<i64, StateError> {
-        // Nobody else writes meanwhile, so that the number is still free; the latest run is never forgotten.
+        // No other run can write meanwhile, so the number is free; the latest run is never deleted.
         let run = self.latest()? + 1;
         let mut rows = self.rows(run, 0, edits)?;
         rows.extend(self.rows(run, edits.len(), groups)?);
@@ -333,7 +333,7 @@ impl Journal {
         Ok(run)
     }
 
-    /// Writes down what will be done to groups behind the first `from` edits, before it is.
+    /// Records the edits of groups after the first `from` edits, before they are made.
     pub(crate) fn add(&mut self, run: i64, from: usize, groups: &[GroupEdit]) -> Result<(), StateError> {
         let rows = self.rows(run, from, groups)?;
         self.db.change(vec![Statement { sql: ADD, rows }])
@@ -347,14 +347,13 @@ impl Journal {
         edits.iter().enumerate().map(row).collect()
     }
 
-    /// Says where the accounts stand as they were before.
+    /// Records the copy of the accounts.
     pub(crate) fn backed_up(&mut self, run: i64, backup: &Path) -> Result<(), StateError> {
         let values = vec![backup.display().to_string().into(), run.into()];
         self.db.change(vec![Statement::once("UPDATE run SET backup = ?1 WHERE run = ?2", values)])
     }
 
-    /// Writes down what became of edits. Where the links are kept here, what was done to them is written with it:
-    /// both or neither.
+    /// Records outcomes of edits, together with their effect on links kept in the state: both or neither.
     pub(crate) fn record(
         &mut self,
         run: i64,
@@ -383,7 +382,7 @@ impl Journal {
             vec![word.into(), reason.into(), run.into(), number(*place)]
         });
         let sql = "UPDATE edit SET outcome = ?1, reason = ?2 WHERE run = ?3 AND place = ?4";
-        // No login goes from one account to another within a run, so that the order among them is all one.
+        // No login passes from one account to another within a run, so their order does not matter.
         self.db.change(vec![
             Statement { sql: "DELETE FROM kept WHERE list = ?1 AND (link = ?2 OR login = ?3)", rows: gone },
             Statement { sql: KEEP, rows: tied },
@@ -391,7 +390,7 @@ impl Journal {
         ])
     }
 
-    /// Ends a run, if there was one, and remembers what the next must know: both or neither.
+    /// Ends a run, if there was one, and stores the memory for the next one: both or neither.
     pub(crate) fn end(
         &mut self,
         run: Option<(i64, Ending)>,
@@ -438,7 +437,8 @@ impl Journal {
         self.db.change(all)
     }
 
-    /// Forgets the runs that began before a day, but the latest. How many, and their backups.
+    /// Deletes the records of runs before a day, except the latest. Returns the copies of the accounts, one for each
+    /// run.
     pub(crate) fn forget_before(&mut self, day: Date) -> Result<Vec<Option<PathBuf>>, StateError> {
         let old = "SELECT backup, run FROM run WHERE begun < ?1 AND run < (SELECT max(run) FROM run)";
         let rows = self.db.all(old, vec![day.to_string().into()])?;
@@ -452,11 +452,10 @@ impl Journal {
     }
 }
 
-/// Reads what is remembered; nothing if nothing was yet. Days are those of UTC.
+/// Reads the memory; empty if there is none yet. Days are in UTC.
 ///
 /// # Errors
-/// It is there and cannot be read, or is of a newer version: a memory that was lost would let days of grace
-/// begin anew without a word.
+/// It cannot be read, or was written by a newer version: losing it in silence would restart days of grace.
 pub(crate) fn memory(place: &dyn StateStore) -> Result<Memory, StateError> {
     match Journal::read(place)? {
         Some(journal) => journal.memory(),
@@ -464,12 +463,12 @@ pub(crate) fn memory(place: &dyn StateStore) -> Result<Memory, StateError> {
     }
 }
 
-/// Today, by UTC.
+/// Today's date in UTC.
 fn today() -> Date {
     Timestamp::now().to_zoned(TimeZone::UTC).date()
 }
 
-/// The form of a database's tables, if this version knows it.
+/// The form of a database's tables, if this version supports it.
 fn known(db: &dyn StateDatabase) -> Result<usize, StateError> {
     match db.form()? {
         form if form <= NEWEST => Ok(form),
@@ -477,7 +476,7 @@ fn known(db: &dyn StateDatabase) -> Result<usize, StateError> {
     }
 }
 
-/// The first cells of a row as texts.
+/// The first cells of a row as text.
 fn text_cells<const N: usize>(row: Vec<Cell>) -> [Option<String>; N] {
     let mut cells = row.into_iter();
     std::array::from_fn(|_| cells.next().and_then(Cell::text))

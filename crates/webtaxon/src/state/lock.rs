@@ -1,15 +1,15 @@
-//! One apply at a time: a lock on a file beside the state, which ends with the program, however it ends.
+//! One apply at a time: a lock on a file beside the state, released when the program ends, however it ends.
 
 use super::{StateError, StateErrorKind};
 use std::fs::{File, OpenOptions, TryLockError};
 use std::io::{Read as _, Write as _};
 use std::path::Path;
 
-/// The lock, as long as it is kept.
+/// The lock, held until dropped.
 #[derive(Debug)]
 pub(super) struct Lock(#[expect(dead_code, reason = "the lock goes with the open file")] File);
 
-/// Takes the lock, and says in it who has it.
+/// Takes the lock, and writes its holder into the file.
 pub(super) fn take(state: &Path, who: &str) -> Result<Lock, StateError> {
     let file = state.with_extension("lock");
     let broken = |reason: &dyn std::fmt::Display| StateErrorKind::Broken {
@@ -29,7 +29,7 @@ pub(super) fn take(state: &Path, who: &str) -> Result<Lock, StateError> {
         Err(TryLockError::WouldBlock) => {
             let mut holder = String::new();
             let _ = lock.read_to_string(&mut holder);
-            let holder = if holder.is_empty() { "nobody knows whose".to_owned() } else { holder };
+            let holder = if holder.is_empty() { "holder unknown".to_owned() } else { holder };
             return Err(StateErrorKind::Busy { holder }.into());
         }
         Err(TryLockError::Error(error)) => return Err(broken(&error).into()),

@@ -1,4 +1,4 @@
-//! A place for the state that this build was made without.
+//! A place for the state that this build does not support.
 
 use super::{StateDatabase, StateError, StateErrorKind, StateStore};
 
@@ -13,7 +13,7 @@ impl StateStore for MissingFile {
     }
 
     fn read(&self) -> Result<Option<Box<dyn StateDatabase>>, StateError> {
-        // Without a file nothing was applied yet; to pass over one would let days of grace begin anew.
+        // Without a file nothing has been applied; ignoring one would restart days of grace.
         if self.0.exists() { Err(StateErrorKind::NoSqlite.into()) } else { Ok(None) }
     }
 

@@ -1,9 +1,9 @@
-//! What Webtaxon keeps from run to run: since when people are missing, the settings of the last apply, links
-//! that have no place in the list, and the journal of what each apply did. It is an SQLite file beside the
-//! settings, or a schema of a PostgreSQL database where several hosts do the work.
+//! The state between runs: since when people are missing, the settings of the last apply, links for which the list
+//! has no place, and the journal of each apply. It is an SQLite file beside the settings, or a schema of a PostgreSQL
+//! database shared by several hosts.
 //!
-//! A preview only reads it. An apply writes down what it will do before it does it, so that a run that
-//! was cut off anywhere can be taken up; and only one apply at a time may write it.
+//! A preview only reads it. An apply records its edits before making them, so that an interrupted run can be
+//! resolved; only one apply at a time can write.
 
 mod database;
 mod error;
@@ -26,20 +26,19 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use webtaxon_core::settings::StateDatabase as StateSettings;
 
-/// The file that belongs to a settings file: `webtaxon.state.sqlite` to `webtaxon.toml`.
+/// The state file of a settings file: `webtaxon.state.sqlite` for `webtaxon.toml`.
 #[must_use]
 pub fn file_of(settings: &Path) -> PathBuf {
     settings.with_extension("state.sqlite")
 }
 
-/// The folder for copies of the application's list, each made before an apply: `webtaxon.backups`.
+/// The folder for copies of the accounts, made before each apply: `webtaxon.backups`.
 #[must_use]
 pub fn backups_of(settings: &Path) -> PathBuf {
     settings.with_extension("backups")
 }
 
-/// What keeps the state of the settings in a file: the database that they name, or a file beside them. Relative
-/// paths start from `folder`.
+/// The place of the state in the settings: a database, or a file beside them. Relative paths start from `folder`.
 pub(crate) fn open(settings: &Path, server: Option<&StateSettings>, folder: &Path) -> Arc<dyn StateStore> {
     match server {
         #[cfg(feature = "postgres")]

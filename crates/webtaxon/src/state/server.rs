@@ -1,7 +1,7 @@
 //! The state in a schema of a PostgreSQL database, for several hosts.
 //!
-//! The journal is written in the middle of what a store does, which does not wait for anybody: so a thread of
-//! its own talks to the server, and whoever asks it stands still until it answers.
+//! The journal is written by synchronous callbacks of a store, so a thread of its own talks to the server, and
+//! callers block until it answers.
 
 use super::database::{Cell, NEWEST, StateDatabase, StateStore, Statement};
 use super::{StateError, StateErrorKind};
@@ -17,7 +17,7 @@ use tokio_postgres::types::{FromSql, IsNull, ToSql, Type, private::BytesMut, to_
 use tokio_postgres::{Client, Error, Row};
 use webtaxon_core::settings::StateDatabase as StateSettings;
 
-/// Each step makes the next form; the count of them is the newest.
+/// Each step produces the next form.
 const STEPS: [&str; NEWEST] = [
     r#"
 CREATE TABLE form (number bigint NOT NULL);
@@ -58,21 +58,21 @@ CREATE TABLE kept (
 "#,
 ];
 
-/// Rows that are on their way to the server at once.
+/// Rows sent to the server at once.
 const BATCH: usize = 1000;
 
-/// What the thread is asked for; each with who waits for the answer.
+/// A request to the thread, with the sender for its answer.
 enum Job {
     All(String, Vec<Cell>, mpsc::Sender<Result<Vec<Vec<Cell>>, String>>),
     Change(Vec<Statement>, mpsc::Sender<Result<(), String>>),
     Script(String, mpsc::Sender<Result<(), String>>),
 }
 
-/// The schema, wherever it is, whether it is there or not.
+/// The schema, which may not exist yet.
 #[derive(Debug)]
 pub(super) struct StateServer {
     pub(super) settings: StateSettings,
-    /// What paths in the settings start from.
+    /// The folder for relative paths in the settings.
     pub(super) folder: PathBuf,
 }
 
@@ -90,7 +90,7 @@ impl StateStore for StateServer {
     }
 }
 
-/// The schema, open.
+/// The open schema.
 #[derive(Debug)]
 struct OpenSchema {
     place: String,
@@ -100,7 +100,7 @@ struct OpenSchema {
 }
 
 impl OpenSchema {
-    /// Connects, to read.
+    /// Connects for reading.
     fn read(state: &StateSettings, folder: &Path) -> Result<Self, StateError> {
         let place = super::database::in_words(state);
         let (jobs, asked) = unbounded_channel();
@@ -116,11 +116,11 @@ impl OpenSchema {
                 Err(StateErrorKind::Server { place: own.place.clone(), reason, help }.into())
             }
             Ok(Err(Unconnected::Refused(reason))) => Err(own.broken(&reason)),
-            Err(_) => Err(own.broken(&"the thread that asks it has ended")),
+            Err(_) => Err(own.broken(&"the thread that talks to it has ended")),
         }
     }
 
-    /// Connects, to write, and makes the schema if need be; nobody else can until it is closed.
+    /// Connects for writing, creating the schema if needed; no other run can until it is closed.
     fn write(state: &StateSettings, folder: &Path, who: &str) -> Result<Self, StateError> {
         let own = Self::read(state, folder)?;
         if own
@@ -129,14 +129,14 @@ impl OpenSchema {
         {
             own.script(format!("CREATE SCHEMA IF NOT EXISTS {}", quoted(&own.schema)))?;
         }
-        // "Wtxn" beside the schema's own number. The lock ends with the connection, however that ends.
+        // "Wtxn" with the schema's number. The lock ends with the connection, however that ends.
         let lock = "SELECT pg_try_advisory_lock((1467256942::bigint << 32) | oid::bigint)::int::bigint FROM pg_namespace WHERE nspname = ?1";
         let locked = own.all(lock, vec![own.schema.as_str().into()])?;
         if locked.first().and_then(|row| row.first()).and_then(Cell::int) != Some(1) {
             let words =
                 if own.form()? > 0 { own.all("SELECT words FROM holder", Vec::new())? } else { Vec::new() };
             let holder = words.into_iter().next().and_then(|row| row.into_iter().next()?.text());
-            let holder = holder.unwrap_or_else(|| "nobody knows whose".to_owned());
+            let holder = holder.unwrap_or_else(|| "holder unknown".to_owned());
             return Err(StateErrorKind::Busy { holder }.into());
         }
         let mut own = own;
@@ -166,7 +166,7 @@ impl OpenSchema {
 
 impl Drop for OpenSchema {
     fn drop(&mut self) {
-        // The lock is given back before anybody goes on.
+        // The lock is released before the caller continues.
         drop(self.jobs.take());
         let _ = self.thread.take().map(JoinHandle::join);
     }
@@ -209,12 +209,12 @@ impl StateDatabase for OpenSchema {
     }
 
     fn broken(&self, reason: &dyn std::fmt::Display) -> StateError {
-        let help = "see that [state] names the right database, that the server is there, and that the user may use and create tables in the schema, which is Webtaxon's alone; nothing was changed";
+        let help = "check that [state] gives the right database, that the server is running, and that the user may use and create tables in the schema, which no other program may use; nothing was changed";
         StateErrorKind::Server { place: self.place.clone(), reason: reason.to_string(), help }.into()
     }
 }
 
-/// The thread: connects, says whether that went well, and answers until nobody asks any more.
+/// The thread: connects, reports success or failure, and answers until there are no more callers.
 fn serve(
     state: &StateSettings,
     folder: &Path,
@@ -229,7 +229,7 @@ fn serve(
     runtime.block_on(async {
         let client = async {
             let client = connect(&state.server, folder).await?;
-            // A host that lost its power holds the lock for a minute, and not for the hours of a system's own.
+            // A host that lost power holds the lock for a minute, not for the system's default of hours.
             let ours = format!(
                 "SET search_path TO {}; SET tcp_keepalives_idle = 30; SET tcp_keepalives_interval = 10; SET tcp_keepalives_count = 3",
                 quoted(&state.schema)
@@ -285,7 +285,7 @@ fn bound(values: &[Cell]) -> Vec<&(dyn ToSql + Sync)> {
     values.iter().map(|value| value as &(dyn ToSql + Sync)).collect()
 }
 
-/// A statement with this database's marks.
+/// A statement with PostgreSQL's placeholders.
 fn numbered(sql: &str) -> String {
     sql.replace('?', "$")
 }

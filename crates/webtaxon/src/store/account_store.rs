@@ -1,4 +1,4 @@
-//! What a store can do: the trait that every kind of account store implements.
+//! The trait that every account store implements.
 
 use super::{StoreError, StoreErrorKind};
 use std::path::{Path, PathBuf};
@@ -9,53 +9,52 @@ use webtaxon_core::apply::{Edit, GroupEdit, Outcome};
 /// What a store's answer is: it may come from a file or from far away.
 pub type Answer<'a, T> = Pin<Box<dyn Future<Output = Result<T, StoreError>> + Send + 'a>>;
 
-/// What a store must know to carry edits out.
+/// The terms on which a store carries out edits.
 #[derive(Clone, Copy, Debug)]
 pub struct Terms<'a> {
-    /// The fields that the settings write: the store has a place for each.
+    /// The fields that the settings write; the store has a place for each.
     pub fields: &'a [&'a str],
-    /// The fields of which no two accounts may have one value; logins and links beside them.
+    /// The fields whose values must be unique; logins and links always are.
     pub unique: &'a [&'a str],
-    /// The copy of the whole list that was made before the edits which these take back.
+    /// The copy of the whole list from before the edits that these undo.
     pub original: Option<&'a Path>,
-    /// After so many refusals no further edit is begun.
+    /// Number of refusals after which no further edit begins.
     pub stop_after: Option<usize>,
 }
 
-/// Who is told what became of each edit, by its place in the list, once that is lasting. After a false
-/// answer, which means that it cannot be written down, no further edit is begun.
+/// Receives the outcome of each edit, by its index, once it is durable. If it returns false, the outcome could not be
+/// recorded, and no further edit begins.
 pub type Record<'a> = &'a mut (dyn FnMut(usize, Outcome) -> bool + Send);
 
 /// Where the application keeps its own list of accounts.
 ///
 /// An application that embeds the library may implement this over its own tables.
 pub trait AccountStore: Send + Sync {
-    /// The store in a few words, for people: a file's name, say.
+    /// The store in a few words, such as a file's name.
     fn describe(&self) -> String;
 
-    /// Where the list is, in a form in which it is the same from everywhere, and different for another
-    /// list. No secret is in it: it stands in the journal.
+    /// The identity of the list: the same from everywhere, and different for another list. It is written to the
+    /// journal, so it must not contain secrets.
     fn place(&self) -> String {
         self.describe()
     }
 
-    /// Every account. `fields` are those that the field rules fill: the store must have a place
-    /// for each.
+    /// Every account. `fields` are those that the field rules fill; the store must have a place for each.
     ///
     /// # Errors
-    /// The list cannot be read, is not sound (a login twice), or has no place for a field.
+    /// The list cannot be read, is invalid (a login twice), or has no place for a field.
     fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>>;
 
-    /// Whether whoever runs this may write the list. Nothing is written to find out.
+    /// Whether the user may write the list. Nothing is written to find out.
     ///
     /// # Errors
-    /// The store cannot be asked.
+    /// The store cannot be reached.
     fn is_writable(&self) -> Answer<'_, bool> {
         Box::pin(async { Ok(true) })
     }
 
-    /// Copies the whole list to a new file in the store's own form, if it has one: `stem` with an ending
-    /// of its own. Without one, the accounts concerned are written down by the caller.
+    /// Copies the whole list to a new file in the store's own format, if it has one: `stem` with an extension. `None`
+    /// if it has none: then the caller records the accounts to be changed.
     ///
     /// # Errors
     /// The copy cannot be made.
@@ -64,8 +63,8 @@ pub trait AccountStore: Send + Sync {
         Box::pin(async { Ok(None) })
     }
 
-    /// The SQL statements that would make these edits in one transaction, for somebody who reads them first
-    /// and runs them themselves; none where the list is no table of a database. Nothing is written.
+    /// The SQL statements that make these edits in one transaction, for an administrator to review and run; `None` if
+    /// the list is not a table. Nothing is written.
     ///
     /// # Errors
     /// As [`AccountStore::accounts`].
@@ -74,13 +73,12 @@ pub trait AccountStore: Send + Sync {
         Box::pin(async { Ok(None) })
     }
 
-    /// Makes edits, each once at most: what [`webtaxon_core::apply::standings`] finds stale against the
-    /// list as it is now, is left out. Whatever happens, an account is either as it was or as the edit
-    /// leaves it.
+    /// Makes edits, each at most once, leaving out those that [`webtaxon_core::apply::standings`] finds stale against
+    /// the current list. Whatever happens, an account is either unchanged or as its edit leaves it.
     ///
     /// # Errors
-    /// Nothing can be written, or the connection was lost: edits that were not recorded may have been
-    /// made or not, and the caller looks.
+    /// Nothing can be written, or the connection was lost: edits without a recorded outcome may or may not have been
+    /// made, and the caller finds out.
     fn carry_out<'a>(
         &'a self,
         edits: &'a [Edit],
@@ -91,15 +89,15 @@ pub trait AccountStore: Send + Sync {
         Box::pin(async { Err(StoreErrorKind::ReadOnly { store: self.describe() }.into()) })
     }
 
-    /// Every group that the application has.
+    /// All groups of the application.
     ///
     /// # Errors
-    /// The groups cannot be read, are not sound (a name twice), or have no place here.
+    /// The groups cannot be read, are invalid (a name twice), or the store has none.
     fn groups(&self) -> Answer<'_, Groups> {
         Box::pin(async { Err(StoreErrorKind::NoGroups { store: self.describe() }.into()) })
     }
 
-    /// [`AccountStore::accounts`] and [`AccountStore::groups`], for stores that would read the one for the other.
+    /// Both [`AccountStore::accounts`] and [`AccountStore::groups`], for stores that read one for the other.
     ///
     /// # Errors
     /// As for either.
@@ -107,7 +105,7 @@ pub trait AccountStore: Send + Sync {
         Box::pin(async move { Ok((self.accounts(fields).await?, self.groups().await?)) })
     }
 
-    /// As [`AccountStore::statements`], for edits of groups.
+    /// Like [`AccountStore::statements`], for edits of groups.
     ///
     /// # Errors
     /// As [`AccountStore::groups`].
@@ -116,9 +114,8 @@ pub trait AccountStore: Send + Sync {
         Box::pin(async { Ok(None) })
     }
 
-    /// Makes edits of groups, each once at most: what [`webtaxon_core::apply::group_standings`] finds stale
-    /// against the groups as they are now, is left out. Whatever happens, a member is either in a group or not,
-    /// and whoever is no part of an edit stays where they are.
+    /// Makes edits of groups, each at most once, leaving out those that [`webtaxon_core::apply::group_standings`]
+    /// finds stale against the current groups. Members who are not part of an edit keep their place.
     ///
     /// # Errors
     /// As [`AccountStore::carry_out`].

@@ -1,4 +1,4 @@
-//! Which store the settings name.
+//! Opening the store in the settings.
 
 use super::AccountStore;
 #[cfg(feature = "csv")]
@@ -13,8 +13,7 @@ use super::sqlite::SqliteStore;
 use std::path::Path;
 use webtaxon_core::settings::StoreSettings;
 
-/// The store that the settings name; relative paths start from `folder`. One of a kind that this build was made
-/// without says so when it is asked.
+/// Opens the store; relative paths start from `folder`. One that this build does not support says so on first use.
 #[must_use]
 pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
     match settings {

@@ -1,25 +1,22 @@
-//! What can be wrong with the application's own list.
+//! Errors of account stores.
 
 use miette::Diagnostic;
 use std::path::PathBuf;
 use thiserror::Error;
 
-/// Why the application's list cannot be used.
+/// Why an account store cannot be used.
 #[derive(Debug, Error, Diagnostic)]
 #[error(transparent)]
 #[diagnostic(transparent)]
 pub struct StoreError(#[from] StoreErrorKind);
 
-/// What is wrong with the list.
+/// The kinds of error.
 #[derive(Debug, Error, Diagnostic)]
 #[non_exhaustive]
 pub enum StoreErrorKind {
     /// The file cannot be read.
     #[error("the accounts file {} cannot be read: {reason}", file.display())]
-    #[diagnostic(
-        code(WX0501),
-        help("`path` in [accounts] names the file; a relative path starts beside the settings")
-    )]
+    #[diagnostic(code(WX0501), help("`path` in [accounts] gives the file, relative to the settings file"))]
     Unreadable {
         /// The file.
         file: PathBuf,
@@ -39,16 +36,16 @@ pub enum StoreErrorKind {
     },
     /// A column twice.
     #[error("{} has two columns `{column}`", file.display())]
-    #[diagnostic(code(WX0502), help("take one of the two out of the file's first line"))]
+    #[diagnostic(code(WX0502), help("remove one of the two of the file's first line"))]
     TwoColumns {
         /// The file.
         file: PathBuf,
         /// The column.
         column: String,
     },
-    /// A row with more or fewer values than there are columns.
+    /// A row with more or fewer values than columns.
     #[error("{}, line {line}: {found} values where the first line has {wanted}", file.display())]
-    #[diagnostic(code(WX0503), help("a value with a comma or a line break in it stands in double quotes"))]
+    #[diagnostic(code(WX0503), help("a value with a comma or a line break must be in double quotes"))]
     Ragged {
         /// The file.
         file: PathBuf,
@@ -59,7 +56,7 @@ pub enum StoreErrorKind {
         /// Columns.
         wanted: u64,
     },
-    /// Bytes that are no text.
+    /// Bytes that are not text.
     #[error("{}, line {line}: {what}", file.display())]
     #[diagnostic(code(WX0504), help("export the file again as UTF-8"))]
     NotText {
@@ -67,12 +64,12 @@ pub enum StoreErrorKind {
         file: PathBuf,
         /// The line, counted from 1.
         line: u64,
-        /// What stands there.
+        /// The bytes.
         what: &'static str,
     },
     /// A row without a login.
     #[error("{}, line {line}: the login is empty", file.display())]
-    #[diagnostic(code(WX0505), help("every account has a login, by which the person signs in"))]
+    #[diagnostic(code(WX0505), help("every account needs a login, by which the person signs in"))]
     NoLogin {
         /// The file.
         file: PathBuf,
@@ -81,15 +78,15 @@ pub enum StoreErrorKind {
     },
     /// A row without a name.
     #[error("{}, line {line} has no name", file.display())]
-    #[diagnostic(code(WX0505), help("every group has a name, by which people know it"))]
+    #[diagnostic(code(WX0505), help("every group needs a name"))]
     NoGroupName {
         /// The file.
         file: PathBuf,
         /// The line, counted from 1.
         line: u64,
     },
-    /// A login or a link twice.
-    #[error("{}, line {line}: the {what} `{value}` stands on line {first} already", file.display())]
+    /// A login or a link that occurs twice.
+    #[error("{}, line {line}: the {what} `{value}` is on line {first} already", file.display())]
     #[diagnostic(
         code(WX0506),
         help("no two may have one {what} (case does not matter): correct the application's list first")
@@ -103,21 +100,21 @@ pub enum StoreErrorKind {
         what: &'static str,
         /// The value.
         value: String,
-        /// The line on which it stood first.
+        /// The line of its first occurrence.
         first: u64,
     },
-    /// A state that is none.
-    #[error("{}, line {line}: `{value}` is no state", file.display())]
-    #[diagnostic(code(WX0507), help("write active or suspended; left empty it means active"))]
+    /// An unknown state.
+    #[error("{}, line {line}: `{value}` is not a state", file.display())]
+    #[diagnostic(code(WX0507), help("write active or suspended; an empty cell means active"))]
     NoState {
         /// The file.
         file: PathBuf,
         /// The line, counted from 1.
         line: u64,
-        /// What stands there.
+        /// The value.
         value: String,
     },
-    /// The list cannot be written; it is as it was.
+    /// The list cannot be written; it is unchanged.
     #[error("the accounts file {} cannot be written: {reason}", file.display())]
     #[diagnostic(
         code(WX0508),
@@ -131,8 +128,8 @@ pub enum StoreErrorKind {
         /// The system's reason.
         reason: std::io::Error,
     },
-    /// The store can only be read.
-    #[error("{store} can only be read")]
+    /// The store is read-only.
+    #[error("{store} is read-only")]
     #[diagnostic(
         code(WX0509),
         help("the application's developer must implement `carry_out` of its account store")
@@ -165,23 +162,23 @@ pub enum StoreErrorKind {
         /// The way out.
         help: String,
     },
-    /// A list that keeps its links itself, though they are said to be kept apart from it.
+    /// A list that has links itself, though the settings keep them apart.
     #[error("{store} has a column for the link, though links = \"apart\" says that it has none")]
     #[diagnostic(
         code(WX0521),
         help(
-            "take links = \"apart\" out of [accounts]: the list is the better place for them; if the column is another's, give it another name"
+            "remove links = \"apart\" from [accounts], since the list is the better place for them; if the column is for something else, rename it"
         )
     )]
     HasLinks {
         /// The list.
         store: String,
     },
-    /// The links that are kept apart from the list cannot be read.
+    /// The links kept in the state cannot be read.
     #[error(transparent)]
     #[diagnostic(transparent)]
     Links(#[from] crate::state::StateError),
-    /// A row that cannot be an account.
+    /// A row that is not a valid account or group.
     #[error("{store}: the {row} `{login}` {what}")]
     #[diagnostic(code(WX0512), help("{help}"))]
     BadRow {
@@ -191,55 +188,57 @@ pub enum StoreErrorKind {
         row: &'static str,
         /// Its login, or its name.
         login: String,
-        /// What is wrong.
+        /// The fault.
         what: String,
         /// The way out.
         help: &'static str,
     },
-    /// The database refuses.
+    /// The database refused.
     #[error("{store}: {reason}")]
     #[diagnostic(
         code(WX0513),
-        help("nothing was changed; that is what the database says, its administrator knows what it means")
+        help("nothing was changed; the message is the database's, and its administrator can explain it")
     )]
     Database {
         /// The database.
         store: String,
-        /// What it says.
+        /// The database's message.
         reason: String,
     },
-    /// What answers there is no SCIM service, or not the way into one.
+    /// The server is not a SCIM service, or not at this URL.
     #[error("{store} {what}")]
     #[diagnostic(
         code(WX0514),
         help(
-            "`service` in [accounts] is the base of the SCIM interface, below which /ServiceProviderConfig and /Users are; the application's documentation says it"
+            "`service` in [accounts] is the base of the SCIM interface, below which /ServiceProviderConfig and /Users are; the application's documentation gives it"
         )
     )]
     NotScim {
         /// The service.
         store: String,
-        /// What it does.
+        /// What it did.
         what: String,
     },
-    /// A SCIM service does not know whoever asks.
-    #[error("{store} does not let us in: {reason}")]
+    /// A SCIM service refused the credentials.
+    #[error("{store} refuses the credentials: {reason}")]
     #[diagnostic(
         code(WX0515),
-        help("`token`, or `user` and `password`, in [accounts] say who asks; a token may have run out")
+        help(
+            "the credentials are `token`, or `user` and `password`, in [accounts]; a token may have expired"
+        )
     )]
     Unauthorized {
         /// The service.
         store: String,
-        /// What it says.
+        /// Its message.
         reason: String,
     },
-    /// A SCIM service does not answer.
-    #[error("{store} gives no answer: {reason}")]
+    /// A SCIM service did not answer.
+    #[error("{store} does not answer: {reason}")]
     #[diagnostic(
         code(WX0516),
         help(
-            "is the application running, and its address right? What may have been under way is looked at by the next apply"
+            "is the application running, and its address right? The next apply finds out what may have been in progress"
         )
     )]
     Unanswered {
@@ -261,70 +260,70 @@ pub enum StoreErrorKind {
         /// The way out.
         help: String,
     },
-    /// A SCIM service gives a list that is none.
+    /// A SCIM service returned an invalid list.
     #[error("{store}: {what}")]
     #[diagnostic(
         code(WX0518),
         help(
-            "nothing is done on half a list of accounts; try again, and if it stays so, tell the application's maker what stands here"
+            "nothing is done with an incomplete list of accounts; try again, and if the problem persists, report it to the application's vendor"
         )
     )]
     Unsound {
         /// The service.
         store: String,
-        /// What is wrong.
+        /// The fault.
         what: String,
     },
-    /// The secret that a store wants cannot be had.
+    /// The store's secret is not available.
     #[error("{store} was not asked: {reason}")]
-    #[diagnostic(code(WX0520), help("`token` or `password` in [accounts] names where it comes from"))]
+    #[diagnostic(code(WX0520), help("`token` or `password` in [accounts] gives its source"))]
     NoSecret {
         /// The store.
         store: String,
-        /// Why not.
+        /// The reason.
         reason: String,
     },
-    /// Groups in a store that has no place for them.
+    /// The store has no groups.
     #[error("{store}: there is no place for the application's groups")]
     #[diagnostic(
         code(WX0522),
         help(
-            "an application that keeps accounts in its own way must implement the two calls for groups; else say in [accounts.groups] where groups are"
+            "a store of the application's own must implement the methods for groups; for other stores, set [accounts.groups]"
         )
     )]
     NoGroups {
         /// The store.
         store: String,
     },
-    /// What an application's own store says.
+    /// An error of an application's own store.
     #[error("{store}: {source}")]
     #[diagnostic(
         code(WX0523),
-        help("the application keeps this list itself: its own log, or its developers, know more")
+        help("this store is the application's own: see its log, or ask its developers")
     )]
     Own {
         /// The store.
         store: String,
-        /// The reason.
+        /// The application's error.
         source: Box<dyn std::error::Error + Send + Sync>,
     },
-    /// A list that the application keeps, and has not given.
-    #[error("the settings say that an application keeps the accounts in its own way, and none has said how")]
+    /// The settings say `store = "own"`, but the program gave none.
+    #[error("the settings have store = \"own\", but the program has given no store")]
     #[diagnostic(
         code(WX0519),
         help(
-            "the application gives its list with Workspace::with_store; the command has none, and needs another store in [accounts]"
+            "a program gives its store by Workspace::with_store; the command has none, and needs another store in [accounts]"
         )
     )]
     NotGiven,
-    /// A kind of store that this build was made without.
-    #[error("this build cannot keep accounts in a store of the kind {0}")]
+    /// A kind of store that this build does not support.
+    #[error("this build does not support the store {0}")]
     #[diagnostic(
         code(WX0519),
         help("the application's developer must turn on the feature `{0}` of the library")
     )]
     NotBuilt(&'static str),
-    /// Something else that the reader of CSV refuses.
+    /// Another error of the CSV parser.
     #[error("{} cannot be read as CSV: {reason}", file.display())]
     #[diagnostic(code(WX0503), help("export the file again as CSV with commas and UTF-8"))]
     Csv {
@@ -336,7 +335,7 @@ pub enum StoreErrorKind {
 }
 
 impl StoreError {
-    /// What is wrong.
+    /// The kind of error.
     #[must_use]
     pub fn kind(&self) -> &StoreErrorKind {
         &self.0

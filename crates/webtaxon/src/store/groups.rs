@@ -1,12 +1,12 @@
-//! Groups in stores whose rows are accounts: a group is a row with a name in place of a login, and its members
-//! where an account has its roles.
+//! Groups in stores whose rows are accounts: a group is a row with its name in place of a login, and its members in
+//! place of roles.
 
 use webtaxon_core::account::{Account, Fields, Group, State};
 use webtaxon_core::apply::{Edit, GroupEdit, Standing, group_standings};
 use webtaxon_core::preview::ChangeKind;
 use webtaxon_core::settings::rules::LIST;
 
-/// The field in which a row has its members.
+/// The field that holds the members in a row.
 pub(super) const MEMBERS: &str = "roles";
 
 /// The group in a row.
@@ -18,7 +18,7 @@ pub(super) fn group(row: &Account) -> Group {
     Group { name: row.login.clone(), link: row.link.clone(), members, fields }
 }
 
-/// A group as a row. Of one that stays only what may change is wanted.
+/// A group as a row; of one that remains, only what may change.
 fn row(group: &Group, wanted: Wanted) -> Account {
     let members = group.members.join(&LIST.to_string());
     let mut fields = if wanted == Wanted::All { group.fields.clone() } else { Fields::default() };
@@ -32,8 +32,7 @@ enum Wanted {
     Ours,
 }
 
-/// Edits of groups as edits of rows, and how they stand to the rows that there are. One that is not ready changes
-/// no row.
+/// Edits of groups as edits of rows, with their standings. One that is not ready changes no row.
 pub(super) fn as_edits(edits: &[GroupEdit], rows: &[Account]) -> (Vec<Edit>, Vec<Standing>) {
     let groups: Vec<Group> = rows.iter().map(group).collect();
     let standings = group_standings(edits, &groups);

@@ -1,14 +1,14 @@
-//! A list that cannot be had: this build was made without its kind, or the application has not given it.
+//! A store that is not available: this build does not support it, or the application has not provided it.
 
 use super::{AccountStore, Answer, StoreErrorKind};
 use webtaxon_core::account::Account;
 #[cfg(not(all(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite")))]
 use webtaxon_core::settings::StoreSettings;
 
-/// A store of this kind, which is not there.
+/// An unavailable store of this kind.
 pub(super) struct MissingStore(pub(super) &'static str);
 
-/// The feature of a kind of store.
+/// The cargo feature of a kind of store.
 #[cfg(not(all(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite")))]
 pub(super) fn kind(settings: &StoreSettings) -> &'static str {
     match settings {

@@ -1,4 +1,4 @@
-//! Account stores: where the application keeps its own list of accounts.
+//! Account stores: where the application keeps its accounts.
 
 mod account_store;
 mod choice;
@@ -34,7 +34,7 @@ use std::path::{Path, PathBuf};
 use webtaxon_core::account::folded;
 use webtaxon_core::account::{Account, Groups};
 
-/// Every account, and every group if they are wanted.
+/// All accounts, and all groups if requested.
 pub(crate) async fn lists(
     store: &dyn AccountStore,
     fields: &[&str],
@@ -47,13 +47,13 @@ pub(crate) async fn lists(
     Ok((accounts, Some(groups)))
 }
 
-/// Where the copy of the groups stands beside one of the accounts.
+/// The copy of the groups that belongs to one of the accounts.
 pub(crate) fn groups_beside(accounts: &Path, end: &str) -> PathBuf {
     let stem = accounts.file_stem().unwrap_or_default().to_string_lossy();
     accounts.with_file_name(format!("{stem}-groups.{end}"))
 }
 
-/// One row of a list, as messages call it.
+/// One row of a list, in words.
 #[cfg(any(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite"))]
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Rows {
@@ -63,7 +63,7 @@ enum Rows {
 
 #[cfg(any(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite"))]
 impl Rows {
-    /// What no two of them may share, beside the link.
+    /// The name of the column that must be unique, beside the link.
     fn name(self) -> &'static str {
         match self {
             Self::Accounts => "login",
@@ -80,13 +80,13 @@ impl Rows {
     }
 }
 
-/// What else can be done about a list without a column for the link.
+/// A remedy for a list without a column for links.
 #[cfg(any(feature = "csv", feature = "postgres", feature = "sqlite"))]
 fn apart(column: &str) -> &'static str {
     if column == "link" { "; where it may have none: links = \"apart\" in [accounts]" } else { "" }
 }
 
-/// That no two accounts have one login or one link.
+/// Checks that no login or link occurs twice.
 #[cfg(any(feature = "postgres", feature = "scim", feature = "sqlite"))]
 fn sound(store: &str, rows: Rows, accounts: &[Account]) -> Result<(), StoreErrorKind> {
     let logins = || accounts.iter().map(|one| folded(&one.login));
@@ -94,7 +94,7 @@ fn sound(store: &str, rows: Rows, accounts: &[Account]) -> Result<(), StoreError
     if are_different(logins()) && are_different(links()) {
         return Ok(());
     }
-    // Two of them look alike from afar.
+    // Two hashes are equal.
     let (mut logins, mut links) = (foldhash::HashSet::default(), foldhash::HashSet::default());
     for account in accounts {
         let what = if !logins.insert(folded(&account.login)) {
@@ -115,7 +115,7 @@ fn sound(store: &str, rows: Rows, accounts: &[Account]) -> Result<(), StoreError
     Ok(())
 }
 
-/// Whether values are surely all different, by their hashes alone.
+/// Whether values are certainly distinct, judging by their hashes.
 #[cfg(any(feature = "postgres", feature = "scim", feature = "sqlite"))]
 fn are_different(values: impl Iterator<Item = impl std::hash::Hash>) -> bool {
     use std::hash::BuildHasher as _;

@@ -1,7 +1,7 @@
-//! The application's list as a table of a PostgreSQL database: read row by row, changed in one transaction.
+//! Accounts in a table of a PostgreSQL database: read row by row, changed in one transaction.
 //!
-//! Every value goes as text and is cast to its column's type by the database, so that a number, a date or a
-//! type of the application's own is written as the database reads it.
+//! Every value is sent as text and cast by the database to its column's type, so that numbers, dates and the
+//! application's own types are parsed by the database.
 
 use super::groups::{MEMBERS, as_edits, group};
 use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned};
@@ -21,7 +21,7 @@ use webtaxon_core::account::{Account, Groups};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, standings};
 use webtaxon_core::settings::{Postgres, SqlTable};
 
-/// The most edits under one savepoint.
+/// Maximum edits under one savepoint.
 const BATCH: usize = 1000;
 
 /// A table of a PostgreSQL database.
@@ -32,7 +32,7 @@ pub struct PostgresStore {
     folder: PathBuf,
 }
 
-/// What the database says of the table.
+/// The database's description of the table.
 struct Described {
     columns: Vec<Column>,
     dialect: Dialect,
@@ -45,7 +45,7 @@ impl PostgresStore {
         Self { server, table, folder: folder.to_owned() }
     }
 
-    /// The table's name, with a schema before it if the settings say one.
+    /// The table's name, with its schema if the settings give one.
     fn name(&self) -> String {
         name_of(&self.table.name)
     }
@@ -80,7 +80,7 @@ impl PostgresStore {
             let names = client.query(sql, &[]).await.map_err(|error| self.refused(&error))?;
             let names: Vec<String> = names.iter().map(|row| row.get(0)).collect();
             let help = match names.is_empty() {
-                true => "the database has no table at all; is it the right one?".to_owned(),
+                true => "the database has no tables; is it the right one?".to_owned(),
                 false => {
                     format!("`table` in {} names it; there are {}", self.table.place(), names.join(", "))
                 }
@@ -122,7 +122,7 @@ impl PostgresStore {
         Ok(rows.iter().map(column).collect())
     }
 
-    /// Every account, or those with these logins, one row at a time.
+    /// All accounts, or those with these logins, one row at a time.
     async fn read(
         &self,
         client: &Client,
@@ -173,7 +173,7 @@ impl PostgresStore {
         let mut rows = Box::pin(client.query_raw(&sql, bound()).await.map_err(refused)?);
         let mut accounts = Rows::new(self.describe(), &self.table, columns, roles);
         while let Some(row) = rows.try_next().await.map_err(refused)? {
-            // A database without an encoding may hold what is no text.
+            // A database without an encoding may contain bytes that are not text.
             let values = (0..columns.len()).map(|at| row.try_get(at));
             let values = values.collect::<Result<Vec<Option<&str>>, Error>>().map_err(refused)?;
             accounts.add(|at| values.get(at).copied().flatten().map(Cow::Borrowed))?;
@@ -181,14 +181,13 @@ impl PostgresStore {
         Ok(accounts.finish()?)
     }
 
-    /// Makes the edits that hold, in one transaction; what became of each.
+    /// Makes the edits that are ready, in one transaction; returns their outcomes.
     async fn change(&self, edits: &[Edit], terms: &Terms<'_>) -> Result<Vec<(usize, Outcome)>, StoreError> {
         let plan = |accounts: &[Account]| (Cow::Borrowed(edits), standings(edits, accounts, terms.unique));
         self.change_by(plan, concerned(edits, terms.unique).map(|logins| (logins, edits)), terms).await
     }
 
-    /// Makes what a plan finds to do with the rows as they are, in one transaction. Of some edits only the rows of
-    /// these logins need be looked at.
+    /// Makes the edits that `plan` finds ready, in one transaction; it sees the rows with these logins, or all.
     async fn change_by<'e>(
         &self,
         plan: impl FnOnce(&[Account]) -> (Cow<'e, [Edit]>, Vec<Standing>) + Send,
@@ -200,7 +199,7 @@ impl PostgresStore {
         let described = self.describe_table(&client).await?;
         let refused = |error: tokio_postgres::Error| self.refused(&error);
         let change = client.transaction().await.map_err(refused)?;
-        // Nobody else writes from here on, so that what is looked at is what is changed.
+        // Nobody else can write from here on, so that the rows seen are the rows changed.
         let wait = WAIT.as_millis();
         let lock = format!(
             "SET LOCAL lock_timeout = '{wait}ms'; LOCK TABLE {} IN SHARE ROW EXCLUSIVE MODE",
@@ -231,17 +230,17 @@ impl PostgresStore {
     }
 }
 
-/// A table's name as a statement has it, with a schema before it if there is one.
+/// A table's name in a statement, with its schema if there is one.
 fn name_of(table: &str) -> String {
     table.split('.').map(quoted).collect::<Vec<_>>().join(".")
 }
 
-/// The edits of a transaction, many of them under one savepoint. Where the database refuses one, those with it
-/// are made again one by one, so that it alone is left out.
+/// The edits of a transaction, many under one savepoint. If the database refuses one, the others are repeated one by
+/// one, so that only that one is left out.
 struct Made<'c> {
     client: &'c Client,
     prepared: HashMap<Arc<str>, tokio_postgres::Statement>,
-    /// Groups of edits, by their places, whose statements are still to be made.
+    /// Groups of edits, by index, with their pending statements.
     waiting: Vec<(Vec<usize>, Vec<Statement>)>,
     outcomes: Vec<(usize, Outcome)>,
     failed: usize,
@@ -258,7 +257,7 @@ impl<'c> Made<'c> {
         self.stop_after.is_some_and(|most| self.failed >= most)
     }
 
-    /// Adds a group of edits to those that wait: rows that are added wait together, and everything else.
+    /// Queues a group of edits; inserted rows queue together, as does everything else.
     async fn add(&mut self, places: Vec<usize>, statements: Vec<Statement>) -> Result<(), Error> {
         let is_adding = |statements: &[Statement]| statements.iter().all(|one| one.text.many.is_some());
         let is_other = self.waiting.last().is_some_and(|(_, last)| is_adding(last) != is_adding(&statements));
@@ -269,7 +268,7 @@ impl<'c> Made<'c> {
         Ok(())
     }
 
-    /// Makes everything that waits.
+    /// Runs everything queued.
     async fn flush(&mut self) -> Result<(), Error> {
         let waiting = std::mem::take(&mut self.waiting);
         if waiting.is_empty() || self.is_over() {
@@ -295,12 +294,12 @@ impl<'c> Made<'c> {
         Ok(())
     }
 
-    /// Makes statements wholly or not at all; why not, in the database's words.
+    /// Runs statements completely or not at all; returns the database's message if not.
     async fn within(&mut self, statements: &[&Statement]) -> Result<Result<(), String>, Error> {
         self.client.batch_execute("SAVEPOINT edit").await?;
         let made = match self.run(statements).await {
             Ok(made) => made,
-            // Not a refusal of these: the connection is gone, or the whole transaction.
+            // Not a refusal: the connection is lost, or the whole transaction.
             Err(error) if error.as_db_error().is_none() => return Err(error),
             Err(error) => Err(error.as_db_error().map(|said| said.message().to_owned()).unwrap_or_default()),
         };
@@ -312,7 +311,7 @@ impl<'c> Made<'c> {
         Ok(made)
     }
 
-    /// Runs statements: rows of one kind together where they are only added, else each, in their order.
+    /// Runs statements: inserted rows together, others one by one, in order.
     async fn run(&mut self, statements: &[&Statement]) -> Result<Result<(), String>, Error> {
         let mut kinds: IndexMap<&Arc<str>, Vec<&Statement>> = IndexMap::new();
         for statement in statements {
@@ -346,7 +345,7 @@ impl<'c> Made<'c> {
             let texts: Vec<Option<&str>> = statement.values.iter().map(Bound::text).collect();
             ready.push((self.prepared(&statement.text.one).await?, texts));
         }
-        // All are on the way at once: the server takes them in their order.
+        // All are sent at once: the server executes them in order.
         let client = self.client;
         let under_way = ready.iter().map(|(statement, texts)| async move {
             let values: Vec<&(dyn ToSql + Sync)> =

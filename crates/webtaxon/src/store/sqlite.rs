@@ -1,4 +1,4 @@
-//! The application's list as a table of an SQLite database: read as it is, changed in one transaction.
+//! Accounts in a table of an SQLite database: read as they are, changed in one transaction.
 
 use super::groups::{MEMBERS, as_edits, group};
 use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned, marked};
@@ -15,7 +15,7 @@ use webtaxon_core::account::{Account, Groups};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, standings};
 use webtaxon_core::settings::SqlTable;
 
-/// The most edits under one savepoint.
+/// Maximum edits under one savepoint.
 const BATCH: usize = 1000;
 
 /// A table of an SQLite database.
@@ -46,10 +46,10 @@ impl SqliteStore {
         StoreErrorKind::Database { store: self.describe(), reason: reason.to_string() }.into()
     }
 
-    /// Opens the database; nothing is written unless something is to be changed, but for what another
-    /// program was cut off in, which SQLite takes back first.
+    /// Opens the database; nothing is written before a change, except that SQLite rolls back another program's
+    /// interrupted transaction.
     fn open(&self) -> Result<Connection, StoreError> {
-        // Looked at first: SQLite would say of a missing file only that it cannot open it.
+        // Checked first, since SQLite would only say that it cannot open the file.
         if let Err(reason) = std::fs::File::open(&self.file) {
             return Err(StoreErrorKind::Unreadable { file: self.file.clone(), reason }.into());
         }
@@ -92,13 +92,13 @@ impl SqliteStore {
         };
         let names = names().unwrap_or_default();
         let help = match names.is_empty() {
-            true => "the database has no table at all; is it the right file?".to_owned(),
+            true => "the database has no tables; is it the right file?".to_owned(),
             false => format!("`table` in {} names it; there are {}", self.table.place(), names.join(", ")),
         };
         StoreErrorKind::NoTable { store: self.describe(), table: self.table.name.clone(), help }.into()
     }
 
-    /// Every account, or those with these logins, one row at a time.
+    /// All accounts, or those with these logins, one row at a time.
     fn read(
         &self,
         db: &Connection,
@@ -121,12 +121,12 @@ impl SqliteStore {
         Ok(accounts.finish()?)
     }
 
-    /// Only the accounts whose logins are in a list, as JSON.
+    /// The condition for accounts whose logins are in a JSON list.
     fn of_logins(&self) -> String {
         format!(" WHERE {} IN (SELECT value FROM json_each(?1))", quoted(self.table.column("login")))
     }
 
-    /// The roles by the key of their account, in the order in which they were given.
+    /// The roles by the key of their account, in the order of insertion.
     fn roles(
         &self,
         db: &Connection,
@@ -171,14 +171,13 @@ impl SqliteStore {
         Ok(Self { file: self.file.clone(), table: self.table.of_groups().ok_or_else(none)? })
     }
 
-    /// Makes the edits that hold, in one transaction; what became of each.
+    /// Makes the edits that are ready, in one transaction; returns their outcomes.
     fn change(&self, edits: &[Edit], terms: &Terms<'_>) -> Result<Vec<(usize, Outcome)>, StoreError> {
         let plan = |accounts: &[Account]| (Cow::Borrowed(edits), standings(edits, accounts, terms.unique));
         self.change_by(plan, concerned(edits, terms.unique).map(|logins| (logins, edits)), terms)
     }
 
-    /// Makes what a plan finds to do with the rows as they are, in one transaction. Of some edits only the rows of
-    /// these logins need be looked at.
+    /// Makes the edits that `plan` finds ready, in one transaction; it sees the rows with these logins, or all.
     fn change_by<'e>(
         &self,
         plan: impl FnOnce(&[Account]) -> (Cow<'e, [Edit]>, Vec<Standing>),
@@ -187,7 +186,7 @@ impl SqliteStore {
     ) -> Result<Vec<(usize, Outcome)>, StoreError> {
         let fields = if self.table.states.is_some() { terms.fields } else { &[MEMBERS] };
         let mut db = self.open()?;
-        // Nobody else writes from here on, so that what is looked at is what is changed.
+        // Nobody else can write from here on, so that the rows seen are the rows changed.
         let change = db.transaction_with_behavior(TransactionBehavior::Immediate);
         let change = change.map_err(|error| self.refused(&error))?;
         let columns = self.columns(&change)?;
@@ -219,11 +218,11 @@ impl SqliteStore {
     }
 }
 
-/// The edits of a transaction, many of them under one savepoint. Where the database refuses one, those with it
-/// are made again one by one, so that it alone is left out.
+/// The edits of a transaction, many under one savepoint. If the database refuses one, the others are repeated one by
+/// one, so that only that one is left out.
 struct Made<'d> {
     db: &'d Connection,
-    /// Groups of edits, by their places, whose statements are still to be made.
+    /// Groups of edits, by index, with their pending statements.
     waiting: Vec<(Vec<usize>, Vec<Statement>)>,
     outcomes: Vec<(usize, Outcome)>,
     failed: usize,
@@ -235,7 +234,7 @@ impl Made<'_> {
         self.terms.stop_after.is_some_and(|most| self.failed >= most)
     }
 
-    /// Makes everything that waits.
+    /// Runs everything queued.
     fn flush(&mut self) -> rusqlite::Result<()> {
         let waiting = std::mem::take(&mut self.waiting);
         if waiting.is_empty() || self.is_over() {
@@ -258,7 +257,7 @@ impl Made<'_> {
         Ok(())
     }
 
-    /// Makes statements wholly or not at all; why not, in the database's words.
+    /// Runs statements completely or not at all; returns the database's message if not.
     fn within<'s>(
         &self,
         mut statements: impl Iterator<Item = &'s Statement>,
@@ -282,7 +281,7 @@ impl Made<'_> {
     }
 }
 
-/// A value as text, without loss; none for null, and for a column that is not there.
+/// A value as text, without loss; `None` for null, and for an unread column.
 fn shown<'r>(row: &'r Row<'_>, at: usize) -> Option<Cow<'r, str>> {
     match row.get_ref(at).ok()? {
         ValueRef::Null => None,

@@ -1,5 +1,5 @@
-//! A first settings file, from what the directory shows: where people and groups sit, what people
-//! are called by, who is active. Ready to run, and commented for whoever reads it next.
+//! A first settings file from what the directory shows: where people and groups are, which attributes name people,
+//! how inactive people are marked. Ready to run, and commented.
 
 use crate::directory::{Connection, DirectoryError, DirectoryErrorKind, Query};
 use crate::survey::fields::{LOGINS, NAMES};
@@ -13,17 +13,17 @@ use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::schema::ServerKind;
 use webtaxon_core::settings::{Bind, Directory, PasswordSource, Servers, Trust};
 
-/// Where comments begin.
+/// The column of comments.
 const COLUMN: usize = 60;
-/// Groups that are named in the file, the largest first.
+/// Number of groups named in the file, largest first.
 const GROUPS: usize = 8;
 
-/// What the file says beside what the directory shows.
+/// Input of a draft, beside the directory itself.
 #[derive(Clone, Debug)]
 pub struct DraftOptions<'o> {
-    /// How the directory is reached; its name is used, too.
+    /// The directory's settings and name.
     pub directory: &'o Directory,
-    /// The application's list.
+    /// The application's accounts file.
     pub accounts: &'o str,
 }
 
@@ -32,29 +32,29 @@ pub struct DraftOptions<'o> {
 pub struct Draft {
     /// The file's text.
     pub text: String,
-    /// What was found, a line each, for whoever waits for it.
+    /// The findings, one line each, for the user.
     pub found: Vec<String>,
-    /// The fields that the file fills: the columns that the application's list needs.
+    /// The fields that the file fills: columns that the accounts file needs.
     pub fields: Vec<String>,
 }
 
-/// What the directory showed.
+/// The findings in the directory.
 struct Facts {
     described: String,
     base: Container,
     group_base: Option<Container>,
     filter: Filter,
-    /// The setting for active people, and what it means.
+    /// The `active` setting, and its explanation.
     active: Option<(&'static str, &'static str)>,
     survey: Survey,
     /// Groups with the number of their members.
     groups: Vec<(String, usize)>,
 }
 
-/// Looks at the directory and writes a first settings file.
+/// Examines the directory and writes a first settings file.
 ///
 /// # Errors
-/// The directory shows nobody, or the connection is of no use any more.
+/// The directory shows no people, or the connection is unusable.
 pub async fn draft(connection: &mut Connection, options: &DraftOptions<'_>) -> Result<Draft, DirectoryError> {
     let facts = look(connection).await?;
     let rules = rules(&facts.survey);
@@ -108,7 +108,7 @@ async fn look(connection: &mut Connection) -> Result<Facts, DirectoryError> {
     Ok(Facts { described: root.described(), base, group_base, filter, active, survey, groups })
 }
 
-/// Which class people have on a server that is no domain controller, and what they have besides.
+/// The object class of people on a server other than a domain controller, and the filter's other conditions.
 async fn people_of(
     connection: &mut Connection,
     bases: &[Dn],
@@ -120,7 +120,7 @@ async fn people_of(
         let filter = Filter::equal("objectClass", class);
         let survey = fields(connection, bases, &filter, true).await?;
         if best.as_ref().is_none_or(|(_, most)| survey.people > *most) {
-            // Who has no login cannot sign in: a contact, a shared mailbox.
+            // An entry without a login cannot sign in: a contact, a shared mailbox.
             let login = LOGINS.iter().filter_map(|login| survey.find(login)).find(|login| login.unique);
             let narrowed =
                 |login: &FieldFacts| Filter::And(vec![filter.clone(), Filter::present(&login.attribute)]);
@@ -135,17 +135,17 @@ async fn people_of(
     Ok((filter, survey))
 }
 
-/// Who is active, by what this kind of server has.
+/// The definition of active people, by what this kind of server offers.
 fn active(kind: ServerKind, survey: &Survey) -> Option<(&'static str, &'static str)> {
     let known = ["pwdAccountLockedTime", "nsAccountLock", "shadowExpire"];
     if kind == ServerKind::Controller || known.iter().any(|attribute| survey.find(attribute).is_some()) {
-        return Some(("# active  = \"(…)\"", "left out: whoever is neither disabled nor expired"));
+        return Some(("# active  = \"(…)\"", "default: whoever is neither disabled nor expired"));
     }
     let own = ("active    = \"(!(loginDisabled=TRUE))\"", "not disabled");
     survey.find("loginDisabled").is_some().then_some(own)
 }
 
-/// The groups under a base with the number of members that each lists, the largest first.
+/// The groups under a base with the number of members that each lists, largest first.
 async fn groups(connection: &mut Connection, base: &str) -> Result<Vec<(String, usize)>, DirectoryError> {
     let classes =
         ["group", "groupOfNames", "groupOfUniqueNames"].map(|class| Filter::equal("objectClass", class));
@@ -164,14 +164,14 @@ async fn groups(connection: &mut Connection, base: &str) -> Result<Vec<(String, 
     Ok(groups)
 }
 
-/// How a field is filled, as the file says it.
+/// The rule for a field.
 struct Rule {
     from: Vec<String>,
     rest: &'static str,
     comment: String,
 }
 
-/// Field rules for what nearly every application wants, from what people have.
+/// Rules for the fields that nearly every application has, given the attributes of people.
 fn rules(survey: &Survey) -> Vec<(&'static str, Rule)> {
     let share = |attribute: &str| {
         let filled = survey.find(attribute).map_or(0, |facts| facts.filled);
@@ -208,17 +208,17 @@ fn rules(survey: &Survey) -> Vec<(&'static str, Rule)> {
     rules
 }
 
-/// A text as TOML writes it: JSON's escapes are among TOML's.
+/// A TOML string: JSON's escapes are valid in TOML.
 fn quoted(text: &str) -> String {
     serde_json::Value::from(text).to_string()
 }
 
-/// Text for a comment: a control character would end it.
+/// Text for a comment, without control characters, which would end it.
 fn plain(text: &str) -> String {
     text.chars().map(|character| if character.is_control() { '?' } else { character }).collect()
 }
 
-/// One line with its comment, all comments in one column where that is possible.
+/// A line with its comment, in a common column where possible.
 fn line(out: &mut String, code: &str, comment: &str) {
     let _ = match comment {
         "" => writeln!(out, "{code}"),
@@ -245,14 +245,14 @@ fn write(options: &DraftOptions<'_>, facts: &Facts, rules: &[(&'static str, Rule
         &format!("path  = {}", quoted(options.accounts)),
         "login, link and state, and a column for each field",
     );
-    line(&mut out, "# protected = [\"admin\"]", "logins that nothing here may touch");
+    line(&mut out, "# protected = [\"admin\"]", "logins that are never touched");
     line(&mut out, "# seats = 100", "how many active accounts the licence allows");
     out.push_str("\n[[intake]]\nname      = \"people\"\n");
     line(&mut out, &format!("directory = {}", quoted(&directory.name)), "");
     line(
         &mut out,
         &format!("bases     = [{}]", quoted(&facts.base.dn)),
-        &format!("{} people sit there", facts.base.people),
+        &format!("{} people are there", facts.base.people),
     );
     line(
         &mut out,
@@ -264,24 +264,24 @@ fn write(options: &DraftOptions<'_>, facts: &Facts, rules: &[(&'static str, Rule
         None => line(
             &mut out,
             "# active  = \"(!(employeeType=left))\"",
-            "nothing shows who has left: ask the directory's administrators",
+            "no attribute marks leavers: ask the directory's administrators",
         ),
     }
     groups_in(&mut out, facts);
-    line(&mut out, "match     = [\"link\", \"login\"]", "how a person finds their account, in this order");
-    line(&mut out, "# adopt   = \"same-login\"", "an account made by hand becomes the directory person's");
+    line(&mut out, "match     = [\"link\", \"login\"]", "how a person's account is found, in this order");
+    line(&mut out, "# adopt   = \"same-login\"", "link accounts made by hand to people with the same login");
     match facts.survey.suggestions().find(|(what, _)| *what == "identity") {
         Some((_, identity)) => {
             line(
                 &mut out,
                 &format!("# identity = {}", quoted(&identity.attribute)),
-                "the link's source; found by itself",
+                "the attribute of the link; found automatically",
             );
         }
         None => line(
             &mut out,
             "# identity = \"employeeNumber\"",
-            "no lasting identity is shown, and links need one",
+            "no lasting identity is visible, but links need one",
         ),
     }
     out.push_str("\n[intake.fields]\n");
@@ -295,23 +295,19 @@ fn write(options: &DraftOptions<'_>, facts: &Facts, rules: &[(&'static str, Rule
     line(
         &mut out,
         "gone       = { do = \"suspend\" }",
-        "no such entry any more; \"remove\" deletes the account",
+        "the entry no longer exists; \"remove\" deletes the account",
     );
-    line(&mut out, "outside    = { do = \"suspend\" }", "there, but not selected any more");
-    line(&mut out, "disabled   = { do = \"suspend\" }", "not active any more");
+    line(&mut out, "outside    = { do = \"suspend\" }", "there, but no longer selected");
+    line(&mut out, "disabled   = { do = \"suspend\" }", "no longer active");
     line(&mut out, "incomplete = { do = \"keep\" }", "a required field is missing");
     out.push_str("\n[brakes]\n");
-    line(&mut out, "removals = \"5%\"", "the most that may be removed or suspended at once");
+    line(&mut out, "removals = \"5%\"", "maximum removed or suspended at once");
     let few = if facts.survey.people < 20 { "# " } else { "" };
-    line(
-        &mut out,
-        &format!("{few}fewest   = {}", facts.survey.people / 2),
-        "the fewest people there must be",
-    );
+    line(&mut out, &format!("{few}fewest   = {}", facts.survey.people / 2), "minimum number of people");
     out
 }
 
-/// How the directory is reached.
+/// The section on the directory.
 fn connection(out: &mut String, directory: &Directory) {
     let _ = writeln!(out, "[directory.{}]", key(&directory.name));
     match &directory.servers {
@@ -325,27 +321,27 @@ fn connection(out: &mut String, directory: &Directory) {
     }
     match &directory.trust {
         Trust::System => {
-            line(out, "# trust  = { authority = \"ca.pem\" }", "left out: the system's own authorities")
+            line(out, "# trust  = { authority = \"ca.pem\" }", "default: the system's authorities")
         }
         Trust::Authority(file) => line(
             out,
             &format!("trust    = {{ authority = {} }}", path(file)),
-            "who signs the servers' certificates",
+            "the authority that signed the servers' certificates",
         ),
         Trust::Pinned(list) => {
             let list: Vec<String> = list.iter().map(|pin| quoted(&pin.compact())).collect();
             let list = if list.len() == 1 { list.concat() } else { format!("[{}]", list.join(", ")) };
-            line(out, &format!("trust    = {{ fingerprint = {list} }}"), "this certificate and no other one");
+            line(out, &format!("trust    = {{ fingerprint = {list} }}"), "this certificate and no other");
         }
     }
     if let Some(own) = &directory.certificate {
         let _ = writeln!(out, "certificate = {{ chain = {}, key = {} }}", path(&own.chain), path(&own.key));
     }
     match &directory.bind {
-        Bind::Anonymous => line(out, "# bind   = \"svc-app@quillmere.example\"", "left out: anonymous"),
+        Bind::Anonymous => line(out, "# bind   = \"svc-app@quillmere.example\"", "default: anonymous"),
         Bind::External => line(out, "bind     = { external = true }", ""),
         Bind::Simple { name, password } => {
-            line(out, &format!("bind     = {}", quoted(name)), "an account that can do nothing but read");
+            line(out, &format!("bind     = {}", quoted(name)), "an account that can only read");
             let source = match password {
                 Some(PasswordSource::Env(variable)) => format!("{{ env = {} }}", quoted(variable)),
                 Some(PasswordSource::File(file)) => format!("{{ file = {} }}", path(file)),
@@ -360,18 +356,18 @@ fn connection(out: &mut String, directory: &Directory) {
         }
     }
     if directory.plain {
-        line(out, "plain    = true", "without TLS: for tests on one machine only");
+        line(out, "plain    = true", "without TLS: only for tests on one machine");
     }
 }
 
-/// The groups: none is chosen, since only the administrator knows which one is meant.
+/// The section on groups: none is chosen, since only the administrator knows which one is meant.
 fn groups_in(out: &mut String, facts: &Facts) {
-    // A base that is everything is none.
+    // The root is not a useful base.
     if let Some(base) = facts.group_base.as_ref().filter(|base| base.depth > 0) {
         line(
             out,
             &format!("group_bases = [{}]", quoted(&base.dn)),
-            &format!("{} groups sit there", base.groups),
+            &format!("{} groups are there", base.groups),
         );
     }
     let listed: Vec<&(String, usize)> =
@@ -380,7 +376,7 @@ fn groups_in(out: &mut String, facts: &Facts) {
         return;
     }
     out.push_str(
-        "# Only members of one of these groups come in (nested members count); left out: everybody.\n",
+        "# Only direct or nested members of one of these groups are selected; default: everybody.\n",
     );
     out.push_str("# These are the largest ones; `webtaxon browse --find TEXT` finds others.\n# groups = [\n");
     for (dn, members) in listed {
@@ -388,14 +384,14 @@ fn groups_in(out: &mut String, facts: &Facts) {
         line(out, &format!("#   {},", quoted(dn)), &members);
     }
     out.push_str("# ]\n");
-    line(out, "# not_in_group = []", "and nobody who is in one of these");
+    line(out, "# not_in_group = []", "and nobody in one of these");
 }
 
 fn path(file: &Path) -> String {
     quoted(&file.to_string_lossy())
 }
 
-/// A table's name: bare where it can be.
+/// A key, bare if possible.
 fn key(name: &str) -> String {
     let bare = !name.is_empty()
         && name.bytes().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_'));

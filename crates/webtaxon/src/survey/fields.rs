@@ -1,6 +1,7 @@
-//! Which attributes people have: how often, how many different values, one or several.
+//! The attributes of people: how often they are filled, how many different values they have, whether they are
+//! multi-valued.
 //!
-//! Entries are counted as they come and not kept; of each value a hash of 8 bytes stays.
+//! Entries are counted as they arrive and not kept; of each value a hash of 8 bytes is kept.
 
 use crate::directory::{Connection, DirectoryError, Query, read_schema};
 use serde::Serialize;
@@ -13,7 +14,7 @@ use webtaxon_core::ldap::identity::LASTING;
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::value::readable;
 
-/// Attributes whose values are nobody's business.
+/// Attributes whose values are never shown.
 const SECRET: [&str; 8] = [
     "userPassword",
     "unicodePwd",
@@ -24,7 +25,7 @@ const SECRET: [&str; 8] = [
     "ntPwdHistory",
     "supplementalCredentials",
 ];
-/// Operational attributes that are worth a look, besides all that come without being asked for.
+/// Operational attributes of interest, in addition to those returned by default.
 const ALSO: [&str; 7] = [
     "*",
     "entryUUID",
@@ -35,35 +36,35 @@ const ALSO: [&str; 7] = [
     "pwdAccountLockedTime",
 ];
 
-/// What is known of one attribute.
+/// The statistics of one attribute.
 #[derive(Clone, Debug, Serialize)]
 pub struct FieldFacts {
     /// The attribute's name.
     pub attribute: String,
-    /// How many people have it.
+    /// Number of people who have it.
     pub filled: usize,
-    /// How many different values there are (letters' case does not count).
+    /// Number of different values, ignoring case.
     pub different: usize,
-    /// The most values that one person has.
+    /// Maximum number of values of one person.
     pub most_values: usize,
-    /// Whether the schema allows one value only; none if it does not say.
+    /// Whether the schema allows only one value; `None` if it does not say.
     pub single: Option<bool>,
     /// Whether no two people share a value.
     pub unique: bool,
-    /// Somebody's value, as people read it; none if values are not to be shown.
+    /// One person's value in readable form; `None` if values are hidden.
     pub example: Option<String>,
-    /// What the schema says of it; mostly nothing.
+    /// The schema's description; usually empty.
     pub description: String,
 }
 
-/// What people have.
+/// The attributes of people.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct Survey {
-    /// How many people were looked at.
+    /// Number of people examined.
     pub people: usize,
-    /// The attributes, those that most people have first.
+    /// The attributes, most frequent first.
     pub fields: Vec<FieldFacts>,
-    /// Why it is not all; none if it is.
+    /// Why the survey is incomplete; `None` if it is not.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub short: Option<String>,
 }
@@ -79,22 +80,21 @@ struct Tally {
 }
 
 impl Survey {
-    /// What is known of an attribute, if somebody has it.
+    /// The statistics of an attribute, if anybody has it.
     #[must_use]
     pub fn find(&self, attribute: &str) -> Option<&FieldFacts> {
         self.fields.iter().find(|facts| facts.attribute.eq_ignore_ascii_case(attribute))
     }
 
-    /// The first of these attributes that nearly everybody has; with a value of their own, if it
-    /// must be.
+    /// The first of these attributes that nearly everybody has, with unique values if required.
     #[must_use]
     pub fn best<'s>(&'s self, wanted: &[&str], unique: bool) -> Option<&'s FieldFacts> {
         let good = |facts: &&FieldFacts| facts.filled * 100 >= self.people * 95 && (facts.unique || !unique);
         wanted.iter().filter_map(|name| self.find(name)).find(good)
     }
 
-    /// The best attributes for what every application wants: `login`, `name`, `email`, and the
-    /// lasting identity.
+    /// The most suitable attributes for the fields of every application: `login`, `name`, `email`, and the lasting
+    /// identity.
     pub fn suggestions(&self) -> impl Iterator<Item = (&'static str, &FieldFacts)> {
         let found = [
             ("login", self.best(&LOGINS, true)),
@@ -106,16 +106,16 @@ impl Survey {
     }
 }
 
-/// What people sign in with, the usual one first.
+/// Attributes suitable as a login, the usual one first.
 pub(crate) const LOGINS: [&str; 5] = ["sAMAccountName", "uid", "userPrincipalName", "mail", "cn"];
-/// What people are called.
+/// Attributes suitable as a display name.
 pub(crate) const NAMES: [&str; 3] = ["displayName", "cn", "name"];
 const MAILS: [&str; 2] = ["mail", "userPrincipalName"];
 
-/// Looks at everybody whom `filter` finds under `bases`. With `mask`, no value is shown.
+/// Examines everybody who matches `filter` under `bases`. With `mask`, no values are shown.
 ///
 /// # Errors
-/// A base cannot be read, or the connection is of no use any more.
+/// A base cannot be read, or the connection is unusable.
 pub async fn fields(
     connection: &mut Connection,
     bases: &[Dn],

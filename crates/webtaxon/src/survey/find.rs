@@ -1,4 +1,5 @@
-//! People and groups by a piece of their name, login or mail; and everything, to try a filter on.
+//! Finding people and groups by a part of their name, login or mail; and reading everything that a filter may be
+//! tried on.
 
 use crate::directory::GROUP_CLASSES;
 use crate::directory::{Connection, DirectoryError, DirectoryErrorKind, Query};
@@ -11,25 +12,25 @@ use webtaxon_core::ldap::identity::CALLED;
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::settings::Intake;
 
-/// Somebody, or a group, that was found.
+/// A person or group found.
 #[derive(Clone, Debug, Serialize)]
 pub struct Finding {
-    /// What it is.
+    /// The kind of entry.
     pub kind: EntryKind,
-    /// Its name for people.
+    /// The display name.
     pub name: String,
-    /// What they sign in with, if it is known.
+    /// The login, if known.
     pub login: Option<String>,
-    /// Where mail goes, if it is known.
+    /// The mail address, if known.
     pub mail: Option<String>,
-    /// Its name in the directory, to be copied.
+    /// The distinguished name.
     pub dn: String,
 }
 
-/// Finds what has `text` in its name, login or mail; at most `most` of them. True if there are more.
+/// Finds entries with `text` in their name, login or mail; at most `most` of them. True if there are more.
 ///
 /// # Errors
-/// The server refuses the search, or the connection is of no use any more.
+/// The server refuses the search, or the connection is unusable.
 pub async fn find(
     connection: &mut Connection,
     text: &str,
@@ -66,10 +67,10 @@ pub async fn find(
     Ok((found, more))
 }
 
-/// The names of all groups under the directory's tops.
+/// The names of all groups in the naming contexts.
 ///
 /// # Errors
-/// They cannot be read to their end, or the connection is of no use any more.
+/// They cannot be read to their end, or the connection is unusable.
 pub async fn groups(connection: &mut Connection) -> Result<Vec<Dn>, DirectoryError> {
     let classes = GROUP_CLASSES.map(|class| Filter::equal("objectClass", class));
     let mut groups = Vec::new();
@@ -86,11 +87,11 @@ pub async fn groups(connection: &mut Connection) -> Result<Vec<Dn>, DirectoryErr
     Ok(groups)
 }
 
-/// Everything under an intake's bases, with the attributes that a filter looks at and those by which
-/// an entry is called: what a filter can be tried on, clause by clause.
+/// Every entry under an intake's bases, with the attributes in a filter and those that name an entry, to try the
+/// filter on, clause by clause.
 ///
 /// # Errors
-/// A base cannot be read to its end, or the connection is of no use any more.
+/// A base cannot be read to its end, or the connection is unusable.
 pub async fn everything(
     connection: &mut Connection,
     intake: &Intake,

@@ -1,5 +1,5 @@
-//! What is there: where people and groups sit, which attributes people have, and a first settings
-//! file from it. For an administrator who does not know the directory, and cannot ask it in LDAP.
+//! Exploring a directory: where people and groups are, which attributes people have, and a first settings file. For
+//! an administrator who does not know the directory.
 
 mod draft;
 mod fields;
@@ -13,20 +13,20 @@ pub use tree::{Container, Tree};
 
 use webtaxon_core::ldap::entry::Entry;
 
-/// What an entry is, as far as this job cares.
+/// The kinds of entry that this job distinguishes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum EntryKind {
-    /// Somebody who could have an account.
+    /// A person who could have an account.
     Person,
     /// A group.
     Group,
-    /// Anything else: units, computers, contacts, rooms.
+    /// Any other entry: a unit, a computer, a contact, a room.
     Other,
 }
 
 impl EntryKind {
-    /// Tells by the object classes (RFC 4519 §3, RFC 2798, RFC 2307; a domain controller's own).
+    /// The kind by object classes (RFC 4519 §3, RFC 2798, RFC 2307; and a domain controller's own).
     #[must_use]
     pub fn of(entry: Entry<'_>) -> Self {
         const GROUPS: [&str; 5] =

@@ -1,4 +1,4 @@
-//! The tree of containers, with counts of what sits in each.
+//! The tree of containers, with the number of people and groups in each.
 
 use crate::directory::{Connection, DirectoryError, Query};
 use crate::survey::EntryKind;
@@ -8,29 +8,29 @@ use webtaxon_core::ldap::entry::Entry;
 use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::name::{Dn, DnKey};
 
-/// An entry that others sit under.
+/// An entry with others below it.
 #[derive(Clone, Debug, Default, serde::Serialize)]
 pub struct Container {
-    /// Its name, to be copied.
+    /// The distinguished name.
     pub dn: String,
-    /// How far below the top of what was read it is.
+    /// Depth below the base that was read.
     pub depth: usize,
-    /// People anywhere below it.
+    /// Number of people below it.
     pub people: usize,
-    /// Groups anywhere below it.
+    /// Number of groups below it.
     pub groups: usize,
-    /// Everything else below it.
+    /// Number of other entries below it.
     pub others: usize,
 }
 
 /// A part of the directory's tree.
 #[derive(Clone, Debug, Default)]
 pub struct Tree {
-    /// The containers from the top downwards, each before what is inside it.
+    /// The containers, each before those inside it.
     pub containers: Vec<Container>,
-    /// Parts that other servers keep.
+    /// Search continuation references.
     pub references: Vec<String>,
-    /// Why it is not all; none if it is.
+    /// Why the tree is incomplete; `None` if it is not.
     pub short: Option<String>,
     places: BTreeMap<DnKey, Place>,
 }
@@ -38,7 +38,7 @@ pub struct Tree {
 #[derive(Clone, Debug, Default)]
 struct Place {
     dn: String,
-    /// People, groups and others: itself, then everything below it.
+    /// People, groups and others: of itself, then of everything below it.
     own: Option<EntryKind>,
     below: [usize; 3],
     children: usize,
@@ -47,10 +47,10 @@ struct Place {
 impl Tree {
     /// Reads everything at and below `base`: names and object classes only.
     ///
-    /// A server that gives no more at once leaves the tree short, and the tree says so.
+    /// If the server's limit ended the search, the tree says that it is incomplete.
     ///
     /// # Errors
-    /// The base cannot be read, or the connection is of no use any more.
+    /// The base cannot be read, or the connection is unusable.
     pub async fn read(connection: &mut Connection, base: &Dn) -> Result<Self, DirectoryError> {
         let mut tree = Self::default();
         let query = Query::subtree(&base.to_string(), Filter::present("objectClass"), &["objectClass"]);
@@ -71,7 +71,7 @@ impl Tree {
         place.own = Some(kind);
     }
 
-    /// Adds everything up along the names, and lists the containers.
+    /// Adds up the counts along the names, and lists the containers.
     fn count(&mut self, base: &DnKey) {
         let kinds: Vec<(DnKey, EntryKind)> =
             self.places.iter().filter_map(|(key, place)| Some((key.clone(), place.own?))).collect();
@@ -99,8 +99,8 @@ impl Tree {
             .collect();
     }
 
-    /// The container that holds most of a kind and as little else as can be: the deepest one with
-    /// at least three quarters of them. None where there is nobody.
+    /// The container with most entries of a kind and as little else as possible: the deepest one with at least three
+    /// quarters of them. `None` if there are none.
     pub(crate) fn home(&self, count: impl Fn(&Container) -> usize) -> Option<&Container> {
         let all = self.containers.first().map(&count).filter(|all| *all > 0)?;
         self.containers

@@ -1,4 +1,4 @@
-//! Changing: what an apply would do, the apply itself, and the journal.
+//! Applying: the work of an apply, the apply itself, and the journal.
 
 use super::Workspace;
 use crate::apply::{self, Applied, Consent, Work};
@@ -10,7 +10,7 @@ use std::sync::Arc;
 use webtaxon_core::preview::Preview;
 
 impl Workspace {
-    /// Makes a preview, and what an apply would do of it.
+    /// Makes a preview, with the work of an apply.
     ///
     /// # Errors
     /// As [`Workspace::preview`].
@@ -18,7 +18,7 @@ impl Workspace {
         apply::prepare(&self.setup).await
     }
 
-    /// What takes a run back, as far as it was done: the last edit first.
+    /// The work that undoes a run, as far as it was carried out; the last edit first.
     ///
     /// # Errors
     /// The journal cannot be read, or has no such run.
@@ -27,53 +27,54 @@ impl Workspace {
         background::run(move || apply::way_back(&setup, run)).await
     }
 
-    /// Whether the work may be begun: before anybody is asked.
+    /// Whether the work may begin; to be called before asking for approval.
     ///
     /// # Errors
-    /// As [`Workspace::apply`] before anything is written.
+    /// Those of [`Workspace::apply`] before anything is written.
     pub fn may_apply(&self, work: &Work, consent: &Consent) -> Result<(), Error> {
         Ok(apply::consider(&self.setup, &*self.setup.store(), work, consent)?)
     }
 
-    /// Carries out exactly what is in `work`. Each account is looked at once more: what somebody changed
-    /// meanwhile is left out.
+    /// Carries out exactly the edits in `work`. Each account is checked once more, and left out if it was changed
+    /// meanwhile.
     ///
-    /// What is begun is carried out and recorded to its end, under the lock, even if this future is
-    /// dropped: a task of its own does it. Where the runtime ends in the middle, or the store panics, it
-    /// is as if the program had been killed: the next apply looks what was done.
+    /// Once begun, the apply is finished and recorded by a task of its own, under the lock, even if this future is
+    /// dropped. If the runtime ends in the middle, or the store panics, the effect is that of a killed program: the
+    /// next apply finds out what was done.
     ///
     /// # Errors
-    /// A brake holds it, another apply is going on, the settings or the list are others than the work was
-    /// made with, or the journal or the copy cannot be written: then nothing was changed. Whatever happens
+    /// A brake is in force, another apply is running, the settings or the list differ from those of the work, or the
+    /// journal or the copy cannot be written; then nothing was changed. Later failures are part of the result.
     /// later is told in what comes back.
     pub async fn apply(&self, work: &Work, consent: &Consent) -> Result<Applied, Error> {
         let (setup, work, consent) = (Arc::clone(&self.setup), work.clone(), consent.clone());
         background::drive(move || async move { apply::apply(&setup, &work, &consent).await }).await
     }
 
-    /// The SQL statements by which somebody may carry the work out themselves, where the accounts are in a
-    /// table. Nothing is changed, and the journal knows nothing of it.
+    /// The work as SQL statements for an administrator to run, if the accounts are in a table. Nothing is changed or
+    /// recorded.
     ///
     /// # Errors
-    /// As [`Workspace::apply`] before anything is written; the accounts are in no table.
+    /// Those of [`Workspace::apply`] before anything is written; or the accounts are not in a table.
     pub async fn statements(&self, work: &Work, consent: &Consent) -> Result<String, Error> {
         apply::statements(&self.setup, work, consent).await
     }
 
-    /// Forgets the runs that began before a day, but the latest, and their copies of the accounts; what
-    /// is remembered of people stays. Returns how many runs.
+    /// Deletes the records of runs before a day, except the latest, and their copies of the accounts; memory of
+    /// people is kept. Returns the number of runs.
     ///
     /// # Errors
+    /// The journal cannot be written, or another apply is using it.
     /// The journal cannot be written, or another apply has it.
     pub async fn forget_before(&self, day: Date, who: &str) -> Result<usize, Error> {
         let (setup, who) = (Arc::clone(&self.setup), who.to_owned());
         background::run(move || apply::forget_before(&setup, day, &who)).await
     }
 
-    /// The journal, to be read; none before the first apply. What is asked of it blocks until it answers.
+    /// The journal for reading; `None` before the first apply. Its methods block until they have their answer.
     ///
     /// # Errors
-    /// It cannot be read, or a newer version wrote it.
+    /// It cannot be read, or was written by a newer version.
     pub async fn journal(&self) -> Result<Option<Journal>, Error> {
         self.setup.journal().await
     }

@@ -1,5 +1,4 @@
-//! Looking without changing: why somebody is in or out, what other settings would change, who is in
-//! which group.
+//! Looking without changing: explanations for a person, comparison of settings, group membership.
 
 use super::Workspace;
 use crate::directory::{self, Links, read_for_both, read_with};
@@ -18,18 +17,18 @@ use webtaxon_core::preview::why::{self, Found, Subject, Why};
 use webtaxon_core::reading::{Reading, Whereabouts};
 use webtaxon_core::settings::Intake;
 
-/// The answer to a question about one person.
+/// The answer of [`Workspace::why`].
 #[derive(Debug)]
 pub enum Answer {
-    /// One person or account, and its story.
+    /// One person or account, with its explanation.
     One(Box<Why>),
-    /// Several; each by its entry's name, or its account's login.
+    /// Several matches, by entry name or login.
     Several(Vec<String>),
-    /// Nobody, neither in the directory nor in the application.
+    /// No match in the directory or the application.
     Nobody,
 }
 
-/// A person beyond those of the intakes.
+/// A person outside the intakes.
 enum Stranger {
     One(String),
     Several(Vec<String>),
@@ -37,8 +36,8 @@ enum Stranger {
 }
 
 impl Workspace {
-    /// Works out what other settings would make of the directory and the accounts, in place of these.
-    /// Where both read one directory in one manner, it is read once for both.
+    /// Compares the effects of two settings on the directory and the accounts. If both read one directory in the same
+    /// way, it is read once.
     ///
     /// # Errors
     /// As [`Workspace::preview`], for either of the two.
@@ -83,8 +82,7 @@ impl Workspace {
         ])
     }
 
-    /// Tells the story of one person or account, by login, mail, name, link or DN: also of somebody whom
-    /// no intake finds.
+    /// Explains one person or account, found by login, mail, name, link or DN; the person may be outside all intakes.
     ///
     /// # Errors
     /// As [`Workspace::preview`].
@@ -119,7 +117,7 @@ impl Workspace {
         Ok(Why::of(situation, subject).map_or(Answer::Nobody, |why| Answer::One(Box::new(why))))
     }
 
-    /// One entry with what the intake of its directory looks at, from the first directory that has it.
+    /// One entry with the attributes that its directory's intake uses, from the first directory that has it.
     async fn entry_anywhere(&self, dn: &str, more: &[String]) -> Result<Entries, Error> {
         for intake in &self.settings().intakes {
             let found = directory::entry(&self.setup.access(intake).await?, intake, dn, more).await?;
@@ -130,7 +128,7 @@ impl Workspace {
         Ok(Entries::new())
     }
 
-    /// Somebody who is none of the people of the intakes.
+    /// Finds a person outside the intakes.
     async fn stranger(&self, text: &str) -> Result<Stranger, Error> {
         if let Ok(pasted) = Dn::parse_pasted(text)
             && pasted.dn.depth() > 0
@@ -160,22 +158,21 @@ impl Workspace {
     /// Reads the nest of one group, with every name in it looked up, and the people of the intake.
     ///
     /// # Errors
-    /// No server could be reached, or the bind was refused. Whatever comes later is a gap of the
-    /// reading.
+    /// No server could be reached, or the bind was refused. Later failures are gaps of the reading.
     pub async fn nest(&self, group: &Dn) -> Result<Reading, Error> {
         nests(&self.setup, self.intake(), vec![group.clone()], &[]).await
     }
 
-    /// Reads the nest of one group twice: from a snapshot, as it was then, and as it is now.
+    /// Reads the nest of one group twice: from a snapshot, and now.
     ///
     /// # Errors
-    /// The file cannot be read or is masked, no server could be reached, or the bind was refused. What the snapshot
-    /// does not have is a gap of the earlier reading.
+    /// The file cannot be read or is masked, no server could be reached, or the bind was refused. Whatever the
+    /// snapshot lacks is a gap of the earlier reading.
     pub async fn nest_since(&self, group: &Dn, file: &Path) -> Result<[Reading; 2], Error> {
         let snapshot = Arc::new(read_snapshot(file)?);
         let header = &snapshot.header;
         if header.unmasked.is_some() {
-            let reason = "it is masked: nobody in it is called as in the directory".to_owned();
+            let reason = "it is masked: the people in it have invented names".to_owned();
             return Err(Error::NoSnapshot { file: file.to_owned(), reason });
         }
         let earlier = Setup {
@@ -202,7 +199,7 @@ impl Workspace {
     }
 }
 
-/// Where the person of an account is whom no intake finds.
+/// The place of an account's person who is outside all intakes.
 fn elsewhere(lists: &Lists, account: usize) -> Option<String> {
     let link = lists.accounts.get(account)?.link.as_ref()?;
     lists.readings.iter().find_map(|reading| match reading.whereabouts(link)? {
@@ -211,7 +208,7 @@ fn elsewhere(lists: &Lists, account: usize) -> Option<String> {
     })
 }
 
-/// What one of several is called: by their entry, or else by their account.
+/// The name of one match: of its entry, or else of its account.
 fn name(lists: &Lists, one: &Found) -> String {
     let entry = one.person.and_then(|(part, person)| lists.readings.get(part)?.people().get(person));
     match (entry, one.account.and_then(|at| lists.accounts.get(at))) {
@@ -220,7 +217,7 @@ fn name(lists: &Lists, one: &Found) -> String {
     }
 }
 
-/// Reads the nests of these groups in place of an intake's own, and what people are called by.
+/// Reads the nests of these groups instead of an intake's own, and the attributes that people are named by.
 async fn nests(
     setup: &Setup,
     intake: &Intake,

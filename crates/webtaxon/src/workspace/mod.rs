@@ -1,4 +1,4 @@
-//! One settings file and the files beside it: where every run begins.
+//! The face of the library: settings, and everything that can be done with them.
 
 mod applying;
 mod inspecting;
@@ -21,9 +21,9 @@ use webtaxon_core::preview::Preview;
 use webtaxon_core::reading::snapshot::Snapshot;
 use webtaxon_core::settings::{Intake, Settings};
 
-/// Settings that were read and checked, and the folder that their paths start from.
+/// Checked settings, with the folder for their relative paths.
 ///
-/// Cheap enough to clone for each request of a service.
+/// Cheap to clone for each request of a service.
 #[derive(Clone)]
 pub struct Workspace {
     setup: Arc<Setup>,
@@ -36,7 +36,7 @@ impl std::fmt::Debug for Workspace {
 }
 
 impl Workspace {
-    /// Reads and checks a settings file. Nothing is connected yet.
+    /// Reads and checks a settings file, without connecting to anything.
     ///
     /// # Errors
     /// The file cannot be read, or the settings are wrong.
@@ -49,11 +49,11 @@ impl Workspace {
         Ok(Self::of(settings, file.to_owned(), folder))
     }
 
-    /// A workspace of settings that a program put together ([`Settings::from_value`], [`Settings::parse`]).
+    /// A workspace for settings made by a program ([`Settings::from_value`], [`Settings::parse`]).
     ///
-    /// Relative paths in them start from `folder`. What is remembered from run to run is kept there, in
-    /// `webtaxon.state.sqlite`, unless `[state]` or [`Workspace::with_state`] gives it another place; copies
-    /// of the accounts, made before each apply, in the folder `webtaxon.backups`.
+    /// Relative paths in them start from `folder`. The state between runs is kept there as well, in
+    /// `webtaxon.state.sqlite`, unless `[state]` or [`Workspace::with_state`] gives another place; copies of the
+    /// accounts, made before each apply, are kept in the folder `webtaxon.backups`.
     #[must_use]
     pub fn new(settings: Settings, folder: impl Into<PathBuf>) -> Self {
         let folder = folder.into();
@@ -79,7 +79,7 @@ impl Workspace {
         self
     }
 
-    /// Says how somebody is asked for a password, where the settings say `password = { ask = true }`.
+    /// Sets the prompt for passwords with `password = { ask = true }` in the settings.
     #[must_use]
     pub fn with_prompt(
         self,
@@ -88,27 +88,26 @@ impl Workspace {
         self.changed(|setup| setup.prompt = Some(Arc::new(ask)))
     }
 
-    /// Says who is told how far a reading has come, while it goes on.
+    /// Sets the receiver of progress events.
     #[must_use]
     pub fn watched(self, watch: Watch) -> Self {
         self.changed(|setup| setup.watch = watch)
     }
 
-    /// Puts the application's own store in place of the one that the settings name, for everything that
-    /// this workspace does.
+    /// Replaces the store in the settings by the application's own, for everything that this workspace does.
     #[must_use]
     pub fn with_store(self, store: Arc<dyn AccountStore>) -> Self {
         self.changed(|setup| setup.store = Some(store))
     }
 
-    /// Keeps what is remembered from run to run, and the journal, in a place of the application's own: not
-    /// in a file beside the settings, nor in the database that `[state]` names.
+    /// Keeps the journal and the memory of runs in the application's own place, instead of a file beside the settings
+    /// or the database in `[state]`.
     #[must_use]
     pub fn with_state(self, state: Arc<dyn StateStore>) -> Self {
         self.changed(|setup| setup.state = Some(state))
     }
 
-    /// Reads a snapshot, which answers in place of the directory from here on.
+    /// Reads a snapshot that answers in place of the directory from here on.
     ///
     /// # Errors
     /// The file cannot be read, or is not LDIF.
@@ -117,7 +116,7 @@ impl Workspace {
         Ok(self.changed(|setup| setup.snapshot = Some(Arc::new(snapshot))))
     }
 
-    /// The snapshot that answers in place of the directory, if one does.
+    /// The snapshot that answers in place of the directory, if any.
     #[must_use]
     pub fn snapshot(&self) -> Option<&Snapshot> {
         self.setup.snapshot.as_deref()
@@ -127,13 +126,13 @@ impl Workspace {
         self.setup.settings.intakes.iter().map(|intake| intake.name.clone()).collect()
     }
 
-    /// The intake that reading a directory by itself is about: the first.
+    /// The intake for operations on a single one: the first.
     fn intake(&self) -> &Intake {
         &self.setup.settings.intakes.first
     }
 
-    /// The same with one of the intakes alone, to look at what it reads. Never apply a preview of it: it
-    /// would take away everybody whom the other intakes bring in.
+    /// This workspace with one of the intakes only, to inspect what it reads. Never apply a preview of it: that would
+    /// remove everybody whom the other intakes select.
     ///
     /// # Errors
     /// The settings have no intake of this name.
@@ -144,8 +143,8 @@ impl Workspace {
         Ok(Self { setup: Arc::new(self.setup.with_intake(intake)) })
     }
 
-    /// Reads what the intake needs into a snapshot. With `mask`, the people in it cannot be
-    /// recognised: the mask's key is made for this snapshot alone and forgotten.
+    /// Reads the intake into a snapshot. With `mask`, its people are unrecognisable: the mask's key is made for this
+    /// snapshot and discarded.
     ///
     /// # Errors
     /// As [`Workspace::preview`].
@@ -164,33 +163,33 @@ impl Workspace {
         &self.setup.settings
     }
 
-    /// The folder that paths in the settings start from.
+    /// The folder for relative paths in the settings.
     #[must_use]
     pub fn folder(&self) -> &Path {
         &self.setup.folder
     }
 
-    /// The application's account store.
+    /// The account store.
     #[must_use]
     pub fn store(&self) -> Arc<dyn AccountStore> {
         self.setup.store()
     }
 
-    /// Every account of the application, with its link, wherever that is kept.
+    /// Every account of the application, with its link.
     ///
     /// # Errors
-    /// The accounts cannot be read, or the state that has the links.
+    /// The accounts cannot be read, or the state that holds their links.
     pub async fn accounts(&self) -> Result<Vec<Account>, Error> {
         self.setup.accounts().await
     }
 
-    /// What an administrator should hear at every run, whatever its outcome.
+    /// Warnings for the administrator that apply to every run.
     #[must_use]
     pub fn warnings(&self) -> Vec<String> {
         self.setup.warnings()
     }
 
-    /// The key to the directory that the first intake reads. The password is fetched once, for a whole run.
+    /// Access to the first intake's directory. The password is fetched once for the run.
     ///
     /// # Errors
     /// The password's source is missing or empty.
@@ -198,7 +197,7 @@ impl Workspace {
         Ok(self.setup.access(self.intake()).await?)
     }
 
-    /// Connects to the directory that the first intake reads, and binds.
+    /// Connects to the first intake's directory, and binds.
     ///
     /// # Errors
     /// No server could be reached and trusted, or the bind was refused.
@@ -206,10 +205,9 @@ impl Workspace {
         Ok(self.setup.connect(self.intake()).await?)
     }
 
-    /// Reads the directory and the application's accounts, and works out what would change.
+    /// Reads the directory and the accounts, and works out the changes.
     ///
-    /// A reading that was cut short is no error: the preview says what is missing, and takes
-    /// nobody's account away.
+    /// A reading that was cut short is not an error: the preview says what is missing, and takes no account away.
     ///
     /// # Errors
     /// The accounts cannot be read, no server could be reached, or the bind was refused.
@@ -219,8 +217,8 @@ impl Workspace {
         Ok(Preview::of(found.situation(self.settings(), &memory)))
     }
 
-    /// Tries everything that a run needs, one after the other, and reports each step as it ends.
-    /// A server that cannot be reached is tried again until `wait` is over.
+    /// Tries everything that a run needs, in order, and reports each step at its end. A server that cannot be reached
+    /// is tried again for up to `wait`.
     pub async fn check(&self, wait: Duration, report: impl FnMut(&CheckStep) + Send) -> Vec<CheckStep> {
         check::check(&self.setup, wait, report).await
     }

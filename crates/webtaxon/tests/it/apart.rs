@@ -151,7 +151,7 @@ async fn people_are_known_under_a_new_login() {
             .filter(|(_, outcome)| **outcome != Some(Outcome::Done))
             .map(|(edit, outcome)| {
                 assert!(
-                    matches!(outcome, Some(Outcome::Left(words)) if words.contains("logins change hands only")),
+                    matches!(outcome, Some(Outcome::Left(words)) if words.contains("logins pass from one account to another only")),
                     "{kind:?}: {outcome:?}"
                 );
                 edit.login()

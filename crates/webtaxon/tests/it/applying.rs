@@ -268,10 +268,10 @@ async fn a_saved_preview_is_only_good_for_what_it_was_made_with() {
     for (from, to, said) in [
         ("tashdown2@", "mallory@", "it was edited after it was made"),
         ("\"seats\"", "\"soup\"", "it was edited after it was made"),
-        ("webtaxon.saved/1", "webtaxon.saved/2", "its form is webtaxon.saved/2"),
+        ("webtaxon.saved/1", "webtaxon.saved/2", "its format is webtaxon.saved/2"),
         ("\"version\": \"", "\"version\": \"9", "wrote it, and this is"),
         ("\"origin\"", "\"origen\"", "it was edited after it was made"),
-        ("{\n", "", "it is no JSON"),
+        ("{\n", "", "it is not JSON"),
     ] {
         assert!(saved.contains(from), "{from}");
         std::fs::write(&file, saved.replacen(from, to, 1)).unwrap();

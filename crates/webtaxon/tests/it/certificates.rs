@@ -91,13 +91,13 @@ async fn a_client_certificate_says_who_asks() {
         museum.write("webtaxon.toml", external(museum.settings()).replace("bind = { external = true }", own));
         assert!(museum.preview().await.unwrap().is_whole(), "tls from the beginning: {tls}");
         museum.write("webtaxon.toml", external(museum.settings()));
-        fails(&museum, "it may want a certificate of this side", "WX0310", "").await;
+        fails(&museum, "it may require a client certificate", "WX0310", "").await;
         let other = with(CertificateKind::Good).await;
         museum.write("own.pem", other.standin().client_pem().0);
         museum.write("webtaxon.toml", external(museum.settings()).replace("bind = { external = true }", own));
         fails(&museum, "own.key cannot be used", "WX0322", "key").await;
         museum.write("own.key", other.standin().client_pem().1);
-        fails(&museum, "it may not trust this side's certificate", "WX0310", "").await;
+        fails(&museum, "it may not trust the client certificate", "WX0310", "").await;
     }
     let museum = with(CertificateKind::Good).await;
     museum.write("webtaxon.toml", external(museum.settings()));

@@ -53,7 +53,7 @@ async fn a_filter_for_active_people_is_tried_before_a_preview() {
     for (active, outcome, message) in [
         ("(!(userAccountControl:1.2.840.113556.1.4.803:=2))", StepOutcome::Good, "is true for 241 of 244"),
         ("(department=Closed)", StepOutcome::Warning, "is true for 0 of 244"),
-        ("(objectGUID=*a*)", StepOutcome::Warning, "and unknown for 244"),
+        ("(objectGUID=*a*)", StepOutcome::Warning, "and undefined for 244"),
     ] {
         museum.change("(!(userAccountControl:1.2.840.113556.1.4.803:=2))", active);
         let steps = museum.workspace().unwrap().check(Duration::ZERO, |_| {}).await;
@@ -74,7 +74,7 @@ async fn a_check_goes_on_where_it_can_and_skips_what_it_cannot() {
             "OU=Groups,DC=quillmere",
             "base",
             Warning,
-            "0 found by the filter, 40 groups",
+            "0 matched by the filter, 40 groups",
             1,
         ),
         ("CN=Leavers,", "CN=Leevers,", "group", Bad, "does not exist", 0),
@@ -84,10 +84,10 @@ async fn a_check_goes_on_where_it_can_and_skips_what_it_cannot() {
             "(objectClass=user)",
             "filter",
             Warning,
-            "a computer is a user, too",
+            "computers are users",
             0,
         ),
-        ("(objectClass=user)", "(objectClass=usher)", "filter", Warning, "finds nobody", 1),
+        ("(objectClass=user)", "(objectClass=usher)", "filter", Warning, "matches nobody", 1),
         ("(objectClass=user)", "(objectKlass=user)", "filter", Warning, "(did you mean objectClass?)", 1),
         (
             "from = \"department\"",
@@ -169,7 +169,7 @@ async fn more_rights_than_reading_are_told() {
     let museum = Museum::with(DIRECTORY, Options { anonymous: true, ..Options::default() }).await;
     let steps = check(&museum).await;
     assert!(
-        of(&steps, "rights")[1].1.contains("anonymous finds the same people"),
+        of(&steps, "rights")[1].1.contains("an anonymous search finds the same people"),
         "{:?}",
         of(&steps, "rights")
     );

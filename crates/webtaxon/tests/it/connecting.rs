@@ -27,7 +27,7 @@ async fn servers_that_cannot_be_reached_or_trusted() {
     fails(&museum, "missing.pem cannot be used", "WX0306", "PEM").await;
     museum.write("empty.pem", "nothing here");
     museum.change("{ authority = \"museum-ca.pem\" }", "{ authority = \"empty.pem\" }");
-    fails(&museum, "it holds no certificate", "WX0306", "BEGIN CERTIFICATE").await;
+    fails(&museum, "it contains no certificate", "WX0306", "BEGIN CERTIFICATE").await;
     museum.change("trust    = { authority = \"museum-ca.pem\" }", "");
     fails(&museum, "not signed by an authority that is trusted", "WX0307", "authority").await;
     let other = Museum::open().await;
@@ -71,7 +71,7 @@ async fn tls_and_plain_text_mixed_up_are_told_apart() {
 async fn plain_text_needs_its_word_and_warns_at_every_run() {
     let options = Options { tls: false, start_tls: false, ..Options::default() };
     let plain = Museum::with(DIRECTORY, options).await;
-    fails(&plain, "does not go over to a secure connection", "WX0317", "ldaps://").await;
+    fails(&plain, "refuses StartTLS", "WX0317", "ldaps://").await;
     plain.change("page     = 100", "page     = 100\nplain    = true");
     let workspace = plain.workspace().unwrap();
     assert!(workspace.warnings()[0].contains("plain text"));
@@ -131,7 +131,7 @@ async fn passwords_from_programs_credentials_and_questions() {
     museum.change(FILE, "{ credential = \"museum\" }");
     fails(&museum, "was not started by a service manager", "WX0315", "LoadCredential").await;
     museum.change(FILE, "{ ask = true }");
-    fails(&museum, "nobody to ask", "WX0315", "terminal").await;
+    fails(&museum, "there is no terminal", "WX0315", "terminal").await;
     let asked = museum.workspace().unwrap().with_prompt(|whose| {
         assert_eq!(whose, "Password of svc-loansdesk@quillmere.example");
         Ok("botanical-garden-42".to_owned().into())

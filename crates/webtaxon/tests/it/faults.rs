@@ -32,7 +32,7 @@ async fn servers_that_break_the_protocol_end_in_time_with_a_clear_message() {
     let museum = Museum::open().await;
     for (bytes, stay, message, code) in [
         (&b""[..], true, "no answer within 500 ms", "WX0304"),
-        (b"", false, "the connection was cut", "WX0314"),
+        (b"", false, "the connection was lost", "WX0314"),
         (b"HTTP/1.1 400 Bad Request\r\n\r\n", true, "not an LDAP message", "WX0312"),
         (&[0x30, 0], true, "not an LDAP message", "WX0312"),
         (&[0x30, 0x84, 0xff, 0xff, 0xff, 0xff], true, "a message of 4294967295 bytes", "WX0311"),
@@ -140,7 +140,7 @@ async fn where_a_server_goes_away_the_next_one_reads_from_the_beginning() {
     let preview = museum.preview().await.unwrap();
     assert!(preview.is_whole() && preview.intakes.first.server == other, "{:?}", preview.gaps);
     assert!(
-        preview.intakes.first.notes[0].contains("was cut; the reading began again at"),
+        preview.intakes.first.notes[0].contains("was lost; the reading started again on"),
         "{:?}",
         preview.intakes.first.notes
     );
@@ -187,7 +187,7 @@ async fn a_server_that_gives_few_entries_at_once_is_read_in_parts() {
 async fn a_reference_that_is_not_followed_to_its_end_takes_nobody_away() {
     for (fault, references, message) in [
         (None, "ignore", "was not followed"),
-        (None, "refuse", "is kept by another server"),
+        (None, "refuse", "is held by another server"),
         (None, "follow", "which was not read"),
         (Some("hurried@3"), "ignore", "was not followed"),
     ] {
@@ -279,17 +279,17 @@ async fn an_entry_of_many_megabytes_is_read() {
 async fn a_downgrade_is_never_gone_along_with() {
     let injected = Options { tls: false, fault: Some("injected".parse().unwrap()), ..Options::default() };
     let museum = Museum::with(DIRECTORY, injected).await;
-    fails(&museum, "something was slipped in before the connection was secure", "WX0318", "tampering").await;
+    fails(&museum, "data was injected before the connection was secure", "WX0318", "tampering").await;
     let options = Options { tls: false, start_tls: false, ..Options::default() };
     let museum = Museum::with(DIRECTORY, options.clone()).await;
-    fails(&museum, "does not go over to a secure connection", "WX0317", "the password was not sent").await;
+    fails(&museum, "refuses StartTLS", "WX0317", "the password was not sent").await;
     let museum = Museum::with(DIRECTORY, Options { secure_bind: true, ..options }).await;
     museum.change("page     = 100", "plain = true");
     fails(
         &museum,
         "strongerAuthRequired (8), the server says: BindSimple: Transport",
         "WX0316",
-        "leave `plain` out",
+        "remove `plain`",
     )
     .await;
     let museum =

@@ -279,7 +279,7 @@ async fn what_somebody_changed_in_a_group_since_is_kept() {
     assert_eq!(
         left,
         [
-            &Outcome::Left("other members are in it now".to_owned()),
+            &Outcome::Left("it has other members now".to_owned()),
             &Outcome::Left("it is called Plants now".to_owned())
         ]
     );
@@ -376,10 +376,10 @@ async fn a_list_of_groups_that_is_none_is_told() {
         ("name,link\n", "members", "members = \"…\""),
         (
             "name,link,members\nA,,x\na,,y\n",
-            "the name `a` stands on line 2 already",
+            "the name `a` is on line 2 already",
             "no two may have one name",
         ),
-        ("name,link,members\n ,,x\n", "has no name", "every group has a name"),
+        ("name,link,members\n ,,x\n", "has no name", "every group needs a name"),
         ("name,link,members\nA,7,x\nB,7,y\n", "the link `7`", "no two may have one link"),
     ] {
         museum.write("groups.csv", text);

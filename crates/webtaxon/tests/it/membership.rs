@@ -127,7 +127,7 @@ async fn every_strategy_finds_the_same() {
         assert_eq!(notes, "", "{why}");
         let (swept, notes) = said(&museum, "sweep").await;
         assert_eq!(swept, expected, "{why}");
-        assert!(notes.contains("were read with one search, as the settings say"), "{why}: {notes}");
+        assert!(notes.contains("were read with one search, as set in the settings"), "{why}: {notes}");
         for strategy in ["auto", "lists"] {
             assert_eq!(said(&museum, strategy).await.0, expected, "{why}, {strategy}");
         }
@@ -399,13 +399,13 @@ async fn ways_that_read_no_lists_say_what_they_cannot_see() {
             "Authenticated Users (S-1-5-11)",
             "all who signed in",
         ),
-        (format!("{mail}{wide}"), Options::default(), &["tokens"], "is for mail alone", "a group for mail"),
+        (format!("{mail}{wide}"), Options::default(), &["tokens"], "is a distribution group", "a group for mail"),
         (String::new(), hidden("primaryGroupID"), &["upwards", "chain"], "do not show it", "primary groups"),
         (
             String::new(),
             hidden("memberOf"),
             &["upwards", "chain"],
-            "lists somebody who does not say so",
+            "lists a member whose memberOf does not show it",
             "memberOf hidden",
         ),
         (String::new(), hidden("objectSid"), &["tokens"], "does not show its objectSid", "no SIDs"),
@@ -430,7 +430,7 @@ async fn another_kind_of_server_gives_no_proof_upwards() {
     let of = "objectClass: groupOfNames\nmember: uid=ada,OU=People,DC=quillmere,DC=example\n";
     let museum = posix(of, &[], true).await;
     for (strategy, told) in [
-        ("upwards", "need not keep up"),
+        ("upwards", "need not maintain"),
         ("chain", "only a domain controller"),
         ("tokens", "only a domain controller"),
     ] {

@@ -35,7 +35,7 @@ async fn a_state_in_plain_text_is_warned_of() {
         );
         museum.write("webtaxon.toml", museum.settings() + &state);
         let warnings = museum.workspace().unwrap().warnings();
-        let told = warnings.iter().any(|one| one.contains("what is remembered at db.quillmere.example"));
+        let told = warnings.iter().any(|one| one.contains("the state at db.quillmere.example"));
         assert_eq!(told, warns, "{server} {plain}: {warnings:?}");
     }
 }

@@ -250,7 +250,7 @@ async fn without_group_bases_every_member_is_looked_up() {
     let museum = Museum::open().await;
     museum.change("group_bases  = [\"OU=Groups,DC=quillmere,DC=example\"]", "");
     let preview = museum.preview().await.unwrap();
-    assert!(preview.is_whole(), "a member that is gone is no gap: {:?}", preview.gaps);
+    assert!(preview.is_whole(), "a deleted member is no gap: {:?}", preview.gaps);
     assert_eq!(
         (preview.intakes.first.funnel.last().map(|step| step.left), preview.strangers.len()),
         (Some(73), 2)

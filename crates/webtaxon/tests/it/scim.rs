@@ -117,11 +117,11 @@ async fn a_busy_service_is_waited_for() {
 #[tokio::test]
 async fn what_is_no_service_of_accounts_is_told() {
     for (trouble, message, code) in [
-        (TroubleKind::Page, "answers with text/html in place of JSON", "WX0514"),
-        (TroubleKind::Garbled, "answers with what is no JSON", "WX0514"),
+        (TroubleKind::Page, "answers with text/html instead of JSON", "WX0514"),
+        (TroubleKind::Garbled, "answers with something other than JSON", "WX0514"),
         (TroubleKind::Huge, "longer than 64 MB", "WX0516"),
-        (TroubleKind::Endless, "more than the 5000000 that are read at most", "WX0518"),
-        (TroubleKind::Short, "ends after 81, and says of 84", "WX0518"),
+        (TroubleKind::Endless, "more than the limit of 5000000", "WX0518"),
+        (TroubleKind::Short, "ends after 81 of 84", "WX0518"),
         (TroubleKind::SamePage, "twice", "WX0518"),
     ] {
         let museum = troubled(Kind::Scim, Trouble::always(trouble)).await;
@@ -132,9 +132,9 @@ async fn what_is_no_service_of_accounts_is_told() {
     let port = museum.application().address().port();
     for (from, to, message, code, help) in [
         ("/scim/v2", "/scim", "answers 404", "WX0514", "/ServiceProviderConfig"),
-        ("token.txt", "wrong.txt", "does not let us in: who are you?", "WX0515", "token"),
+        ("token.txt", "wrong.txt", "refuses the credentials: who are you?", "WX0515", "token"),
         ("token.txt", "none.txt", "was not asked: the password file", "WX0520", "[accounts]"),
-        (&port.to_string(), "1", "gives no answer: no connection", "WX0516", "running"),
+        (&port.to_string(), "1", "does not answer: no connection", "WX0516", "running"),
         (
             ":room",
             ":rooms",
@@ -145,7 +145,7 @@ async fn what_is_no_service_of_accounts_is_told() {
         (ROOM, "", "no attribute `room` for the field `room`", "WX0517", "[accounts.attributes] room"),
         ("urn:quillmere:loans:2.0:User:room", "groups", "no attribute `groups`", "WX0517", "only read"),
         ("urn:quillmere:loans:2.0:User:room", "name", "no attribute `name`", "WX0517", "givenName"),
-        ("urn:quillmere:loans:2.0:User:room", "title.x", "no attribute `title.x`", "WX0517", "no parts"),
+        ("urn:quillmere:loans:2.0:User:room", "title.x", "no attribute `title.x`", "WX0517", "no sub-attributes"),
     ] {
         museum.write("wrong.txt", "no-token\n");
         assert!(settings.contains(from), "{from}");
@@ -160,7 +160,7 @@ async fn the_token_goes_to_nobody_else() {
     let other = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
     let url = format!("http://{}/scim/v2/Users", other.local_addr().unwrap());
     let museum = troubled(Kind::Scim, Trouble::always(TroubleKind::Elsewhere(url.clone()))).await;
-    fails(&museum, &format!("sends us on to {url}"), "WX0514", "").await;
+    fails(&museum, &format!("redirects to {url}"), "WX0514", "").await;
     let asked = tokio::time::timeout(Duration::from_millis(200), other.accept()).await;
     assert!(asked.is_err(), "somebody called there");
 }
@@ -194,7 +194,7 @@ async fn a_name_and_a_password_let_in() {
     let museum = offering(Kind::Scim, DIRECTORY, offer).await;
     let settings = std::fs::read_to_string(museum.path().join("webtaxon.toml")).unwrap();
     museum.write("token.txt", "specimen 8\n");
-    fails(&museum, "does not let us in", "WX0515", "").await;
+    fails(&museum, "refuses the credentials", "WX0515", "").await;
     let token = "token      = {";
     assert!(settings.contains(token));
     museum.write("webtaxon.toml", settings.replace(token, "user = \"desk\"\npassword = {"));
@@ -281,7 +281,7 @@ async fn a_manager_is_another_user_and_may_be_new() {
             _ => None,
         })
         .collect();
-    let missing = |login: &str| format!("manager is {login}, who is no user of the service");
+    let missing = |login: &str| format!("manager is {login}, who is not a user of the service");
     assert_eq!(odd, [missing(&new[2]), missing(&new[1])], "a ring of new people cannot begin anywhere");
     let list = museum.application().list().users();
     let user = |login: &str| list.iter().find(|user| user["userName"] == *login).unwrap();

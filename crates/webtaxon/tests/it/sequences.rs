@@ -203,7 +203,7 @@ async fn follow(steps: &[Step], links: &str, state: &str) {
     let now = async || lines(&workspace.accounts().await.unwrap());
     // The lists before each run that can be taken back one after the other, and the runs' numbers.
     let mut before: Vec<(i64, BTreeMap<String, String>)> = Vec::new();
-    // Accounts of which nobody knows whose they are, and whether the last run was cut off.
+    // Accounts of which holder unknown they are, and whether the last run was cut off.
     let (mut strangers, mut is_cut) = (BTreeSet::new(), false);
     let own = |(login, line): (&String, &String)| (login.clone(), line.clone());
     for step in steps {

@@ -88,7 +88,7 @@ async fn what_is_no_list_of_accounts_is_told() {
             "WX0513",
             "",
         ),
-        (&|museum| museum.write("loans.sqlite", ""), "no table `account`", "WX0510", "no table at all"),
+        (&|museum| museum.write("loans.sqlite", ""), "no table `account`", "WX0510", "no tables"),
         (
             &|museum| sql(museum, "ALTER TABLE account RENAME TO accounts"),
             "no table `account`",

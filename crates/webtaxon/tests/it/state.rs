@@ -72,13 +72,13 @@ async fn damage_is_told_and_not_passed_over() {
         ("UPDATE known SET link = ' ' WHERE link = (SELECT min(link) FROM known)", "is no link"),
         (
             "INSERT INTO missed VALUES ('3f1f7a8c-52aa-4f0e-9b91-c6021181d5f8', '2026-13-45')",
-            "2026-13-45 is no day",
+            "2026-13-45 is not a valid day",
         ),
         ("INSERT INTO missed VALUES ('', '2026-11-05')", "is no link"),
-        ("UPDATE run SET begun = 'yesterday'", "yesterday is no time"),
+        ("UPDATE run SET begun = 'yesterday'", "yesterday is not a valid time"),
         ("UPDATE run SET ended = ''", "is no time"),
-        ("UPDATE run SET ending = 'perhaps'", "perhaps is no ending"),
-        ("UPDATE edit SET outcome = 'perhaps' WHERE place = 3", "perhaps is no outcome"),
+        ("UPDATE run SET ending = 'perhaps'", "perhaps is not a valid ending"),
+        ("UPDATE edit SET outcome = 'perhaps' WHERE place = 3", "perhaps is not a valid outcome"),
         ("UPDATE edit SET edit = '{}' WHERE place = 3", "missing field"),
     ] {
         let museum = Museum::open().await;

@@ -35,18 +35,18 @@ async fn each_fault_is_told_with_its_line_and_a_way_out() {
         (b"login,link,state,email,email\n".to_vec(), "two columns `email`", "WX0502", "a column twice"),
         (
             rows("ada,,,a@b\nADA,,,c@d\n"),
-            "line 3: the login `ADA` stands on line 2 already",
+            "line 3: the login `ADA` is on line 2 already",
             "WX0506",
             "a login twice",
         ),
         (
             rows("ada,X,,\nben,x,,\n"),
-            "line 3: the link `x` stands on line 2 already",
+            "line 3: the link `x` is on line 2 already",
             "WX0506",
             "a link twice",
         ),
         (rows("ada,,,\n ,,,\n"), "line 3: the login is empty", "WX0505", "no login"),
-        (rows("ada,,on,\n"), "line 2: `on` is no state", "WX0507", "a state that is none"),
+        (rows("ada,,on,\n"), "line 2: `on` is not a state", "WX0507", "a state that is none"),
         (rows("ada,,\n"), "line 2: 3 values where the first line has 4", "WX0503", "a value too few"),
         (
             [head.as_bytes(), b"ada,,,\nben,,,\xff\n"].concat(),

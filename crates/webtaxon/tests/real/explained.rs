@@ -63,7 +63,7 @@ async fn settings_are_compared_over_one_reading_on_each_server() {
         assert!(!comparison.go_out.is_empty() && comparison.come_in.is_empty(), "{server}");
         let why = &comparison.go_out[0].why;
         assert!(
-            why.starts_with("not found by the filter: department") && why.ends_with("is Volunteers"),
+            why.starts_with("not matched by the filter: department") && why.ends_with("is Volunteers"),
             "{server}: {why}"
         );
     }
@@ -81,7 +81,7 @@ async fn a_filter_is_judged_as_the_server_judges_it() {
     let comparison = workspace.compare(&proposed).await.unwrap();
     let gone: Vec<(&str, &str)> =
         comparison.go_out.iter().map(|one| (one.login.as_str(), one.why.as_str())).collect();
-    assert_eq!(gone, [("bthornbury", "not found by the filter: x121Address is 12 34")]);
+    assert_eq!(gone, [("bthornbury", "not matched by the filter: x121Address is 12 34")]);
     assert_eq!(comparison.then.changes, proposed.preview().await.unwrap().changes);
     let story = why(&proposed, "bthornbury").await;
     assert_eq!(story.against().map(|step| step.name).collect::<Vec<_>>(), ["filter"]);

@@ -310,7 +310,7 @@ async fn what_slapd_says_upwards_lets_in_and_takes_nobody_away() {
         "{:?}",
         preview.intakes.first.funnel
     );
-    assert!(preview.gaps.iter().all(|gap| gap.reason.contains("need not keep up")), "{:?}", preview.gaps);
+    assert!(preview.gaps.iter().all(|gap| gap.reason.contains("need not maintain")), "{:?}", preview.gaps);
     assert!(preview.changes.iter().all(|one| !["suspend", "remove"].contains(&one.kind.name())));
     for strategy in ["chain", "tokens"] {
         let line = format!("strategy = \"{strategy}\"\n[intake.fields]");
@@ -346,7 +346,7 @@ async fn a_part_that_is_kept_elsewhere_is_followed_or_takes_the_proof_away() {
     assert!(!preview.is_whole() && preview.gaps[0].reason.contains("was not followed"), "{:?}", preview.gaps);
     let preview = Desk::slapd().with(follow, "references = \"refuse\"").preview().await.unwrap();
     assert!(
-        !preview.is_whole() && preview.gaps[0].reason.contains("kept by another server"),
+        !preview.is_whole() && preview.gaps[0].reason.contains("held by another server"),
         "{:?}",
         preview.gaps
     );
@@ -401,7 +401,7 @@ async fn a_check_of_each_server_is_in_order_and_tells_what_is_not() {
     assert!(told.outcome == StepOutcome::Warning && told.message.contains("expires in 9 days"), "{told:?}");
     let limited = ending.iter().find(|step| step.name == "filter").unwrap();
     assert!(
-        limited.outcome == StepOutcome::Warning && limited.message.contains("finds 100 entries, and more"),
+        limited.outcome == StepOutcome::Warning && limited.message.contains("matches 100 entries, and more"),
         "{limited:?}"
     );
     let mighty = Desk::samba().with("svc-loansdesk@", "svc-mighty@").check().await;

@@ -3,7 +3,7 @@
 use smallvec::SmallVec;
 use smol_str::SmolStr;
 
-/// An assertion value: bytes, of which a short one needs no memory of its own.
+/// An assertion value; a short one needs no allocation.
 pub type Octets = SmallVec<[u8; 24]>;
 
 fn octets(value: impl AsRef<[u8]>) -> Octets {
@@ -13,11 +13,12 @@ fn octets(value: impl AsRef<[u8]>) -> Octets {
 /// A filter. Exhaustive on purpose: RFC 4515 §2 closes the grammar, so a `match` should too.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Filter {
-    /// True where every part is; `(&)` is absolutely true (RFC 4526).
+    /// True if every clause is; `(&)` is always true (RFC 4526).
     And(Vec<Filter>),
-    /// True where one part is; `(|)` is absolutely false (RFC 4526).
+    /// True if at least one clause is; `(
+    /// )` is always false (RFC 4526).
     Or(Vec<Filter>),
-    /// True where the part is false.
+    /// True if the clause is false.
     Not(Box<Filter>),
     /// One comparison.
     Item(Item),
@@ -98,12 +99,12 @@ impl Filter {
         })
     }
 
-    /// The attribute descriptions that it looks at, from left to right, with repeats.
+    /// The attribute descriptions compared, from left to right, with repeats.
     pub fn attributes(&self) -> impl Iterator<Item = &str> {
         self.items().filter_map(Item::attribute)
     }
 
-    /// How many levels lie inside one another; 1 for a single comparison.
+    /// Depth of nesting; 1 for a single comparison.
     #[must_use]
     pub fn depth(&self) -> usize {
         let mut deepest = 0;
@@ -147,13 +148,13 @@ impl Filter {
         Filter::Item(Item::GreaterOrEqual { attribute: attribute.into(), value: octets(value) })
     }
 
-    /// True where every part is.
+    /// True if every part is.
     #[must_use]
     pub fn all(parts: impl IntoIterator<Item = Filter>) -> Filter {
         Filter::And(parts.into_iter().collect())
     }
 
-    /// True where one part is.
+    /// True if at least one part is.
     #[must_use]
     pub fn any(parts: impl IntoIterator<Item = Filter>) -> Filter {
         Filter::Or(parts.into_iter().collect())
@@ -169,7 +170,7 @@ impl Filter {
 impl std::ops::Not for Filter {
     type Output = Filter;
 
-    /// True where this one is false.
+    /// True if this one is false.
     fn not(self) -> Filter {
         Filter::Not(Box::new(self))
     }
@@ -192,7 +193,7 @@ impl Item {
 }
 
 impl Drop for Filter {
-    /// Takes the tree apart with a list, so that a deep one cannot exhaust the stack.
+    /// Dismantles the tree with a list instead of recursion, so that a deep one cannot exhaust the stack.
     fn drop(&mut self) {
         let mut open = Vec::new();
         take_parts(self, &mut open);

@@ -1,18 +1,18 @@
-//! The chain rule over entries in memory ([MS-ADTS] §3.1.1.3.4.4.3): an attribute that holds names,
-//! followed through any number of links. No recursion; time is linear in the attribute's values.
+//! The chain rule over entries in memory ([MS-ADTS] §3.1.1.3.4.4.3): a name-valued attribute followed through any
+//! number of links. No recursion; time is linear in the attribute's values.
 
 use super::Chain;
 use crate::ldap::entry::Entries;
 use crate::ldap::name::{Dn, DnKey};
 use std::collections::{HashMap, HashSet};
 
-/// Follows the links of these entries. What lies behind a name that is not among them is not seen.
+/// Follows the links among these entries; links through an entry that is not among them are not seen.
 #[derive(Clone, Copy, Debug)]
 pub struct Links<'e>(pub &'e Entries);
 
 impl Chain for Links<'_> {
-    /// None where no entry has the target's name, so that nothing can be said of what leads there.
-    /// In a cycle the target itself is among those that reach it, as on a domain controller.
+    /// `None` if no entry has the target's name: then nothing can be said about what leads to it. In a cycle the
+    /// target itself is among the entries that reach it, as on a domain controller.
     fn reaching(&self, attribute: &str, target: &DnKey) -> Option<HashSet<DnKey>> {
         let key = |name: &[u8]| Some(Dn::parse(std::str::from_utf8(name).ok()?).ok()?.key());
         let is = |name: &str| attribute.eq_ignore_ascii_case(name);
@@ -26,7 +26,7 @@ impl Chain for Links<'_> {
             for named in entry.values(attribute).filter_map(key) {
                 named_by.entry(named).or_default().push(own.clone());
             }
-            // A file may hold one direction of a link only.
+            // A file may hold only one direction of a link.
             for other in back.into_iter().flat_map(|back| entry.values(back)).filter_map(key) {
                 named_by.entry(own.clone()).or_default().push(other);
             }
@@ -51,7 +51,7 @@ impl Chain for Links<'_> {
 mod tests {
     use super::*;
 
-    /// A in B in C in A, with Ada in A; Gus nowhere, Rosa said by her own entry only.
+    /// A in B in C in A, with Ada in A; Gus in none; Rosa's membership only on her own entry.
     fn nest() -> Entries {
         crate::ldap::ldif::entries(
             b"dn: cn=A,o=x\nmember: cn=Ada,o=x\nmember: cn=C,o=x\n\ndn: cn=B,o=x\nmember: CN=a,O=x\nmember: broken\n

@@ -1,9 +1,9 @@
-//! What can be wrong with the text of a filter, where, and what to type instead.
+//! Errors in the text of a filter: what is wrong, where, and what to type instead.
 
 use miette::{Diagnostic, LabeledSpan, SourceCode, SourceSpan};
 use thiserror::Error;
 
-/// Why a text is not a search filter, and at which bytes.
+/// Why a text is not a search filter, and the bytes at fault.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[error("this is not a search filter: {kind}")]
 pub struct ParseError {
@@ -12,33 +12,33 @@ pub struct ParseError {
     pub(crate) span: SourceSpan,
 }
 
-/// The rule of RFC 4515 §3 that a text breaks, or the limit that it passes.
+/// The rule of RFC 4515 §3 that a text breaks, or the limit that it exceeds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error, Diagnostic)]
 #[non_exhaustive]
 pub enum ParseErrorKind {
-    /// Nothing at all.
+    /// An empty text.
     #[error("it is empty")]
-    #[diagnostic(code(WX0202), help("a filter that everything passes is (objectClass=*)"))]
+    #[diagnostic(code(WX0202), help("a filter that matches everything is (objectClass=*)"))]
     Empty,
     /// A filter that does not begin with a parenthesis.
     #[error("an opening parenthesis is missing here")]
-    #[diagnostic(code(WX0202), help("every clause stands in parentheses, like (department=Botany)"))]
+    #[diagnostic(code(WX0202), help("every clause is written in parentheses, like (department=Botany)"))]
     NoOpening,
-    /// A parenthesis that is never closed.
+    /// A parenthesis that is not closed.
     #[error("the closing parenthesis of this one is missing")]
     #[diagnostic(code(WX0202), help("add a ) where the clause that opens here should end"))]
     NoClosing,
-    /// Text after the end.
-    #[error("the filter has ended before this")]
+    /// Text after the end of the filter.
+    #[error("the filter ends before this")]
     #[diagnostic(
         code(WX0202),
         help(
-            "several clauses are joined by one in front: (&(first)(second)) for both, (|(first)(second)) for either"
+            "several clauses are joined by an operator: (&(first)(second)) for both, (|(first)(second)) for either"
         )
     )]
     Trailing,
-    /// `!` with no clause or with several.
-    #[error("! stands before exactly one clause")]
+    /// `!` with no clause, or with several.
+    #[error("! takes exactly one clause")]
     #[diagnostic(
         code(WX0202),
         help("write (!(clause)); to negate several, join them first: (!(|(first)(second)))")
@@ -48,7 +48,7 @@ pub enum ParseErrorKind {
     #[error("an attribute name is missing here")]
     #[diagnostic(code(WX0202), help("a clause is (attribute=value), like (department=Botany)"))]
     NoAttribute,
-    /// Something that cannot be an attribute description.
+    /// A text that is not an attribute description.
     #[error("this is not an attribute name")]
     #[diagnostic(
         code(WX0202),
@@ -68,8 +68,8 @@ pub enum ParseErrorKind {
         help("a rule is named by its OID or its name, like (memberOf:1.2.840.113556.1.4.1941:=…)")
     )]
     BadRule,
-    /// `*` where only a whole value can stand.
-    #[error("a * has no meaning in this comparison")]
+    /// `*` where the comparison takes a whole value.
+    #[error("a * is not possible in this comparison")]
     #[diagnostic(code(WX0202), help("a * that is part of the value is written \\2a"))]
     Star,
     /// A parenthesis inside a value.
@@ -85,18 +85,18 @@ pub enum ParseErrorKind {
     #[diagnostic(code(WX0202), help("write \\00"))]
     Nul,
     /// Too many levels.
-    #[error("more parentheses stand inside one another than are allowed")]
+    #[error("parentheses are nested too deeply")]
     #[diagnostic(
         code(WX0202),
         help("join clauses side by side: (|(a=1)(a=2)(a=3)) instead of (|(a=1)(|(a=2)(a=3)))")
     )]
     TooDeep,
     /// Too many clauses.
-    #[error("it has more clauses than are allowed")]
+    #[error("it has too many clauses")]
     #[diagnostic(code(WX0202), help("select by a group or by an attribute instead of listing people"))]
     TooMany,
     /// Too much text.
-    #[error("it is longer than is allowed")]
+    #[error("it is too long")]
     #[diagnostic(code(WX0202), help("select by a group or by an attribute instead of listing people"))]
     TooLong,
 }
@@ -108,7 +108,7 @@ impl ParseError {
         self.kind
     }
 
-    /// The bytes of the text that break it.
+    /// The bytes at fault.
     #[must_use]
     pub fn span(&self) -> SourceSpan {
         self.span

@@ -1,8 +1,8 @@
 //! Evaluating a filter over entries (RFC 4511 §4.5.1.7): true, false or undefined.
 //!
-//! A [`Matcher`] is a filter made ready for one set of [`Entries`](crate::ldap::entry::Entries): its
-//! values are prepared, its attributes looked up. Evaluation walks a flat list with skips; it
-//! neither recurses nor allocates for values that are plain lower-case text.
+//! A [`Matcher`] is a filter prepared for one set of [`Entries`](crate::ldap::entry::Entries): its values are
+//! normalised, its attributes looked up. Evaluation walks a flat list with jumps; it neither recurses nor allocates
+//! for values that are plain lower-case text.
 
 use super::{Filter, Item, Octets, SmolStr};
 use crate::ldap::entry::{Entry, NameId, Names};
@@ -20,7 +20,7 @@ pub enum Truth {
     True,
     /// The entry does not match.
     False,
-    /// It cannot be told: an attribute, a rule or a value is not known. Such an entry is left out.
+    /// Neither: an attribute, a matching rule or a value is not known. Such an entry is not selected.
     Undefined,
 }
 
@@ -50,27 +50,26 @@ impl std::ops::Not for Truth {
     }
 }
 
-/// Matching rules beyond the standard's: every bit, or some bit, of a whole number.
+/// Matching rules beyond the standard: all of the given bits, or any of them, set in an integer.
 pub(super) const BIT_AND: (&str, &str) = ("1.2.840.113556.1.4.803", "integerBitAndMatch");
 pub(super) const BIT_OR: (&str, &str) = ("1.2.840.113556.1.4.804", "integerBitOrMatch");
-/// Names of entries, followed through any number of links.
+/// The matching rule that follows names of entries through any number of links.
 pub(super) const CHAIN: &str = "1.2.840.113556.1.4.1941";
 
-/// Follows an attribute that holds names, for the chain rule: what membership knows of a nest.
+/// Follows a name-valued attribute, for the chain rule.
 pub trait Chain {
-    /// Every entry that reaches `target` by following `attribute` one or more times; none where
-    /// that is not known.
+    /// Every entry that reaches `target` by following `attribute` one or more times; `None` if that is not known.
     fn reaching(&self, attribute: &str, target: &DnKey) -> Option<HashSet<DnKey>>;
 }
 
-/// What a filter is made ready for.
+/// What a filter is evaluated against.
 #[derive(Clone, Copy)]
 pub struct Ground<'g> {
-    /// What is known of attributes.
+    /// The attributes known.
     pub schema: &'g Schema,
-    /// The attribute descriptions of the entries that it is tried on.
+    /// The attribute descriptions of the entries to be tested.
     pub names: &'g Names,
-    /// What follows links for the chain rule; without, that rule is not known.
+    /// Follows links for the chain rule; without it, that rule is undefined.
     pub chain: Option<&'g dyn Chain>,
 }
 
@@ -87,7 +86,7 @@ impl Ground<'_> {
     }
 }
 
-/// A filter made ready for one set of entries.
+/// A filter prepared for one set of entries.
 #[derive(Debug)]
 pub struct Matcher {
     steps: Vec<Step>,
@@ -110,16 +109,15 @@ enum Join {
     Not,
 }
 
-/// One comparison, made ready.
+/// One comparison, prepared.
 #[derive(Debug)]
 struct Prepared {
-    /// The descriptions whose values are compared; mostly one.
+    /// The descriptions whose values are compared; usually one.
     ids: Vec<NameId>,
-    /// How values are compared.
+    /// The matching rule.
     rule: Rule,
     test: Test,
-    /// With `:dn`, the attribute type whose values in the entry's own name count, too; empty for
-    /// every type.
+    /// With `:dn`, the attribute type whose values in the entry's own name count too; empty for every type.
     in_dn: Option<SmolStr>,
 }
 
@@ -135,24 +133,24 @@ enum Test {
         any: Vec<Vec<u8>>,
         last: Vec<u8>,
     },
-    /// One of several: a class and the kinds of it, by their names and OIDs.
+    /// One of several values: a class and its subclasses, by names and OIDs.
     OneOf(Vec<Vec<u8>>),
-    /// Earlier than a value (RFC 4517 §4.2, an ordering rule named in a filter).
+    /// Less than a value (RFC 4517 §4.2, an ordering rule named in a filter).
     Below(Vec<u8>),
     EveryBit(i64),
     SomeBit(i64),
-    /// The entry itself is one of these.
+    /// The entry itself is one of these (chain rule).
     Reaches(HashSet<DnKey>),
 }
 
 impl Matcher {
-    /// Makes `filter` ready for entries that share `names`. The chain rule is not known.
+    /// Prepares `filter` for entries that share `names`. The chain rule is undefined.
     #[must_use]
     pub fn new(filter: &Filter, schema: &Schema, names: &Names) -> Self {
         Self::on(filter, Ground { schema, names, chain: None })
     }
 
-    /// Makes `filter` ready for entries on this ground.
+    /// Prepares `filter` for the entries and schema of `ground`.
     #[must_use]
     pub fn on(filter: &Filter, ground: Ground<'_>) -> Self {
         enum Work<'a> {
@@ -185,7 +183,7 @@ impl Matcher {
         Self { steps }
     }
 
-    /// Whether the filter is true for `entry`; undefined counts as no.
+    /// Whether the filter is true for `entry`; undefined counts as false.
     #[must_use]
     pub fn matches(&self, entry: Entry<'_>) -> bool {
         self.truth(entry) == Truth::True
@@ -197,8 +195,8 @@ impl Matcher {
         if let [Step::Item(only)] = self.steps.as_slice() {
             return only.truth(entry);
         }
-        // What is open: how it joins, where it ends, and what it is so far. An Or is an And of
-        // the opposites, so one rule folds all three.
+        // The open clauses: how each joins, where it ends, and its truth so far. An Or is an And of the opposites, so
+        // one rule folds all three.
         let mut open: Vec<(Join, usize, Truth)> = Vec::with_capacity(8);
         let mut at = 0;
         loop {
@@ -213,7 +211,7 @@ impl Matcher {
                 None => return Truth::Undefined,
             };
             at += 1;
-            // Fold what is done into what is open, and close whatever ends here.
+            // Fold the result into the open clauses, and close those that end here.
             loop {
                 let Some((join, end, so_far)) = open.last_mut() else { return done };
                 *so_far = so_far.and(if *join == Join::And { done } else { !done });
@@ -239,8 +237,7 @@ impl Prepared {
         let covered = schema.covered(description);
         let mut ids: Vec<NameId> =
             covered.iter().flat_map(|description| names.covered_by(description)).collect();
-        // An attribute that the schema does not know but entries have compares as text; one that
-        // nobody has is not known at all.
+        // An attribute that entries have but the schema lacks compares as text; one that no entry has is undefined.
         let own = known.map_or(Some(Rule::CaseIgnore), |known| known.rule);
         let recognised = known.is_some() || !ids.is_empty();
         let is_ordered = known.is_none_or(|known| known.is_ordered);
@@ -338,12 +335,12 @@ fn number(value: &[u8]) -> Option<i64> {
     std::str::from_utf8(value).ok()?.parse().ok()
 }
 
-/// Whether a rule is named, by its OID or its name.
+/// Whether `name` is the rule, by OID or by name.
 pub(super) fn is_rule(name: &str, (oid, called): (&str, &str)) -> bool {
     name == oid || name.eq_ignore_ascii_case(called)
 }
 
-/// The form of a value to compare with.
+/// The normalised form of an assertion value.
 fn asserted(rule: Rule, value: &[u8]) -> Option<Vec<u8>> {
     let sound = Some(value).filter(|value| !(rule.is_never_empty() && value.is_empty()));
     prepare(rule, sound?).map(Cow::into_owned)
@@ -354,7 +351,7 @@ fn equal(rule: Rule, value: &[u8], schema: &Schema) -> Option<Test> {
     if rule != Rule::ObjectIdentifier {
         return Some(Test::Equal(wanted));
     }
-    // A short name stands for an OID: one that is not known stands for nothing (§4.2.26).
+    // A short name stands for an OID; an unknown one stands for nothing (§4.2.26).
     let text = std::str::from_utf8(&wanted).ok()?;
     let class = schema.find_class(text).map(|class| schema.kinds_of(class));
     let spelled =
@@ -367,7 +364,7 @@ fn equal(rule: Rule, value: &[u8], schema: &Schema) -> Option<Test> {
     }
 }
 
-/// The attributes of entries that a rule can compare, for a filter that names the rule alone.
+/// The attributes of entries that a rule applies to, for a filter that names the rule alone.
 fn goes_with(rule: Rule, schema: &Schema, names: &Names) -> Vec<NameId> {
     let own = |name: &str| schema.find(name).map_or(Some(Rule::CaseIgnore), |known| known.rule);
     names
@@ -381,7 +378,7 @@ fn pieces(rule: Rule, initial: Option<&[u8]>, any: &[Octets], last: Option<&[u8]
     let piece = |piece: &[u8]| prepare_piece(rule, piece).map(Cow::into_owned);
     let mut initial = piece(initial.unwrap_or_default())?;
     let mut last = piece(last.unwrap_or_default())?;
-    // Blanks at the outer ends of a value do not count (RFC 4518 §2.6.1).
+    // Leading and trailing blanks of a value are insignificant (RFC 4518 §2.6.1).
     if initial.first() == Some(&b' ') {
         initial.remove(0);
     }

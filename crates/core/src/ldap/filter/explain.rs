@@ -1,25 +1,25 @@
-//! Why an entry is in or out, clause by clause; and how many of many entries pass each clause.
+//! Why an entry does or does not match, clause by clause; and how many entries pass each clause.
 //!
-//! A filter's clauses are numbered in the order in which they are written, a joining clause before
-//! its parts. No recursion; memory is linear in the clauses.
+//! Clauses are numbered in the order of the text, a joining clause before its children. No recursion; memory is
+//! linear in the number of clauses.
 
 use super::{Filter, Ground, Matcher, Truth};
 use crate::ldap::entry::Entry;
 use crate::ldap::value::readable;
 use serde::Serialize;
 
-/// Values that are shown of one attribute at most.
+/// Maximum values shown for an attribute.
 const SHOWN: usize = 5;
 
-/// What a clause does.
+/// The kinds of clause.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum ClauseKind {
-    /// Every part must be true.
+    /// True if every child is.
     And,
-    /// One part must be true.
+    /// True if at least one child is.
     Or,
-    /// The part must be false.
+    /// True if the child is false.
     Not,
     /// A comparison.
     Item,
@@ -30,16 +30,16 @@ pub enum ClauseKind {
 pub struct Clause<'f> {
     /// The clause as a filter of its own.
     pub filter: &'f Filter,
-    /// How far inside it stands; 0 for the whole.
+    /// Depth of nesting; 0 for the whole filter.
     pub depth: usize,
-    /// The number of the clause that it is a part of.
+    /// Number of the clause that contains it.
     pub parent: Option<usize>,
-    /// What it does.
+    /// Its kind.
     pub kind: ClauseKind,
 }
 
 impl Clause<'_> {
-    /// The clause in words: a comparison as it is written, `all of` and the like for what joins.
+    /// The clause in words: a comparison as written, `all of` and the like for joining clauses.
     #[must_use]
     pub fn text(&self) -> String {
         match self.filter {
@@ -54,7 +54,7 @@ impl Clause<'_> {
 }
 
 impl Filter {
-    /// Every clause, a joining one before its parts.
+    /// Every clause, a joining one before its children.
     #[must_use]
     pub fn clauses(&self) -> Vec<Clause<'_>> {
         let mut clauses: Vec<Clause<'_>> = Vec::new();
@@ -79,21 +79,21 @@ impl Filter {
 pub struct Judged {
     /// The clause in words.
     pub clause: String,
-    /// How far inside it stands.
+    /// Depth of nesting; 0 for the whole filter.
     pub depth: usize,
-    /// What it does.
+    /// Its kind.
     pub kind: ClauseKind,
     /// Its truth.
     pub truth: Truth,
-    /// The entry's values of the attribute that it compares, as people read them.
+    /// The entry's values of the attribute compared, in readable form.
     pub values: Vec<String>,
-    /// How many more there are.
+    /// Number of further values.
     pub more: usize,
-    /// Whether it is one of the fewest clauses that decided the whole.
+    /// Whether it belongs to the smallest set of clauses that decided the result.
     pub decides: bool,
 }
 
-/// Why an entry is in or out: every clause, and the fewest that decided.
+/// Why an entry does or does not match: every clause, and the smallest set that decided.
 #[must_use]
 pub fn explain(filter: &Filter, entry: Entry<'_>, ground: Ground<'_>) -> Vec<Judged> {
     let clauses = filter.clauses();
@@ -128,11 +128,11 @@ pub fn explain(filter: &Filter, entry: Entry<'_>, ground: Ground<'_>) -> Vec<Jud
         .collect()
 }
 
-/// The fewest clauses that make the whole what it is.
+/// The smallest set of clauses that fixes the result.
 fn deciding(clauses: &[Clause<'_>], truths: &[Truth]) -> Vec<usize> {
     let truth = |number: usize| truths.get(number).copied().unwrap_or(Truth::Undefined);
-    // How many comparisons decide each clause, and through which of its parts, from the end to the
-    // front: a part comes behind what it is part of.
+    // The number of comparisons that decide each clause, and through which of its children. Worked out from the end,
+    // since children follow their parent.
     let mut parts: Vec<Vec<usize>> = vec![Vec::new(); clauses.len()];
     for (number, clause) in clauses.iter().enumerate() {
         if let Some(list) = clause.parent.and_then(|parent| parts.get_mut(parent)) {
@@ -155,8 +155,8 @@ fn deciding(clauses: &[Clause<'_>], truths: &[Truth]) -> Vec<usize> {
             continue;
         }
         let cost_of = |part: usize| cost.get(part).copied().unwrap_or(1);
-        // One part is enough if it alone keeps the whole what it is. An undefined clause keeps an
-        // entry out like a false one; under a negation, like a true one.
+        // One child is enough if it alone fixes the result. An undefined clause excludes an entry like a false one,
+        // or, under a negation, like a true one.
         let is_negated = negated.get(number).copied().unwrap_or(false);
         let enough = match (clause.kind, truth(number)) {
             (ClauseKind::Not, _) | (ClauseKind::And, Truth::False) | (ClauseKind::Or, Truth::True) => true,
@@ -185,27 +185,26 @@ fn deciding(clauses: &[Clause<'_>], truths: &[Truth]) -> Vec<usize> {
     deciding
 }
 
-/// How many entries pass one clause.
+/// The number of entries that pass one clause.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Passed {
     /// The clause in words.
     pub clause: String,
-    /// How far inside it stands.
+    /// Depth of nesting; 0 for the whole filter.
     pub depth: usize,
-    /// What it does.
+    /// Its kind.
     pub kind: ClauseKind,
-    /// Entries that it is true for, of all.
+    /// Entries that pass the clause taken by itself.
     pub alone: usize,
-    /// Entries for which it matters where it stands: those that came through the clauses in front
-    /// of it, or that no alternative in front of it has let in already.
+    /// Entries that reach the clause: they passed its predecessors, or no earlier alternative has accepted them.
     pub reached: usize,
-    /// Those of them that it is true for.
+    /// Entries that reach the clause and pass it.
     pub passed: usize,
-    /// Entries for which it is undefined: an attribute, a rule or a value is not known.
+    /// Entries for which it is undefined: an attribute, a matching rule or a value is not known.
     pub undefined: usize,
 }
 
-/// Counts how many of many entries pass each clause, alone and in its place.
+/// Counts the entries that pass each clause, by itself and in its place.
 #[must_use]
 pub fn count<'e>(
     filter: &Filter,
@@ -228,7 +227,7 @@ pub fn count<'e>(
         .collect();
     for entry in entries {
         let truths: Vec<Truth> = matchers.iter().map(|matcher| matcher.truth(entry)).collect();
-        // Whether an entry still matters to the next part of each clause.
+        // Whether an entry still reaches the next child of each clause.
         let mut open = vec![true; clauses.len()];
         for (number, (clause, truth)) in clauses.iter().zip(&truths).enumerate() {
             let reached = clause.parent.is_none_or(|parent| open.get(parent).copied().unwrap_or(false));
@@ -386,7 +385,7 @@ mod tests {
             let clauses = filter.clauses();
             let whole = judged[0].truth;
             for others in [Truth::True, Truth::False, Truth::Undefined] {
-                // From the end to the front; comparisons that do not decide get another truth.
+                // From the end; comparisons that do not decide get another truth.
                 let mut truths: Vec<Truth> =
                     judged.iter().map(|one| if one.decides { one.truth } else { others }).collect();
                 for (number, clause) in clauses.iter().enumerate().rev() {
@@ -410,7 +409,7 @@ mod tests {
                         _ => Truth::Undefined,
                     };
                 }
-                // A clause that is not true keeps an entry out, whether it is false or undefined.
+                // A clause that is not true excludes an entry, whether false or undefined.
                 prop_assert_eq!(truths[0] == Truth::True, whole == Truth::True, "{}", filter);
             }
         }

@@ -1,11 +1,11 @@
 //! Search filters: text to [`Filter`] and back (RFC 4515), matching in memory (RFC 4511 §4.5.1.7).
 //!
-//! Three layers, each usable alone: [`Filter::parse`] keeps byte spans for messages, [`Filter`] is
-//! what the rest of the workspace passes around, and `Display` prints the canonical form. No layer
-//! does I/O, and none recurses: depth is bounded by [`Limits::depth`] and checked first.
+//! Three layers, each usable alone: [`Filter::parse`] keeps byte spans for messages, [`Filter`] is the tree that
+//! everything else works with, and `Display` prints the canonical form. No layer does I/O or recurses: depth is
+//! bounded by [`Limits::depth`] and checked first.
 //!
-//! On top of them: [`Filter::parse_pasted`] repairs what can mean one thing only, [`explain`] says
-//! which clauses decided, [`count`] how many entries pass each, and [`advice`] what will surprise.
+//! Built on these: [`Filter::parse_pasted`] repairs what has only one possible meaning, [`explain`] says which
+//! clauses decided, [`count`] how many entries pass each, and [`advice`] what may surprise.
 
 pub mod advice;
 mod ast;
@@ -25,17 +25,17 @@ pub use error::{ParseError, ParseErrorKind};
 pub use eval::{Chain, Ground, Matcher, Truth};
 pub use explain::{Clause, ClauseKind, Judged, Passed, count, explain};
 pub use repair::Repaired;
-/// Text of which a short one needs no memory of its own: attribute descriptions, names of rules.
+/// A string that needs no allocation while short: attribute descriptions, names of matching rules.
 pub use smol_str::SmolStr;
 
-/// What a filter may be at most, so that a stranger's text cannot exhaust the process.
+/// Size limits on a filter's text, so that untrusted text cannot exhaust the process.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Limits {
-    /// Parentheses inside one another; 100 unless said otherwise.
+    /// Depth of nested parentheses; 100 by default.
     pub depth: usize,
-    /// Bytes of text; 1 MiB unless said otherwise.
+    /// Bytes of text; 1 MiB by default.
     pub bytes: usize,
-    /// Clauses, joining ones too; 50,000 unless said otherwise.
+    /// Clauses, including joining ones; 50,000 by default.
     pub clauses: usize,
 }
 

@@ -36,11 +36,11 @@ impl Filter {
     }
 }
 
-/// Bytes of a short name, which most attribute descriptions are.
+/// Bytes allowed in a short name; most attribute descriptions are one.
 const SHORT_NAME: [bool; 256] = table(b"-0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz");
 /// Bytes that end an attribute description.
 const ENDS_ATTRIBUTE: [bool; 256] = table(b"=><~:()");
-/// Bytes in a value that are not taken as they are.
+/// Bytes that need attention within a value.
 const NOT_PLAIN: [bool; 256] = table(b"*)(\\\0");
 
 #[allow(clippy::indexing_slicing, reason = "a byte is below 256")]
@@ -54,13 +54,13 @@ const fn table(bytes: &[u8]) -> [bool; 256] {
     table
 }
 
-/// How many bytes come before the first of which the table says `end`.
+/// Number of bytes before the first for which the table says `end`.
 fn before(table: &[bool; 256], end: bool, bytes: &[u8]) -> usize {
     let is_end = |byte: &u8| table.get(usize::from(*byte)).copied() == Some(end);
     bytes.iter().position(is_end).unwrap_or(bytes.len())
 }
 
-/// Parts for which a joining clause has room at once.
+/// Initial capacity for the children of a joining clause.
 const USUAL: usize = 6;
 
 type Failure = (ParseErrorKind, usize, usize);
@@ -71,12 +71,12 @@ struct Parser<'a> {
     at: usize,
 }
 
-/// A clause that was opened and is not closed yet.
+/// A clause that is not closed yet.
 struct Open {
     sign: u8,
     at: usize,
     parts: Vec<Filter>,
-    /// The part of a negation, which has one.
+    /// The child of a negation.
     only: Option<Box<Filter>>,
 }
 
@@ -155,7 +155,7 @@ impl Parser<'_> {
         }
     }
 
-    /// The inside of one comparison, and its closing parenthesis; `start` is the opening one.
+    /// The content of one comparison, and its closing parenthesis; `start` is the opening one.
     fn item(&mut self, start: usize) -> Result<Item, Failure> {
         let from = self.at;
         let rest = self.bytes.get(from..).unwrap_or(&[]);
@@ -221,7 +221,7 @@ impl Parser<'_> {
         Err((ParseErrorKind::BadAttribute, from, from + attribute.len()))
     }
 
-    /// `attribute:dn:rule:=value`, of which `attribute` was read already.
+    /// `attribute:dn:rule:=value`, after `attribute`.
     fn extensible(
         &mut self,
         start: usize,

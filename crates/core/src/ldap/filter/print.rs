@@ -10,16 +10,16 @@ impl Display for Filter {
 }
 
 impl Filter {
-    /// A clause on each line, its parts two blanks further in. [`Filter::parse_pasted`] reads it back.
+    /// One clause to a line, children indented by two blanks. [`Filter::parse_pasted`] reads it back.
     #[must_use]
     pub fn indented(&self) -> String {
         let mut out = String::new();
-        // Writing to a text cannot fail.
+        // Writing to a string cannot fail.
         let _ = self.print(&mut out, Some(0));
         out
     }
 
-    /// On one line, or with a line for each clause that begins so far in.
+    /// Prints on one line, or, with `indent`, one clause to a line.
     fn print(&self, out: &mut impl Write, mut indent: Option<usize>) -> fmt::Result {
         enum Step<'a> {
             Print(&'a Filter),
@@ -79,7 +79,7 @@ impl Display for Item {
     }
 }
 
-/// A value with everything escaped that is not plain text (RFC 4515 §3).
+/// A value with everything escaped but plain text (RFC 4515 §3).
 struct Escaped<'a>(&'a [u8]);
 
 impl Display for Escaped<'_> {

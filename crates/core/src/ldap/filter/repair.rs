@@ -1,16 +1,16 @@
-//! What people paste instead of a filter, where it can mean one thing only: missing outer
-//! parentheses, blanks between clauses, quotation marks around it, characters that a mail or a
-//! document made of plain ones. Each repair is told.
+//! Repairs of pasted text that is nearly a filter and has only one possible meaning: missing outer parentheses,
+//! blanks between clauses, quotation marks around it, typographic characters from a mail or a document. Each repair
+//! is reported.
 
 use super::{Filter, Limits, ParseError};
 use std::borrow::Cow;
 
-/// A filter, and what had to be repaired in its text.
+/// A filter, and the repairs that its text needed.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Repaired {
     /// The filter.
     pub filter: Filter,
-    /// What was done, in words; empty where the text was a filter already.
+    /// The repairs, in words; empty if the text was a filter as it stood.
     pub remarks: Vec<&'static str>,
 }
 
@@ -45,21 +45,21 @@ const REFERENCES: [(&str, &str); 9] = [
     ("&amp;", "&"),
 ];
 
-/// Quotation marks that stand around a text.
+/// Quotation marks that may surround a text.
 const QUOTES: [(char, char); 6] = [('"', '"'), ('\'', '\''), ('“', '”'), ('„', '“'), ('‘', '’'), ('`', '`')];
 
 impl Filter {
-    /// Parses a filter as [`Filter::parse`] does, and where that fails, what it can only mean.
+    /// Parses a filter as [`Filter::parse`] does, and repairs the text where that fails.
     ///
     /// # Errors
-    /// What is wrong with the text after every repair that could be made.
+    /// The first fault left after every possible repair.
     pub fn parse_pasted(text: &str) -> Result<Repaired, ParseError> {
         type Repair = (&'static str, fn(&str) -> Cow<'_, str>);
         let repairs: [Repair; 5] = [
-            ("HTML's character references were resolved", references),
-            ("characters of another width were made plain", plain),
-            ("quotation marks and blanks around it were taken off", unquoted),
-            ("blanks and line breaks between clauses were taken out", tight),
+            ("HTML character references were resolved", references),
+            ("typographic characters were replaced by plain ones", plain),
+            ("surrounding quotation marks and blanks were removed", unquoted),
+            ("blanks and line breaks between clauses were removed", tight),
             ("the outer parentheses were added", wrapped),
         ];
         let mut remarks = Vec::new();
@@ -108,8 +108,8 @@ fn unquoted(text: &str) -> Cow<'_, str> {
     Cow::Borrowed(inside.unwrap_or(trimmed).trim())
 }
 
-/// Takes out blanks where no value can be: behind an opening parenthesis or a sign, and behind a
-/// closing parenthesis.
+/// Removes blanks that cannot belong to a value: after an opening parenthesis or an operator, and after a closing
+/// parenthesis.
 fn tight(text: &str) -> Cow<'_, str> {
     let mut out = String::with_capacity(text.len());
     let mut between = true;
@@ -128,7 +128,7 @@ fn tight(text: &str) -> Cow<'_, str> {
 }
 
 fn wrapped(text: &str) -> Cow<'_, str> {
-    // One comparison, or a join with its clauses: anything else could mean several things.
+    // One comparison, or a joining clause with its children: anything else is ambiguous.
     let begins = text.starts_with(['&', '|', '!']) || (!text.starts_with('(') && !text.contains(")("));
     if begins && !text.is_empty() { Cow::Owned(format!("({text})")) } else { Cow::Borrowed(text) }
 }

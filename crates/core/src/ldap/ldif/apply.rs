@@ -1,19 +1,19 @@
-//! Changes made to entries in memory, in the order of a file (RFC 2849 changes, RFC 4511 §4.6–§4.9).
+//! Applying changes to entries in memory, in the order of a file (RFC 2849 changes, RFC 4511 §4.6–§4.9).
 
 use super::{Change, Modification, Operation, ParseError, ParseErrorKind, Record, records};
 use crate::ldap::entry::Entries;
 use crate::ldap::name::{Dn, DnKey};
 use indexmap::IndexMap;
 
-/// Attributes by their name in lower case: the name as it is written, and the values.
+/// Attributes by lower-case name: the name as written, and the values.
 type Attributes = IndexMap<String, (String, Vec<Vec<u8>>)>;
 /// An entry's name, and its attributes.
 type Held = (String, Attributes);
 
-/// The entries after the changes of an LDIF text. An entry record in it is an addition.
+/// The entries after the changes in an LDIF text. An entry record counts as an addition.
 ///
 /// # Errors
-/// The first line that breaks the form, or whose change meets no entry; nothing is changed then.
+/// The first line that is not LDIF, or whose change does not fit the entries; then nothing is changed.
 pub fn changed(entries: &Entries, text: &[u8]) -> Result<Entries, ParseError> {
     let mut held: IndexMap<DnKey, Held> = IndexMap::new();
     for entry in entries.iter() {
@@ -38,7 +38,7 @@ pub fn changed(entries: &Entries, text: &[u8]) -> Result<Entries, ParseError> {
     Ok(changed)
 }
 
-/// Makes one change; none where it meets no entry, or one too many.
+/// Makes one change; `None` if its entry is missing, or there already.
 fn make(held: &mut IndexMap<DnKey, Held>, record: &Record<'_>) -> Option<()> {
     let dn = Dn::parse(&record.dn).ok()?;
     let key = dn.key();
@@ -90,7 +90,7 @@ fn make(held: &mut IndexMap<DnKey, Held>, record: &Record<'_>) -> Option<()> {
     Some(())
 }
 
-/// Puts an entry, and everything below it, under its new name.
+/// Moves an entry, and everything below it, to a new name.
 fn moved(held: &mut IndexMap<DnKey, Held>, key: &DnKey, old: &Dn, new: &Dn) {
     *held = std::mem::take(held)
         .into_iter()
@@ -119,7 +119,7 @@ fn modify(attributes: &mut Attributes, change: &Modification<'_>) {
     }
 }
 
-/// The values of an attribute, an empty list if there are none yet.
+/// The values of an attribute, created empty if absent.
 fn of<'h>(attributes: &'h mut Attributes, name: &str) -> &'h mut Vec<Vec<u8>> {
     &mut attributes.entry(name.to_ascii_lowercase()).or_insert_with(|| (name.to_owned(), Vec::new())).1
 }

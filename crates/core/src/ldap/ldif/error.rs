@@ -1,4 +1,4 @@
-//! What can be wrong with an LDIF text, on which line, and what to do about it.
+//! Errors in LDIF text: what is wrong, on which line, and what to do about it.
 
 use miette::Diagnostic;
 use thiserror::Error;
@@ -15,11 +15,11 @@ pub struct ParseError {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error, Diagnostic)]
 #[non_exhaustive]
 pub enum ParseErrorKind {
-    /// No colon in a line.
+    /// A line without a colon.
     #[error("a line has an attribute name, a colon and a value")]
-    #[diagnostic(code(WX0203), help("a line that goes on from the one before begins with a blank"))]
+    #[diagnostic(code(WX0203), help("a continuation line begins with a blank"))]
     NoColon,
-    /// Something that cannot be an attribute description.
+    /// A text that is not an attribute description.
     #[error("this is not an attribute name")]
     #[diagnostic(
         code(WX0203),
@@ -44,11 +44,11 @@ pub enum ParseErrorKind {
         help("a name is a list of type=value pairs; a comma inside a value is written \\,")
     )]
     BadName,
-    /// Two records of one name.
+    /// Two records with the same name.
     #[error("an earlier record has the same name")]
-    #[diagnostic(code(WX0203), help("take one of the two out"))]
+    #[diagnostic(code(WX0203), help("remove one of the two"))]
     Twice,
-    /// A double colon without base64 behind it.
+    /// A double colon that is not followed by base64.
     #[error("after :: comes base64")]
     #[diagnostic(
         code(WX0203),
@@ -64,7 +64,7 @@ pub enum ParseErrorKind {
     #[diagnostic(code(WX0203), help("put the value itself into the file, as base64 after ::"))]
     Url,
     /// A change record.
-    #[error("this is a change record; a file of entries is wanted")]
+    #[error("this is a change record; entries are expected")]
     #[diagnostic(code(WX0203), help("export the entries themselves, without changetype lines"))]
     Change,
     /// A control that cannot be read.
@@ -74,54 +74,51 @@ pub enum ParseErrorKind {
         help("a control is an OID, true or false, and a value: control: 1.2.3 true: value")
     )]
     BadControl,
-    /// A control in a record that is no change.
-    #[error("a control stands in a change record only")]
-    #[diagnostic(code(WX0203), help("a changetype: line is missing behind it, or take it out"))]
+    /// A control in an entry record.
+    #[error("only a change record can have a control")]
+    #[diagnostic(code(WX0203), help("a changetype: line is missing after it, or remove it"))]
     NoChange,
-    /// `changetype:` behind attributes.
-    #[error("changetype: stands behind attributes")]
-    #[diagnostic(code(WX0203), help("changetype: is the line behind dn:"))]
+    /// `changetype:` after attributes.
+    #[error("changetype: comes after attributes")]
+    #[diagnostic(code(WX0203), help("changetype: belongs right after dn:"))]
     LateChange,
-    /// A kind of change that RFC 2849 does not have.
+    /// A kind of change that RFC 2849 does not define.
     #[error("this is not a kind of change")]
     #[diagnostic(code(WX0203), help("changetype: is add, delete, modify, modrdn or moddn"))]
     BadChange,
-    /// Something behind a deletion.
-    #[error("a deletion has no more lines")]
-    #[diagnostic(code(WX0203), help("an empty line is missing before this, or take it out"))]
+    /// Text after a deletion.
+    #[error("a deletion has no further lines")]
+    #[diagnostic(code(WX0203), help("an empty line is missing before this, or remove it"))]
     NothingMore,
-    /// A modification that is none of the three.
+    /// A modification other than add, delete and replace.
     #[error("this is not a modification")]
     #[diagnostic(
         code(WX0203),
         help("a modification begins with add:, delete: or replace: and an attribute name")
     )]
     BadOperation,
-    /// A value of another attribute than the one that is modified.
-    #[error("this is another attribute than the one that is modified")]
-    #[diagnostic(
-        code(WX0203),
-        help("a line with - alone ends a modification; the next one begins behind it")
-    )]
+    /// A value of an attribute other than the one modified.
+    #[error("this is not the attribute being modified")]
+    #[diagnostic(code(WX0203), help("a line with only - ends a modification; the next one begins after it"))]
     OtherAttribute,
-    /// The dash behind a modification is missing.
-    #[error("the - behind this modification is missing")]
-    #[diagnostic(code(WX0203), help("every modification ends with a line that has - alone"))]
+    /// A modification without its closing dash.
+    #[error("the - after this modification is missing")]
+    #[diagnostic(code(WX0203), help("every modification ends with a line that contains only -"))]
     NoDash,
-    /// A line that a rename does not have, or one that is missing.
-    #[error("a rename has newrdn:, deleteoldrdn: 0 or 1, and perhaps newsuperior:")]
+    /// A rename with a line too many, or one missing.
+    #[error("a rename has newrdn:, deleteoldrdn: 0 or 1, and optionally newsuperior:")]
     #[diagnostic(code(WX0203), help("write newrdn: CN=New Name, then deleteoldrdn: 1"))]
     BadRename,
-    /// A change of an entry that is not there, or that would be there twice.
-    #[error("the entry that this changes is not there, or what it adds is there already")]
+    /// A change of an entry that does not exist, or the addition of one that does.
+    #[error("the entry to be changed does not exist, or the one to be added does")]
     #[diagnostic(code(WX0203), help("changes are made in the order of the file; is an earlier one missing?"))]
     NoEntry,
-    /// A record that is longer than is allowed.
-    #[error("a record here is longer than is allowed")]
+    /// A record above the size limit.
+    #[error("this record is too long")]
     #[diagnostic(code(WX0203), help("a record has at most 64 MiB; is an empty line missing between two?"))]
     TooLong,
     /// A version other than 1.
-    #[error("only LDIF version 1 is known")]
+    #[error("only LDIF version 1 is supported")]
     #[diagnostic(code(WX0203), help("the first line is version: 1, or is left out"))]
     Version,
 }

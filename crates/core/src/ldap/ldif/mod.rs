@@ -1,9 +1,9 @@
 //! LDIF (RFC 2849): entries and changes as text, as servers export them.
 //!
-//! [`records`] goes through a text in memory, without a copy where the text allows it; [`Stream`]
-//! takes a file piece by piece and holds one record at a time, of at most [`LONGEST`] bytes.
-//! Folded lines, comments, base64 values, CRLF, controls and the version line are understood;
-//! values from a URL (`:<`) are refused, since this crate does no I/O. No recursion.
+//! [`records`] iterates over a text in memory and borrows from it where it can; [`Stream`] takes a file piece by
+//! piece and holds one record at a time, of at most [`LONGEST`] bytes. Folded lines, comments, base64 values, CRLF,
+//! controls and the version line are understood; values from a URL (`:<`) are refused, since this crate does no I/O.
+//! No recursion.
 
 mod apply;
 mod error;
@@ -25,8 +25,8 @@ use crate::ldap::entry::Entries;
 use crate::ldap::name::{Dn, DnKey};
 use std::collections::HashSet;
 
-/// Goes through an LDIF text record by record. A record that cannot be read is told with its line,
-/// and the next one follows.
+/// Iterates over the records of an LDIF text. A record that cannot be read is an error with its line, and the
+/// iteration continues with the next one.
 ///
 /// # Examples
 /// ```
@@ -41,21 +41,20 @@ pub fn records(text: &[u8]) -> Records<'_> {
     Records::new(text, 0, false, LONGEST)
 }
 
-/// Reads every entry of a text into [`Entries`], the values of one attribute together.
+/// Reads every entry of a text into [`Entries`], with the values of one attribute together.
 ///
 /// # Errors
-/// The first line that breaks the form, that gives a name which an earlier record has, or that
-/// begins a change.
+/// The first line that is not LDIF, repeats the name of an earlier record, or begins a change.
 pub fn entries(text: &[u8]) -> Result<Entries, ParseError> {
     let mut gathered = Gathered::default();
     records(text).try_for_each(|record| gathered.add(record?))?;
     Ok(gathered.entries)
 }
 
-/// Entries as they are read, each name once.
+/// Collects entries, each name once.
 #[derive(Debug, Default)]
 pub struct Gathered {
-    /// What was read so far.
+    /// The entries so far.
     pub entries: Entries,
     seen: HashSet<DnKey>,
 }
@@ -64,7 +63,7 @@ impl Gathered {
     /// Adds one record.
     ///
     /// # Errors
-    /// Its name is none, or was there already; or it is a change.
+    /// Its name is invalid or a repeat, or it is a change.
     pub fn add(&mut self, record: Record<'_>) -> Result<(), ParseError> {
         if record.change.is_some() {
             return Err(ParseErrorKind::Change.at(record.line));

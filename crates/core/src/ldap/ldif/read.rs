@@ -1,4 +1,4 @@
-//! From text to records (RFC 2849), one pass, without a copy where the text allows it.
+//! From text to records (RFC 2849): one pass, borrowing from the text where possible.
 
 use super::{Change, Control, Modification, Operation, ParseError, ParseErrorKind, Record};
 use base64::Engine as _;
@@ -6,35 +6,34 @@ use std::borrow::Cow;
 
 /// The longest record that is read, in bytes of text.
 pub const LONGEST: usize = 1 << 26;
-/// The length at which lines are mostly folded, in bytes.
+/// The usual length of folded lines, in bytes.
 const LINE: usize = 76;
 
-/// A line with its folds joined: the number of its first line, that line in the text, and all bytes.
+/// A line with its folds joined: its number, its first line in the text, and all its bytes.
 type Line<'t> = (usize, &'t [u8], Cow<'t, [u8]>);
 /// An attribute description with one value.
 type Attribute<'t> = (Cow<'t, str>, Cow<'t, [u8]>);
 
-/// Goes through a text record by record. After a record that cannot be read it goes on with the
-/// next one.
+/// Iterates over the records of a text; continues after a record that cannot be read.
 #[derive(Clone, Debug)]
 pub struct Records<'t> {
     rest: &'t [u8],
-    /// Lines that were taken.
+    /// Lines consumed.
     line: usize,
-    /// Whether the place where `version:` may stand has passed.
+    /// Whether the place for `version:` has passed.
     started: bool,
-    /// Whether the line that was taken last is empty, so that a record has ended.
+    /// Whether the last line was empty, which ends a record.
     ended: bool,
     longest: usize,
-    /// The last entry's attributes: the next one mostly has the same, in the same order.
+    /// The last entry's attributes: the next one usually has the same, in the same order.
     usual: Vec<Option<&'t str>>,
-    /// Where the record began: bytes that were left then, and its first line.
+    /// Start of the record: the bytes left at that point, and its first line.
     began: (usize, usize),
 }
 
 impl<'t> Records<'t> {
     pub(super) fn new(text: &'t [u8], line: usize, started: bool, longest: usize) -> Self {
-        // Editors put a mark in front of UTF-8.
+        // Some editors put a byte order mark in front of UTF-8.
         let rest = if line == 0 { text.strip_prefix(b"\xef\xbb\xbf").unwrap_or(text) } else { text };
         Self { rest, line, started, ended: true, longest, usual: Vec::new(), began: (rest.len(), line + 1) }
     }
@@ -66,7 +65,7 @@ impl<'t> Records<'t> {
             let Some(first) = self.physical() else { return Ok(None) };
             let number = self.line;
             let mut whole = Cow::Borrowed(first);
-            // An empty line has ended the record: it does not go on.
+            // An empty line has ended the record: it cannot be continued.
             while !first.is_empty() && self.rest.first() == Some(&b' ') {
                 let folded = self.physical().and_then(|line| line.get(1..)).unwrap_or(&[]);
                 whole.to_mut().extend_from_slice(folded);
@@ -81,12 +80,12 @@ impl<'t> Records<'t> {
         }
     }
 
-    /// The next line of this record; none at its end.
+    /// The next line of this record; `None` at its end.
     fn inside(&mut self) -> Result<Option<Line<'t>>, ParseError> {
         Ok(self.logical()?.filter(|(_, _, line)| !line.is_empty()))
     }
 
-    /// The line on which the next record's name stands; none at the end.
+    /// The first line of the next record; `None` at the end.
     fn first(&mut self) -> Result<Option<Line<'t>>, ParseError> {
         loop {
             match self.logical()? {
@@ -161,15 +160,15 @@ impl<'t> Records<'t> {
                 record.attributes.push((name, value));
             }
         }
-        // A control asks for something to be done in a way of its own.
+        // A record with controls is a change.
         match record.controls.is_empty() {
             true => Ok(Some(record)),
             false => Err(ParseErrorKind::NoChange.at(record.line)),
         }
     }
 
-    /// Takes lines for as long as they are plain ones of the attributes that are usual here; then
-    /// tells which attribute would be the next.
+    /// Consumes lines while they are plain ones of the expected attributes; returns the attribute that would have
+    /// been next.
     fn usual_lines(&mut self, attributes: &mut Vec<Attribute<'t>>) -> Option<&'t str> {
         loop {
             let name = (*self.usual.get(attributes.len())?)?;
@@ -178,8 +177,7 @@ impl<'t> Records<'t> {
         }
     }
 
-    /// The value of the next line, if it is a plain one of this attribute: most lines are what was
-    /// expected.
+    /// The value of the next line if it is a plain one of this attribute, as most are.
     #[inline]
     fn expected(&mut self, name: &str) -> Option<&'t [u8]> {
         let value = self.rest.strip_prefix(name.as_bytes())?.strip_prefix(b": ")?;
@@ -193,8 +191,7 @@ impl<'t> Records<'t> {
         Some(plain(without_return(value)))
     }
 
-    /// The same for a value that is folded or in base64. What is wrong with it is left to be told by
-    /// the longer way.
+    /// The same for a value that is folded or in base64. Faults are left to the slow path, which reports them.
     fn expected_otherwise(&mut self, name: &str) -> Option<Vec<u8>> {
         let behind = self.rest.strip_prefix(name.as_bytes())?.strip_prefix(b":")?;
         let end = memchr::memchr(b'\n', behind)?;
@@ -221,7 +218,7 @@ impl<'t> Records<'t> {
         Some(value)
     }
 
-    /// The rest of a change record, behind `changetype:`.
+    /// The rest of a change record, after `changetype:`.
     fn change(
         &mut self,
         kind: &[u8],
@@ -322,7 +319,7 @@ fn text(value: Cow<'_, [u8]>) -> Option<Cow<'_, str>> {
     }
 }
 
-/// `1.2.3 true: value`, all behind the OID optional.
+/// `1.2.3 true: value`; everything after the OID is optional.
 fn control(value: &[u8]) -> Option<Control> {
     let text = std::str::from_utf8(value).ok()?;
     let (head, value) = match text.split_once(':') {
@@ -347,7 +344,7 @@ fn control(value: &[u8]) -> Option<Control> {
     words.next().is_none().then_some(Control { oid, critical, value })
 }
 
-/// The name and the value of a line, borrowed from the text where the line is.
+/// The name and value of a line, borrowed from the text where possible.
 fn take((number, first, line): Line<'_>) -> Result<Attribute<'_>, ParseError> {
     let fail = |kind: ParseErrorKind| kind.at(number);
     let mut line = match line {
@@ -359,7 +356,7 @@ fn take((number, first, line): Line<'_>) -> Result<Attribute<'_>, ParseError> {
     };
     let (name, rest) = split(&line, number)?;
     let from = line.len() - rest.len();
-    // Folds come behind the name, mostly.
+    // Folds usually come after the name.
     let name = match first.get(..name.len()).and_then(|name| std::str::from_utf8(name).ok()) {
         Some(name) => Cow::Borrowed(name),
         None => Cow::Owned(name.to_owned()),
@@ -368,7 +365,7 @@ fn take((number, first, line): Line<'_>) -> Result<Attribute<'_>, ParseError> {
     Ok((name, Cow::Owned(owned_value(line).map_err(fail)?)))
 }
 
-/// The name in front of the colon, and all that is behind it.
+/// The name before the colon, and everything after it.
 fn split(line: &[u8], number: usize) -> Result<(&str, &[u8]), ParseError> {
     let fail = |kind: ParseErrorKind| kind.at(number);
     let is_name = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b';' | b'=');
@@ -384,7 +381,7 @@ fn split(line: &[u8], number: usize) -> Result<(&str, &[u8]), ParseError> {
     Ok((name, rest.get(1..).unwrap_or(&[])))
 }
 
-/// What stands behind the name's colon: text, or base64 behind a second one; a `<` is refused.
+/// The part after the name's colon: text, or base64 after a second colon; `<` is refused.
 #[inline]
 fn value(behind: &[u8]) -> Result<Cow<'_, [u8]>, ParseErrorKind> {
     match behind.first() {
@@ -406,13 +403,13 @@ fn owned_value(mut behind: Vec<u8>) -> Result<Vec<u8>, ParseErrorKind> {
     }
 }
 
-/// A line without the carriage return at its end.
+/// A line without its final carriage return.
 #[inline]
 fn without_return(line: &[u8]) -> &[u8] {
     line.strip_suffix(b"\r").unwrap_or(line)
 }
 
-/// Text without the blanks in front of it.
+/// Text without leading blanks.
 #[inline]
 fn plain(behind: &[u8]) -> &[u8] {
     let blanks = behind.iter().take_while(|byte| **byte == b' ').count();

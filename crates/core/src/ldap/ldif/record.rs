@@ -1,4 +1,4 @@
-//! What an LDIF text holds: entries, and changes to be made.
+//! The records of an LDIF text: entries and changes.
 
 use std::borrow::Cow;
 
@@ -9,50 +9,50 @@ pub struct Record<'t> {
     pub line: usize,
     /// The entry's name.
     pub dn: Cow<'t, str>,
-    /// What a change asks of the server besides; none for an entry.
+    /// The controls of a change; empty for an entry.
     pub controls: Vec<Control>,
-    /// Each attribute description with one value, in the order of the file: the entry's, or those
-    /// of an entry that is added.
+    /// Attribute descriptions, each with one value, in the order of the file: of the entry, or of an entry to be
+    /// added.
     pub attributes: Vec<(Cow<'t, str>, Cow<'t, [u8]>)>,
-    /// What is to be done; none for an entry.
+    /// The change; `None` for an entry.
     pub change: Option<Change<'t>>,
 }
 
-/// What a change record asks for (RFC 2849, `changerecord`). Exhaustive: the standard closes it.
+/// The kinds of change record (RFC 2849, `changerecord`). Exhaustive: the standard closes the list.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Change<'t> {
-    /// The entry is added, with the record's attributes.
+    /// Adds the entry, with the record's attributes.
     Add,
-    /// The entry goes.
+    /// Deletes the entry.
     Delete,
-    /// Its values are changed, in this order.
+    /// Modifies its attributes, in this order.
     Modify(Vec<Modification<'t>>),
-    /// It gets another name.
+    /// Renames or moves it (modDN).
     Rename {
-        /// The new relative name.
+        /// The new relative distinguished name.
         new_rdn: Cow<'t, str>,
-        /// Whether the values of the old one go.
+        /// Whether the values of the old one are deleted.
         delete_old: bool,
-        /// The name under which it is put, if it moves.
+        /// The new parent, if it moves.
         new_superior: Option<Cow<'t, str>>,
     },
 }
 
-/// What is done with values (RFC 4511 §4.6).
+/// The kinds of modification (RFC 4511 §4.6).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Operation {
-    /// They are added.
+    /// Adds values.
     Add,
-    /// They go; all of them where none is named.
+    /// Deletes values; all of them if none is given.
     Delete,
-    /// They take the place of those that are there.
+    /// Replaces all values.
     Replace,
 }
 
-/// A change of one attribute.
+/// The modification of one attribute.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Modification<'t> {
-    /// What is done.
+    /// Its kind.
     pub operation: Operation,
     /// The attribute description.
     pub attribute: Cow<'t, str>,

@@ -1,8 +1,8 @@
-//! LDIF that comes in pieces: bytes in, records out, one record in memory.
+//! LDIF in pieces: bytes in, records out, one record in memory.
 
 use super::{LONGEST, ParseError, ParseErrorKind, Record, Records};
 
-/// Takes a file piece by piece.
+/// Reads a file piece by piece.
 ///
 /// # Examples
 /// ```
@@ -16,14 +16,14 @@ use super::{LONGEST, ParseError, ParseErrorKind, Record, Records};
 /// ```
 #[derive(Debug, Default)]
 pub struct Stream {
-    /// What has come and was not read yet.
+    /// Bytes received and not read yet.
     held: Vec<u8>,
-    /// Bytes of it that were looked through for the end of a record.
+    /// Bytes of it already searched for the end of a record.
     searched: usize,
-    /// Lines that were read.
+    /// Lines read.
     line: usize,
     started: bool,
-    /// Whether the rest of a record that is too long is passed over.
+    /// Whether the rest of an oversized record is being skipped.
     skipping: bool,
     longest: usize,
 }
@@ -35,27 +35,27 @@ impl Stream {
         Self::within(LONGEST)
     }
 
-    /// A stream of records of at most so many bytes.
+    /// A stream of records of at most `longest` bytes.
     #[must_use]
     pub fn within(longest: usize) -> Self {
         Self { longest, ..Self::default() }
     }
 
-    /// Bytes that are held, for tests of the bound.
+    /// Bytes held, for tests of the limit.
     #[cfg(test)]
     pub(super) fn held(&self) -> usize {
         self.held.capacity()
     }
 
-    /// Takes a piece, and gives each record that ends in it.
+    /// Takes a piece, and passes on each record that ends in it.
     pub fn push(&mut self, piece: &[u8], mut each: impl FnMut(Result<Record<'_>, ParseError>)) {
         self.held.extend_from_slice(piece);
         let mut end = None;
-        // A record ends at an empty line; several in one piece are read together.
+        // A record ends at an empty line; several records in one piece are read together.
         while let Some(at) = self.held.get(self.searched..).and_then(|rest| memchr::memchr(b'\n', rest)) {
             let line = self.searched + at;
             let rest = self.held.get(line + 1..).unwrap_or(&[]);
-            // Whether the next line is empty cannot be told before its end is there.
+            // The next line may be an empty one that has not fully arrived.
             let empty = match rest {
                 [b'\n', ..] => Some(2),
                 [b'\r', b'\n', ..] => Some(3),
@@ -75,7 +75,7 @@ impl Stream {
                 each(Err(ParseErrorKind::TooLong.at(self.line + 1)));
             }
             self.skipping = true;
-            // Of what is passed over only the lines count. The last line may still end in a blank one.
+            // Only the lines of a skipped record count. The last one may still turn out to end it.
             let keep = self.held.len().saturating_sub(2);
             self.line += memchr::memchr_iter(b'\n', self.held.get(..keep).unwrap_or(&[])).count();
             self.held.drain(..keep);
@@ -83,7 +83,7 @@ impl Stream {
         }
     }
 
-    /// Gives what is left when the file has ended.
+    /// Passes on what is left at the end of the file.
     pub fn end(mut self, mut each: impl FnMut(Result<Record<'_>, ParseError>)) {
         self.read(self.held.len(), &mut each);
     }

@@ -1,17 +1,16 @@
-//! Writing LDIF content (RFC 2849 §3): whatever the values hold, reading it back gives the same.
+//! Writing LDIF content (RFC 2849 §3); reading it back gives the same entries, whatever the values.
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 
-/// The longest line that is written, in bytes.
+/// The longest line written, in bytes.
 const WIDTH: usize = 76;
 
-/// Words that mean something of their own at the beginning of a line (RFC 2849 §2): no schema has
-/// attributes of these names, and a server that made some up could end or turn the record by them.
+/// Keywords at the beginning of a line (RFC 2849 §2). No schema has attributes of these names; a server that invented
+/// them could end a record or turn it into a change.
 const WORDS: [&str; 3] = ["dn", "changetype", "control"];
 
-/// Appends one record, with an empty line behind it. Attributes named like LDIF's own words are left
-/// out.
+/// Appends one record and an empty line. Attributes named like LDIF keywords are left out.
 pub fn write_record<'v, A, V>(out: &mut String, dn: &str, attributes: A)
 where
     A: IntoIterator<Item = (&'v str, V)>,
@@ -27,7 +26,7 @@ where
     out.push('\n');
 }
 
-/// Appends a change record that adds values to one attribute of an entry, with an empty line behind it.
+/// Appends a change record that adds values to one attribute of an entry, and an empty line.
 pub fn write_addition<'v>(
     out: &mut String,
     dn: &str,
@@ -41,7 +40,7 @@ pub fn write_addition<'v>(
     out.push_str("-\n\n");
 }
 
-/// Appends a comment; a line break in it begins another line of comment.
+/// Appends a comment; a line break in it begins another comment line.
 pub fn write_comment(out: &mut String, text: &str) {
     for line in text.lines() {
         out.push_str("# ");
@@ -55,7 +54,7 @@ fn write_line(out: &mut String, name: &str, value: &[u8]) {
         Ok(text) if is_safe(text) => format!("{name}: {text}"),
         _ => format!("{name}:: {}", STANDARD.encode(value)),
     };
-    // What is written is ASCII, except for a name that a server made up: cut between characters.
+    // The text is ASCII, except for an attribute name that a server invented: cut between characters.
     let mut used = 0;
     for character in line.chars() {
         if used + character.len_utf8() > WIDTH {
@@ -68,7 +67,7 @@ fn write_line(out: &mut String, name: &str, value: &[u8]) {
     out.push('\n');
 }
 
-/// SAFE-STRING of RFC 2849, without blanks at the end (note 8).
+/// SAFE-STRING of RFC 2849, without trailing blanks (note 8).
 fn is_safe(text: &str) -> bool {
     let first = |character: char| !matches!(character, ' ' | ':' | '<');
     text.chars().next().is_none_or(first)

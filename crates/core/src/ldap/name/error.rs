@@ -1,16 +1,16 @@
-//! What can be wrong with the text of a name, where, and what to type instead.
+//! Errors in the text of a name: what is wrong, where, and what to type instead.
 
 use miette::{Diagnostic, LabeledSpan, SourceCode, SourceSpan};
 use thiserror::Error;
 
-/// Why a text is not a distinguished name, and at which bytes.
+/// Why a text is not a distinguished name, and the bytes at fault.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[error("this is not a distinguished name: {kind}")]
 pub struct ParseError {
     pub(crate) kind: ParseErrorKind,
     pub(crate) text: String,
     pub(crate) span: SourceSpan,
-    /// How the standard writes what an older form says.
+    /// The standard form of a name in an older notation.
     pub(crate) instead: Option<String>,
 }
 
@@ -41,35 +41,35 @@ pub enum ParseErrorKind {
         help("write type=value, like OU=People; a comma inside a value is written \\,")
     )]
     NoEquals,
-    /// A character that must be escaped stands bare in a value.
+    /// An unescaped special character in a value.
     #[error("this character must be escaped inside a value")]
     #[diagnostic(
         code(WX0201),
         help("put a backslash before it: \\, \\+ \\\" \\; \\< \\> (RFC 4514 section 2.4)")
     )]
     Unescaped,
-    /// A backslash before something that cannot be escaped.
+    /// A backslash before a character that cannot be escaped.
     #[error("after a backslash comes a special character or two hexadecimal digits")]
     #[diagnostic(
         code(WX0201),
         help("a backslash itself is written \\\\, any byte is written \\ and two hexadecimal digits")
     )]
     BadEscape,
-    /// A `#` value with an odd number of digits, or with something that is no digit.
+    /// A `#` value that is not pairs of hexadecimal digits.
     #[error("a value that begins with # has pairs of hexadecimal digits")]
-    #[diagnostic(code(WX0201), help("a value that really begins with a number sign is written \\#"))]
+    #[diagnostic(code(WX0201), help("a value that begins with a literal number sign is written \\#"))]
     BadHex,
-    /// A quotation mark that is never closed.
+    /// A quotation mark that is not closed.
     #[error("the closing quotation mark of this one is missing")]
     #[diagnostic(code(WX0201), help("a quotation mark that is part of a value is written \\\""))]
     NoQuote,
     /// Too much text.
-    #[error("it is longer than is allowed")]
-    #[diagnostic(code(WX0201), help("a name has at most 64 KiB; is it one name?"))]
+    #[error("it is too long")]
+    #[diagnostic(code(WX0201), help("a name has at most 64 KiB; is this a single name?"))]
     TooLong,
     /// Too many relative names.
-    #[error("it has more parts than are allowed")]
-    #[diagnostic(code(WX0201), help("a name has at most 1,000 parts; is it one name?"))]
+    #[error("it has too many parts")]
+    #[diagnostic(code(WX0201), help("a name has at most 1,000 parts; is this a single name?"))]
     TooDeep,
 }
 
@@ -80,13 +80,13 @@ impl ParseError {
         self.kind
     }
 
-    /// How the standard writes the same name, where the text is an older form of one.
+    /// The standard form of the name, if the text has it in an older notation.
     #[must_use]
     pub fn instead(&self) -> Option<&str> {
         self.instead.as_deref()
     }
 
-    /// The bytes of the text that break it.
+    /// The bytes at fault.
     #[must_use]
     pub fn span(&self) -> SourceSpan {
         self.span
@@ -100,7 +100,7 @@ impl Diagnostic for ParseError {
 
     fn help<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
         match &self.instead {
-            Some(newer) => Some(Box::new(format!("this is an older form; today it is written {newer}"))),
+            Some(newer) => Some(Box::new(format!("this is an older notation; the standard form is {newer}"))),
             None => self.kind.help(),
         }
     }

@@ -1,11 +1,9 @@
 //! Distinguished names: text to [`Dn`] and back (RFC 4514), and a key for comparing them.
 //!
-//! Servers escape the same name differently (`\,` or `\2C`), so names are never compared as
-//! text: [`Dn::key`] gives the form that is equal where distinguishedNameMatch (RFC 4517 §4.2.15)
-//! says so for attribute values that ignore case, as nearly all naming attributes do. Where
-//! RFC 4518 takes more for equal than a server does (ß and ss), the key does not: two people of
-//! the directory must not become one.
-//! No I/O, no recursion; memory is linear in the text.
+//! Servers escape the same name differently (`\,` or `\2C`), so names are never compared as text: [`Dn::key`] gives a
+//! form that is equal exactly where distinguishedNameMatch (RFC 4517 §4.2.15) says so for attribute values that
+//! ignore case, as nearly all naming attributes do. Where RFC 4518 equates more than servers do (ß and ss), the key
+//! does not: two people of the directory must not become one. No I/O, no recursion; memory is linear in the text.
 
 mod error;
 mod parse;
@@ -22,7 +20,7 @@ pub use siblings::KeyReader;
 use crate::ldap::prepare::{self, Fold};
 use std::fmt::Write as _;
 
-/// A distinguished name (RFC 4512 §2.3.2): relative names, the entry's own first.
+/// A distinguished name (RFC 4512 §2.3.2): relative names, the leaf first.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
 pub struct Dn {
     rdns: Vec<Rdn>,
@@ -37,50 +35,50 @@ pub struct Rdn {
 /// One type with its value in a relative name, as in `CN=Ada`.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Ava {
-    /// The attribute type: a short name or a numeric OID, as it was written.
+    /// The attribute type: a short name or a numeric OID, as written.
     pub attribute: String,
     /// The value's bytes with all escapes resolved; for the `#` form, the BER encoding.
     pub value: Vec<u8>,
-    /// Whether the value was written in the `#hexadecimal` form (RFC 4514 §2.4).
+    /// Whether the value is in the `#hexadecimal` form (RFC 4514 §2.4).
     pub encoded: bool,
 }
 
-/// A name, and what its text had that the standard does not write so.
+/// A name, and the ways in which its text departs from the standard form.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Pasted {
     /// The name.
     pub dn: Dn,
-    /// What was done, in words; empty where the text was in the standard's form.
+    /// What was corrected, in words; empty if the text was in the standard form.
     pub remarks: Vec<&'static str>,
 }
 
 impl Dn {
-    /// The relative names, the entry's own first.
+    /// The relative names, the leaf first.
     #[must_use]
     pub fn rdns(&self) -> &[Rdn] {
         &self.rdns
     }
 
-    /// The first relative name, which tells the entry from its siblings.
+    /// The first relative name, which distinguishes the entry from its siblings.
     #[must_use]
     pub fn first(&self) -> Option<&Rdn> {
         self.rdns.first()
     }
 
-    /// The name one level up; none above the root.
+    /// The parent's name; `None` for the root.
     #[must_use]
     pub fn parent(&self) -> Option<Dn> {
         let (_, rest) = self.rdns.split_first()?;
         Some(Dn { rdns: rest.to_vec() })
     }
 
-    /// How many relative names there are; 0 for the root.
+    /// Number of relative names; 0 for the root.
     #[must_use]
     pub fn depth(&self) -> usize {
         self.rdns.len()
     }
 
-    /// What stands in front of `top`, where this is that name or lies under it.
+    /// The part in front of `top`, if this is that name or lies below it.
     #[must_use]
     pub fn relative_to(&self, top: &Dn) -> Option<Dn> {
         let at = self.depth().checked_sub(top.depth())?;
@@ -88,7 +86,7 @@ impl Dn {
         (Dn { rdns: rest.to_vec() }.key() == top.key()).then(|| Dn { rdns: front.to_vec() })
     }
 
-    /// The form by which names are compared, hashed and ordered.
+    /// The form in which names are compared, hashed and ordered.
     #[must_use]
     pub fn key(&self) -> DnKey {
         let mut key = String::new();
@@ -112,13 +110,13 @@ impl Dn {
 }
 
 impl Rdn {
-    /// The types and values, in the order in which they were written.
+    /// The types and values, in the order of the text.
     #[must_use]
     pub fn avas(&self) -> &[Ava] {
         &self.avas
     }
 
-    /// The first value as text, for showing an entry by its short name.
+    /// The first value as text, as the entry's short name.
     #[must_use]
     pub fn text(&self) -> String {
         self.avas.first().map_or_else(String::new, |ava| String::from_utf8_lossy(&ava.value).into_owned())
@@ -132,7 +130,7 @@ impl Ava {
         key
     }
 
-    /// Type in lower case, value as [`Fold::Letters`] says.
+    /// Type in lower case, value folded by [`Fold::Letters`].
     fn write_key(&self, key: &mut String) {
         match well_known(&self.attribute) {
             Some(short) => key.push_str(short),
@@ -140,7 +138,7 @@ impl Ava {
         }
         let value = if self.encoded { encoded_text(&self.value) } else { Some(&*self.value) };
         key.push_str(if value.is_none() { "=#" } else { "=" });
-        // What cannot be prepared is compared byte by byte.
+        // Values that cannot be prepared are compared byte by byte.
         let prepared = value.and_then(|value| prepare::text(value, Fold::Letters));
         let Some(text) = prepared.as_deref().and_then(|prepared| std::str::from_utf8(prepared).ok()) else {
             for byte in &self.value {
@@ -162,8 +160,8 @@ impl Ava {
     }
 }
 
-/// The text in a value of the `#` form: a BER string in one piece (X.690 §8.7, §8.21), as LDAP
-/// encodes a value (RFC 4514 §2.4).
+/// The text in a value of the `#` form: a primitive BER string (X.690 §8.7, §8.21), as LDAP encodes a value (RFC 4514
+/// §2.4).
 fn encoded_text(value: &[u8]) -> Option<&[u8]> {
     const STRINGS: [u8; 4] = [0x04, 0x0c, 0x13, 0x16];
     match value {
@@ -174,7 +172,7 @@ fn encoded_text(value: &[u8]) -> Option<&[u8]> {
     }
 }
 
-/// Other names of the attribute types that RFC 4514 §3 lists, and their short name.
+/// Long names of the attribute types that RFC 4514 §3 lists, and their short name.
 const ALIASES: [(&str, &str, &str); 9] = [
     ("cn", "2.5.4.3", "commonName"),
     ("l", "2.5.4.7", "localityName"),
@@ -189,22 +187,22 @@ const ALIASES: [(&str, &str, &str); 9] = [
 
 fn well_known(attribute: &str) -> Option<&'static str> {
     let is = |name: &str| name.eq_ignore_ascii_case(attribute);
-    // Nearly every name is written with short types.
+    // Nearly all names use short types.
     if attribute.len() < 6 {
         return None;
     }
     ALIASES.iter().find(|(_, oid, long)| is(oid) || is(long)).map(|(short, ..)| *short)
 }
 
-/// A name in the form in which two names are equal exactly when their keys are.
+/// A name in the form in which equal names have equal keys, and only they.
 ///
-/// It runs from the root downwards, so that sorting keys sorts the tree, and a name lies under
-/// another exactly when its key begins with the other's.
+/// It runs from the root downwards, so that sorting keys sorts the tree, and a name lies below another exactly when
+/// its key begins with the other's.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct DnKey(Box<str>);
 
 impl DnKey {
-    /// Closes each relative name. The values' own NUL characters are escaped.
+    /// Ends each relative name. NUL characters in values are escaped.
     const END: char = '\0';
 
     /// The key's bytes.
@@ -218,13 +216,13 @@ impl DnKey {
         self.0.starts_with(&*other.0)
     }
 
-    /// How many relative names there are; 0 for the root.
+    /// Number of relative names; 0 for the root.
     #[must_use]
     pub fn depth(&self) -> usize {
         self.0.matches(Self::END).count()
     }
 
-    /// The key of the name one level up; none above the root.
+    /// The key of the parent; `None` for the root.
     #[must_use]
     pub fn parent(&self) -> Option<DnKey> {
         let inner = self.0.strip_suffix(Self::END)?;
@@ -233,8 +231,8 @@ impl DnKey {
     }
 }
 
-/// A name's first value for showing: `Ada Ibbotson` for `CN=Ada Ibbotson,OU=People,…`; the text
-/// itself where it is no name.
+/// A name's first value, for showing: `Ada Ibbotson` for `CN=Ada Ibbotson,OU=People,…`; the text itself if it is not
+/// a name.
 #[must_use]
 pub fn short(dn: &str) -> String {
     Dn::parse(dn).ok().and_then(|dn| dn.first().map(Rdn::text)).unwrap_or_else(|| dn.to_owned())

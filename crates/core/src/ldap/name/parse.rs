@@ -3,16 +3,16 @@
 
 use super::{Ava, Dn, ParseError, ParseErrorKind, Pasted, Rdn};
 
-/// The longest name that is read, in bytes.
+/// The longest name accepted, in bytes.
 pub const LONGEST: usize = 1 << 16;
-/// The most relative names in a name.
+/// The most relative names accepted in a name.
 pub const DEEPEST: usize = 1000;
 
 impl Dn {
     /// Parses the string form (RFC 4514 §3). The empty text is the root's name.
     ///
     /// # Errors
-    /// The first byte that breaks the grammar, with its place.
+    /// The first byte that breaks the grammar, with its position.
     ///
     /// # Examples
     /// ```
@@ -25,14 +25,14 @@ impl Dn {
         let mut parser = Parser::new(text, false);
         parser.dn().map_err(|failure| {
             let mut error = failed(text, failure);
-            // An older form has a newer one: say how it is written.
+            // A name in an older form is an error that shows the standard form.
             error.instead = Self::parse_pasted(text).ok().map(|pasted| pasted.dn.to_string());
             error
         })
     }
 
-    /// Parses what people paste: the string form, and the older forms of a name (RFC 1779,
-    /// RFC 2253 §4) with semicolons, quotation marks, blanks or `OID.` in it. Each is told.
+    /// Parses pasted text: the string form, and the older forms of a name (RFC 1779, RFC 2253 §4) with semicolons,
+    /// quotation marks, blanks or `OID.`. Each departure is reported.
     ///
     /// # Errors
     /// As [`Dn::parse`].
@@ -62,17 +62,17 @@ struct Parser<'a> {
     text: &'a str,
     bytes: &'a [u8],
     at: usize,
-    /// Whether older forms are read, too.
+    /// Whether older forms are accepted.
     older: bool,
-    /// What was read that the standard does not write so, each once.
+    /// Departures from the standard form, each once.
     remarks: Vec<&'static str>,
 }
 
-const BLANKS: &str = "blanks around the separators were left out";
-const SEMICOLONS: &str = "semicolons between the parts were read as commas";
-const QUOTES: &str = "values in quotation marks were read without them";
-const PREFIX: &str = "OID. in front of a numeric type was left out";
-const LABEL: &str = "dn: in front was left out";
+const BLANKS: &str = "blanks around separators were removed";
+const SEMICOLONS: &str = "semicolons were read as commas";
+const QUOTES: &str = "quotation marks around values were removed";
+const PREFIX: &str = "OID. in front of a numeric type was removed";
+const LABEL: &str = "dn: in front was removed";
 
 impl<'a> Parser<'a> {
     fn new(text: &'a str, older: bool) -> Self {
@@ -99,7 +99,7 @@ impl<'a> Parser<'a> {
         }
     }
 
-    /// Takes a word in front, in any case, if it stands here and older forms are read.
+    /// Skips a keyword, in any case, if older forms are accepted.
     fn skip_word(&mut self, word: &str, remark: &'static str) {
         let here = self.text.get(self.at..self.at + word.len());
         if self.older && here.is_some_and(|here| here.eq_ignore_ascii_case(word)) {
@@ -215,7 +215,7 @@ impl<'a> Parser<'a> {
         byte == b';' || byte.is_ascii_whitespace()
     }
 
-    /// A value between quotation marks (RFC 1779 §2.3), and the blanks behind it.
+    /// A quoted value (RFC 1779 §2.3), and the blanks after it.
     fn quoted(&mut self) -> Result<Vec<u8>, Failure> {
         let start = self.at;
         self.at += 1;
@@ -289,7 +289,7 @@ pub(crate) fn is_attribute_type(name: &str) -> bool {
     if name.starts_with(|first: char| first.is_ascii_alphabetic()) {
         return name.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-');
     }
-    // Arcs of digits, at least two, none with a 0 in front that means nothing.
+    // At least two arcs of digits, none with a leading zero.
     let (mut arcs, mut zero_in_front, mut digits) = (1, false, 0);
     for byte in name.bytes() {
         match byte {

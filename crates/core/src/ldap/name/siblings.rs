@@ -1,12 +1,11 @@
-//! Keys of many names, one after the other: siblings come together, and what they have in common is read
-//! once.
+//! Keys of many names in sequence: siblings usually follow each other, so their common parent is parsed once.
 
 use super::{DEEPEST, Dn, DnKey, LONGEST, ParseError};
 
-/// Reads keys. What it knows of the last name only saves time: the keys are those of [`Dn::key`].
+/// Computes keys. The cached parent only saves time: the keys are those of [`Dn::key`].
 #[derive(Clone, Debug, Default)]
 pub struct KeyReader {
-    /// The last parent, as it was written, and its key.
+    /// The last parent, as written, and its key.
     parent: Option<(Box<str>, DnKey)>,
 }
 
@@ -16,7 +15,7 @@ impl KeyReader {
     /// # Errors
     /// As [`Dn::parse`].
     pub fn key(&mut self, text: &str) -> Result<DnKey, ParseError> {
-        // An escape may stand in front of a comma of the value.
+        // An escaped comma belongs to the value.
         let split = text.split_once(',').filter(|(own, _)| !own.contains('\\') && text.len() <= LONGEST);
         if let (Some((own, rest)), Some((parent, above))) = (split, &self.parent)
             && **parent == *rest

@@ -1,37 +1,37 @@
 //! Definitions as a server publishes them in its subschema (RFC 4512 §4.1, §4.2).
 //!
-//! Tolerant on purpose: servers add words of their own, and quote what the standard does not.
-//! One pass, no recursion; a text longer than [`LONGEST`] is refused.
+//! Tolerant on purpose: servers add keywords of their own, and quote what the standard does not. One pass, no
+//! recursion; a text longer than [`LONGEST`] is refused.
 
 use super::{AttributeType, ClassKind, MatchingRule, ObjectClass, Syntax};
 use thiserror::Error;
 
-/// The longest definition that is read, in bytes.
+/// The longest definition accepted, in bytes.
 pub const LONGEST: usize = 1 << 18;
 
-/// Why a definition cannot be read.
+/// Why a definition was refused.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
 #[non_exhaustive]
 pub enum DefinitionError {
-    /// It does not stand in parentheses.
-    #[error("a definition stands in parentheses, as in ( 2.5.4.3 NAME 'cn' )")]
+    /// It is not in parentheses.
+    #[error("a definition is written in parentheses, as in ( 2.5.4.3 NAME 'cn' )")]
     NoParentheses,
-    /// The numeric OID in front is missing.
+    /// The numeric OID is missing.
     #[error("a definition begins with its numeric OID")]
     NoOid,
-    /// It ends in the middle.
-    #[error("the definition ends in the middle")]
+    /// It ends too early.
+    #[error("the definition ends too early")]
     NotEnded,
-    /// It is longer than is allowed.
-    #[error("it is longer than is allowed")]
+    /// It is longer than [`LONGEST`].
+    #[error("it is too long")]
     TooLong,
 }
 
 impl AttributeType {
-    /// Reads a definition like `( 2.5.4.3 NAME ( 'cn' 'commonName' ) SUP name )` (§4.1.2).
+    /// Parses a definition like `( 2.5.4.3 NAME ( 'cn' 'commonName' ) SUP name )` (§4.1.2).
     ///
     /// # Errors
-    /// It is none.
+    /// The text is not such a definition.
     pub fn parse(text: &str) -> Result<Self, DefinitionError> {
         let mut read = Self::default();
         read.oid = definition(text, |word, values| match word {
@@ -41,7 +41,7 @@ impl AttributeType {
             "EQUALITY" => read.equality = values.into_iter().next(),
             "ORDERING" => read.ordering = values.into_iter().next(),
             "SUBSTR" => read.substrings = values.into_iter().next(),
-            // The length that may follow in braces is a suggestion (RFC 4517 §3.2).
+            // The length in braces is only a suggestion (RFC 4517 §3.2).
             "SYNTAX" => {
                 read.syntax = values.first().and_then(|syntax| syntax.split('{').next()).map(str::to_owned)
             }
@@ -54,10 +54,10 @@ impl AttributeType {
 }
 
 impl MatchingRule {
-    /// Reads a definition like `( 2.5.13.2 NAME 'caseIgnoreMatch' SYNTAX … )` (§4.1.3).
+    /// Parses a definition like `( 2.5.13.2 NAME 'caseIgnoreMatch' SYNTAX … )` (§4.1.3).
     ///
     /// # Errors
-    /// It is none.
+    /// The text is not such a definition.
     pub fn parse(text: &str) -> Result<Self, DefinitionError> {
         let mut read = Self::default();
         read.oid = definition(text, |word, values| match word {
@@ -70,10 +70,10 @@ impl MatchingRule {
 }
 
 impl Syntax {
-    /// Reads a definition like `( 1.3.6.1.4.1.1466.115.121.1.27 DESC 'Integer' )` (§4.1.5).
+    /// Parses a definition like `( 1.3.6.1.4.1.1466.115.121.1.27 DESC 'Integer' )` (§4.1.5).
     ///
     /// # Errors
-    /// It is none.
+    /// The text is not such a definition.
     pub fn parse(text: &str) -> Result<Self, DefinitionError> {
         let mut read = Self::default();
         read.oid = definition(text, |word, values| {
@@ -86,11 +86,10 @@ impl Syntax {
 }
 
 impl ObjectClass {
-    /// Reads a definition like `( 2.5.6.6 NAME 'person' SUP top STRUCTURAL MUST ( sn $ cn ) )`
-    /// (§4.1.1).
+    /// Parses a definition like `( 2.5.6.6 NAME 'person' SUP top STRUCTURAL MUST ( sn $ cn ) )` (§4.1.1).
     ///
     /// # Errors
-    /// It is none.
+    /// The text is not such a definition.
     pub fn parse(text: &str) -> Result<Self, DefinitionError> {
         let mut read = Self::default();
         read.oid = definition(text, |word, values| match word {
@@ -106,11 +105,11 @@ impl ObjectClass {
     }
 }
 
-/// Words that stand alone.
+/// Keywords without a value.
 const ALONE: [&str; 7] =
     ["OBSOLETE", "SINGLE-VALUE", "COLLECTIVE", "NO-USER-MODIFICATION", "ABSTRACT", "STRUCTURAL", "AUXILIARY"];
 
-/// Reads one definition: its OID, and each word with its values.
+/// Parses one definition: its OID, and each keyword with its values.
 fn definition(text: &str, mut found: impl FnMut(&str, Vec<String>)) -> Result<String, DefinitionError> {
     if text.len() > LONGEST {
         return Err(DefinitionError::TooLong);
@@ -140,7 +139,7 @@ fn definition(text: &str, mut found: impl FnMut(&str, Vec<String>)) -> Result<St
     }
 }
 
-/// Whether something can be asked for by this name: options follow behind a semicolon.
+/// Whether the name can be requested as an attribute; options would follow a semicolon.
 fn is_name(name: &str) -> bool {
     !name.is_empty() && !name.contains(';')
 }
@@ -157,7 +156,7 @@ struct Tokens<'t>(&'t str);
 
 impl<'t> Tokens<'t> {
     fn next(&mut self) -> Option<Token<'t>> {
-        // A dollar sign stands between the OIDs of a list.
+        // A dollar sign separates the OIDs of a list.
         let rest = self.0.trim_start_matches(|between: char| between.is_whitespace() || between == '$');
         let first = rest.chars().next()?;
         let (token, taken) = match first {
@@ -178,7 +177,7 @@ impl<'t> Tokens<'t> {
         Some(token)
     }
 
-    /// One value, or several in parentheses; none where the text ends first.
+    /// One value, or several in parentheses; `None` if the text ends first.
     fn list(&mut self) -> Option<Vec<String>> {
         let mut list = Vec::new();
         match self.next()? {

@@ -1,8 +1,8 @@
 //! Comparing values: preparation and matching rules (RFC 4517 §4, RFC 4518 §2).
 //!
-//! A rule turns a value into prepared bytes ([`prepare`]); equality is equality of those bytes,
-//! ordering is [`compare`], substrings are looked for inside them. A value that the rule cannot
-//! read has no prepared form, and a filter item over it is Undefined (RFC 4511 §4.5.1.7).
+//! A rule turns a value into prepared bytes ([`prepare`]); equality is equality of those bytes, ordering is
+//! [`compare`], and substrings are searched for in them. A value that the rule cannot parse has no prepared form, and
+//! a filter item on it is Undefined (RFC 4511 §4.5.1.7).
 
 use super::Rule;
 use crate::ldap::name::{Dn, Rdn, is_attribute_type};
@@ -12,7 +12,7 @@ use jiff::civil::DateTime;
 use std::borrow::Cow;
 use std::cmp::Ordering;
 
-/// The form of `value` in which equal values are equal bytes; none where the rule cannot read it.
+/// The prepared form of `value`, in which equal values are equal bytes; `None` if the rule cannot parse it.
 #[must_use]
 pub fn prepare(rule: Rule, value: &[u8]) -> Option<Cow<'_, [u8]>> {
     match rule {
@@ -52,7 +52,7 @@ pub fn prepare(rule: Rule, value: &[u8]) -> Option<Cow<'_, [u8]>> {
     }
 }
 
-/// How two prepared values of one rule stand to each other.
+/// The order of two values prepared by one rule.
 #[must_use]
 pub fn compare(rule: Rule, left: &[u8], right: &[u8]) -> Ordering {
     if rule != Rule::Integer {
@@ -67,8 +67,8 @@ pub fn compare(rule: Rule, left: &[u8], right: &[u8]) -> Ordering {
     }
 }
 
-/// Whether `value` is equal to a value that is prepared already: what [`prepare`] and a comparison
-/// of bytes say, without an allocation for most values.
+/// Whether `value` equals a prepared value: the same as [`prepare`] and a comparison of bytes, without an allocation
+/// for most values.
 pub(crate) fn equals(rule: Rule, value: &[u8], prepared: &[u8]) -> bool {
     match rule {
         Rule::Octets => value == prepared,
@@ -76,15 +76,15 @@ pub(crate) fn equals(rule: Rule, value: &[u8], prepared: &[u8]) -> bool {
         Rule::CaseIgnore | Rule::Marks if value.eq_ignore_ascii_case(prepared) => true,
         Rule::CaseIgnore | Rule::Marks if is_simple(value) => false,
         Rule::CaseIgnoreIa5 if is_simple(value) => value.eq_ignore_ascii_case(prepared),
-        // What is no identifier cannot be equal to one.
+        // A value that is not an identifier equals none.
         Rule::ObjectIdentifier => value.eq_ignore_ascii_case(prepared),
         Rule::Name if names_begin_apart(value, prepared) => false,
         _ => prepare(rule, value).is_some_and(|value| *value == *prepared),
     }
 }
 
-/// Whether two texts begin with different letters of ASCII, so that they cannot be equal: preparing
-/// gives such a letter in lower case, or one that is not of ASCII if a mark follows.
+/// Whether two texts begin with different ASCII letters, and so cannot be equal: preparation lowers such a letter, or
+/// joins it with a mark into one that is not ASCII.
 fn begin_apart(value: &[u8], prepared: &[u8]) -> bool {
     match (value.first(), prepared.first()) {
         (Some(one), Some(other)) => {
@@ -94,12 +94,12 @@ fn begin_apart(value: &[u8], prepared: &[u8]) -> bool {
     }
 }
 
-/// Whether the own values of two entries' names begin with different letters of ASCII, so that the names cannot be
-/// equal: a list of members has many names, and each would be parsed.
+/// Whether the first values of two names begin with different ASCII letters, so that the names cannot be equal. This
+/// spares parsing each name in a list of members.
 fn names_begin_apart(value: &[u8], key: &[u8]) -> bool {
     let own =
         key.strip_suffix(b"\0").and_then(|inner| inner.rsplit(|byte| *byte == 0).next()).unwrap_or_default();
-    // Of several values in a relative name, any may stand first.
+    // In a relative name with several values, any of them may come first.
     if [value, own].iter().any(|name| name.contains(&b'+')) {
         return false;
     }
@@ -110,7 +110,7 @@ fn names_begin_apart(value: &[u8], key: &[u8]) -> bool {
     first(value).zip(first(own)).is_some_and(|(one, other)| !one.eq_ignore_ascii_case(&other))
 }
 
-/// Whether a value has pieces that are prepared already, in this order and without overlap.
+/// Whether a value contains prepared substrings, in this order and without overlap.
 pub(crate) fn has_pieces(rule: Rule, value: &[u8], initial: &[u8], any: &[Vec<u8>], last: &[u8]) -> bool {
     if matches!(rule, Rule::CaseIgnore | Rule::CaseIgnoreIa5 | Rule::Marks) && is_simple(value) {
         return in_order(value, initial, any, last, <[u8]>::eq_ignore_ascii_case);
@@ -142,8 +142,7 @@ fn in_order(
     true
 }
 
-/// Prepares a piece of a value for a substrings match: like the whole, but the blanks at its ends
-/// count, since they stand inside the value.
+/// Prepares a substring: like the whole, but its outer blanks count, since they stand inside the value.
 pub(crate) fn prepare_piece(rule: Rule, piece: &[u8]) -> Option<Cow<'_, [u8]>> {
     match rule {
         Rule::CaseIgnore => prepare::piece(piece, Fold::Case),
@@ -168,7 +167,7 @@ fn bare(value: &[u8], is_telephone: bool) -> Option<Cow<'_, [u8]>> {
     }
     let prepared = prepare::text(value, Fold::Case)?;
     let text = std::str::from_utf8(&prepared).ok()?;
-    // NFKC has made the small and full-width hyphens plain.
+    // NFKC has already replaced the small and full-width hyphens.
     let is_hyphen = |character| matches!(character, '-' | '\u{58a}' | '\u{2010}' | '\u{2212}');
     let counts = |character: &char| *character != ' ' && !(is_telephone && is_hyphen(*character));
     let is_digit = |character: char| character.is_ascii_digit();
@@ -184,13 +183,13 @@ fn list(value: &[u8]) -> Option<Cow<'_, [u8]>> {
     Some(Cow::Owned(lines.join(&b'$')))
 }
 
-/// `'0101'B` (RFC 4517 §3.3.2); bits at the end that are 0 count (§4.2.1).
+/// `'0101'B` (RFC 4517 §3.3.2); trailing zero bits count (§4.2.1).
 fn bits(value: &[u8]) -> Option<Cow<'_, [u8]>> {
     let digits = value.strip_prefix(b"'")?.strip_suffix(b"'B")?;
     digits.iter().all(|digit| matches!(digit, b'0' | b'1')).then_some(Cow::Borrowed(digits))
 }
 
-/// A name, and bits behind a number sign if there are any (RFC 4517 §3.3.21).
+/// A name, with an optional bit string after a number sign (RFC 4517 §3.3.21).
 fn name_and_uid(value: &[u8]) -> Option<Cow<'_, [u8]>> {
     let at = value.iter().rposition(|byte| *byte == b'#');
     let uid = at.and_then(|at| Some((value.get(..at)?, bits(value.get(at + 1..)?)?)));
@@ -198,7 +197,7 @@ fn name_and_uid(value: &[u8]) -> Option<Cow<'_, [u8]>> {
     Some(Cow::Owned([&*name(dn)?, b"#", &*uid].concat()))
 }
 
-/// A whole number without leading zeros; `-0` is `0`.
+/// An integer without leading zeros; `-0` is `0`.
 fn integer(value: &[u8]) -> Option<Cow<'_, [u8]>> {
     let (sign, digits) = match value.strip_prefix(b"-") {
         Some(digits) => ("-", digits),
@@ -215,9 +214,9 @@ fn integer(value: &[u8]) -> Option<Cow<'_, [u8]>> {
     Some(Cow::Owned(text.into_bytes()))
 }
 
-/// Generalized time (RFC 4517 §3.3.13) as `YYYYMMDDhhmmss` and a fraction without trailing zeros,
-/// in UTC. Minutes and seconds may be missing, with a fraction of what stands last; an offset is
-/// taken off. A leap second is the first of the next minute.
+/// Generalized time (RFC 4517 §3.3.13) as `YYYYMMDDhhmmss` and a fraction without trailing zeros, in UTC. Minutes and
+/// seconds may be missing, and a fraction applies to the last field given; an offset is subtracted. A leap second is
+/// the first second of the next minute.
 fn time(value: &[u8]) -> Option<Cow<'_, [u8]>> {
     let text = std::str::from_utf8(value).ok()?;
     let zone_at = text.find(['Z', '+', '-'])?;
@@ -252,7 +251,7 @@ fn time(value: &[u8]) -> Option<Cow<'_, [u8]>> {
         60 => (59, 1),
         second => (second, 0),
     };
-    // The fraction in units of 10⁻¹², of which an hour has few enough.
+    // The fraction in units of 10⁻¹², few enough for an hour's to fit.
     let scaled: i64 = format!("{fraction:0<12.12}").parse().ok()?;
     let parts = scaled.checked_mul(unit)?;
     let (more, fraction) = (parts.div_euclid(1_000_000_000_000), parts.rem_euclid(1_000_000_000_000));
@@ -266,10 +265,9 @@ fn time(value: &[u8]) -> Option<Cow<'_, [u8]>> {
 }
 
 fn name(value: &[u8]) -> Option<Cow<'_, [u8]>> {
-    // Servers read the older forms, too (RFC 2253 §4).
+    // Servers accept the older forms, too (RFC 2253 §4).
     let dn = Dn::parse_pasted(std::str::from_utf8(value).ok()?).ok()?.dn;
-    // The root's name is no text at all; a naming value is text, and text has at least one
-    // character (RFC 4517 §3.3.6).
+    // The root's name is the empty text; a naming value has at least one character (RFC 4517 §3.3.6).
     if dn.depth() == 0 && !value.is_empty() {
         return None;
     }

@@ -1,9 +1,9 @@
-//! What a directory knows of attributes: their types, rules, syntaxes and classes (RFC 4512 §4),
-//! and how values are compared (RFC 4517 §4).
+//! What a directory knows about attributes: their types, matching rules, syntaxes and classes (RFC 4512 §4), and how
+//! values are compared (RFC 4517 §4).
 //!
-//! A server's own subschema is read by [`Schema::read`]; where none can be read there is
-//! [`Schema::builtin`], written as subschemas are, in `standard.ldif` and `controller.ldif`. No
-//! I/O, no recursion: a type that is its own ancestor ends where it began.
+//! [`Schema::read`] parses a server's own subschema; without one there is [`Schema::builtin`], written in the same
+//! notation in `standard.ldif` and `controller.ldif`. No I/O, no recursion: a type that is its own ancestor ends
+//! where it began.
 
 mod definition;
 mod matching;
@@ -21,14 +21,14 @@ use serde::Serialize;
 use std::collections::HashMap;
 use std::sync::OnceLock;
 
-/// What kind of server answers, as far as it matters for defaults.
+/// The kind of server, as far as it affects defaults.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 #[non_exhaustive]
 pub enum ServerKind {
     /// A domain controller (Active Directory, Samba).
     Controller,
-    /// Anything else that speaks LDAPv3.
+    /// Any other LDAPv3 server.
     #[default]
     Plain,
 }
@@ -36,32 +36,32 @@ pub enum ServerKind {
 /// One attribute type (RFC 4512 §2.5.1, §4.1.2).
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct AttributeType {
-    /// The numeric OID, or whatever the server puts in its place.
+    /// The numeric OID, or the server's substitute for it.
     pub oid: String,
     /// The short names, the usual one first.
     pub names: Vec<String>,
-    /// What it is for, in the server's words.
+    /// The description, in the server's words.
     pub description: String,
-    /// The type that this one is a kind of: a filter over that one looks at this one, too.
+    /// The supertype: a filter on it matches this type, too.
     pub superior: Option<String>,
-    /// The equality rule that the definition names.
+    /// The equality rule named in the definition.
     pub equality: Option<String>,
-    /// The ordering rule that it names.
+    /// The ordering rule named in it.
     pub ordering: Option<String>,
-    /// The substrings rule that it names.
+    /// The substrings rule named in it.
     pub substrings: Option<String>,
-    /// The syntax's OID that it names.
+    /// The OID of the syntax named in it.
     pub syntax: Option<String>,
     /// Whether an entry has at most one value.
     pub single: bool,
-    /// Whether it is returned only when asked for by name or by `+` (RFC 4512 §3.4).
+    /// Whether it is returned only on request, by name or by `+` (RFC 4512 §3.4).
     pub operational: bool,
-    /// How two values are compared, its own rule or its superior's; none where it has no rule, or
-    /// one that is not known here.
+    /// How two values are compared, by its own rule or its supertype's; `None` without a rule, or with an unknown
+    /// one.
     pub rule: Option<Rule>,
-    /// Whether `>=` and `<=` have a meaning for its values.
+    /// Whether `>=` and `<=` apply to its values.
     pub is_ordered: bool,
-    /// Whether a `*` inside a value has a meaning.
+    /// Whether `*` applies to its values.
     pub has_pieces: bool,
 }
 
@@ -80,7 +80,7 @@ pub struct MatchingRule {
     pub oid: String,
     /// The short names.
     pub names: Vec<String>,
-    /// The OID of the syntax that a value to compare with has.
+    /// The OID of the syntax of an assertion value.
     pub syntax: String,
 }
 
@@ -89,19 +89,19 @@ pub struct MatchingRule {
 pub struct Syntax {
     /// The numeric OID.
     pub oid: String,
-    /// What it is called.
+    /// The description.
     pub description: String,
 }
 
-/// What entries of a class are (RFC 4512 §2.4).
+/// The kinds of class (RFC 4512 §2.4).
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum ClassKind {
-    /// Only there for others to build on.
+    /// A base for other classes.
     Abstract,
-    /// What an entry is.
+    /// An entry's main class.
     #[default]
     Structural,
-    /// What an entry has besides.
+    /// An addition to an entry's main class.
     Auxiliary,
 }
 
@@ -112,30 +112,30 @@ pub struct ObjectClass {
     pub oid: String,
     /// The short names.
     pub names: Vec<String>,
-    /// The classes that this one is a kind of.
+    /// The superclasses.
     pub superiors: Vec<String>,
-    /// What entries of it are.
+    /// Its kind.
     pub kind: ClassKind,
-    /// Attributes that each entry has.
+    /// Required attributes.
     pub must: Vec<String>,
-    /// Attributes that an entry may have.
+    /// Optional attributes.
     pub may: Vec<String>,
 }
 
-/// Something in a subschema that could not be used.
+/// A definition in a subschema that could not be used.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Problem {
     /// The beginning of the definition, or its OID.
     pub place: String,
-    /// What is wrong with it.
+    /// The fault.
     pub reason: String,
 }
 
-/// Definitions of each kind that are read of one server, at most; what comes behind is left out.
+/// Maximum definitions of each kind read from one server; the rest is ignored.
 pub const MOST: usize = 100_000;
-/// Problems that are kept.
+/// Maximum problems kept.
 const PROBLEMS: usize = 100;
-/// A domain controller's objectCategory: a name by its syntax, but one that has short forms.
+/// A domain controller's objectCategory: a name by its syntax, but with short forms.
 const CATEGORY: &str = "1.2.840.113556.1.4.782";
 
 /// The definitions of the standards, as a subschema entry.
@@ -143,7 +143,7 @@ pub const STANDARD: &[u8] = include_bytes!("standard.ldif");
 /// The definitions of a domain controller, as a subschema entry.
 pub const CONTROLLER: &[u8] = include_bytes!("controller.ldif");
 
-/// The one of these names that is most like one that is not known, if one is near.
+/// The closest of these names to an unknown one, if any is close.
 #[must_use]
 pub fn nearest<'n>(wanted: &str, names: impl IntoIterator<Item = &'n str>) -> Option<&'n str> {
     let wanted = wanted.to_ascii_lowercase();
@@ -155,33 +155,33 @@ pub fn nearest<'n>(wanted: &str, names: impl IntoIterator<Item = &'n str>) -> Op
         .map(|(_, name)| name)
 }
 
-/// What a directory knows of attributes.
+/// What a directory knows about attributes.
 #[derive(Clone, Debug, Default)]
 pub struct Schema {
     types: Vec<AttributeType>,
     types_by_name: HashMap<String, usize>,
-    /// For each type, those that are kinds of it, through any number of steps.
+    /// The direct and indirect subtypes of each type.
     below: Vec<Vec<usize>>,
     classes: Vec<ObjectClass>,
     classes_by_name: HashMap<String, usize>,
     rules: Vec<MatchingRule>,
     syntaxes: Vec<Syntax>,
-    /// Whether a class that is not in it is not known (RFC 4517 §4.2.26), as with a server's own.
+    /// Whether a class that it lacks is unknown to the server (RFC 4517 §4.2.26), as with a server's own schema.
     is_complete: bool,
     problems: Vec<Problem>,
 }
 
 impl Schema {
-    /// The attributes of the standards and, behind them, those of a domain controller that this
-    /// job meets. Values are compared as the standards say.
+    /// The standard attributes, and those of a domain controller that this job needs. Values are compared by the
+    /// standards' rules.
     #[must_use]
     pub fn builtin() -> &'static Schema {
         static BUILTIN: OnceLock<Schema> = OnceLock::new();
         BUILTIN.get_or_init(|| Schema::from_files(ServerKind::Plain, STANDARD, CONTROLLER))
     }
 
-    /// What is known without asking a server of this kind. A domain controller has other types
-    /// under the same names, and compares values in its own manner.
+    /// The schema assumed for a server of this kind. A domain controller has other types under the same names, and
+    /// compares values in its own way.
     #[must_use]
     pub fn of(kind: ServerKind) -> &'static Schema {
         static CONTROLLERS: OnceLock<Schema> = OnceLock::new();
@@ -193,9 +193,9 @@ impl Schema {
         }
     }
 
-    /// Reads the definitions that a server of this kind publishes: each with the attribute under
-    /// which it stands, `attributeTypes`, `matchingRules`, `ldapSyntaxes` or `objectClasses`
-    /// (RFC 4512 §4.2). What cannot be read is left out, and told by [`Schema::problems`].
+    /// Reads a server's published definitions, each given with its attribute: `attributeTypes`, `matchingRules`,
+    /// `ldapSyntaxes` or `objectClasses` (RFC 4512 §4.2). Definitions that cannot be parsed are left out, and listed
+    /// by [`Schema::problems`].
     pub fn read<'t>(kind: ServerKind, definitions: impl IntoIterator<Item = (&'t str, &'t [u8])>) -> Self {
         let mut schema = Self { is_complete: true, ..Self::default() };
         for (attribute, value) in definitions {
@@ -204,7 +204,7 @@ impl Schema {
         schema.finish(kind)
     }
 
-    /// The same, with what is known of servers of this kind behind it: not everything is shown to everybody.
+    /// The schema with gaps filled from the one assumed for this kind: a server may hide definitions from some users.
     #[must_use]
     pub fn filled(mut self, kind: ServerKind) -> Self {
         for more in &Self::of(kind).types {
@@ -215,7 +215,7 @@ impl Schema {
         self.finish(kind)
     }
 
-    /// The same for a server that has these classes beside the known ones, and no others.
+    /// The schema of a server that has these classes beside the known ones, and no others.
     #[must_use]
     pub fn with_classes<'n>(&self, classes: impl IntoIterator<Item = &'n str>) -> Self {
         let mut schema = Self { is_complete: true, ..self.clone() };
@@ -278,7 +278,7 @@ impl Schema {
         }
     }
 
-    /// Adds a type; the first of a name keeps it.
+    /// Adds a type; of two with the same name the first one wins.
     fn put(&mut self, new: AttributeType) {
         let index = self.types.len();
         for name in new.names.iter().chain([&new.oid]) {
@@ -295,7 +295,7 @@ impl Schema {
         self.classes.push(new);
     }
 
-    /// Works out what each type has from its superiors, and which types are kinds of which.
+    /// Works out the inherited properties of each type, and its subtypes.
     fn finish(mut self, kind: ServerKind) -> Self {
         let superior: Vec<Option<usize>> = self
             .types
@@ -304,7 +304,7 @@ impl Schema {
             .collect();
         self.below = vec![Vec::new(); self.types.len()];
         for index in 0..self.types.len() {
-            // From the type upwards; what was passed already is a circle.
+            // Walks up from the type; a type already visited closes a circle.
             let mut line = vec![index];
             let mut at = index;
             while let Some(above) = superior.get(at).copied().flatten() {
@@ -328,7 +328,7 @@ impl Schema {
         self.problem(&name, "it is its own superior, through however many steps".to_owned());
     }
 
-    /// The rules of a type, from the nearest one of its line that has any.
+    /// The rules of a type, from its nearest ancestor with any.
     fn resolve(&mut self, index: usize, line: &[usize], kind: ServerKind) {
         let types = || line.iter().filter_map(|at| self.types.get(*at));
         let named = |wanted: Use, pick: fn(&AttributeType) -> Option<&String>| {
@@ -341,17 +341,17 @@ impl Schema {
         let names_rules = types().any(|known| known.equality.is_some());
         let by_syntax = types().find_map(|known| known.syntax.as_ref()).and_then(|oid| Rule::of_syntax(oid));
         let is_category = types().next().is_some_and(|known| known.oid == CATEGORY);
-        // Only domain controllers have these, whose definitions never name a rule.
+        // Types that only domain controllers have; their definitions never name a rule.
         let is_controllers = types().next().is_some_and(|known| known.oid.starts_with("1.2.840.113556."));
         let Some(own) = self.types.get_mut(index) else { return };
-        // A controller goes by the syntax alone.
+        // A domain controller compares by syntax alone.
         let by_syntax =
             by_syntax.filter(|_| kind == ServerKind::Controller || (is_controllers && !names_rules));
         (own.rule, own.is_ordered, own.has_pieces) = match by_syntax {
             _ if is_category => (Some(Rule::Category), false, false),
             None => (by_name, is_ordered, has_pieces),
             Some(rule) => {
-                // Marks matter where the standards rule.
+                // Marks on letters count wherever the standards apply.
                 let plain = rule == Rule::Marks && kind == ServerKind::Plain;
                 let has_order = rule.is_text() || matches!(rule, Rule::Integer | Rule::Time | Rule::Octets);
                 (Some(if plain { Rule::CaseIgnore } else { rule }), has_order, rule.is_text())
@@ -359,22 +359,21 @@ impl Schema {
         };
     }
 
-    /// The type of an attribute description: a name or an OID, in any case, with or without
-    /// options.
+    /// The type of an attribute description: a name or an OID, in any case, with or without options.
     #[must_use]
     pub fn find(&self, description: &str) -> Option<&AttributeType> {
         let base = description.split(';').next().unwrap_or(description);
         self.types.get(*self.types_by_name.get(base.to_ascii_lowercase().as_str())?)
     }
 
-    /// The class of a name or an OID.
+    /// The class with this name or OID.
     #[must_use]
     pub fn find_class(&self, name: &str) -> Option<&ObjectClass> {
         self.classes.get(*self.classes_by_name.get(name.to_ascii_lowercase().as_str())?)
     }
 
-    /// A class, and every class that is a kind of it, through any number of others: an entry of one of these is of
-    /// that class, too, whether its values say so or not (RFC 4512 §2.4).
+    /// A class and all of its direct and indirect subclasses: an entry of one of these belongs to the class, whether
+    /// its values say so or not (RFC 4512 §2.4).
     #[must_use]
     pub fn kinds_of(&self, class: &ObjectClass) -> Vec<&ObjectClass> {
         let is = |one: &ObjectClass, name: &str| {
@@ -395,8 +394,8 @@ impl Schema {
         }
     }
 
-    /// Every description that a comparison over this one looks at: the type by each of its names,
-    /// and every type that is a kind of it (RFC 4512 §2.5.1), with the same options.
+    /// Every description that a comparison on this one applies to: the type by each of its names, and every subtype
+    /// (RFC 4512 §2.5.1), with the same options.
     #[must_use]
     pub fn covered(&self, description: &str) -> Vec<String> {
         let (base, options) = description.split_at(description.find(';').unwrap_or(description.len()));
@@ -411,51 +410,51 @@ impl Schema {
         names
     }
 
-    /// The known attribute name that is most like one that is not known, if one is near.
+    /// The closest known attribute name to an unknown one, if any is close.
     #[must_use]
     pub fn nearest(&self, wanted: &str) -> Option<&str> {
         nearest(wanted, self.types.iter().flat_map(|known| &known.names).map(String::as_str))
     }
 
-    /// The known class that is most like one that is not known, if one is near.
+    /// The closest known class to an unknown one, if any is close.
     #[must_use]
     pub fn nearest_class(&self, wanted: &str) -> Option<&str> {
         nearest(wanted, self.classes.iter().flat_map(|known| &known.names).map(String::as_str))
     }
 
-    /// Every attribute type, in the order in which they were read.
+    /// Every attribute type, in the order of reading.
     pub fn types(&self) -> impl Iterator<Item = &AttributeType> {
         self.types.iter()
     }
 
-    /// Every class, in the order in which they were read.
+    /// Every class, in the order of reading.
     pub fn classes(&self) -> impl Iterator<Item = &ObjectClass> {
         self.classes.iter()
     }
 
-    /// Every matching rule that is published, in the order in which they were read.
+    /// Every published matching rule, in the order of reading.
     pub fn rules(&self) -> impl Iterator<Item = &MatchingRule> {
         self.rules.iter()
     }
 
-    /// Every syntax that is published, in the order in which they were read.
+    /// Every published syntax, in the order of reading.
     pub fn syntaxes(&self) -> impl Iterator<Item = &Syntax> {
         self.syntaxes.iter()
     }
 
-    /// What could not be used, the first hundred.
+    /// Definitions that could not be used; the first hundred.
     #[must_use]
     pub fn problems(&self) -> &[Problem] {
         &self.problems
     }
 
-    /// Whether the server showed no attributes, so that nothing can be said of them.
+    /// Whether the server showed no attribute types, so that nothing can be said about them.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.types.is_empty()
     }
 
-    /// Whether a class that is not in it is one that the server does not know.
+    /// Whether a class that it lacks is unknown to the server.
     #[must_use]
     pub fn is_complete(&self) -> bool {
         self.is_complete && !self.classes.is_empty()

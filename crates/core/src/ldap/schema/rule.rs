@@ -1,63 +1,62 @@
-//! The matching rules (RFC 4517 §4) and which of them a name, an OID or a syntax stands for.
+//! The matching rules (RFC 4517 §4), and the names, OIDs and syntaxes that stand for them.
 
-/// How the values of an attribute type are compared for equality.
+/// A way to compare values for equality.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Rule {
-    /// Text, case and outer blanks do not matter (caseIgnoreMatch).
+    /// Text; case and outer blanks are ignored (caseIgnoreMatch).
     CaseIgnore,
-    /// Text, case matters (caseExactMatch).
+    /// Text; case counts (caseExactMatch).
     CaseExact,
-    /// Text of ASCII characters, without case (caseIgnoreIA5Match).
+    /// ASCII text; case is ignored (caseIgnoreIA5Match).
     CaseIgnoreIa5,
-    /// Text of ASCII characters, with case (caseExactIA5Match).
+    /// ASCII text; case counts (caseExactIA5Match).
     CaseExactIa5,
-    /// Lines of text between dollar signs, without case (caseIgnoreListMatch).
+    /// Lines of text separated by dollar signs; case is ignored (caseIgnoreListMatch).
     List,
-    /// Digits; blanks do not matter (numericStringMatch).
+    /// Digits; blanks are ignored (numericStringMatch).
     Numeric,
-    /// Text, blanks and hyphens do not matter either (telephoneNumberMatch).
+    /// Text; blanks and hyphens are ignored as well (telephoneNumberMatch).
     Telephone,
-    /// Text as a domain controller compares it: neither case nor marks on letters matter.
+    /// Text as a domain controller compares it: case and marks on letters are ignored.
     Marks,
-    /// A whole number (integerMatch).
+    /// An integer (integerMatch).
     Integer,
     /// `TRUE` or `FALSE` (booleanMatch).
     Boolean,
     /// A time (generalizedTimeMatch), in UTC.
     Time,
-    /// The bytes as they are (octetStringMatch).
+    /// Bytes (octetStringMatch).
     Octets,
     /// `'0101'B` (bitStringMatch).
     Bits,
     /// A distinguished name (distinguishedNameMatch).
     Name,
-    /// A distinguished name, and bits behind it if there are several such entries
-    /// (uniqueMemberMatch).
+    /// A distinguished name, with an optional bit string (uniqueMemberMatch).
     NameAndUid,
-    /// A domain controller's objectCategory: a name, or the short name of the category.
+    /// A domain controller's objectCategory: a name, or the category's short name.
     Category,
     /// An OID or its short name (objectIdentifierMatch).
     ObjectIdentifier,
-    /// A UUID in its text form (UUIDMatch).
+    /// A UUID in text form (UUIDMatch).
     Uuid,
-    /// The OID, or the number, at the front of a definition
-    /// (objectIdentifierFirstComponentMatch, integerFirstComponentMatch).
+    /// The first component of a definition, an OID or a number (objectIdentifierFirstComponentMatch,
+    /// integerFirstComponentMatch).
     FirstComponent,
 }
 
-/// What a matching rule looks for.
+/// What a matching rule tests.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Use {
-    /// The same value.
+    /// Equality.
     Equality,
-    /// A value that comes earlier (RFC 4517 §4.2, the ordering rules).
+    /// Order: less than (RFC 4517 §4.2, the ordering rules).
     Ordering,
-    /// A value that has these pieces.
+    /// Substrings.
     Substrings,
 }
 
-/// Name, OID, how values are compared, and what for (RFC 4517 §4.2, RFC 4530 §2).
+/// Name, OID, comparison and use (RFC 4517 §4.2, RFC 4530 §2).
 const RULES: &[(&str, &str, Rule, Use)] = &[
     ("objectIdentifierMatch", "2.5.13.0", Rule::ObjectIdentifier, Use::Equality),
     ("distinguishedNameMatch", "2.5.13.1", Rule::Name, Use::Equality),
@@ -92,13 +91,13 @@ const RULES: &[(&str, &str, Rule, Use)] = &[
     ("caseExactIA5SubstringsMatch", "1.3.6.1.4.1.4203.1.2.1", Rule::CaseExactIa5, Use::Substrings),
     ("UUIDMatch", "1.3.6.1.1.16.2", Rule::Uuid, Use::Equality),
     ("UUIDOrderingMatch", "1.3.6.1.1.16.3", Rule::Uuid, Use::Ordering),
-    // OpenLDAP's, of its marks of changes
+    // OpenLDAP's change sequence numbers
     ("CSNMatch", "1.3.6.1.4.1.4203.666.11.2.2", Rule::CaseExactIa5, Use::Equality),
     ("CSNOrderingMatch", "1.3.6.1.4.1.4203.666.11.2.3", Rule::CaseExactIa5, Use::Ordering),
 ];
 
-/// How a domain controller compares the values of a syntax: its schema names no rules
-/// ([MS-ADTS] §3.1.1.2.2.2, §3.1.1.2.2.4).
+/// How a domain controller compares values, by syntax: its schema names no rules ([MS-ADTS] §3.1.1.2.2.2,
+/// §3.1.1.2.2.4).
 const SYNTAXES: &[(&str, Rule)] = &[
     ("1.3.6.1.4.1.1466.115.121.1.7", Rule::Boolean),
     ("1.3.6.1.4.1.1466.115.121.1.12", Rule::Name),
@@ -117,7 +116,7 @@ const SYNTAXES: &[(&str, Rule)] = &[
 ];
 
 impl Rule {
-    /// The rule of this name or OID, and what it is for.
+    /// The rule with this name or OID, and its use.
     #[must_use]
     pub fn named(name: &str) -> Option<(Rule, Use)> {
         RULES
@@ -126,14 +125,13 @@ impl Rule {
             .map(|(_, _, rule, purpose)| (*rule, *purpose))
     }
 
-    /// How a domain controller compares values of this syntax.
+    /// The rule by which a domain controller compares values of this syntax.
     #[must_use]
     pub fn of_syntax(oid: &str) -> Option<Rule> {
         SYNTAXES.iter().find(|(known, _)| *known == oid).map(|(_, rule)| *rule)
     }
 
-    /// Whether values have at least one character (RFC 4517 §3.3.6); text of ASCII may be empty
-    /// (§3.3.15).
+    /// Whether values have at least one character (RFC 4517 §3.3.6); ASCII text may be empty (§3.3.15).
     #[must_use]
     pub fn is_never_empty(self) -> bool {
         self.is_text() && !matches!(self, Rule::CaseIgnoreIa5 | Rule::CaseExactIa5)
@@ -155,8 +153,8 @@ impl Rule {
         )
     }
 
-    /// Whether a rule that a filter names can compare the values of an attribute that has this one
-    /// of its own (RFC 4512 §4.1.4): text goes with text, everything else with its like.
+    /// Whether a rule named in a filter applies to an attribute whose own rule is `own` (RFC 4512 §4.1.4): text to
+    /// text, anything else to its like.
     #[must_use]
     pub fn goes_with(self, own: Rule) -> bool {
         self == own || (self.is_text() && own.is_text())

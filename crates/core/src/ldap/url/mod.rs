@@ -1,4 +1,4 @@
-//! LDAP URLs (RFC 4516), as servers write them into references and dynamic groups.
+//! LDAP URLs (RFC 4516), as found in referrals and dynamic groups.
 
 mod server;
 
@@ -8,16 +8,16 @@ use crate::ldap::filter::Filter;
 use crate::ldap::name::Dn;
 use server::decode;
 
-/// Where a part of the tree is kept, and how it is to be searched there.
+/// A part of a directory, and how to search it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LdapUrl {
-    /// The server; none for the one that was asked.
+    /// The server; `None` for the one that was asked.
     pub server: Option<Server>,
-    /// The base; none for the one that was asked for.
+    /// The base; `None` for that of the request.
     pub base: Option<Dn>,
-    /// How far down; none for as far as was asked for.
+    /// The scope; `None` for that of the request.
     pub scope: Option<UrlScope>,
-    /// The filter; none for the one that was asked with.
+    /// The filter; `None` for that of the request.
     pub filter: Option<Filter>,
 }
 
@@ -33,10 +33,10 @@ pub enum UrlScope {
 }
 
 impl LdapUrl {
-    /// Reads a URL like `ldap://host:389/OU=Annexe,DC=x??sub`.
+    /// Parses a URL like `ldap://host:389/OU=Annexe,DC=x??sub`.
     ///
     /// # Errors
-    /// A sentence that says what is wrong. A critical extension (RFC 4516 §2) cannot be honoured.
+    /// The fault, as a sentence. A critical extension (RFC 4516 §2) is refused.
     pub fn parse(text: &str) -> Result<Self, String> {
         let behind_scheme = text.find("://").ok_or("it has no scheme")? + 3;
         let rest = text.get(behind_scheme..).unwrap_or("");
@@ -50,14 +50,14 @@ impl LdapUrl {
         let mut next = || -> Result<Option<String>, String> {
             let part = parts.next().filter(|part| !part.is_empty());
             part.map(|part| {
-                decode(part).ok_or_else(|| "a % is followed by something else than two hex digits".to_owned())
+                decode(part).ok_or_else(|| "a % is not followed by two hexadecimal digits".to_owned())
             })
             .transpose()
         };
         let (base, _attributes, scope) = (next()?, next()?, next()?);
         let (filter, extensions) = (next()?, next()?);
         if extensions.is_some_and(|list| list.split(',').any(|extension| extension.starts_with('!'))) {
-            return Err("it demands an extension that is not known here".to_owned());
+            return Err("it requires an unknown extension".to_owned());
         }
         let base = base.map(|base| Dn::parse(&base).map_err(|error| error.to_string())).transpose()?;
         let scope = match scope.map(|scope| scope.to_ascii_lowercase()).as_deref() {
@@ -65,7 +65,7 @@ impl LdapUrl {
             Some("base") => Some(UrlScope::Base),
             Some("one") => Some(UrlScope::One),
             Some("sub" | "subtree") => Some(UrlScope::Subtree),
-            Some(other) => return Err(format!("`{other}` is no scope")),
+            Some(other) => return Err(format!("`{other}` is not a scope")),
         };
         let filter =
             filter.map(|filter| Filter::parse(&filter).map_err(|error| error.to_string())).transpose()?;

@@ -1,31 +1,31 @@
-//! The address of one LDAP server: `ldaps://host:port`, `ldap://host:port` (RFC 4516 §2) or
-//! `ldapi://%2Fpath`, a socket on this machine.
+//! The address of an LDAP server: `ldaps://host:port`, `ldap://host:port` (RFC 4516 §2), or `ldapi://%2Fpath` for a
+//! local socket.
 
 use std::fmt;
 use std::path::PathBuf;
 
-/// One server. Exhaustive on purpose: whoever connects must know every kind.
+/// One server. Exhaustive on purpose: code that connects must handle every kind.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Server {
     /// A host on the network.
     Host {
-        /// How the connection begins.
+        /// How the connection is secured.
         scheme: Scheme,
         /// A host name or an IP address (IPv6 without its brackets).
         host: String,
-        /// 636 for `ldaps`, 389 for `ldap` unless said otherwise.
+        /// 636 for `ldaps` and 389 for `ldap` by default.
         port: u16,
     },
-    /// A socket of this machine's file system; it needs no encryption.
+    /// A Unix domain socket; it needs no encryption.
     Socket(PathBuf),
 }
 
-/// How a connection to a host begins.
+/// How a connection to a host is secured.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Scheme {
-    /// With TLS at once.
+    /// TLS from the first byte.
     Ldaps,
-    /// In plain text, which StartTLS ends (RFC 4511 §4.14) unless the settings say `plain`.
+    /// Plain text, upgraded by StartTLS (RFC 4511 §4.14) unless the settings say `plain`.
     Ldap,
 }
 
@@ -33,7 +33,7 @@ impl Server {
     /// Parses an address.
     ///
     /// # Errors
-    /// A sentence that says what is wrong.
+    /// The fault, as a sentence.
     pub fn parse(text: &str) -> Result<Self, String> {
         let (scheme, rest) = match text.split_once("://") {
             Some((scheme, rest)) => (scheme.to_ascii_lowercase(), rest),
@@ -43,17 +43,17 @@ impl Server {
             "ldaps" => Scheme::Ldaps,
             "ldap" => Scheme::Ldap,
             "ldapi" => return socket(rest),
-            other => return Err(format!("`{other}` is no way to reach a directory")),
+            other => return Err(format!("`{other}` is not a scheme for a directory")),
         };
         let rest = rest.strip_suffix('/').unwrap_or(rest);
         if rest.contains(['/', '?', '@', '#', ' ']) {
-            return Err("an address is a host name and a port, with nothing behind them".to_owned());
+            return Err("an address is a host name and a port, with nothing after them".to_owned());
         }
         let bracketed = rest.strip_prefix('[').and_then(|rest| rest.split_once(']'));
         let (host, port) = match bracketed {
             Some((host, port)) => (host, port.strip_prefix(':').or(port.is_empty().then_some(""))),
             None if rest.matches(':').count() > 1 => {
-                return Err("an IPv6 address stands in brackets, like ldaps://[::1]:636".to_owned());
+                return Err("an IPv6 address is written in brackets, like ldaps://[::1]:636".to_owned());
             }
             None => rest.split_once(':').map_or((rest, Some("")), |(host, port)| (host, Some(port))),
         };
@@ -69,7 +69,7 @@ impl Server {
         Ok(Self::Host { scheme, host: host.to_owned(), port })
     }
 
-    /// Whether the connection would go over the network in plain text unless StartTLS ends that.
+    /// Whether the connection starts in plain text over a network.
     #[must_use]
     pub fn begins_plain(&self) -> bool {
         matches!(self, Self::Host { scheme: Scheme::Ldap, .. })
@@ -77,7 +77,7 @@ impl Server {
 }
 
 impl Scheme {
-    /// The port that it usually has.
+    /// The default port.
     #[must_use]
     pub fn port(self) -> u16 {
         match self {
@@ -87,7 +87,7 @@ impl Scheme {
     }
 }
 
-/// The path of a socket: percent-encoded, since a host may hold no slash (RFC 3986 §3.2.2).
+/// The path of a socket, percent-encoded, since a host cannot contain a slash (RFC 3986 §3.2.2).
 fn socket(rest: &str) -> Result<Server, String> {
     let help = "write the socket's path with %2F for each slash, like ldapi://%2Frun%2Fslapd%2Fldapi";
     let rest = rest.strip_suffix('/').unwrap_or(rest);
@@ -125,7 +125,7 @@ impl fmt::Display for Server {
     }
 }
 
-/// Text with %-escapes resolved (RFC 3986 §2.1); none where it is not UTF-8 or an escape is broken.
+/// Text with %-escapes resolved (RFC 3986 §2.1); `None` if an escape is broken or the result is not UTF-8.
 pub(super) fn decode(text: &str) -> Option<String> {
     let mut decoded = Vec::with_capacity(text.len());
     let mut bytes = text.bytes();

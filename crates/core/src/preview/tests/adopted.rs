@@ -1,4 +1,4 @@
-//! An account made by hand becomes a person's only as the settings say, and never two people's.
+//! An account made by hand becomes a person's only as set in the settings, and never two people's.
 
 use super::*;
 use crate::settings::MatchBy;

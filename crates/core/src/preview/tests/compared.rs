@@ -35,7 +35,7 @@ fn who_comes_who_goes_and_who_is_something_else() {
     let comparison = compared(&settings(), &others(), &reading, &accounts);
     assert_eq!(comparison.people, (1, 2));
     let [out] = &comparison.come_in[..] else { panic!("{:?}", comparison.come_in) };
-    assert_eq!((out.login.as_str(), out.why.as_str()), ("out", "in a group that keeps people out"));
+    assert_eq!((out.login.as_str(), out.why.as_str()), ("out", "in an excluding group"));
     let [ada] = &comparison.differ[..] else { panic!("{:?}", comparison.differ) };
     assert_eq!(ada.fields.keys().collect::<Vec<_>>(), ["roles"], "the name is the login anyway");
     let fates: Vec<_> =
@@ -61,7 +61,7 @@ fn a_filter_is_judged_by_what_the_entry_has() {
     };
     let comparison = Comparison::of(side(&loose, &all), side(&strict, &fewer));
     assert_eq!(comparison.go_out.len(), 1);
-    assert!(comparison.go_out[0].why.starts_with("not found by the filter"), "{:?}", comparison.go_out);
+    assert!(comparison.go_out[0].why.starts_with("not matched by the filter"), "{:?}", comparison.go_out);
     let mut elsewhere = strict.clone();
     elsewhere.intakes.first.bases = vec![dn("OU=Elsewhere")];
     let comparison = Comparison::of(side(&loose, &all), side(&elsewhere, &fewer));

@@ -1,9 +1,7 @@
-//! Made-up values in place of people's: the same value always becomes the same one, so that
-//! structure, counts and what is unique stay as they are.
+//! Invented values in place of people's: equal values stay equal, so that structure, counts and uniqueness are kept.
 //!
-//! A value becomes a keyed hash (SHA-1 with a secret in front, UUIDv5), so that nobody without the
-//! key can try names until one fits. Values that the filters compare with are kept: masked, they
-//! would not be selected any more.
+//! A value becomes a keyed hash (SHA-1 with a secret prefix, UUIDv5), so that nobody without the key can guess names.
+//! Values that the filters test are kept: masked, they would no longer match.
 
 use crate::ldap::filter::{Filter, Item};
 use crate::ldap::identity::{Identity, LASTING};
@@ -12,21 +10,21 @@ use crate::ldap::schema::{Rule, Schema};
 use std::collections::BTreeSet;
 use uuid::Uuid;
 
-/// How values are masked.
+/// A rule for masking values.
 #[derive(Clone, Debug)]
 pub struct Mask {
     key: Uuid,
-    /// Attributes, in small letters, whose values stay.
+    /// Attributes, in lower case, that are kept.
     kept: BTreeSet<String>,
 }
 
 impl Mask {
-    /// A mask with a secret key, for people whom these filters select.
+    /// A mask with a secret key, for people selected by these filters.
     #[must_use]
     pub fn new<'f>(key: [u8; 16], filters: impl IntoIterator<Item = &'f Filter>) -> Self {
         let mut kept = BTreeSet::from(["objectclass".to_owned()]);
         for item in filters.into_iter().flat_map(Filter::items) {
-            // Whether there is a value at all is the same with a made-up one.
+            // An invented value is as present as the real one.
             if !matches!(item, Item::Present { .. })
                 && let Some(attribute) = item.attribute()
             {
@@ -36,7 +34,7 @@ impl Mask {
         Self { key: Uuid::from_bytes(key), kept }
     }
 
-    /// The attributes, in small letters, whose values stay as they are.
+    /// The attributes, in lower case, that are kept.
     pub fn kept(&self) -> impl Iterator<Item = &str> {
         self.kept.iter().map(String::as_str)
     }
@@ -45,14 +43,14 @@ impl Mask {
         Uuid::new_v5(&self.key, value)
     }
 
-    /// Letters that stand for a value; upper and lower case are one. Ten of them, so that among a
+    /// Letters that stand for a text, ignoring case. Ten letters, so that a million values stay distinct.
     /// million values no two become the same.
     fn letters(&self, text: &str) -> String {
         let hash = self.hash(text.trim().to_lowercase().as_bytes());
         hash.as_bytes().iter().take(10).map(|byte| char::from(b'a' + byte % 26)).collect()
     }
 
-    /// A made-up value in place of `value`; `is_group` tells which names are groups, and stay.
+    /// The invented value for `value`; names for which `is_group` is true are kept.
     #[must_use]
     pub fn value(&self, attribute: &str, value: &[u8], is_group: &dyn Fn(&str) -> bool) -> Vec<u8> {
         let base = attribute.split(';').next().unwrap_or(attribute);
@@ -90,7 +88,7 @@ impl Mask {
         masked.into_bytes()
     }
 
-    /// Other digits in the same places.
+    /// Different digits in the same places.
     fn digits(&self, text: &str) -> String {
         let hash = self.hash(text.as_bytes());
         let mut others = hash.as_bytes().iter().cycle();
@@ -102,7 +100,7 @@ impl Mask {
             .collect()
     }
 
-    /// A person's name in the tree: the place stays, their own part is made up.
+    /// The masked name of a person: the place in the tree is kept, the person's own part is invented.
     #[must_use]
     pub fn name(&self, dn: &str) -> String {
         let Ok(parsed) = Dn::parse(dn) else { return self.letters(dn) };
@@ -118,7 +116,7 @@ impl Mask {
         }
     }
 
-    /// A made-up identity, the one that the person's entry has in the snapshot.
+    /// The invented identity, as on the person's masked entry.
     pub(super) fn identity(&self, person: &Identity) -> Option<Identity> {
         Identity::from_link(&self.hash(person.as_str().as_bytes()).to_string())
     }

@@ -1,9 +1,8 @@
-//! What one run read, as a file that every later step can read in place of the directory: LDIF
-//! content (RFC 2849) with a header of comments that says where it comes from and whether it is
-//! whole.
+//! A reading as a file that later steps can use in place of the directory: LDIF content (RFC 2849) with a header of
+//! comments on its origin and completeness.
 //!
-//! A file that was cut, or that somebody took entries out of, is known by its count and its last
-//! line, and is not whole. No I/O, no clock; the whole text is held in memory.
+//! A file that was cut, or from which entries were deleted, is recognised by its count and its last line, and is not
+//! whole. No I/O, no clock; the whole text is held in memory.
 
 mod mask;
 #[cfg(test)]
@@ -30,7 +29,7 @@ const FORMAT: &str = "# webtaxon.snapshot/1";
 /// Its last line.
 const END: &str = "# end of the snapshot";
 
-/// Where a snapshot comes from, and what it holds.
+/// The origin and contents of a snapshot.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Header {
     /// The directory's name in the settings.
@@ -39,51 +38,51 @@ pub struct Header {
     pub server: String,
     /// What kind of server it is.
     pub kind: ServerKind,
-    /// When it was read.
+    /// The time of the reading.
     pub taken: Option<Timestamp>,
     /// The attribute that holds the lasting identity.
     pub identity: String,
-    /// The tops of the directory's trees.
+    /// The naming contexts of the directory.
     pub tops: Vec<Dn>,
-    /// Where people were read.
+    /// The search bases for people.
     pub bases: Vec<Dn>,
-    /// The filter by which they were read.
+    /// The filter for people.
     pub filter: Option<Filter>,
     /// The groups whose nests were read.
     pub groups: Vec<Dn>,
-    /// Where groups were read; empty for everywhere.
+    /// The search bases for groups; empty for everywhere.
     pub group_bases: Vec<Dn>,
-    /// Which groups were read for the application; none for none.
+    /// The selection of groups to be imported, if any.
     pub application_groups: Option<String>,
-    /// The attributes that were read of people.
+    /// The attributes requested for people.
     pub attributes: Vec<String>,
-    /// Those of them whose values name entries that were read, too.
+    /// Those attributes whose values name entries that were read as well.
     pub followed: Vec<String>,
     /// Whether everything was read to its end.
     pub whole: bool,
-    /// What was not.
+    /// The parts that were not.
     pub gaps: Vec<String>,
-    /// People who were looked for and are nowhere.
+    /// People looked up and found nowhere.
     pub absent: BTreeSet<Identity>,
-    /// People who were looked for and are outside of what was read: where.
+    /// People looked up and found outside the bases, with their names.
     pub elsewhere: BTreeMap<Identity, String>,
-    /// Attributes that were kept as they are in a masked snapshot; none for one that is not masked.
+    /// Attributes kept in a masked snapshot; `None` if it is not masked.
     pub unmasked: Option<Vec<String>>,
 }
 
 /// A snapshot.
 #[derive(Clone, Debug, Default)]
 pub struct Snapshot {
-    /// Where it comes from.
+    /// Its origin and contents.
     pub header: Header,
     /// People and groups.
     pub entries: Entries,
-    /// What the server itself says of attributes, as long as the snapshot has not been written.
+    /// The server's schema, until the snapshot is written.
     pub schema: Option<Arc<Schema>>,
 }
 
 impl Header {
-    /// What a reading was of.
+    /// The header for a reading.
     #[must_use]
     pub fn new(reading: &Reading, intake: &Intake, attributes: &[String], taken: Timestamp) -> Self {
         let source = reading.source();
@@ -154,13 +153,13 @@ impl Header {
 }
 
 impl Snapshot {
-    /// What is known of attributes there.
+    /// The attributes known there.
     #[must_use]
     pub fn schema(&self) -> &Schema {
         self.schema.as_deref().unwrap_or_else(|| Schema::of(self.header.kind))
     }
 
-    /// Puts a reading into a snapshot; a mask makes the people in it unrecognisable.
+    /// Turns a reading into a snapshot; a mask makes its people unrecognisable.
     #[must_use]
     pub fn new(mut header: Header, reading: &Reading, mask: Option<&Mask>) -> Self {
         let mut entries = Entries::new();
@@ -191,7 +190,7 @@ impl Snapshot {
                 .collect();
             let members: Vec<&[u8]> = members.iter().map(String::as_bytes).collect();
             let brought = Dn::parse(dn).ok().and_then(|dn| reading.application_group(&dn.key()));
-            // What a group is called stays, as its entry's name does; anything else may speak of people.
+            // A group keeps its name; its other attributes may describe people.
             let kept = |name: &str, value: &[u8]| {
                 name.eq_ignore_ascii_case("objectClass") || short(dn).as_bytes() == value
             };
@@ -234,10 +233,10 @@ impl Snapshot {
         out
     }
 
-    /// Reads a snapshot, or any LDIF content; the latter is not whole, since nobody says that it is.
+    /// Parses a snapshot, or any LDIF content; the latter is not whole, since nothing says so.
     ///
     /// # Errors
-    /// The first line that breaks the form.
+    /// The first line that is not LDIF.
     pub fn read(text: &[u8]) -> Result<Self, ldif::ParseError> {
         let entries = ldif::entries(text)?;
         let mut header = Header { whole: false, ..Header::default() };
@@ -273,7 +272,7 @@ impl Snapshot {
         Ok(Self { header, entries, schema: None })
     }
 
-    /// The groups that were read into it.
+    /// The groups in the snapshot.
     fn groups(&self) -> impl Iterator<Item = DnKey> {
         let is_group = |entry: &Entry<'_>| {
             let mut classes = entry.values("objectClass");
@@ -283,8 +282,7 @@ impl Snapshot {
         self.entries.iter().filter(is_group).filter_map(|entry| Some(Dn::parse(entry.dn()).ok()?.key()))
     }
 
-    /// What this snapshot does not have of what the settings want; empty if a reading of it is as
-    /// whole as one of the directory.
+    /// What the settings need and this snapshot lacks; empty if it serves as well as the directory.
     #[must_use]
     pub fn missing(&self, intake: &Intake) -> Vec<String> {
         let header = &self.header;
@@ -299,7 +297,7 @@ impl Snapshot {
         let groups = intake.nests().into_iter().flat_map(|(groups, _)| groups);
         let mut groups: Vec<&Dn> = groups.filter(|group| !has(&header.groups, group)).collect();
         if !groups.is_empty() {
-            // A group inside one whose nest was read was read with it.
+            // The groups inside a nest were read with it.
             let inside: HashSet<DnKey> = self.groups().collect();
             groups.retain(|group| !inside.contains(&group.key()));
         }
@@ -334,7 +332,7 @@ impl Snapshot {
 }
 
 impl Header {
-    /// Takes one line of the header; lines that mean nothing here are passed over.
+    /// Reads one line of the header; unknown lines are skipped.
     fn take(&mut self, key: &str, value: &str) {
         let name = |list: &mut Vec<Dn>| list.extend(Dn::parse(value).ok());
         match key {

@@ -1,4 +1,4 @@
-//! Where the application keeps its own list of accounts: `[accounts]`.
+//! Where the application keeps its accounts: `[accounts]`.
 
 use super::directory::{password, trust};
 use super::groups::{csv_groups, sql_groups};
@@ -12,7 +12,7 @@ use crate::settings::{
 use indexmap::IndexMap;
 use std::path::PathBuf;
 
-/// Which kinds of stores have each key, where not all have it.
+/// Keys that only some kinds of store have, and which.
 const KEYS: [(&str, &[&str]); 17] = [
     ("path", &["csv", "sqlite"]),
     ("server", &["postgres"]),
@@ -58,8 +58,8 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
         "whose",
     ])?;
     let help = |key| match key {
-        "groups" => "take it out: the groups of a SCIM service have a place of their own",
-        _ => "take it out, or name another store",
+        "groups" => "remove it: a SCIM service has groups of its own",
+        _ => "remove it, or use another store",
     };
     let store =
         table.require("store", "write store = \"csv\", \"sqlite\", \"postgres\" or \"scim\"")?.text()?;
@@ -118,7 +118,7 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
         for (login, link) in value.entries("a table from login to link")? {
             let link = link.text()?;
             let identity = Identity::from_link(&link.text).ok_or_else(|| {
-                link.bad("it is empty", "write the person's link, as webtaxon why shows it")
+                link.bad("it is empty", "write the person's link, as shown by webtaxon why")
             })?;
             whose.insert(login, identity);
         }
@@ -127,7 +127,7 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
     Ok(Accounts { store, protected, seats, whose })
 }
 
-/// Where what is remembered from run to run is, where that is no file: `[state]`.
+/// The database that holds the state: `[state]`.
 pub(super) fn state(value: Value<'_>) -> Result<StateDatabase, SettingsError> {
     let mut table =
         value.table(&["store", "server", "database", "user", "password", "trust", "plain", "schema"])?;
@@ -138,7 +138,7 @@ pub(super) fn state(value: Value<'_>) -> Result<StateDatabase, SettingsError> {
     Ok(StateDatabase { server, schema: schema.unwrap_or_else(|| "webtaxon".to_owned()) })
 }
 
-/// Where a PostgreSQL database is, and who asks it.
+/// A PostgreSQL database, and how to log in to it.
 fn postgres(table: &mut Table<'_>) -> Result<Postgres, SettingsError> {
     let help = "name the server: server = \"db.quillmere.example\"; or the folder of its socket: \"/run/postgresql\"";
     let server = table.require("server", help)?.text()?;
@@ -148,33 +148,32 @@ fn postgres(table: &mut Table<'_>) -> Result<Postgres, SettingsError> {
     };
     let Some(port) = port.filter(|_| !host.is_empty()) else {
         return Err(server.bad(
-            "this is no server",
+            "this is not a server",
             "write a host and, if need be, a port: \"db.quillmere.example:5432\"",
         ));
     };
     let host = host.trim_start_matches('[').trim_end_matches(']').to_owned();
     let database = filled(table.require("database", "name the database: database = \"loans\"")?.text()?)?;
-    let user = filled(table.require("user", "say who asks: user = \"loansdesk\"")?.text()?)?;
+    let user = filled(table.require("user", "give the user: user = \"loansdesk\"")?.text()?)?;
     let password = table.take("password").map(secret).transpose()?;
     let trust = table.take("trust").map(trust).transpose()?.unwrap_or(Trust::System);
     let plain = table.take("plain").map(Value::boolean).transpose()?.unwrap_or(false);
     Ok(Postgres { host, port, database, user, password, trust, plain })
 }
 
-/// Where the secret of a store comes from. The list is read and written several times in a run, and nobody is
-/// asked each time.
+/// The source of a store's secret. A prompt is refused: the store is opened several times in a run.
 fn secret(value: Value<'_>) -> Result<PasswordSource, SettingsError> {
     let place = value.place();
     match password(value)? {
         PasswordSource::Ask => Err(place.bad(
-            "nobody is asked for this one",
+            "a prompt is not possible here",
             "name another source: { env = \"…\" }, { file = \"…\" }, { command = […] } or { credential = \"…\" }",
         )),
         source => Ok(source),
     }
 }
 
-/// Where a SCIM service is, and who asks it.
+/// A SCIM service, and how to authenticate to it.
 fn scim(table: &mut Table<'_>) -> Result<Scim, SettingsError> {
     let help =
         "write the base of the service's addresses: service = \"https://loans.quillmere.example/scim/v2\"";
@@ -184,12 +183,12 @@ fn scim(table: &mut Table<'_>) -> Result<Scim, SettingsError> {
     let address = service.text.strip_prefix("https://").or_else(|| service.text.strip_prefix("http://"));
     let is_odd = |character: char| matches!(character, '?' | '#' | '@' | '\\') || character.is_whitespace();
     if address.is_none_or(|rest| rest.is_empty() || rest.starts_with('/') || rest.contains(is_odd)) {
-        return Err(service.bad("this is no address of a service", help));
+        return Err(service.bad("this is not the URL of a service", help));
     }
     if is_plain && !plain {
         return Err(service.bad(
-            "this goes in plain text",
-            "write https://; or say with plain = true that anybody on the way may read it",
+            "this is not encrypted",
+            "write https://, or set plain = true if anybody on the network path may read it",
         ));
     }
     let token = table.take("token");
@@ -205,7 +204,7 @@ fn scim(table: &mut Table<'_>) -> Result<Scim, SettingsError> {
         (None, Some(user), Some(password), ..) => Credentials::Basic { user, password },
         (_, _, _, Some(place), _) | (_, _, _, None, Some(place)) => {
             return Err(
-                place.bad("this is half of a way to say who asks", "keep token; or user and password, both")
+                place.bad("these credentials are incomplete", "keep token, or both user and password")
             );
         }
         (_, _, _, None, None) => {
@@ -218,12 +217,12 @@ fn scim(table: &mut Table<'_>) -> Result<Scim, SettingsError> {
         for (field, value) in value.entries("a table from field to attribute")? {
             let text = value.text()?;
             if let Some((_, fixed)) = FIXED.iter().find(|(name, _)| *name == field) {
-                return Err(text.bad(&format!("it is always {fixed}"), "take this line out"));
+                return Err(text.bad(&format!("it is always {fixed}"), "remove this line"));
             }
             let path = AttributePath::parse(&text.text).map_err(|reason| {
                 text.bad(
                     &reason,
-                    "write it as in `title`, `name.givenName`, `emails[type eq \"work\"].value`, or with the URN of an extension and a colon before it",
+                    "write it as in `title`, `name.givenName`, `emails[type eq \"work\"].value`, or after the URN of an extension and a colon",
                 )
             })?;
             attributes.insert(field, path);
@@ -234,21 +233,21 @@ fn scim(table: &mut Table<'_>) -> Result<Scim, SettingsError> {
     Ok(Scim { service, credentials, trust, plain, attributes, role_groups })
 }
 
-/// What every user of a SCIM service has in one place (RFC 7643 §3.1, §4.1).
+/// Attributes with a fixed place in every user of a SCIM service (RFC 7643 §3.1, §4.1).
 const FIXED: [(&str, &str); 3] = [("login", "userName"), ("link", "externalId"), ("state", "active")];
 
-/// A list whose links are kept apart from it has no column for them.
+/// Refuses a link column if the links are kept apart from the list.
 fn no_link(key: &str, has_links: bool, column: &Text<'_>) -> Result<(), SettingsError> {
     if key == "link" && !has_links {
         return Err(column.bad(
-            "the links are kept apart from the list, and need no column",
+            "links kept apart from the list need no column",
             "keep this line, or links = \"apart\"; not both",
         ));
     }
     Ok(())
 }
 
-/// The table of a database, and what its columns are called and say.
+/// The table of a database, its columns and their values.
 fn sql_table(table: &mut Table<'_>, has_links: bool) -> Result<SqlTable, SettingsError> {
     let name = filled(table.require("table", "name the table: table = \"account\"")?.text()?)?;
     let mut columns = IndexMap::new();
@@ -270,7 +269,7 @@ fn sql_table(table: &mut Table<'_>, has_links: bool) -> Result<SqlTable, Setting
         }
         let [active, suspended] = &states;
         if active == suspended {
-            return Err(place.bad("both are the same", "say what the column holds for each of them"));
+            return Err(place.bad("both are the same", "give the column's value for each of them"));
         }
     }
     let roles = match table.take("role_table") {

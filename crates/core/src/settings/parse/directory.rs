@@ -54,15 +54,12 @@ pub(super) fn directory(name: String, value: Value<'_>) -> Result<Directory, Set
 }
 
 fn servers(table: &mut Table<'_>) -> Result<Servers, SettingsError> {
-    const HELP: &str = "write servers = [\"ldaps://dc1.quillmere.example\"], or domain = \"quillmere.example\" to ask the name servers";
+    const HELP: &str = "write servers = [\"ldaps://dc1.quillmere.example\"], or domain = \"quillmere.example\" for the servers in DNS";
     match table.take("domain") {
         Some(value) => {
             let domain = value.text()?;
             if table.take("servers").is_some() {
-                return Err(domain.bad(
-                    "the servers are named already",
-                    "keep either servers, or domain to ask the name servers",
-                ));
+                return Err(domain.bad("the servers are given already", "keep either servers or domain"));
             }
             let sound = |label: &str| {
                 let fits = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_');
@@ -91,7 +88,7 @@ fn server(text: &Text<'_>) -> Result<Server, SettingsError> {
 
 pub(super) fn trust(value: Value<'_>) -> Result<Trust, SettingsError> {
     const HELP: &str = "name the authority's PEM file: { authority = \"museum-ca.pem\" }; or a certificate: { fingerprint = \"sha256:…\" }";
-    let unclear = value.bad("it has one kind", HELP);
+    let unclear = value.bad("only one kind is possible", HELP);
     let mut table = value.table(&["authority", "fingerprint"])?;
     match (table.take("authority"), table.take("fingerprint")) {
         (Some(file), None) => Ok(Trust::Authority(file.text()?.text.into())),
@@ -118,9 +115,9 @@ fn certificate(value: Value<'_>) -> Result<ClientCertificate, SettingsError> {
 }
 
 fn bind(table: &mut Table<'_>) -> Result<Bind, SettingsError> {
-    const HELP: &str = "leave bind out to ask anonymously, or write a DN, user@domain or 'DOMAIN\\user'";
+    const HELP: &str = "leave bind out for an anonymous bind, or write a DN, user@domain or 'DOMAIN\\user'";
     let password =
-        table.take("password").map(|value| Ok((value.bad("nobody uses it", HELP), password(value)?)));
+        table.take("password").map(|value| Ok((value.bad("it is not used", HELP), password(value)?)));
     let password = password.transpose()?;
     let bind = match table.take("bind") {
         None => Bind::Anonymous,
@@ -133,7 +130,7 @@ fn bind(table: &mut Table<'_>) -> Result<Bind, SettingsError> {
         }
         Some(value) => {
             let unclear =
-                value.bad("this is no way to say who asks", "write a name in quotes, or { external = true }");
+                value.bad("this is not a kind of bind", "write a name in quotes, or { external = true }");
             let external = value.table(&["external"])?.take("external").map(Value::boolean).transpose()?;
             if external != Some(true) {
                 return Err(unclear);
@@ -151,13 +148,13 @@ pub(super) fn password(value: Value<'_>) -> Result<PasswordSource, SettingsError
     if value.is_text() {
         return Err(value.secret());
     }
-    let one = value.bad("it has one source", "keep one of env, file, command, credential and ask");
+    let one = value.bad("only one source is possible", "keep one of env, file, command, credential and ask");
     let mut table = value.table(&["env", "file", "command", "credential", "ask"])?;
     let mut found = Vec::new();
     for (key, what, kind) in [
         ("env", "name an environment variable", PasswordSource::Env as fn(String) -> PasswordSource),
         ("file", "name a file", |file| PasswordSource::File(file.into())),
-        ("credential", "name a credential of the service manager's", PasswordSource::Credential),
+        ("credential", "name a credential of the service manager", PasswordSource::Credential),
     ] {
         let Some(value) = table.take(key) else { continue };
         let text = value.text()?;
@@ -177,7 +174,7 @@ pub(super) fn password(value: Value<'_>) -> Result<PasswordSource, SettingsError
         found.push(PasswordSource::Command(words));
     }
     if let Some(value) = table.take("ask") {
-        let no = value.bad("this asks nobody", "write { ask = true }, or another source");
+        let no = value.bad("this disables the prompt", "write { ask = true }, or another source");
         if !value.boolean()? {
             return Err(no);
         }

@@ -8,7 +8,7 @@ use crate::settings::rules::{
 };
 use indexmap::IndexMap;
 
-/// Columns of the store with a meaning of their own, which no field rule may fill.
+/// Names with a meaning of their own, which no field rule may fill.
 const RESERVED: [&str; 3] = ["link", "state", "roles"];
 
 /// The keys of a field with one choice: of the choice, then of the field as a whole.
@@ -27,7 +27,7 @@ const CHOOSING: [&str; 6] = ["choose", "required", "unique", "write", "longest",
 pub(super) fn fields(value: Value<'_>) -> Result<IndexMap<String, FieldRule>, SettingsError> {
     let no_login = value.bad(
         "`login` is missing",
-        "say what a person signs in with, like login = { from = \"sAMAccountName\", case = \"lower\" }",
+        "say which attribute is the login, like login = { from = \"sAMAccountName\", case = \"lower\" }",
     );
     let mut fields = IndexMap::new();
     let mut follows = Vec::new();
@@ -38,7 +38,7 @@ pub(super) fn fields(value: Value<'_>) -> Result<IndexMap<String, FieldRule>, Se
             } else {
                 "give the field another name"
             };
-            return Err(value.bad("this column is Webtaxon's own", help));
+            return Err(value.bad("this column is managed by Webtaxon", help));
         }
         let sole = (name == "login").then_some("login");
         let rule = field(value, sole, &mut follows)?;
@@ -52,8 +52,8 @@ pub(super) fn fields(value: Value<'_>) -> Result<IndexMap<String, FieldRule>, Se
             }
             Some(rule) if rule.followed().next().is_some() => {
                 return Err(target.bad(
-                    "this field is taken from another entry itself",
-                    "follow to a field that is drawn from the person's own attributes",
+                    "this field itself comes from another entry",
+                    "follow to a field that comes from the person's own attributes",
                 ));
             }
             Some(_) => {}
@@ -62,29 +62,29 @@ pub(super) fn fields(value: Value<'_>) -> Result<IndexMap<String, FieldRule>, Se
     if fields.contains_key("login") { Ok(fields) } else { Err(no_login) }
 }
 
-/// What the application calls a group.
+/// The rule for a group's name.
 pub(super) fn group_name(value: Value<'_>) -> Result<FieldRule, SettingsError> {
     let place = value.place();
     let rule = field(value, Some("name"), &mut Vec::new())?;
     if rule.unique || rule.write != Write::Always {
-        return Err(
-            place.bad("a name is always written, and no two groups have one", "leave unique and write out")
-        );
+        return Err(place.bad("a name is always written, and always unique", "remove unique and write"));
     }
     if rule.choices.iter().any(|choice| !choice.condition.in_group.is_empty()) {
-        return Err(place.bad("a group is no person", "leave in_group out; when and under say which groups"));
+        return Err(
+            place.bad("a group is not a person", "remove in_group; use when and under to choose groups")
+        );
     }
     Ok(rule)
 }
 
-/// One field; what it follows to is checked when all fields are known. Of one without which nothing comes in,
-/// `sole` is the word for it.
+/// One field; the field that it follows to is checked once all are known. `sole` names a field that is required in
+/// any case.
 fn field<'i>(
     value: Value<'i>,
     sole: Option<&str>,
     follows: &mut Vec<Text<'i>>,
 ) -> Result<FieldRule, SettingsError> {
-    let none = value.bad("there is nothing in it", "write at least one choice, like { from = \"mail\" }");
+    let none = value.bad("it is empty", "write at least one choice, like { from = \"mail\" }");
     let mut rule = FieldRule { required: sole.is_some(), ..FieldRule::default() };
     let list = if value.is_list() {
         value
@@ -108,7 +108,7 @@ fn field<'i>(
     if rule.choices.is_empty() { Err(none) } else { Ok(rule) }
 }
 
-/// What is said of a field as a whole.
+/// The keys that apply to a field as a whole.
 fn whole(table: &mut Table<'_>, rule: &mut FieldRule) -> Result<(), SettingsError> {
     rule.required |= table.take("required").map(Value::boolean).transpose()?.unwrap_or(false);
     rule.unique = table.take("unique").map(Value::boolean).transpose()?.unwrap_or(false);
@@ -129,7 +129,7 @@ fn whole(table: &mut Table<'_>, rule: &mut FieldRule) -> Result<(), SettingsErro
     Ok(())
 }
 
-/// One way to draw a field; `place` is where messages about it as a whole point to.
+/// One choice of a field; messages about the whole choice point to `place`.
 fn choice<'i>(
     mut table: Table<'i>,
     place: &Value<'i>,
@@ -151,11 +151,11 @@ fn choice<'i>(
         (None, Some(_), None) => {
             let sole = sole.unwrap_or_default();
             return Err(place
-                .bad(&format!("all would have the same {sole}"), &format!("draw {sole} from an attribute")));
+                .bad(&format!("all would get the same {sole}"), &format!("take {sole} from an attribute")));
         }
         _ => {
             return Err(place.bad(
-                "a field is drawn from attributes, joined from several, or is a fixed value: one of the three",
+                "a field comes from attributes, is joined from several, or has a fixed value: only one of the three",
                 "write { from = \"mail\" }, { join = \"{givenName} {sn}\" } or { value = \"en-GB\" }",
             ));
         }
@@ -164,7 +164,7 @@ fn choice<'i>(
         let Some(value) = table.take(key) else { return Ok(None) };
         let text = value.text()?;
         match text.text.is_empty() {
-            true => Err(text.bad("it is empty", "write the text, or leave the key out")),
+            true => Err(text.bad("it is empty", "write the text, or remove the key")),
             false => Ok(Some(text.text)),
         }
     };
@@ -181,7 +181,7 @@ fn choice<'i>(
     let every = match table.take("every") {
         Some(value) if sole.is_some() => {
             let sole = sole.unwrap_or_default();
-            return Err(value.bad(&format!("a {sole} is one value"), "leave every out"));
+            return Err(value.bad(&format!("a {sole} has one value"), "remove every"));
         }
         Some(value) => value.boolean()?,
         None => false,
@@ -194,9 +194,10 @@ fn choice<'i>(
     let named = follow.as_ref().map(|text| text.text.clone());
     if let Some(text) = follow {
         if let Some(sole) = sole {
-            return Err(
-                text.bad(&format!("a {sole} is the entry's own"), &format!("draw {sole} from an attribute"))
-            );
+            return Err(text.bad(
+                &format!("a {sole} comes from the entry itself"),
+                &format!("take {sole} from an attribute"),
+            ));
         }
         follows.push(text);
     }
@@ -204,7 +205,7 @@ fn choice<'i>(
     Ok(Choice { condition, source, shape })
 }
 
-/// Whom a choice or a role is for.
+/// The condition of a choice or a role.
 fn condition(table: &mut Table<'_>) -> Result<Condition, SettingsError> {
     let when = match table.take("when") {
         Some(value) => Some(search_filter(&value.text()?)?),
@@ -215,7 +216,7 @@ fn condition(table: &mut Table<'_>) -> Result<Condition, SettingsError> {
 }
 
 fn map(value: Value<'_>) -> Result<IndexMap<String, String>, SettingsError> {
-    let none = value.bad("there is nothing in it", "write map = { \"Botany\" = \"BOT\", \"*\" = \"OTHER\" }");
+    let none = value.bad("it is empty", "write map = { \"Botany\" = \"BOT\", \"*\" = \"OTHER\" }");
     let mut map = IndexMap::new();
     for (key, value) in value.entries("a table like { \"Botany\" = \"BOT\" }")? {
         map.insert(key, value.text()?.text);
@@ -228,18 +229,18 @@ pub(super) fn roles(value: Value<'_>) -> Result<Vec<RoleRule>, SettingsError> {
     for value in value.tables("a list: write [[intake.role]] with two brackets")? {
         let mut table = value.table(&["name", "when", "in_group", "under"])?;
         let name =
-            table.require("name", "say what the application calls the role: name = \"borrower\"")?.text()?;
+            table.require("name", "give the role's name in the application: name = \"borrower\"")?.text()?;
         let is_twice = roles.iter().any(|role| role.name == name.text);
         if name.text.trim().is_empty() || name.text.contains(LIST) {
             return Err(name.bad(
-                "this cannot be a role's name",
-                "write a name without a semicolon, which stands between the roles of an account",
+                "this cannot be the name of a role",
+                "write a name without a semicolon, which separates the roles of an account",
             ));
         }
         if is_twice {
             return Err(name.bad(
-                "there is a rule for this role already",
-                "join the two: when = \"(|(…)(…))\", or several groups in in_group",
+                "this role has a rule already",
+                "combine the two: when = \"(|(…)(…))\", or several groups in in_group",
             ));
         }
         let condition = condition(&mut table)?;

@@ -1,4 +1,4 @@
-//! Which groups come into the application, and where it keeps them: `[intake.application_groups]` and
+//! Which groups are imported, and where the application keeps them: `[intake.application_groups]` and
 //! `[accounts.groups]`.
 
 use super::fields::group_name;
@@ -9,10 +9,10 @@ use crate::settings::{
 };
 use indexmap::IndexMap;
 
-/// Which groups of the directory come in.
+/// Which groups of the directory are imported.
 pub(super) fn application_groups(value: Value<'_>) -> Result<GroupIntake, SettingsError> {
     let mut table = value.table(&["bases", "filter", "name", "members", "adopt", "gone"])?;
-    let help = "say where these groups sit: bases = [\"OU=Groups,DC=quillmere,DC=example\"]";
+    let help = "say where these groups are: bases = [\"OU=Groups,DC=quillmere,DC=example\"]";
     let bases = table.require("bases", help)?;
     let none = bases.bad("it is empty", help);
     let bases = names(bases)?;
@@ -21,7 +21,7 @@ pub(super) fn application_groups(value: Value<'_>) -> Result<GroupIntake, Settin
     }
     let filter = table.require("filter", "say which groups, like filter = \"(cn=Loans *)\"")?;
     let filter = search_filter(&filter.text()?)?;
-    let help = "say what the application calls a group: name = { from = \"cn\" }";
+    let help = "say what a group is called in the application: name = { from = \"cn\" }";
     let name = group_name(table.require("name", help)?)?;
     let mut word = |key, words: &[(&str, bool)]| match table.take(key) {
         None => Ok(false),
@@ -40,7 +40,7 @@ pub(super) fn application_groups(value: Value<'_>) -> Result<GroupIntake, Settin
     Ok(GroupIntake { bases, filter, fields, members, adopt, gone })
 }
 
-/// The file that has the groups.
+/// The file with the groups.
 pub(super) fn csv_groups(value: Value<'_>) -> Result<CsvGroups, SettingsError> {
     let mut table = value.table(&["path", "columns"])?;
     let path = filled(table.require("path", "name the file: path = \"groups.csv\"")?.text()?)?;
@@ -48,7 +48,7 @@ pub(super) fn csv_groups(value: Value<'_>) -> Result<CsvGroups, SettingsError> {
     Ok(CsvGroups { path: path.into(), columns })
 }
 
-/// The tables that have the groups and their members.
+/// The tables with the groups and their members.
 pub(super) fn sql_groups(value: Value<'_>) -> Result<SqlGroups, SettingsError> {
     let mut table = value.table(&["table", "columns", "members"])?;
     let name = filled(table.require("table", "name the table: table = \"team\"")?.text()?)?;
@@ -67,7 +67,7 @@ pub(super) fn sql_groups(value: Value<'_>) -> Result<SqlGroups, SettingsError> {
     Ok(SqlGroups { name, columns, members })
 }
 
-/// What columns are called that have another name.
+/// The columns that have other names.
 fn columns(
     table: &mut Table<'_>,
     known: &'static [&'static str],

@@ -1,4 +1,4 @@
-//! The table `[[intake]]`: who comes in, how a person finds their account, what happens to leavers.
+//! The table `[[intake]]`: who is imported, how a person's account is found, what happens to leavers.
 
 use super::fields::{fields, roles};
 use super::groups::application_groups;
@@ -49,7 +49,7 @@ pub(super) fn intake(
             directory.bad("there is no directory of this name", &format!("the settings have {names}"))
         );
     }
-    let help = "say where people sit: bases = [\"OU=People,DC=quillmere,DC=example\"]";
+    let help = "say where people are: bases = [\"OU=People,DC=quillmere,DC=example\"]";
     let bases = table.require("bases", help)?;
     let none = bases.bad("it is empty", help);
     let bases = names(bases)?;
@@ -67,8 +67,8 @@ pub(super) fn intake(
     if let Some(value) = table.take("application_groups") {
         if !intake.strategy.reads_lists() {
             return Err(value.bad(
-                "their members are read from the groups' own lists",
-                "write strategy = \"auto\", or take strategy out",
+                "their members are read from member lists",
+                "write strategy = \"auto\", or remove strategy",
             ));
         }
         intake.application_groups = Some(application_groups(value)?);
@@ -76,7 +76,7 @@ pub(super) fn intake(
     Ok(intake)
 }
 
-/// Which of the people come in.
+/// The keys that select people.
 fn selecting(table: &mut Table<'_>, intake: &mut Intake) -> Result<(), SettingsError> {
     for (key, people) in [("only", &mut intake.only), ("except", &mut intake.except)] {
         let texts = table.take(key).map(Value::texts).transpose()?.unwrap_or_default();
@@ -116,14 +116,14 @@ fn strategy(text: &Text<'_>, has_group_bases: bool) -> Result<Strategy, Settings
     ])?;
     if matches!(strategy, Strategy::Chain | Strategy::Tokens) && has_group_bases {
         return Err(text.bad(
-            "the server follows groups everywhere, not only under group_bases",
-            "take group_bases out, or write another strategy",
+            "with this strategy the server follows groups everywhere, not only under group_bases",
+            "remove group_bases, or use another strategy",
         ));
     }
     Ok(strategy)
 }
 
-/// Which account is whose, and what stands in it.
+/// The keys that match people with accounts and fill the accounts.
 fn drawing(table: &mut Table<'_>, intake: &mut Intake) -> Result<(), SettingsError> {
     if let Some(value) = table.take("new") {
         intake.new = value.boolean()?;
@@ -160,7 +160,7 @@ fn matching(value: Value<'_>, fields: &IndexMap<String, FieldRule>) -> Result<Ve
             &format!("add unique = true to the field {name}"),
         )),
         other => Err(text.bad(
-            &format!("`{other}` is none of the words that mean something here, and no field"),
+            &format!("`{other}` is neither a keyword here nor a field"),
             "write \"link\", \"login\", or a field with unique = true",
         )),
     };
@@ -190,8 +190,8 @@ fn adoption(value: Value<'_>, matching: &[MatchBy]) -> Result<Adopt, SettingsErr
             }
             (other, None) => {
                 return Err(text.bad(
-                    &format!("`{other}` is none of the words that mean something here"),
-                    "write \"never\", \"ask\", \"same-login\" or the like, as \"same-email\"",
+                    &format!("`{other}` is not a keyword here"),
+                    "write \"never\", \"ask\", or \"same-\" and what is compared, like \"same-login\"",
                 ));
             }
         }
@@ -200,7 +200,7 @@ fn adoption(value: Value<'_>, matching: &[MatchBy]) -> Result<Adopt, SettingsErr
         (None, _) => Ok(Adopt::Same(same)),
         (Some(alone), [_]) => Ok(alone),
         (Some(_), [first, ..]) => {
-            Err(first.bad("this stands alone", "write \"never\" or \"ask\" with nothing beside it"))
+            Err(first.bad("this cannot be combined", "write \"never\" or \"ask\" alone"))
         }
         (Some(alone), []) => Ok(alone),
     }
@@ -223,10 +223,9 @@ fn leaving(value: Value<'_>) -> Result<Leaving, SettingsError> {
             let after_days = match table.take("after_days") {
                 None => 0,
                 Some(value) if action == LeavingAction::Keep => {
-                    return Err(value.bad(
-                        "nothing happens after these days",
-                        "leave after_days out, or write another do",
-                    ));
+                    return Err(
+                        value.bad("nothing happens after these days", "remove after_days, or use another do")
+                    );
                 }
                 Some(value) => {
                     let too_many =

@@ -18,8 +18,8 @@ use table::{Source, Table, Value};
 use toml::de::DeTable;
 
 impl Settings {
-    /// The settings that a program puts together: any value in the shape of a settings file, so that the
-    /// rules of the file, its defaults and its messages are the rules here, too. No secret belongs in it.
+    /// Settings from a program: any serialisable value in the shape of the settings file, so that the file's rules,
+    /// defaults and messages apply. It must not contain secrets.
     ///
     /// ```
     /// # use webtaxon_core::settings::Settings;
@@ -36,7 +36,7 @@ impl Settings {
     /// ```
     ///
     /// # Errors
-    /// The first fault, with a way out; its place is one in the value as TOML.
+    /// The first error, with a remedy; its position refers to the value written as TOML.
     pub fn from_value(value: &impl Serialize) -> Result<Self, SettingsError> {
         let file = "the application's settings";
         let text = toml::to_string(value).map_err(|error| {
@@ -45,16 +45,16 @@ impl Settings {
                 kind,
                 0..0,
                 "",
-                "a value in the shape of a settings file has no nulls in it",
+                "a value in the shape of a settings file must not contain nulls",
             )
         })?;
         Self::parse(file, text.as_bytes())
     }
 
-    /// Reads the settings; `file` is the name that messages give them.
+    /// Parses a settings file; messages call it `file`.
     ///
     /// # Errors
-    /// The first fault, with its place and a way out.
+    /// The first error, with its position and a remedy.
     pub fn parse(file: &str, bytes: &[u8]) -> Result<Self, SettingsError> {
         let text = match std::str::from_utf8(bytes) {
             Ok(text) => text,
@@ -73,9 +73,9 @@ impl Settings {
             let help = if message.contains("escape") {
                 "in double quotes TOML reads \\ itself; write filters and names that have a \\ in single quotes: '(cn=\\2a)'"
             } else if message.contains("control") || text.contains('\0') {
-                "take the invisible character out"
+                "remove the invisible character"
             } else {
-                "keys look like name = \"value\", tables like [directory.museum]"
+                "keys are written like name = \"value\", tables like [directory.museum]"
             };
             source.error(SettingsErrorKind::Syntax(message.clone()), span, message, help)
         })?;
@@ -87,21 +87,21 @@ impl Settings {
             .map(|(name, value)| Ok((name.clone(), directory(name, value)?)))
             .collect::<Result<IndexMap<_, _>, SettingsError>>()?;
         let accounts = accounts(top.require("accounts", "add a table [accounts] with store and path")?)?;
-        let list = top.require("intake", "add a table [[intake]] that says who comes in")?;
-        let none = list.bad("it is empty", "add a table [[intake]] that says who comes in");
+        let list = top.require("intake", "add a table [[intake]] that says who is imported")?;
+        let none = list.bad("it is empty", "add a table [[intake]] that says who is imported");
         let mut intakes: Vec<Intake> = Vec::new();
         for value in list.tables("a list: write [[intake]] with two brackets")? {
             let place = value.place();
             let next = intake(value, &directories)?;
             if next.application_groups.is_some() && !accounts.store.has_groups() {
                 return Err(place.bad(
-                    "its groups have no place in the application",
-                    "say in [accounts.groups] where the application keeps its groups, or take [intake.application_groups] out",
+                    "the application has no place for its groups",
+                    "say in [accounts.groups] where the application keeps its groups, or remove [intake.application_groups]",
                 ));
             }
             if intakes.iter().any(|earlier| earlier.name == next.name) {
                 return Err(place.bad(
-                    &format!("there is an intake of the name {} already", next.name),
+                    &format!("an intake called {} exists already", next.name),
                     "give each intake a name of its own",
                 ));
             }
@@ -125,8 +125,8 @@ fn brakes(value: Value<'_>) -> Result<Brakes, SettingsError> {
             let share = share.filter(|share| (0.0..=100.0).contains(share));
             let share = share.ok_or_else(|| {
                 text.bad(
-                    "this is neither a number nor a share",
-                    "write a number like 5, or a share like \"5%\"",
+                    "this is neither a number nor a percentage",
+                    "write a number like 5, or a percentage like \"5%\"",
                 )
             })?;
             Ok(Some(Removals::Percent(share)))

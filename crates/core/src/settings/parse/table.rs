@@ -1,4 +1,4 @@
-//! A TOML table that is read key by key, with the place of everything for messages.
+//! A TOML table that is read key by key, with source positions for messages.
 
 use crate::settings::{SettingsError, SettingsErrorKind};
 use miette::{NamedSource, SourceSpan};
@@ -6,7 +6,7 @@ use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-/// The text that is being read, and its file's name.
+/// The text being read, and the name of its file.
 #[derive(Clone, Copy)]
 pub(super) struct Source<'i> {
     pub(super) file: &'i str,
@@ -26,7 +26,7 @@ impl Source<'_> {
     }
 }
 
-/// One table, of which every key must be one of `known`.
+/// One table whose keys must all be in `known`.
 pub(super) struct Table<'i> {
     source: Source<'i>,
     /// The dotted path of the table, for messages; empty at the top.
@@ -80,19 +80,19 @@ fn unknown(source: Source<'_>, name: &str, span: Range<usize>, known: &[&str]) -
         .min();
     let help = match nearest {
         Some((_, nearest)) => format!("did you mean `{nearest}`?"),
-        None => format!("the keys that mean something here: {}", known.join(", ")),
+        None => format!("the keys here are: {}", known.join(", ")),
     };
-    source.error(SettingsErrorKind::UnknownKey(name.to_owned()), span, "this key means nothing here", help)
+    source.error(SettingsErrorKind::UnknownKey(name.to_owned()), span, "this key is not known here", help)
 }
 
-/// One value with its path and place.
+/// One value with its path and position.
 pub(super) struct Value<'i> {
     source: Source<'i>,
     pub(super) path: String,
     value: Spanned<DeValue<'i>>,
 }
 
-/// A text in the settings: what it says, and where it stands.
+/// A string in the settings, with its position.
 pub(super) struct Text<'i> {
     source: Source<'i>,
     path: String,
@@ -110,7 +110,7 @@ impl<'i> Value<'i> {
         self.value.get_ref().as_table().is_some_and(|table| table.contains_key(key))
     }
 
-    /// Where it stands, for messages about it when it has been read.
+    /// Its position, for messages after it has been read.
     pub(super) fn place(&self) -> Self {
         let value = Spanned::new(self.value.span(), DeValue::Boolean(false));
         Self { source: self.source, path: self.path.clone(), value }
@@ -146,7 +146,7 @@ impl<'i> Value<'i> {
             SettingsErrorKind::Secret,
             self.value.span(),
             "a secret in clear text",
-            "name where it comes from: { env = \"MUSEUM_PASSWORD\" } or { file = \"/run/secrets/museum\" }; and change this one, since others may have read it",
+            "say where it comes from: { env = \"MUSEUM_PASSWORD\" } or { file = \"/run/secrets/museum\" }; and change this one, since others may have read it",
         )
     }
 
@@ -161,16 +161,16 @@ impl<'i> Value<'i> {
             DeValue::String(text) => {
                 Ok(Text { source: self.source, path: self.path, text: text.to_string(), span })
             }
-            _ => Err(self.wrong_type("a text in quotes")),
+            _ => Err(self.wrong_type("a string")),
         }
     }
 
-    /// A list of texts, or one text alone.
+    /// A list of strings, or a single one.
     pub(super) fn texts(self) -> Result<Vec<Text<'i>>, SettingsError> {
         if self.is_text() {
             return Ok(vec![self.text()?]);
         }
-        self.items("a list of texts, like [\"one\", \"two\"]")?.into_iter().map(Value::text).collect()
+        self.items("a list of strings, like [\"one\", \"two\"]")?.into_iter().map(Value::text).collect()
     }
 
     fn items(self, wanted: &str) -> Result<Vec<Value<'i>>, SettingsError> {
@@ -191,7 +191,7 @@ impl<'i> Value<'i> {
         self.value.get_ref().as_bool().ok_or_else(|| self.wrong_type("true or false"))
     }
 
-    /// A whole number from `least` upwards.
+    /// An integer of at least `least`.
     pub(super) fn number(self, least: u64) -> Result<u64, SettingsError> {
         let Some(number) = self.value.get_ref().as_integer() else {
             return Err(self.wrong_type("a whole number"));
@@ -200,7 +200,7 @@ impl<'i> Value<'i> {
         let parsed = u64::from_str_radix(digits.trim_start_matches('+'), number.radix()).ok();
         parsed
             .filter(|number| *number >= least)
-            .ok_or_else(|| self.bad(&format!("it must be {least} or more"), "write a larger whole number"))
+            .ok_or_else(|| self.bad(&format!("it must be {least} or more"), "write a larger integer"))
     }
 
     pub(super) fn table(self, known: &'static [&'static str]) -> Result<Table<'i>, SettingsError> {
@@ -212,7 +212,7 @@ impl<'i> Value<'i> {
         Table::new(self.source, &self.path, Spanned::new(span, table), known)
     }
 
-    /// The entries of a table whose keys are the administrator's own names, in their order.
+    /// The entries of a table whose keys are chosen by the administrator, in order.
     pub(super) fn entries(self, wanted: &str) -> Result<Vec<(String, Value<'i>)>, SettingsError> {
         if !self.value.get_ref().is_table() {
             return Err(self.wrong_type(wanted));
@@ -238,19 +238,16 @@ impl Text<'_> {
         self.source.error(kind, self.span.clone(), reason, help)
     }
 
-    /// One of a few words.
+    /// One of a few keywords.
     pub(super) fn word<T: Copy>(&self, words: &[(&str, T)]) -> Result<T, SettingsError> {
         if let Some((_, meaning)) = words.iter().find(|(word, _)| *word == self.text) {
             return Ok(*meaning);
         }
         let all = words.iter().map(|(word, _)| format!("\"{word}\"")).collect::<Vec<_>>().join(", ");
-        Err(self.bad(
-            &format!("`{}` is none of the words that mean something here", self.text),
-            &format!("write one of {all}"),
-        ))
+        Err(self.bad(&format!("`{}` is not a keyword here", self.text), &format!("write one of {all}")))
     }
 
-    /// An error about a part of the text, which is a filter or a name of its own grammar.
+    /// An error within a string that is a filter or a name.
     pub(super) fn inside(&self, inner: SourceSpan, reason: &str, help: &str, filter: bool) -> SettingsError {
         let (key, reason_owned) = (self.path.clone(), reason.to_owned());
         let kind = if filter {
@@ -270,8 +267,8 @@ fn unreachable_table() -> SettingsError {
     Source { file: "", text: "" }.error(SettingsErrorKind::Syntax(String::new()), 0..0, "", "")
 }
 
-/// For each byte of a TOML string's value, and for its end, the byte of its source (quotes
-/// included) at which it is written.
+/// For each byte of a TOML string's value, and for its end, the byte of the source where it is written (quotes
+/// included).
 fn offsets(raw: &str) -> Vec<usize> {
     let triple = raw.starts_with("\"\"\"") || raw.starts_with("'''");
     let quote = if triple { 3 } else { 1 };
@@ -313,8 +310,8 @@ fn offsets(raw: &str) -> Vec<usize> {
     map
 }
 
-/// The text with everything in quotes behind `password =` and `token =` starred out, byte for byte: a message
-/// shows the lines around a fault, and a secret may stand there by mistake.
+/// The text with every string after `password =` and `token =` starred out, byte for byte: a message shows the lines
+/// around a fault, and a secret may stand there by mistake.
 fn without_secrets(text: &str) -> String {
     let mut shown = String::with_capacity(text.len());
     let mut rest = text;
@@ -334,7 +331,7 @@ fn without_secrets(text: &str) -> String {
         if !tail.starts_with(['=', ']']) {
             continue;
         }
-        // Up to the end of the line (of the table, under a header) or of the string that goes on.
+        // To the end of the line (of the table, under a header), or of a multi-line string.
         let section = tail.starts_with(']');
         let mut quote: Option<&str> = None;
         let mut previous_escape = false;
@@ -386,7 +383,7 @@ fn without_secrets(text: &str) -> String {
     without_names_in_addresses(&shown)
 }
 
-/// The text with what stands between `://` and an `@` starred out, byte for byte.
+/// The text with everything between `://` and `@` starred out, byte for byte.
 fn without_names_in_addresses(text: &str) -> String {
     let mut shown = String::with_capacity(text.len());
     for (at, part) in text.split("://").enumerate() {

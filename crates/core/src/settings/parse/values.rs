@@ -1,4 +1,4 @@
-//! Values of several tables: names, filters, attributes, lengths of time.
+//! Values used in several tables: names, filters, attributes, durations.
 
 use super::table::{Table, Text, Value};
 use crate::ldap::filter::Filter;
@@ -17,10 +17,7 @@ pub(super) fn duration(
     let text = value.text()?;
     let parsed = text.text.parse::<SignedDuration>().ok().and_then(|span| Duration::try_from(span).ok());
     parsed.filter(|span| !span.is_zero()).ok_or_else(|| {
-        text.bad(
-            "this is not a length of time",
-            "write a number with a unit, like \"30s\", \"2m\" or \"500ms\"",
-        )
+        text.bad("this is not a duration", "write a number with a unit, like \"30s\", \"2m\" or \"500ms\"")
     })
 }
 
@@ -53,10 +50,10 @@ pub(super) fn attribute(text: &Text<'_>) -> Result<String, SettingsError> {
         .bad("this is not an attribute name", "an attribute name has letters, digits and hyphens, like mail"))
 }
 
-/// A name that is there.
+/// A string that is not empty.
 pub(super) fn filled(text: Text<'_>) -> Result<String, SettingsError> {
     if text.text.is_empty() || text.text.contains('\0') {
-        return Err(text.bad("this is no name", "write the name as it is there"));
+        return Err(text.bad("this is not a name", "write the name as it is in the database"));
     }
     Ok(text.text)
 }

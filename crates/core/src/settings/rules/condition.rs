@@ -1,33 +1,33 @@
-//! Whom a choice or a role is for: by filter, by group, by place in the tree.
+//! Conditions of choices and roles: by filter, by group, by place in the tree.
 
 use crate::ldap::filter::Filter;
 use crate::ldap::name::Dn;
 use serde::Serialize;
 
-/// What must hold of a person; everything that is asked, and nothing asked is everybody.
+/// A condition on a person. All parts must hold; without any, it holds for everybody.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Condition {
-    /// A filter that selects them.
+    /// A filter that must match.
     pub when: Option<Filter>,
-    /// Groups, of which they are in one, nested members among them; empty for not asked.
+    /// Groups of which the person must be a direct or nested member of one; empty for no condition.
     pub in_group: Vec<Dn>,
-    /// Entries, below one of which they are; empty for not asked.
+    /// Entries, below one of which the person must be; empty for no condition.
     pub under: Vec<Dn>,
 }
 
 impl Condition {
-    /// Whether nothing is asked.
+    /// Whether it holds for everybody.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.when.is_none() && self.in_group.is_empty() && self.under.is_empty()
     }
 
-    /// The attributes that the filter looks at.
+    /// The attributes in the filter.
     pub fn attributes(&self) -> impl Iterator<Item = &str> {
         self.when.iter().flat_map(Filter::attributes)
     }
 
-    /// The condition as a person reads it, in the order of the settings' keys.
+    /// The condition in words, in the order of the settings' keys.
     #[must_use]
     pub fn in_words(&self) -> String {
         let names = |list: &[Dn]| {

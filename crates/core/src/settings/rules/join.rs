@@ -1,9 +1,9 @@
-//! Several attributes put together: `{physicalDeliveryOfficeName} ({l})`.
+//! Several attributes joined in one text: `{physicalDeliveryOfficeName} ({l})`.
 
 use crate::ldap::name::is_attribute_type;
 use serde::Serialize;
 
-/// A text with places for attributes.
+/// A text with placeholders for attributes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Join(Vec<Piece>);
 
@@ -14,20 +14,20 @@ enum Piece {
     Attribute(String),
 }
 
-/// Why a text cannot be read as one with places, and the byte at which that is.
+/// Why a text with placeholders was refused, and at which byte.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct JoinError {
     /// The byte.
     pub at: usize,
-    /// What is wrong there.
+    /// The fault.
     pub reason: &'static str,
 }
 
 impl Join {
-    /// Reads `{attribute}` as a place, `{{` and `}}` as the signs themselves.
+    /// Parses `{attribute}` as a placeholder, `{{` and `}}` as literal braces.
     ///
     /// # Errors
-    /// A place that is not closed, is no attribute name, or there is none at all.
+    /// A placeholder that is not closed or not an attribute name, or a text without any.
     pub fn parse(text: &str) -> Result<Self, JoinError> {
         let mut pieces: Vec<Piece> = Vec::new();
         let mut plain = String::new();
@@ -40,13 +40,13 @@ impl Join {
                     at += 2;
                 }
                 '}' => {
-                    return Err(JoinError { at, reason: "a } without its {; write }} for the sign itself" });
+                    return Err(JoinError { at, reason: "a } without its {; write }} for a literal brace" });
                 }
                 '{' => {
                     let Some((name, _)) = rest.split_once('}') else {
                         return Err(JoinError {
                             at,
-                            reason: "a { without its }; write {{ for the sign itself",
+                            reason: "a { without its }; write {{ for a literal brace",
                         });
                     };
                     if !is_attribute_type(name) {
@@ -69,12 +69,12 @@ impl Join {
         }
         let join = Self(pieces);
         if join.attributes().next().is_none() {
-            return Err(JoinError { at: 0, reason: "no {attribute} in it" });
+            return Err(JoinError { at: 0, reason: "it contains no {attribute}" });
         }
         Ok(join)
     }
 
-    /// The attributes of the places.
+    /// The attributes in the placeholders.
     pub fn attributes(&self) -> impl Iterator<Item = &str> {
         self.0.iter().filter_map(|piece| match piece {
             Piece::Attribute(name) => Some(name.as_str()),
@@ -82,7 +82,7 @@ impl Join {
         })
     }
 
-    /// The text with every place filled; none if one of the attributes has no value.
+    /// The text with every placeholder filled; `None` if an attribute has no value.
     pub(crate) fn fill<'v>(&self, value: impl Fn(&str) -> Option<&'v str>) -> Option<String> {
         let mut text = String::new();
         for piece in &self.0 {

@@ -1,7 +1,7 @@
 //! Field rules: how a field or a role of an account is drawn from a person's entry.
 //!
-//! A [`FieldRule`] has one or more choices, each with a condition, a source and steps that shape the
-//! source's value ([`Choice`]).
+//! A [`FieldRule`] has one or more choices ([`Choice`]), each with a condition, a source and steps that shape the
+//! source's value.
 
 use serde::Serialize;
 
@@ -13,23 +13,23 @@ pub use condition::Condition;
 pub use join::{Join, JoinError};
 pub use shape::{Case, Fault, Pattern, ReadAs, Shape};
 
-/// What stands between the values of a field that takes several, and between roles.
+/// The separator between the values of a multi-valued field, and between roles.
 pub const LIST: char = ';';
 
 /// How one field of an account is drawn from a candidate.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct FieldRule {
-    /// Tried in order: the first whose condition holds and that gives a value.
+    /// Tried in order; the first whose condition holds and that gives a value is used.
     pub choices: Vec<Choice>,
-    /// Whether a person without a value stays out.
+    /// Whether a person without a value is left out.
     pub required: bool,
-    /// Whether two accounts may have the same value (case does not matter).
+    /// Whether no two accounts may have the same value (ignoring case).
     pub unique: bool,
-    /// When the application's own value gives way.
+    /// When the application's own value is overwritten.
     pub write: Write,
-    /// The most characters of a value.
+    /// Maximum characters of a value.
     pub longest: Option<usize>,
-    /// What a whole value must look like.
+    /// The pattern that a whole value must match.
     pub pattern: Option<Pattern>,
 }
 
@@ -40,25 +40,25 @@ pub enum Write {
     /// Whenever it differs.
     #[default]
     Always,
-    /// When the account is made, and never again.
+    /// Only when the account is created.
     Once,
-    /// As long as the application has no value.
+    /// Only while the application has no value.
     Empty,
 }
 
 /// One way to draw a field.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Choice {
-    /// Whom it is for.
+    /// The condition on the person.
     pub condition: Condition,
     /// Where the value comes from.
     pub source: Source,
-    /// What is done with it.
+    /// How it is transformed.
     pub shape: Shape,
 }
 
 impl Choice {
-    /// Where a value comes from, as a person reads it: "mail; (department=Botany)".
+    /// The source in words: "mail; (department=Botany)".
     #[must_use]
     pub fn in_words(&self) -> String {
         let from = match &self.source {
@@ -78,15 +78,15 @@ impl Choice {
     }
 }
 
-/// Where a value comes from.
+/// The source of a value.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Source {
     /// The first of these attributes that has a value.
     Attributes(Vec<String>),
-    /// The same for everybody.
+    /// A fixed value.
     Value(String),
-    /// Several attributes put together.
+    /// Several attributes joined.
     Join(Join),
 }
 
@@ -97,7 +97,7 @@ impl Default for Source {
 }
 
 impl Source {
-    /// The attributes that are looked at.
+    /// The attributes used.
     #[must_use]
     pub fn attributes(&self) -> Vec<&str> {
         match self {
@@ -134,18 +134,18 @@ impl FieldRule {
         self.choices.iter().any(|choice| choice.shape.every)
     }
 
-    /// The attributes that hold names of other entries, of which a field is taken.
+    /// The attributes whose values are names of other entries, from which a field is taken.
     pub fn followed(&self) -> impl Iterator<Item = &str> {
         let following = self.choices.iter().filter(|choice| choice.shape.follow.is_some());
         following.flat_map(|choice| choice.source.attributes())
     }
 }
 
-/// A role of the application, and who has it.
+/// A role of the application, and the people who get it.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct RoleRule {
     /// The role's name in the application.
     pub name: String,
-    /// Whom it is for; nothing asked is everybody.
+    /// The condition on the person.
     pub condition: Condition,
 }

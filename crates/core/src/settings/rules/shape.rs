@@ -1,8 +1,8 @@
-//! What is done with a value on its way into a field, step by step, in a fixed order: read as a time or
-//! identifier, followed, cut, put in small or large letters, looked up in a table.
+//! The transformation of a value on its way into a field, in fixed steps: read as a time or an identifier, follow,
+//! cut, change case, look up in a table.
 //!
-//! Sources of the forms: RFC 4517 §3.3.13 (times), [MS-DTYP] §2.3.3, §2.4.2 (a controller's times and
-//! SIDs), RFC 2307 §3 (days since 1970).
+//! Sources of the formats: RFC 4517 §3.3.13 (times), [MS-DTYP] §2.3.3, §2.4.2 (a domain controller's times and SIDs),
+//! RFC 2307 §3 (days since 1970).
 
 use crate::ldap::value::{FileTime, generalized_time, sid};
 use base64::Engine as _;
@@ -12,48 +12,48 @@ use jiff::Timestamp;
 use serde::Serialize;
 use std::borrow::Cow;
 
-/// The steps. Those that are left out do nothing.
+/// The steps. A step that is not set changes nothing.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Shape {
-    /// Whether every value counts, not only the first.
+    /// Whether all values are used, not only the first.
     pub every: bool,
-    /// How the value's bytes are read; none for text.
+    /// How the value's bytes are read; `None` for text.
     pub read_as: Option<ReadAs>,
-    /// The value is an entry's name: this field of that entry is meant.
+    /// The value is an entry's name, and this field of that entry is used.
     pub follow: Option<String>,
-    /// What comes behind this text counts; without it, the whole.
+    /// Keeps the part after this text; without it, the whole.
     pub after: Option<String>,
-    /// What comes before this text counts; without it, the whole.
+    /// Keeps the part before this text; without it, the whole.
     pub before: Option<String>,
-    /// Only values that begin like this count, without it. Letters' case does not matter.
+    /// Keeps only values with this prefix, and removes it. Case is ignored.
     pub cut_prefix: Option<String>,
-    /// Only values that end like this count, without it. Letters' case does not matter.
+    /// Keeps only values with this suffix, and removes it. Case is ignored.
     pub cut_suffix: Option<String>,
-    /// Whether letters are made small or large.
+    /// The case to convert to.
     pub case: Option<Case>,
-    /// The value is looked up here; the key `*` is for all others.
+    /// A table to look the value up in; the key `*` stands for all other values.
     pub map: Option<IndexMap<String, String>>,
 }
 
-/// What happens to a field's letters.
+/// The case of a field's letters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Case {
-    /// All small.
+    /// Lower case.
     Lower,
-    /// All large.
+    /// Upper case.
     Upper,
 }
 
-/// How bytes or numbers are read that are no text for people.
+/// How bytes or numbers become text.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum ReadAs {
-    /// A time, as the day on which it is in UTC: `2026-11-25`.
+    /// A time, as its day in UTC: `2026-11-25`.
     Date,
     /// A time: `2026-11-25T09:15:00Z`.
     Time,
-    /// Sixteen bytes of a domain controller: `7f1c0a52-…`.
+    /// Sixteen bytes of a domain controller's GUID: `7f1c0a52-…`.
     Guid,
     /// A security identifier: `S-1-5-…`.
     Sid,
@@ -62,7 +62,7 @@ pub enum ReadAs {
 }
 
 impl ReadAs {
-    /// The word for it in the settings.
+    /// The keyword in the settings.
     #[must_use]
     pub fn name(self) -> &'static str {
         match self {
@@ -74,8 +74,7 @@ impl ReadAs {
         }
     }
 
-    /// The value as text; nothing inside where it means that there is none, like a time that never
-    /// comes.
+    /// The value as text; `Ok(None)` if it stands for no value, like a time that never comes.
     fn read(self, value: &[u8]) -> Result<Option<String>, Fault> {
         let no = |wanted: &str| Fault {
             value: crate::ldap::value::readable("", value),
@@ -98,13 +97,13 @@ impl ReadAs {
     }
 }
 
-/// A time in one of the three forms that directories have; nothing inside for one that never comes.
+/// A time in one of the three formats of directories; `Some(None)` for a time that never comes.
 fn time(text: &str) -> Option<Option<Timestamp>> {
     if let Some(at) = generalized_time(text) {
         return Some(Some(at));
     }
     let number: i64 = text.parse().ok()?;
-    // Days since 1970 (RFC 2307): a controller's numbers of 100 ns are far larger.
+    // Days since 1970 (RFC 2307): a domain controller's counts of 100 ns are far larger.
     match number {
         ..=0 => Some(None),
         1..=99_999 => Timestamp::from_second(number.checked_mul(86_400)?).ok().map(Some),
@@ -115,7 +114,7 @@ fn time(text: &str) -> Option<Option<Timestamp>> {
     }
 }
 
-/// What a whole value must look like: a regular expression.
+/// A regular expression that a whole value must match.
 #[derive(Clone, Debug)]
 pub struct Pattern {
     text: String,
@@ -123,24 +122,24 @@ pub struct Pattern {
 }
 
 impl Pattern {
-    /// Reads a regular expression, which must match from the first to the last character.
+    /// Parses a regular expression, which must match from the first to the last character.
     ///
     /// # Errors
-    /// Why it cannot be read, or is too large.
+    /// Why it cannot be parsed, or that it is too large.
     pub fn parse(text: &str) -> Result<Self, String> {
-        // Alone first, so that a parenthesis too many cannot close the one that is put around it.
+        // Parsed alone first, so that an extra parenthesis cannot close the one that is put around it.
         regex::Regex::new(text).map_err(|error| last_line(&error))?;
         let compiled = regex::Regex::new(&format!("^(?:{text})$")).map_err(|error| last_line(&error))?;
         Ok(Self { text: text.to_owned(), compiled })
     }
 
-    /// Whether a value looks like that.
+    /// Whether a value matches.
     #[must_use]
     pub fn fits(&self, value: &str) -> bool {
         self.compiled.is_match(value)
     }
 
-    /// The expression, as the settings have it.
+    /// The expression, as written in the settings.
     #[must_use]
     pub fn text(&self) -> &str {
         &self.text
@@ -166,18 +165,17 @@ impl PartialEq for Pattern {
 
 impl Eq for Pattern {}
 
-/// A value that a rule could not take, and why.
+/// A value that a rule could not use, and why.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Fault {
-    /// The value, as a person reads it.
+    /// The value in readable form.
     pub value: String,
-    /// What is wrong with it, in words: "is longer than 20 characters".
+    /// The fault, in words: "is longer than 20 characters".
     pub why: String,
 }
 
 impl Shape {
-    /// The value as text, before it is followed or cut; none where it is no text, blank, or says that
-    /// there is none.
+    /// The value as text, before it is followed or cut; `None` if it is not text, is blank, or stands for no value.
     pub(crate) fn read<'v>(&self, value: &'v [u8]) -> Result<Option<Cow<'v, str>>, Fault> {
         match self.read_as {
             Some(read_as) => Ok(read_as.read(value)?.map(Cow::Owned)),
@@ -188,7 +186,7 @@ impl Shape {
         }
     }
 
-    /// The steps behind reading and following; none for a value that does not count.
+    /// The steps after reading and following; `None` for a value that is dropped.
     pub(crate) fn cut<'v>(&'v self, text: Cow<'v, str>) -> Result<Option<Cow<'v, str>>, Fault> {
         let kept = match &text {
             Cow::Borrowed(text) => self.kept(text).map(Cow::Borrowed),
@@ -210,13 +208,13 @@ impl Shape {
         }
     }
 
-    /// Whether all of a value counts.
+    /// Whether the whole value is kept.
     fn is_whole(&self) -> bool {
         let cuts = [&self.after, &self.before, &self.cut_prefix, &self.cut_suffix];
         cuts.iter().all(|cut| cut.is_none())
     }
 
-    /// The part of a text, without blanks around it, that counts.
+    /// The part of a text that is kept, without surrounding blanks.
     fn kept<'t>(&self, text: &'t str) -> Option<&'t str> {
         if self.is_whole() {
             return Some(text);
@@ -245,14 +243,14 @@ impl Shape {
     }
 }
 
-/// As [`str::trim`], and quicker for the most, which have no blank at their ends.
+/// As [`str::trim`], but faster for the usual text without outer blanks.
 fn trimmed(text: &str) -> &str {
     let is_visible = |byte: Option<&u8>| byte.is_some_and(u8::is_ascii_graphic);
     let bytes = text.as_bytes();
     if is_visible(bytes.first()) && is_visible(bytes.last()) { text } else { text.trim() }
 }
 
-/// Whether a text is ASCII, with no letter of the other case.
+/// Whether a text is ASCII without letters of the other case.
 fn is_plain(text: &str, is_other: fn(&u8) -> bool) -> bool {
     text.bytes().all(|byte| byte.is_ascii() && !is_other(&byte))
 }

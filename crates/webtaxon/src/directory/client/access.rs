@@ -1,5 +1,5 @@
-//! What it takes to open a connection of a directory: its settings, the password, the run's
-//! deadline. One run fetches the password once, however many servers it asks.
+//! What a connection to a directory needs: settings, password, deadline. The password is fetched once for each run,
+//! however many servers are asked.
 
 use super::connection::{Connection, servers};
 use super::transport::Milestone;
@@ -13,16 +13,16 @@ use webtaxon_core::ldap::url::Server;
 use webtaxon_core::reading::snapshot::Snapshot;
 use webtaxon_core::settings::Directory;
 
-/// The key to a directory, for one run.
+/// Access to a directory for one run.
 #[derive(Clone)]
 pub struct Access {
     directory: Directory,
     folder: PathBuf,
     password: Option<SecretString>,
     deadline: Instant,
-    /// What answers in place of the servers, if anything does.
+    /// The snapshot that answers in place of the servers, if any.
     snapshot: Option<Arc<Snapshot>>,
-    /// Who is told how far a reading has come.
+    /// The receiver of progress events.
     pub(crate) watch: Watch,
 }
 
@@ -33,7 +33,7 @@ impl std::fmt::Debug for Access {
 }
 
 impl Access {
-    /// A run that begins now. Relative paths start from `folder`.
+    /// Access for a run that begins now. Relative paths start from `folder`.
     #[must_use]
     pub fn new(directory: &Directory, folder: &Path, password: Option<SecretString>) -> Self {
         let deadline = Instant::now() + directory.deadline;
@@ -47,21 +47,21 @@ impl Access {
         }
     }
 
-    /// The same, watched while it is read.
+    /// This access, with progress events sent to `watch`.
     #[must_use]
     pub fn watched(mut self, watch: Watch) -> Self {
         self.watch = watch;
         self
     }
 
-    /// The same, with a snapshot that answers in place of the servers.
+    /// This access, with a snapshot that answers in place of the servers.
     #[must_use]
     pub fn from_snapshot(mut self, snapshot: Option<Arc<Snapshot>>) -> Self {
         self.snapshot = snapshot;
         self
     }
 
-    /// The snapshot that answers in place of the servers, if one does.
+    /// The snapshot that answers in place of the servers, if any.
     #[must_use]
     pub fn snapshot(&self) -> Option<&Snapshot> {
         self.snapshot.as_deref()
@@ -73,10 +73,10 @@ impl Access {
         &self.directory
     }
 
-    /// The servers, in the order in which they are tried.
+    /// The servers, in the order in which to try them.
     ///
     /// # Errors
-    /// The name servers know none.
+    /// DNS has none for the domain.
     pub async fn servers(&self) -> Result<Vec<Server>, DirectoryError> {
         if self.snapshot.is_some() {
             return Ok(Vec::new());
@@ -84,13 +84,13 @@ impl Access {
         servers(&self.directory).await
     }
 
-    /// Connects to the first of these servers that can be used, and says who asks.
+    /// Connects to the first usable server of `list`, and binds.
     ///
-    /// A refused bind ends the search for a server: the password would be refused everywhere, and
-    /// each try counts towards the account's lock.
+    /// A refused bind ends the search: the password would be refused by every server, and each attempt may count
+    /// towards a lockout.
     ///
     /// # Errors
-    /// What each of them answered, if none could be used; or why the bind was refused.
+    /// The failure of each server, if none was usable; or the reason for the refused bind.
     pub async fn open_first(&self, list: &[Server]) -> Result<Connection, DirectoryError> {
         if let Some(snapshot) = &self.snapshot {
             return Ok(Connection::offline(Arc::clone(snapshot), &self.directory, self.deadline));
@@ -122,7 +122,7 @@ impl Access {
         }
     }
 
-    /// Connects to one server without saying who asks, and tells each step as it is done.
+    /// Connects to one server without binding, and reports each step.
     pub(crate) async fn connect(
         &self,
         server: &Server,
@@ -131,8 +131,8 @@ impl Access {
         Connection::open_at(server, &self.directory, &self.folder, self.deadline, told).await
     }
 
-    /// Connects to a server that a reference names (RFC 4511 §4.5.3). Who asks, and this side's
-    /// certificate, are shown only to servers that the settings name.
+    /// Connects to a server named in a referral (RFC 4511 §4.5.3). Credentials and client certificate are presented
+    /// only to servers that the settings name.
     pub(crate) async fn open_referred(&self, server: &Server) -> Result<Connection, DirectoryError> {
         if self.servers().await?.contains(server) {
             return self.open_first(std::slice::from_ref(server)).await;
@@ -141,7 +141,7 @@ impl Access {
             .await
     }
 
-    /// The same directory, asked by nobody in particular.
+    /// This access with an anonymous bind.
     pub(crate) fn anonymous(&self) -> Self {
         Self {
             directory: self.directory.anonymous(),

@@ -1,4 +1,4 @@
-//! Who asks: the bind (RFC 4513 §5), why it was refused, and whom the server takes us for.
+//! The bind (RFC 4513 §5): why it was refused, and the identity that the server assumes.
 
 use super::connection::Connection;
 use crate::directory::{DirectoryError, DirectoryErrorKind};
@@ -9,18 +9,18 @@ use webtaxon_core::settings::{Bind, Directory};
 use webtaxon_wire::control::{PasswordState, WHO_AM_I, password_policy, password_state};
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
-/// What a domain controller says behind "data" when it refuses a bind ([MS-ADTS] §5.1.1.1, system
-/// error codes of [MS-ERREF] §2.2 in hexadecimal).
+/// A domain controller's sub-code after "data" in a refused bind ([MS-ADTS] §5.1.1.1; system error codes of
+/// [MS-ERREF] §2.2 in hexadecimal).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum SubCode {
-    /// No such name.
+    /// The name does not exist.
     NoSuchName,
-    /// Wrong password or name.
+    /// The password or the name is wrong.
     WrongPassword,
-    /// Not at this hour.
+    /// Sign-in is not allowed at this hour.
     Hours,
-    /// Not from this machine.
+    /// Sign-in is not allowed from this machine.
     Machine,
     /// The password has expired.
     PasswordExpired,
@@ -28,14 +28,14 @@ pub enum SubCode {
     Disabled,
     /// The account has expired.
     AccountExpired,
-    /// The password must be changed first.
+    /// The password must be changed at first sign-in.
     MustChange,
-    /// Locked after too many attempts.
+    /// The account is locked after failed attempts.
     Locked,
 }
 
 impl SubCode {
-    /// Reads it from the server's own words.
+    /// Parses it from the server's message.
     #[must_use]
     pub fn of(words: &str) -> Option<Self> {
         let behind = words.split_once("data ")?.1;
@@ -57,12 +57,12 @@ impl SubCode {
     fn remedy(self) -> &'static str {
         match self {
             Self::NoSuchName => {
-                "check the spelling of `bind`; user@domain and the full DN are the surest forms"
+                "check the spelling of `bind`; user@domain and the full DN are the safest forms"
             }
             Self::WrongPassword => {
-                "check `bind`, then the password's source; every attempt counts towards the account's lock"
+                "check `bind`, then the password's source; every attempt counts towards a lockout"
             }
-            Self::Hours => "ask the directory's administrators to take the logon hours off this account",
+            Self::Hours => "ask the directory's administrators to remove the logon hours of this account",
             Self::Machine => {
                 "ask the directory's administrators to let this account sign in from this machine"
             }
@@ -72,7 +72,7 @@ impl SubCode {
             Self::Disabled => "ask the directory's administrators to enable this account",
             Self::AccountExpired => "ask the directory's administrators to extend this account's end date",
             Self::MustChange => {
-                "ask the directory's administrators to take \"must change password\" off this account: a program cannot change it"
+                "ask the directory's administrators to clear \"must change password\" for this account: a program cannot change it"
             }
             Self::Locked => {
                 "wait, or ask the directory's administrators to unlock this account; then find out who tries a wrong password"
@@ -98,11 +98,10 @@ impl fmt::Display for SubCode {
 }
 
 impl Connection {
-    /// Says who asks (RFC 4513 §5). A directory without a bind name is asked anonymously.
+    /// Binds (RFC 4513 §5); anonymously, if the settings say so.
     ///
     /// # Errors
-    /// The bind was refused, or there is no password: an empty one is never sent with a name
-    /// (RFC 4513 §5.1.2).
+    /// The bind was refused, or there is no password: a name is never sent with an empty one (RFC 4513 §5.1.2).
     pub async fn bind(
         &mut self,
         directory: &Directory,
@@ -133,11 +132,11 @@ impl Connection {
         self.read_root_again().await
     }
 
-    /// Whom the server takes us for, in the server's own words (RFC 4532): `dn:…` or `u:…`, empty
-    /// for anonymous. None if it does not know the question.
+    /// The identity that the server assumes (RFC 4532): `dn:…` or `u:…`, empty if anonymous. `None` if the server
+    /// does not support the operation.
     ///
     /// # Errors
-    /// The connection is of no use any more.
+    /// The connection is unusable.
     pub async fn who_am_i(&mut self) -> Result<Option<String>, DirectoryError> {
         let (result, value) = self.extended(WHO_AM_I).await?;
         let name = value.map(|value| String::from_utf8_lossy(&value).into_owned());
@@ -145,7 +144,7 @@ impl Connection {
     }
 }
 
-/// A refusal in words, with a way out for its reason.
+/// A refusal in words, with a remedy for its reason.
 fn refusal(
     server: &str,
     bind: &Bind,
@@ -167,7 +166,7 @@ fn refusal(
         name: match bind {
             Bind::Anonymous => "nobody".to_owned(),
             Bind::Simple { name, .. } => name.clone(),
-            Bind::External => "whoever the connection shows (EXTERNAL)".to_owned(),
+            Bind::External => "the identity of the connection (EXTERNAL)".to_owned(),
         },
         code: result.code,
         meaning: meaning.map_or_else(String::new, |meaning| format!("{meaning}: ")),
@@ -179,19 +178,19 @@ fn refusal(
 fn bind_remedy(code: u32, bind: &Bind) -> &'static str {
     match code {
         7 | 48 if *bind == Bind::External => {
-            "the server does not take EXTERNAL here: is the client certificate, or the local socket, known to it?"
+            "the server rejects EXTERNAL: does it know the client certificate, or the user at the local socket?"
         }
         7 | 8 | 13 => {
-            "the server wants a secure connection before a password: use ldaps://, or leave `plain` out"
+            "the server requires an encrypted connection for passwords: use ldaps://, or remove `plain`"
         }
-        34 => "the bind name is not taken as it is written: try the full DN, or user@domain",
+        34 => "the server does not accept this form of bind name: try the full DN, or user@domain",
         48 | 53 => {
             "the server does not allow this kind of bind: ask its administrators how this account should bind"
         }
         49 => {
             "the name or the password is wrong, or the account is disabled or expired: check `bind`, then the password's source"
         }
-        51 | 52 => "the server is busy or going down: try again later, or name another one in `servers`",
+        51 | 52 => "the server is busy or shutting down: try again later, or add another one to `servers`",
         _ => "ask the directory's administrators, and give them the result code",
     }
 }

@@ -1,7 +1,7 @@
 //! One connection to one server: a short loop around the conversation of `webtaxon-wire`.
 //!
-//! It reads from the socket only when somebody waits for the next event, so that a slow reader
-//! slows the server down and nothing piles up here.
+//! It reads from the socket only when an event is awaited, so that a slow reader slows the server down and no data
+//! accumulates here.
 
 use super::offline::Offline;
 use super::query::Query;
@@ -27,19 +27,18 @@ use webtaxon_wire::frame::ENTRY_LIMIT;
 use webtaxon_wire::message::{Control, LdapResult, Octets};
 use webtaxon_wire::{Conversation, Event, ProtocolErrorKind};
 
-/// Whether a server refuses to speak of itself to strangers: operationsError,
-/// strongerAuthRequired, confidentialityRequired, inappropriateAuthentication,
-/// insufficientAccessRights.
+/// Whether a server refuses to show its root DSE before a bind: operationsError, strongerAuthRequired,
+/// confidentialityRequired, inappropriateAuthentication, insufficientAccessRights.
 fn is_shy(error: &DirectoryError) -> bool {
     matches!(error.kind(), DirectoryErrorKind::Search { result, .. } if [1, 8, 13, 48, 50].contains(&result.code.0))
 }
 
-/// A connection that is open.
+/// An open connection.
 pub struct Connection {
     stream: Box<dyn Stream>,
     conversation: Conversation,
     buffer: Box<[u8]>,
-    /// Events that came for other requests than the one that was waited for.
+    /// Events that arrived for requests other than the awaited one.
     aside: VecDeque<Event>,
     server: String,
     timeout: Duration,
@@ -48,17 +47,17 @@ pub struct Connection {
     root: RootDse,
     page: u32,
     password_state: Option<PasswordState>,
-    /// What the system said when the connection broke.
+    /// The system's error when the connection broke.
     broken: Option<std::io::Error>,
-    /// A page whose end has arrived, though its entries were not all read, and the next one's cookie.
+    /// A page whose end has arrived before its entries were all read, with the next page's cookie.
     ahead: Option<(RequestId, Octets)>,
-    /// What answers in place of a server, if anything does.
+    /// The snapshot that answers in place of a server, if any.
     offline: Option<Offline>,
-    /// Who is told how far a reading has come.
+    /// The receiver of progress events.
     pub(crate) watch: Watch,
 }
 
-/// The directory's servers, in the order in which they are to be tried.
+/// The directory's servers, in the order in which to try them.
 pub(crate) async fn servers(directory: &Directory) -> Result<Vec<Server>, DirectoryError> {
     match &directory.servers {
         Servers::Named(list) => Ok(list.clone()),
@@ -76,7 +75,7 @@ impl std::fmt::Debug for Connection {
 }
 
 impl Connection {
-    /// Connects to one server, tells each step as it is done, and reads what it says of itself.
+    /// Connects to one server, reports each step, and reads its root DSE.
     pub(crate) async fn open_at(
         server: &Server,
         directory: &Directory,
@@ -103,7 +102,7 @@ impl Connection {
             watch: Watch::default(),
         };
         match connection.read_root().await {
-            // A shy server may be willing to after the bind.
+            // It may be readable after the bind.
             Err(error) if !is_shy(&error) => {
                 let reason = connection.broken.take();
                 let reason = reason.and_then(|reason| transport::ended(&reason, directory));
@@ -118,7 +117,7 @@ impl Connection {
         }
     }
 
-    /// A snapshot that answers in place of a server.
+    /// A connection to a snapshot in place of a server.
     pub(crate) fn offline(snapshot: Arc<Snapshot>, directory: &Directory, deadline: Instant) -> Self {
         let offline = Offline::new(snapshot);
         Self {
@@ -140,38 +139,37 @@ impl Connection {
         }
     }
 
-    /// The snapshot that answers in place of a server, if one does.
+    /// The snapshot that answers in place of a server, if any.
     #[must_use]
     pub fn snapshot(&self) -> Option<&Arc<Snapshot>> {
         self.offline.as_ref().map(|offline| &offline.snapshot)
     }
 
-    /// The server's address, as the settings write it.
+    /// The server's address, as in the settings.
     #[must_use]
     pub fn server(&self) -> &str {
         &self.server
     }
 
-    /// What the server says of itself.
+    /// The server's root DSE.
     #[must_use]
     pub fn root(&self) -> &RootDse {
         &self.root
     }
 
-    /// Entries in a page, if the server knows pages.
+    /// Entries on a page; `None` if the server does not support paging.
     pub(crate) fn page(&self) -> Option<u32> {
         Some(self.page).filter(|page| *page > 0 && self.root.paged())
     }
 
-    /// Asks for half as many entries in a page from here on, and at last for no pages; false if
-    /// there were none already.
+    /// Halves the page size from here on, down to no paging; false if there was none already.
     pub(crate) fn halve_page(&mut self) -> bool {
         let paged = self.page().is_some();
         self.page /= 2;
         paged
     }
 
-    /// Waits, but not past the run's deadline.
+    /// Waits, but not beyond the run's deadline.
     pub(crate) async fn rest(&self, pause: Duration) -> Result<(), DirectoryError> {
         if Instant::now() + pause >= self.deadline {
             return Err(
@@ -191,12 +189,12 @@ impl Connection {
         Ok(())
     }
 
-    /// The conversation, to say something that goes out with the next wait.
+    /// The conversation, for requests that are sent with the next wait.
     pub(crate) fn conversation(&mut self) -> &mut Conversation {
         &mut self.conversation
     }
 
-    /// Waits for the answer to a bind.
+    /// Waits for the response to a bind.
     pub(crate) async fn bound(
         &mut self,
         request: RequestId,
@@ -207,7 +205,7 @@ impl Connection {
         }
     }
 
-    /// Asks for an extended operation, and waits for its answer.
+    /// Makes an extended operation, and waits for its response.
     pub(crate) async fn extended(
         &mut self,
         oid: &'static str,
@@ -220,7 +218,7 @@ impl Connection {
         }
     }
 
-    /// Reads what the server says of itself, if it refused to before the bind.
+    /// Reads the root DSE if it was refused before the bind.
     pub(crate) async fn read_root_again(&mut self) -> Result<(), DirectoryError> {
         if self.root.read {
             return Ok(());
@@ -228,7 +226,7 @@ impl Connection {
         self.read_root().await.or_else(|error| if is_shy(&error) { Ok(()) } else { Err(error) })
     }
 
-    /// What the server said of the password at the bind; none if it said nothing.
+    /// The password's state as reported with the bind, if it was.
     #[must_use]
     pub fn password_state(&self) -> Option<PasswordState> {
         self.password_state
@@ -260,17 +258,17 @@ impl Connection {
         Ok(id)
     }
 
-    /// The cookie of the page behind this one, if that can be asked for already.
+    /// The cookie of the page after this one, if it has already arrived.
     pub(crate) fn page_behind(&mut self, current: RequestId) -> Option<Octets> {
         self.ahead.take_if(|(id, _)| *id == current).map(|(_, cookie)| cookie)
     }
 
-    /// Tells the server that nobody waits for a search any more; goes out with the next request.
+    /// Abandons a search; sent with the next request.
     pub(crate) fn abandon(&mut self, request: RequestId) {
         let _ = self.conversation.abandon(request);
     }
 
-    /// Sends what is to be sent.
+    /// Sends pending requests.
     pub(crate) async fn flush(&mut self) -> Result<(), DirectoryError> {
         let outgoing = self.conversation.outgoing();
         if outgoing.is_empty() {
@@ -302,7 +300,7 @@ impl Connection {
         }
     }
 
-    /// The next event for anybody.
+    /// The next event of any request.
     pub(crate) async fn any_event(&mut self) -> Result<Event, DirectoryError> {
         match self.aside.pop_front() {
             Some(event) => Ok(event),
@@ -310,7 +308,7 @@ impl Connection {
         }
     }
 
-    /// The next event for one request.
+    /// The next event of one request.
     pub(crate) async fn event_for(&mut self, wanted: RequestId) -> Result<Event, DirectoryError> {
         let place = self.aside.iter().position(|event| request_of(event) == wanted);
         if let Some(event) = place.and_then(|at| self.aside.remove(at)) {
@@ -328,7 +326,7 @@ impl Connection {
     async fn event(&mut self) -> Result<Event, DirectoryError> {
         self.flush().await?;
         loop {
-            // A peer that keeps sending must not outrun the deadline.
+            // A server that keeps sending must not outlast the deadline.
             if Instant::now() >= self.deadline {
                 return Err(self.too_late().into());
             }
@@ -352,7 +350,7 @@ impl Connection {
         }
     }
 
-    /// Says good-bye (RFC 4511 §4.3) and hangs up.
+    /// Ends the session (RFC 4511 §4.3) and closes the connection.
     pub async fn close(mut self) {
         let _ = self.conversation.unbind();
         let _ = self.flush().await;

@@ -1,4 +1,4 @@
-//! One connection to one server: how it is reached and trusted, who asks, and searches on it.
+//! One connection to one server: reached, trusted, bound, and searched.
 
 mod access;
 mod bind;

@@ -1,4 +1,4 @@
-//! A snapshot in place of a server: the same questions, answered from a file.
+//! A snapshot in place of a server: the same searches, answered from a file.
 
 use crate::directory::RootDse;
 use std::collections::{BTreeMap, HashMap};
@@ -9,12 +9,12 @@ use webtaxon_core::ldap::schema::Schema;
 use webtaxon_core::reading::snapshot::Snapshot;
 use webtaxon_wire::message::{LdapResult, Octets, PartialAttribute, Scope, SearchRequest, SearchResultEntry};
 
-/// A snapshot that is ready to answer.
+/// A snapshot prepared for searches.
 pub(crate) struct Offline {
     pub(crate) snapshot: std::sync::Arc<Snapshot>,
     keys: Vec<DnKey>,
     by_key: HashMap<DnKey, usize>,
-    /// Names above the entries that are no entries of the file themselves.
+    /// Names above the entries that are not entries of the file themselves.
     containers: BTreeMap<DnKey, String>,
 }
 
@@ -44,7 +44,7 @@ impl Offline {
         Self { snapshot, keys, by_key, containers }
     }
 
-    /// What a server of these entries would say of itself.
+    /// A root DSE made up from the snapshot.
     pub(crate) fn root(&self) -> RootDse {
         let header = &self.snapshot.header;
         let mut tops = header.tops.clone();
@@ -60,7 +60,7 @@ impl Offline {
         RootDse { kind: header.kind, naming_contexts: tops, read: true, ..RootDse::default() }
     }
 
-    /// What a search finds in the file (RFC 4511 §4.5.1).
+    /// The result of a search in the file (RFC 4511 §4.5.1).
     pub(crate) fn answer(&self, request: &SearchRequest) -> (Vec<SearchResultEntry>, LdapResult) {
         let base = std::str::from_utf8(&request.base).ok().and_then(|base| Dn::parse(base).ok());
         let (Some(base), Ok(filter)) = (base, request.filter.to_filter()) else {
@@ -88,7 +88,7 @@ impl Offline {
             .filter(|entry| matcher.matches(*entry))
             .map(|entry| shown(entry, schema, &wanted, request.types_only))
             .collect();
-        // Of a container nothing is known but that it is there.
+        // Nothing is known about a container except that it exists.
         if filter == Filter::present("objectClass") {
             let containers = self.containers.iter().filter(|(key, _)| in_scope(key));
             found.extend(containers.map(|(_, dn)| SearchResultEntry {

@@ -1,4 +1,4 @@
-//! What a search asks for, and what it finds.
+//! A search request, and its results.
 
 use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::filter::Filter;
@@ -6,47 +6,47 @@ use webtaxon_wire::ProtocolError;
 use webtaxon_wire::entry::ReceivedEntry;
 use webtaxon_wire::message::{Scope, SearchRequest};
 
-/// What is looked for.
+/// A search request.
 #[derive(Clone, Debug)]
 pub struct Query {
-    /// Where to begin.
+    /// The base.
     pub base: String,
-    /// How far down to look.
+    /// The scope.
     pub scope: Scope,
-    /// What an entry must be like.
+    /// The filter.
     pub filter: Filter,
-    /// Which attributes are wanted; `1.1` for none.
+    /// The attributes to return; `1.1` for none.
     pub attributes: Vec<String>,
-    /// Whether attributes come without their values.
+    /// Whether to return attributes without values.
     pub types_only: bool,
 }
 
-/// One thing that a search found.
+/// One result of a search.
 #[derive(Clone, Debug)]
 pub enum Found {
     /// An entry.
     Entry(ReceivedEntry),
-    /// A part of the tree that another server keeps; it was not followed.
+    /// A search continuation reference that was not followed.
     Reference(Vec<String>),
 }
 
-/// What [`Connection::each`](super::Connection::each) did not hand over.
+/// The part of a search that [`Connection::each`](super::Connection::each) did not deliver.
 #[derive(Clone, Debug, Default)]
 pub struct Short {
-    /// Parts that other servers keep.
+    /// Search continuation references.
     pub references: Vec<String>,
-    /// Why the server ended the search before its end; none if it did not.
+    /// Why the server ended the search early; `None` if it did not.
     pub limit: Option<String>,
 }
 
 impl Query {
-    /// The entry at `dn`, with some of its attributes.
+    /// The entry `dn`, with some of its attributes.
     #[must_use]
     pub fn base(dn: &str, attributes: &[&str]) -> Self {
         Self { scope: Scope::Base, ..Self::subtree(dn, Filter::present("objectClass"), attributes) }
     }
 
-    /// Everything at and below `base` that the filter finds, with some of the attributes.
+    /// The entries at and below `base` that match `filter`, with some of their attributes.
     #[must_use]
     pub fn subtree(base: &str, filter: Filter, attributes: &[&str]) -> Self {
         Self {
@@ -65,7 +65,7 @@ impl Query {
     }
 }
 
-/// The first entry of an answer; references are passed over.
+/// The first entry of a result; references are skipped.
 pub(crate) fn first_entry(found: &[Found]) -> Option<&ReceivedEntry> {
     found.iter().find_map(|found| match found {
         Found::Entry(entry) => Some(entry),
@@ -73,7 +73,7 @@ pub(crate) fn first_entry(found: &[Found]) -> Option<&ReceivedEntry> {
     })
 }
 
-/// Keeps an entry; names that are not UTF-8 are passed over.
+/// Adds an entry; one whose name is not UTF-8 is skipped.
 pub(crate) fn push(entries: &mut Entries, entry: &ReceivedEntry) {
     entries.push(std::str::from_utf8(entry.name()).unwrap_or(""), entry.attributes_as_text());
 }

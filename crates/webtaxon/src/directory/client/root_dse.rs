@@ -1,44 +1,44 @@
-//! What a server says of itself: its root DSE (RFC 4512 §5.1).
+//! A server's root DSE (RFC 4512 §5.1).
 
 use webtaxon_core::ldap::entry::Entry;
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::schema::ServerKind;
 use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS};
 
-/// What a domain controller says it can do ([MS-ADTS] §3.1.1.3.4.3.1).
+/// The capability of domain controllers ([MS-ADTS] §3.1.1.3.4.3.1).
 const CONTROLLER: &str = "1.2.840.113556.1.4.800";
-/// What OpenLDAP calls its root DSE.
+/// The object class of OpenLDAP's root DSE.
 const OPENLDAP: &str = "OpenLDAProotDSE";
 
-/// What a server says of itself.
+/// A server's root DSE.
 #[derive(Clone, Debug, Default)]
 pub struct RootDse {
-    /// What kind of server it is.
+    /// The kind of server.
     pub kind: ServerKind,
-    /// The tops of its trees.
+    /// The naming contexts.
     pub naming_contexts: Vec<Dn>,
-    /// The tree that its people are in, if it says which one.
+    /// The naming context with the people, if the server names one.
     pub default_naming_context: Option<Dn>,
-    /// The OIDs of the controls that it knows.
+    /// The OIDs of supported controls.
     pub controls: Vec<String>,
-    /// The OIDs of the extended operations that it knows.
+    /// The OIDs of supported extended operations.
     pub extensions: Vec<String>,
-    /// The SASL mechanisms that it knows.
+    /// The supported SASL mechanisms.
     pub mechanisms: Vec<String>,
-    /// Who made it, if it can be told.
+    /// The vendor, if known.
     pub vendor: Option<String>,
-    /// Where its schema is published.
+    /// The name of the subschema entry.
     pub subschema: Option<Dn>,
-    /// What its clock says, as generalized time (RFC 4517 §3.3.13).
+    /// The server's time, as generalized time (RFC 4517 §3.3.13).
     pub current_time: Option<String>,
-    /// The number of the last change, on a domain controller.
+    /// The highest change number, on a domain controller.
     pub highest_change: Option<u64>,
-    /// Whether it said anything at all.
+    /// Whether the server showed anything.
     pub read: bool,
 }
 
 impl RootDse {
-    /// The attributes that are asked for.
+    /// The attributes requested.
     pub(crate) const ATTRIBUTES: [&str; 11] = [
         "namingContexts",
         "defaultNamingContext",
@@ -81,31 +81,31 @@ impl RootDse {
         }
     }
 
-    /// Whether the server knows a control.
+    /// Whether a control is supported.
     #[must_use]
     pub fn knows(&self, control: &str) -> bool {
         self.controls.iter().any(|known| known == control)
     }
 
-    /// Whether the server says that it knows an extended operation.
+    /// Whether an extended operation is supported.
     #[must_use]
     pub fn extends(&self, operation: &str) -> bool {
         self.extensions.iter().any(|known| known == operation)
     }
 
-    /// Whether it knows paged results (RFC 2696).
+    /// Whether paged results are supported (RFC 2696).
     #[must_use]
     pub fn paged(&self) -> bool {
         self.knows(PAGED_RESULTS)
     }
 
-    /// Whether it can keep a search inside one domain.
+    /// Whether a search can be kept within one domain.
     #[must_use]
     pub fn domain_scope(&self) -> bool {
         self.knows(DOMAIN_SCOPE)
     }
 
-    /// The tops of the trees that people may be in: the one that the server names, or all of them.
+    /// The naming contexts that people may be in: the default one, or all.
     #[must_use]
     pub fn tops(&self) -> &[Dn] {
         match &self.default_naming_context {
@@ -114,7 +114,7 @@ impl RootDse {
         }
     }
 
-    /// What kind of server it is, in words.
+    /// The kind of server, in words.
     #[must_use]
     pub fn described(&self) -> String {
         let kind = match self.kind {

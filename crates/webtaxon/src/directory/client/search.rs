@@ -10,38 +10,38 @@ use webtaxon_wire::conversation::RequestId;
 use webtaxon_wire::message::{LdapResult, Octets, ResultCode, Scope};
 use webtaxon_wire::{Event, control};
 
-/// How long a busy server is left alone before it is asked again.
+/// Pauses before a busy server is asked again.
 const PAUSES: [Duration; 3] = [Duration::from_millis(250), Duration::from_secs(1), Duration::from_secs(3)];
-/// Searches of a pipeline that are under way at once.
+/// Searches of a pipeline in progress at once.
 const WINDOW: usize = 64;
-/// Empty pages in a row that are taken for a server that never ends. Filters that are costly make
-/// honest servers send a few.
+/// Consecutive empty pages after which a server is taken to be endless. Honest servers send a few, for costly
+/// filters.
 const EMPTY_PAGES: usize = 1000;
 
-/// A search under way: entries as they come, page after page.
+/// A search in progress: entries as they arrive, page after page.
 ///
-/// Only [`PagedSearch::next`] reads from the socket, so a slow caller slows the server. A search
-/// that is dropped before its end is abandoned.
+/// Only [`PagedSearch::next`] reads from the socket, so a slow caller slows the server. A search dropped before its
+/// end is abandoned.
 #[derive(Debug)]
 pub struct PagedSearch<'c> {
     connection: &'c mut Connection,
     query: Query,
     current: Option<RequestId>,
-    /// The page behind it, if it was asked for already.
+    /// The request for the next page, if it was sent already.
     next: Option<RequestId>,
-    /// The cookie of the page that is under way; empty for the first.
+    /// The cookie of the current page; empty for the first.
     cookie: Octets,
-    /// Whether a page has come to its end.
+    /// Whether a page has ended.
     begun: bool,
-    /// Entries of the page that is under way.
+    /// Entries of the current page.
     on_page: usize,
     empty_pages: usize,
-    /// How often this page was asked for again.
+    /// Number of retries of this page.
     tries: usize,
 }
 
 impl Connection {
-    /// Puts a question into the queue; it goes out with the next flush or wait.
+    /// Queues a request; it is sent with the next flush or wait.
     fn ask(&mut self, query: &Query, cookie: &[u8]) -> Result<RequestId, DirectoryError> {
         let request = query.request().map_err(|error| DirectoryError::protocol(self.server(), error))?;
         let mut controls = Vec::new();
@@ -54,10 +54,10 @@ impl Connection {
         self.queue_search(request, controls)
     }
 
-    /// Begins a search.
+    /// Starts a search.
     ///
     /// # Errors
-    /// The connection is of no use any more.
+    /// The connection is unusable.
     pub async fn search(&mut self, query: Query) -> Result<PagedSearch<'_>, DirectoryError> {
         let current = Some(self.ask(&query, b"")?);
         Ok(PagedSearch {
@@ -73,10 +73,10 @@ impl Connection {
         })
     }
 
-    /// Everything that a search finds: its entries, and the references that it met.
+    /// All results of a search: its entries, and the references met.
     ///
     /// # Errors
-    /// The search did not end with success, or the connection is of no use any more.
+    /// The search did not succeed, or the connection is unusable.
     pub async fn entries(&mut self, query: Query) -> Result<(Entries, Vec<String>), DirectoryError> {
         let (mut entries, mut references) = (Entries::new(), Vec::new());
         let mut search = self.search(query).await?;
@@ -89,11 +89,11 @@ impl Connection {
         Ok((entries, references))
     }
 
-    /// Hands each entry that a search finds to `take`, one at a time, until it breaks off. Nothing is
-    /// kept. A server that gives no more at once leaves the answer short, and the answer says so.
+    /// Passes each entry of a search to `take`, one at a time, until `take` breaks off. Nothing is kept. If the
+    /// server's limit ended the search, the result says so.
     ///
     /// # Errors
-    /// Nothing could be read, or the connection is of no use any more.
+    /// Nothing could be read, or the connection is unusable.
     pub async fn each(
         &mut self,
         query: Query,
@@ -122,11 +122,11 @@ impl Connection {
         }
     }
 
-    /// Asks many small questions, up to 64 at once, and gives each answer with
-    /// the question's number. The answers come in the order in which the server gives them.
+    /// Makes many small searches, up to 64 at once, and passes on each result with the number of its search, in the
+    /// order of the responses.
     ///
     /// # Errors
-    /// The connection is of no use any more. What a single question ended with is in its answer.
+    /// The connection is unusable. The failure of a single search is part of its result.
     pub async fn pipeline(
         &mut self,
         queries: &[Query],
@@ -172,9 +172,8 @@ fn reference(urls: &[Octets]) -> Found {
 }
 
 impl PagedSearch<'_> {
-    /// Whether a page that ended like this is to be asked for again: a server that is busy, after
-    /// a pause; one that does not like so large a page, with a smaller one. Nothing of the page
-    /// may have come.
+    /// Whether to repeat a page that failed: after a pause if the server is busy, with a smaller page if it rejects
+    /// the size. No part of the page may have arrived.
     async fn again(&mut self, result: &LdapResult) -> Result<bool, DirectoryError> {
         if self.on_page > 0 {
             return Ok(false);
@@ -191,17 +190,16 @@ impl PagedSearch<'_> {
         Ok(true)
     }
 
-    /// The next entry or reference; none after the final success.
+    /// The next entry or reference; `None` after success.
     ///
     /// # Errors
-    /// The search ended with another result than success, or the connection is of no use any
-    /// more. Nothing follows an error.
+    /// The search did not succeed, or the connection is unusable. Nothing follows an error.
     pub async fn next(&mut self) -> Result<Option<Found>, DirectoryError> {
         while let Some(current) = self.current {
             if self.next.is_none()
                 && let Some(cookie) = self.connection.page_behind(current)
             {
-                // The server works on the next page while this one is gone through.
+                // The server works on the next page while this one is read.
                 self.next = Some(self.connection.ask(&self.query, &cookie)?);
                 self.connection.flush().await?;
             }

@@ -1,7 +1,7 @@
-//! The servers of a domain, from the name servers: `_ldap._tcp.DOMAIN` (RFC 2782).
+//! The servers of a domain from DNS: `_ldap._tcp.DOMAIN` (RFC 2782).
 //!
-//! Answers of name servers are not proven. A target outside the domain is left out: whoever forged
-//! it could show a good certificate for it, and would be given the password.
+//! DNS answers are not authenticated. A target outside the domain is left out: a forger could present a valid
+//! certificate for it, and would receive the password.
 
 use crate::directory::{DirectoryError, DirectoryErrorKind};
 use hickory_resolver::TokioResolver;
@@ -10,13 +10,13 @@ use std::time::Duration;
 use tokio::time::timeout;
 use webtaxon_core::ldap::url::{Scheme, Server};
 
-/// Servers of a domain that are tried at most.
+/// Maximum servers of a domain that are tried.
 const MOST: usize = 16;
 
-/// One answer: priority, weight, host, port.
+/// One record: priority, weight, host, port.
 type Target = (u16, u16, String, u16);
 
-/// The servers of a domain, in the order in which they are to be tried.
+/// The servers of a domain, in the order in which to try them.
 pub(crate) async fn servers(domain: &str, wait: Duration) -> Result<Vec<Server>, DirectoryError> {
     let unknown = |reason: String| DirectoryErrorKind::Domain { domain: domain.to_owned(), reason };
     let resolver = TokioResolver::builder_tokio()
@@ -39,8 +39,8 @@ async fn ask(resolver: &TokioResolver, domain: &str, wait: Duration) -> Result<V
     order(domain, targets.collect()).map_err(|reason| unknown(reason).into())
 }
 
-/// Lowest priority first, then the highest weight, then by name: the same answer gives the same
-/// order (RFC 2782 would draw lots; here a run must be repeatable).
+/// Sorted by priority, then by descending weight, then by name: RFC 2782 would choose at random, but a run must be
+/// repeatable.
 fn order(domain: &str, mut targets: Vec<Target>) -> Result<Vec<Server>, String> {
     let domain = domain.trim_end_matches('.').to_ascii_lowercase();
     for (_, _, host, _) in &mut targets {
@@ -106,7 +106,7 @@ mod tests {
         assert!(order("quillmere.example", stranger).unwrap_err().contains("impostor.example"));
     }
 
-    /// A name server that knows one domain.
+    /// A DNS server that knows one domain.
     async fn name_server() -> u16 {
         let socket = tokio::net::UdpSocket::bind("127.0.0.1:0").await.unwrap();
         let port = socket.local_addr().unwrap().port();

@@ -5,10 +5,10 @@ use super::query::Query;
 use crate::directory::DirectoryError;
 use webtaxon_core::ldap::schema::Schema;
 
-/// Reads what a server publishes of attributes and classes; an empty schema where it shows nothing.
+/// Reads the published attribute types and classes; an empty schema if the server shows none.
 ///
 /// # Errors
-/// The connection is of no use any more.
+/// The connection is unusable.
 pub async fn read_schema(connection: &mut Connection) -> Result<Schema, DirectoryError> {
     let Some(place) = connection.root().subschema.clone() else { return Ok(Schema::default()) };
     let wanted = ["attributeTypes", "objectClasses", "matchingRules", "ldapSyntaxes"];

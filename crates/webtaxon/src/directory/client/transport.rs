@@ -1,5 +1,4 @@
-//! From a server's address to a stream of bytes: name, TCP, StartTLS, TLS with the certificate
-//! checked.
+//! From a server's address to a stream of bytes: DNS, TCP, StartTLS, TLS with the certificate checked.
 
 use crate::directory::{DirectoryError, DirectoryErrorKind};
 use crate::secure::{Certificate, CertificateFault, RefusedCertificate, SecureError, TlsRules};
@@ -20,37 +19,37 @@ use webtaxon_wire::control::START_TLS;
 use webtaxon_wire::message::ResultCode;
 use webtaxon_wire::{Conversation, Event};
 
-/// How long one address is tried alone before the next one is tried beside it (RFC 8305 §5).
+/// Head start of each address before the next one is tried in parallel (RFC 8305 §5).
 const HEAD_START: Duration = Duration::from_millis(250);
-/// Silence on a connection after which the system asks whether the peer is still there.
+/// Idle time after which TCP keep-alive begins.
 const KEEP_ALIVE: Duration = Duration::from_secs(60);
 
-/// Bytes to and from a server. An application may move what waits for them to another thread.
+/// Bytes to and from a server. An application may move the waiting task to another thread.
 pub(crate) trait Stream: AsyncRead + AsyncWrite + Send + Sync + Unpin {}
 impl<S: AsyncRead + AsyncWrite + Send + Sync + Unpin> Stream for S {}
 
-/// How a connection came about, step by step.
+/// A step in setting up a connection.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub enum Milestone {
-    /// The host has these addresses.
+    /// The host name was resolved.
     Resolved(Vec<SocketAddr>),
-    /// Somebody listens; none for a socket of this machine.
+    /// TCP is connected; `None` for a local socket.
     Connected(Option<SocketAddr>),
-    /// The connection is secure.
+    /// TLS is established.
     Secured {
         /// The protocol, like `TLS 1.3`.
         protocol: &'static str,
-        /// The certificate that was accepted.
+        /// The accepted certificate.
         certificate: Option<Box<Certificate>>,
-        /// Whether StartTLS made it so.
+        /// Whether StartTLS was used.
         start_tls: bool,
     },
-    /// The settings say that it stays in plain text.
+    /// The connection remains in plain text, as the settings allow.
     Plain,
 }
 
-/// Connects to one server, and tells each step as it is done.
+/// Connects to one server, and reports each step.
 pub(crate) async fn open(
     server: &Server,
     directory: &Directory,
@@ -69,7 +68,7 @@ pub(crate) async fn open(
         }
         Server::Host { scheme, host, port } => (*scheme, host.as_str(), *port),
     };
-    // Files that cannot be read are told before anybody is asked.
+    // Unreadable files are reported before a server is contacted.
     let rules = match (scheme, directory.plain) {
         (Scheme::Ldap, true) => None,
         _ => Some(TlsRules::new(directory, folder)?),
@@ -119,11 +118,11 @@ async fn local(path: &Path, shown: &str) -> Result<Box<dyn Stream>, DirectoryErr
 
 #[cfg(not(unix))]
 async fn local(_: &Path, shown: &str) -> Result<Box<dyn Stream>, DirectoryError> {
-    let reason = io::Error::new(io::ErrorKind::Unsupported, "this system has no such sockets");
+    let reason = io::Error::new(io::ErrorKind::Unsupported, "this system does not support such sockets");
     Err(DirectoryErrorKind::Connect { server: shown.to_owned(), reason }.into())
 }
 
-/// The first address that accepts; each gets a head start before the next one joins (RFC 8305).
+/// The first address that accepts; each has a head start before the next one is tried in parallel (RFC 8305).
 async fn connect(addresses: &[SocketAddr]) -> io::Result<TcpStream> {
     let mut under_way = JoinSet::new();
     let mut waiting = addresses.iter().copied();
@@ -146,8 +145,7 @@ async fn connect(addresses: &[SocketAddr]) -> io::Result<TcpStream> {
     }
 }
 
-/// Asks the server to go on with TLS (RFC 4511 §4.14). Nothing but its success is good enough:
-/// there is no going on in plain text.
+/// Starts TLS (RFC 4511 §4.14). Anything but success is an error: there is no fallback to plain text.
 async fn start_tls(stream: &mut TcpStream, server: &str) -> Result<(), DirectoryError> {
     let broken = |error| DirectoryError::protocol(server, error);
     let cut = || DirectoryErrorKind::Cut { server: server.to_owned() };
@@ -175,7 +173,7 @@ async fn start_tls(stream: &mut TcpStream, server: &str) -> Result<(), Directory
     Ok(())
 }
 
-/// Why TLS failed, told apart where the administrator can do something about it.
+/// Why TLS failed, with the cases distinguished that an administrator can fix.
 fn refused(server: String, directory: &Directory, rules: &TlsRules, error: &io::Error) -> DirectoryErrorKind {
     use CertificateError as Bad;
     let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
@@ -187,8 +185,7 @@ fn refused(server: String, directory: &Directory, rules: &TlsRules, error: &io::
                 Bad::UnknownIssuer if matches!(directory.trust, Trust::Pinned(_)) => {
                     CertificateFault::NotPinned
                 }
-                // A bad signature is an authority of the same name with another key: one that was
-                // replaced, or an impostor.
+                // A bad signature means an authority with the same name and another key: replaced, or an impostor.
                 Bad::UnknownIssuer | Bad::BadSignature => CertificateFault::Untrusted,
                 Bad::NotValidForName | Bad::NotValidForNameContext { .. } if nameless => {
                     CertificateFault::Nameless
@@ -212,21 +209,21 @@ fn refused(server: String, directory: &Directory, rules: &TlsRules, error: &io::
     SecureError::Tls { server, reason }.into()
 }
 
-/// The server's own word for why TLS ended.
+/// The server's TLS alert, in words.
 fn alerted(alert: AlertDescription, directory: &Directory) -> String {
     let wants = matches!(alert, AlertDescription::CertificateRequired | AlertDescription::HandshakeFailure);
     match &directory.certificate {
         None if wants => {
-            "the server refuses; it may want a certificate of this side (`certificate` in the settings)"
+            "the server refuses; it may require a client certificate (`certificate` in the settings)"
                 .to_owned()
         }
-        Some(_) => format!("the server refuses ({alert:?}); it may not trust this side's certificate"),
+        Some(_) => format!("the server refuses ({alert:?}); it may not trust the client certificate"),
         None => format!("the server refuses ({alert:?})"),
     }
 }
 
-/// Why TLS ended behind the handshake: with TLS 1.3 a server says only then that it wants another
-/// certificate. None for a connection that ended in another way.
+/// Why TLS ended after the handshake: with TLS 1.3, only then a server reports that it wants another certificate.
+/// `None` for other ends of a connection.
 pub(crate) fn ended(error: &io::Error, directory: &Directory) -> Option<String> {
     match error.get_ref()?.downcast_ref::<rustls::Error>()? {
         rustls::Error::AlertReceived(alert) => Some(alerted(*alert, directory)),

@@ -1,9 +1,9 @@
-//! Groups and other entries that are read with one search, in place of a look-up for each name that groups list.
+//! Groups and other entries read with one search, instead of a look-up for each name that groups list.
 //!
-//! First all groups. Where a group is wider than the intake, most of its members are people who were not read, and
-//! each would be looked up to see whether it is a group: then everything below them. What a search does not bring
-//! is looked up all the same, so that it may end early: nothing that is said of a nest depends on it. The members of
-//! each group are put into the graph as they come, while the server works on the next.
+//! First all groups. If a group has many members outside the intake, each of them would be looked up in case it is a
+//! group: then everything in their part of the tree is read. Names that a search does not return are looked up all
+//! the same, so a search may stop early: no conclusion about a nest depends on it. Each group's members are added to
+//! the graph as they arrive, while the server works on the next.
 
 use super::group_entry::{GROUP_CLASSES, Listing, Members, is_dynamic, members};
 use crate::directory::DirectoryError;
@@ -18,54 +18,53 @@ use webtaxon_core::reading::ReadingBuilder;
 use webtaxon_core::settings::{Intake, Strategy};
 use webtaxon_wire::entry::ReceivedEntry;
 
-/// Look-ups that are made one by one in any case: they are under way together.
+/// Number of look-ups that are made one by one in any case: they are in progress together.
 const FEW: usize = 200;
-/// How many times as many look-ups must be needed before a search is tried once more: all that were left before take
-/// no longer than the last one.
+/// Growth of the pending look-ups after which a search is tried again: all earlier attempts together then cost no
+/// more than the last one.
 const AGAIN: usize = 2;
-/// Groups, and entries of any kind, that a search may bring for each look-up that it spares, before the look-ups are
-/// cheaper. Measured by `scripts/bench` against slapd: a look-up of an entry, 64 under way, takes 65 µs, a group of
-/// forty that a paged search brings 16, and an entry of any kind 9.
+/// Groups, and entries of any kind, that a search may return for each look-up that it saves, before look-ups are
+/// cheaper. Measured by `scripts/bench` against slapd: a look-up, 64 in progress, takes 65 µs, a group of forty in a
+/// paged search 16, and an entry of any kind 9.
 const GROUPS_FOR_EACH: usize = 4;
 const ENTRIES_FOR_EACH: usize = 7;
 
-/// What was brought, until it is asked for.
+/// Entries returned by bulk searches and not yet used.
 pub(crate) struct Swept {
     strategy: Strategy,
-    /// Where groups may be, and the same for comparing.
+    /// The bases of groups, as names and as keys.
     bases: Vec<Dn>,
     within: Vec<DnKey>,
     groups: HashMap<NodeId, Listing>,
-    /// Entries that are no groups, whether anything lists them or not.
+    /// Entries that are not groups, listed in a group or not.
     others: HashSet<DnKey>,
     names: KeyReader,
-    /// Whether it is known what `memberUid` speaks of.
+    /// Whether the attribute that `memberUid` refers to is known.
     knows_logins: bool,
-    /// Names that were looked up, are to be, or would have to be by what was brought; and how many there were when a
-    /// search was left last.
+    /// Names that need a look-up, done or pending; and their number when a search was last abandoned.
     needed: HashSet<NodeId>,
     tried_at: usize,
-    /// Look-ups that were left to do so far; and how many those were when everything was searched last.
+    /// Look-ups pending so far; and their number when everything was last searched.
     lookups: usize,
     searched_at: usize,
-    /// Entries that the searches have brought, whatever they are.
+    /// Entries returned by searches so far.
     looked_at: usize,
-    /// Whether the search for all groups has brought what it brings; the search for everything.
+    /// Whether the search for all groups is complete, and the one for everything.
     has_groups: bool,
     has_others: bool,
 }
 
-/// What is known of a name.
+/// The result of a bulk search for a name.
 pub(crate) enum Known {
     Group(Listing),
     NoGroup,
 }
 
-/// How many entries a search may bring.
+/// The number of entries that a search may return.
 #[derive(Clone, Copy)]
 enum Worth {
     All,
-    /// Groups for each name that is needed: the more of them it brings, the better is that known.
+    /// In proportion to the names needed, which become known as it returns groups.
     Needed,
     Most(usize),
 }
@@ -73,14 +72,14 @@ enum Worth {
 /// How a search ended.
 enum End {
     Whole,
-    /// Before its end, at the server's wish.
+    /// Early, by the server.
     Early,
-    /// It brought more than it was worth.
+    /// Abandoned: it returned more than it was worth.
     Left,
 }
 
 impl Swept {
-    /// Nothing read yet; groups sit where the intake says, or anywhere below the server's tops.
+    /// Nothing read yet; groups are in the intake's bases, or anywhere below the naming contexts.
     pub(crate) fn new(intake: &Intake, tops: &[Dn], knows_logins: bool) -> Self {
         let bases = if intake.group_bases.is_empty() { tops } else { &intake.group_bases };
         Self {
@@ -101,8 +100,8 @@ impl Swept {
         }
     }
 
-    /// Reads what is cheaper than the look-ups of these names and of those before them, or what the settings say; notes
-    /// what was done and why, if anything was.
+    /// Runs the searches that are cheaper than looking up these and earlier names, or that the settings demand; adds
+    /// a note if any ran.
     pub(crate) async fn read_for(
         &mut self,
         connection: &mut Connection,
@@ -130,7 +129,7 @@ impl Swept {
                     (read, End::Left) => {
                         self.tried_at = self.needed.len();
                         builder.note(format!(
-                            "a search for all groups was left after {read} of them: {} look-ups take less",
+                            "a search for all groups was abandoned after {read} of them: {} look-ups are faster",
                             self.needed.len()
                         ));
                         return Ok(());
@@ -139,9 +138,9 @@ impl Swept {
             }
             self.has_groups = true;
             let why = if is_said {
-                "as the settings say".to_owned()
+                "as set in the settings".to_owned()
             } else {
-                format!("which takes less than {} look-ups", self.needed.len())
+                format!("which is faster than {} look-ups", self.needed.len())
             };
             let short = if matches!(end, End::Early) { EARLY } else { "" };
             builder.note(format!("{} groups were read with one search, {why}{short}", self.groups.len()));
@@ -159,7 +158,7 @@ impl Swept {
         Ok(())
     }
 
-    /// Reads everything below these entries, in place of so many look-ups each.
+    /// Searches everything below these entries, each in place of a number of look-ups.
     async fn everything(
         &mut self,
         connection: &mut Connection,
@@ -175,16 +174,16 @@ impl Swept {
             let short = match end {
                 End::Whole => "",
                 End::Early => EARLY,
-                End::Left => ", which was left then, since look-ups take less",
+                End::Left => ", which was then abandoned, since look-ups are faster",
             };
             builder.note(format!(
-                "{read} entries below {base} were read with one search, in place of {count} look-ups of members who are none of the people{short}"
+                "{read} entries below {base} were read with one search, instead of {count} look-ups of members from outside{short}"
             ));
         }
         Ok(())
     }
 
-    /// Makes one search, and keeps what it brings; how many entries that were.
+    /// Runs one search and keeps its results; returns their number.
     async fn search(
         &mut self,
         connection: &mut Connection,
@@ -226,8 +225,8 @@ impl Swept {
         }
     }
 
-    /// Keeps what an entry says; its number if it is a group that is new. A dynamic group's searches are made behind
-    /// its own look-up, and so is it found out what is wrong with a group that cannot be read.
+    /// Keeps an entry; returns its number if it is a new group. A dynamic group's own searches, and the faults of an
+    /// unreadable group, are left to its look-up.
     fn keep(&mut self, builder: &mut ReadingBuilder, entry: &ReceivedEntry) -> Option<NodeId> {
         let dn = std::str::from_utf8(entry.name()).ok()?;
         let key = self.names.key(dn).ok().filter(|_| !is_dynamic(entry))?;
@@ -248,8 +247,8 @@ impl Swept {
         None
     }
 
-    /// Puts down whom a group that was brought lists, if it is needed itself: they would be looked up, and so would
-    /// whom those list that were brought before.
+    /// Counts the members of a returned group as names that need a look-up, if the group itself is needed; and so on
+    /// downwards.
     fn need(&mut self, builder: &ReadingBuilder, group: NodeId) {
         if !self.needed.contains(&group) {
             return;
@@ -276,7 +275,7 @@ impl Swept {
         graph.key(name).is_some_and(|key| self.others.contains(key))
     }
 
-    /// What was brought of this name, if anything was.
+    /// The result for this name, if a search returned one.
     pub(crate) fn take(&mut self, graph: &Graph, name: NodeId) -> Option<Known> {
         let group = self.groups.remove(&name).map(Known::Group);
         group.or_else(|| self.is_other(graph, name).then_some(Known::NoGroup))
@@ -285,8 +284,8 @@ impl Swept {
 
 const EARLY: &str = ", which ended early; the others were looked up";
 
-/// The deepest entry of each tree that is above all those of these names that are in it, and how many they are. Names of
-/// no tree are left out.
+/// For each naming context, the deepest entry above all of these names that are in it, with their number. Other names
+/// are left out.
 fn above<'n>(names: impl Iterator<Item = (&'n DnKey, &'n str)>, tops: &[Dn]) -> Vec<(Dn, usize)> {
     let tops: Vec<DnKey> = tops.iter().map(Dn::key).collect();
     let mut places: Vec<(&DnKey, DnKey, Dn, usize)> = Vec::new();

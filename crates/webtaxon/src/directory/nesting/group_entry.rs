@@ -1,58 +1,57 @@
-//! What one answer of a server says of one group, and what several say together.
+//! A group's entry: one response of the server, and several combined.
 
 use foldhash::{HashMap, HashSet};
 use webtaxon_core::graph::{Foreign, Graph, NodeId, without_uid};
 use webtaxon_core::reading::ReadingBuilder;
 use webtaxon_wire::entry::ReceivedEntry;
 
-/// Object classes whose entries are groups (RFC 4519 §3.5, §3.6, RFC 2307; a domain controller's
-/// own).
+/// Object classes of groups (RFC 4519 §3.5, §3.6, RFC 2307; and a domain controller's own).
 pub(crate) const GROUP_CLASSES: [&str; 5] =
     ["group", "groupOfNames", "groupOfUniqueNames", "posixGroup", "groupOfURLs"];
 
-/// Classes of entries that hold others (RFC 4519 §3, [MS-ADSC]): one that the settings name as a group
-/// has everybody below it.
+/// Object classes of containers (RFC 4519 §3, [MS-ADSC]): one that the settings name as a group contains everybody
+/// below it.
 const UNIT_CLASSES: [&str; 6] =
     ["organizationalUnit", "organization", "container", "domain", "dcObject", "locality"];
 
 pub(crate) fn not_the_rest(begun: usize) -> String {
-    format!("the server gave {begun} of its members and not the rest")
+    format!("the server returned {begun} of its members, but not the rest")
 }
 
 pub(crate) enum Members<'e> {
-    /// The entry is no group.
+    /// Not a group.
     None,
-    /// The entry is no group; it holds others.
+    /// Not a group, but a container.
     Unit,
-    /// It is one, and its members are written in a way that cannot be read whole here.
+    /// A group whose members cannot be read completely.
     Unreadable(String),
-    /// It is one.
+    /// A group.
     Listed(Listed<'e>),
 }
 
-/// What one answer says of a group.
+/// The members in one response.
 #[derive(Default)]
 pub(crate) struct Listed<'e> {
     /// Names of members.
     pub(crate) names: Vec<&'e str>,
-    /// Logins of members.
+    /// Logins of members (`memberUid`).
     pub(crate) logins: Vec<&'e [u8]>,
     /// The number by which people have it as their primary group.
     pub(crate) number: Option<u32>,
     pub(crate) sid: Option<&'e [u8]>,
-    /// The searches that find members.
+    /// The search URLs of a dynamic group.
     pub(crate) urls: Vec<&'e str>,
-    /// The attribute that has more values, and the number of the first of them.
+    /// The attribute with further values, and the number of the next one.
     pub(crate) more: Option<(&'e str, usize)>,
 }
 
-/// What the answers said of a group so far; its members are names of the graph.
+/// A group's members so far, as numbers of the graph.
 #[derive(Default)]
 pub(crate) struct Listing {
     pub(crate) members: Vec<NodeId>,
-    /// Names of members that were given, readable or not.
+    /// Names of members received, valid or not.
     pub(crate) given: usize,
-    /// Whether one of them was no name.
+    /// Whether one of them was not a valid name.
     pub(crate) is_strange: bool,
     pub(crate) logins: Vec<Vec<u8>>,
     pub(crate) number: Option<u32>,
@@ -62,14 +61,14 @@ pub(crate) struct Listing {
 }
 
 impl Listing {
-    /// Takes one answer in.
+    /// Adds one response.
     pub(crate) fn add(&mut self, graph: &mut Graph, listed: &Listed<'_>) {
         self.given += listed.names.len();
         let before = self.members.len();
         self.members.reserve(listed.names.len());
         self.members.extend(graph.all_members(&listed.names).flatten());
         self.is_strange |= self.members.len() - before < listed.names.len();
-        // The graph keeps them so; here, the server is at work on the next group.
+        // The graph wants them sorted; here, the server is busy with the next group.
         self.members.get_mut(before..).into_iter().for_each(<[NodeId]>::sort_unstable);
         self.logins.extend(listed.logins.iter().map(|login| login.to_vec()));
         self.number = self.number.or(listed.number);
@@ -78,7 +77,7 @@ impl Listing {
         self.more = listed.more.map(|(attribute, from)| (attribute.to_owned(), from));
     }
 
-    /// Takes one more member in.
+    /// Adds one member.
     pub(crate) fn put(&mut self, graph: &mut Graph, name: &str) {
         self.given += 1;
         match graph.member(name) {
@@ -88,18 +87,18 @@ impl Listing {
     }
 }
 
-/// Names that the groups of a nest list, and that are none of the people.
+/// Names listed in groups that are not people of the reading.
 #[derive(Default)]
 pub(crate) struct Met {
     all: HashSet<NodeId>,
-    /// Those that were met since they were last taken.
+    /// Names met since the last call of `take_new`.
     new: Vec<NodeId>,
-    /// Those that stand for somebody whom the domain does not keep.
+    /// Names that stand for identities outside the domain.
     foreign: HashMap<NodeId, Foreign>,
 }
 
 impl Met {
-    /// A group lists these.
+    /// Adds the members of a group.
     pub(crate) fn list(&mut self, builder: &ReadingBuilder, members: &[NodeId]) {
         for member in members.iter().filter(|member| !builder.is_person_node(**member)) {
             if self.all.insert(*member) {
@@ -110,14 +109,14 @@ impl Met {
         }
     }
 
-    /// The names that were met since this was last asked, in their order, whatever the order of the answers was.
+    /// The names met since the last call, sorted, so that the order of responses does not matter.
     pub(crate) fn take_new(&mut self, graph: &Graph) -> Vec<NodeId> {
         let mut new = std::mem::take(&mut self.new);
         new.sort_by_key(|id| graph.key(*id));
         new
     }
 
-    /// Why nobody can say who is in a group that has this member; none if it stands for nobody unlisted.
+    /// Why a group with this member cannot be known completely; `None` if the member is no obstacle.
     pub(crate) fn stranger(&self, member: NodeId) -> Option<String> {
         match self.foreign.get(&member) {
             Some(Foreign::Unlisted(sid, called)) => Some(unlisted(sid, *called)),
@@ -126,7 +125,7 @@ impl Met {
     }
 }
 
-/// The members in one answer, of which so many were given before.
+/// The members in one response, after `begun` earlier values.
 pub(crate) fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -> Members<'_> {
     let mut listed = Listed::default();
     let (mut is_group, mut is_posix, mut is_unit, mut ranged) = (false, false, false, false);
@@ -168,7 +167,7 @@ pub(crate) fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -
                 listed.names.push(if is("uniqueMember") { without_uid(dn) } else { dn });
             }
             let Some(range) = range(description) else { continue };
-            // A range that is not the one that was asked for would lose somebody.
+            // A range other than the one requested would lose members.
             let given = listed.names.len() - before;
             let is_next = |from: usize, to: Option<usize>| {
                 from == begun
@@ -187,14 +186,14 @@ pub(crate) fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -
             // Groups that list both keep the logins as a copy of the names.
             if listed.names.is_empty() {
                 return Members::Unreadable(
-                    "its members are written as memberUid; member_login in the settings says which attribute of people that is"
+                    "its members are stored as memberUid; set member_login to the attribute of people that it refers to"
                         .to_owned(),
                 );
             }
             listed.logins.clear();
         }
     }
-    // Such a group must have a number (RFC 2307 §4), so that one without hides it.
+    // A group of this class must have a number (RFC 2307 §4); without one, it is hidden.
     let empty = listed.names.is_empty() && listed.logins.is_empty() && listed.urls.is_empty();
     if is_posix && empty && begun == 0 && listed.number.is_none() {
         return Members::Unreadable(
@@ -209,19 +208,19 @@ pub(crate) fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -
     }
 }
 
-/// Whom a member stands for whom no list shows: why the group counts as not read.
+/// Why a group with an unlisted member counts as not read, in words.
 pub(crate) fn unlisted(sid: &str, called: Option<&str>) -> String {
-    let called = called.unwrap_or("a principal that is not known here");
-    format!("{called} ({sid}) is a member of it, which stands for people whom no list shows")
+    let called = called.unwrap_or("an unknown principal");
+    format!("{called} ({sid}) is a member, which stands for people whom no list shows")
 }
 
-/// Whether searches find the members of a group.
+/// Whether the group's members are found by searches.
 pub(crate) fn is_dynamic(entry: &ReceivedEntry) -> bool {
     entry.attributes_as_text().any(|(name, _)| name.eq_ignore_ascii_case("memberURL"))
 }
 
-/// The range of a description like `member;range=0-1499`, its end left out where it is the last
-/// one; nothing inside where it cannot be read. None for a description without a range.
+/// The range in a description like `member;range=0-1499`, without an end if it is the last; `Some(None)` if it is
+/// invalid, `None` without a range.
 fn range(description: &str) -> Option<Option<(usize, Option<usize>)>> {
     let option = description.split(';').skip(1).find_map(|option| {
         option.get(..6).filter(|start| start.eq_ignore_ascii_case("range=")).and_then(|_| option.get(6..))

@@ -1,9 +1,8 @@
-//! The nest of groups, read from the named groups downwards, many look-ups at once.
+//! Reading nests through member lists, from the named groups downwards, with many look-ups at once.
 //!
-//! Level by level: the members of every group of a level that are not people are looked up
-//! together, or found among all groups, where those were read with one search ([`Swept`]). Each name is looked up once, so cycles end. A group whose members a server gives in
-//! ranges ([MS-ADTS] §3.1.1.3.1.3.3) is asked until its last one; a dynamic group's searches
-//! (`memberURL`) are made.
+//! Level by level: the members of all groups of a level, except people, are looked up together, or taken from a bulk
+//! search ([`Swept`]). Each name is looked up once, so cycles end. A group whose members a server returns in ranges
+//! ([MS-ADTS] §3.1.1.3.1.3.3) is read to its last range; the searches of a dynamic group (`memberURL`) are made.
 
 use super::bulk::{Known, Swept};
 use super::group_entry::{Listing, Members, Met, members, not_the_rest};
@@ -23,17 +22,17 @@ use webtaxon_core::reading::{Ended, Part, PartId, ReadingBuilder};
 use webtaxon_core::settings::Intake;
 use webtaxon_wire::message::{LdapResult, ResultCode, Scope};
 
-/// Members of one group at most, so that a server that gives ranges without end is left.
+/// Maximum members of a group, so that a server with endless ranges is abandoned.
 const MOST: usize = 50_000_000;
 
 struct Lookup {
     group: NodeId,
     part: PartId,
-    /// A group that the settings name must exist and be a group; a member need not.
+    /// A group in the settings must exist and be a group; a member need not.
     named: bool,
-    /// What was said of it so far.
+    /// Its members so far.
     said: Listing,
-    /// The attribute of which a range is asked for, and the first value that is wanted.
+    /// The attribute to request a range of, and the first value wanted.
     range: Option<(String, usize)>,
 }
 
@@ -51,30 +50,30 @@ impl Lookup {
     }
 }
 
-/// The attributes by which groups say who is in them.
+/// The attributes of groups that determine their members.
 fn wanted(kind: ServerKind) -> Vec<&'static str> {
     let mut wanted = vec!["objectClass", "member", "uniqueMember", "memberUid", "memberURL"];
     match kind {
-        // The number is computed, and given only where it is asked for by name.
+        // The primary group number is computed, and returned only on request.
         ServerKind::Controller => wanted.extend(["primaryGroupToken", "objectSid"]),
         _ => wanted.push("gidNumber"),
     }
     wanted
 }
 
-/// By what groups may know people without listing their names.
+/// How groups may list people other than by name.
 struct Logins<'r> {
     roll: &'r Roll,
-    /// The attribute that `memberUid` speaks of, if that is known.
+    /// The attribute that `memberUid` refers to, if known.
     attribute: Option<&'r str>,
-    /// Whether the settings say so.
+    /// Whether the settings give it.
     is_said: bool,
 }
 
-/// Reads every group that the intake names, and every group inside them.
+/// Reads the named groups and all groups in them.
 ///
 /// # Errors
-/// The connection is of no use any more; the reading knows what was not read.
+/// The connection is unusable; the reading records what is missing.
 pub(crate) async fn read(
     connection: &mut Connection,
     builder: &mut ReadingBuilder,
@@ -91,8 +90,8 @@ pub(crate) async fn read(
     let mut looked_up: HashSet<NodeId> = HashSet::default();
     let mut met = Met::default();
     let mut swept = Swept::new(intake, connection.root().tops(), attribute.is_some());
-    // The groups that keep people out come first: a group in both nests counts for these, so that
-    // a gap in it is known to hide people who must stay out.
+    // Excluding groups come first: a group in several nests counts as excluding, so that a gap in it is known to hide
+    // people who must stay out.
     for (roots, purpose) in nests {
         let mut level = Vec::new();
         let mut again = Vec::new();
@@ -121,7 +120,7 @@ pub(crate) async fn read(
                 ended.into_iter().for_each(|ended| builder.close(lookup.part, ended));
                 is_open
             });
-            // Groups that are given in ranges are asked again, until none has more.
+            // Groups with further ranges are asked again until they end.
             while !level.is_empty() {
                 let query = |lookup: &Lookup| lookup.query(builder.graph(), kind);
                 let queries: Vec<Query> = level.iter().map(query).collect();
@@ -156,7 +155,7 @@ pub(crate) async fn read(
                 }
             }
         }
-        // Named twice, or read with the other nest: it is whole if it was read as a group there.
+        // A group named twice, or read with another nest, is complete if it was read as a group there.
         for (group, part) in again {
             if builder.graph().is_group_node(group) {
                 builder.close(part, Ended::Complete);
@@ -166,7 +165,7 @@ pub(crate) async fn read(
     Ok(())
 }
 
-/// Makes the searches of a dynamic group; the reason if one was not read to its end.
+/// Makes the searches of a dynamic group; returns the reason if one is incomplete.
 async fn searched(
     connection: &mut Connection,
     builder: &mut ReadingBuilder,
@@ -199,7 +198,7 @@ async fn searched(
         };
         let why = match connection.each(query, take).await {
             Ok(short) if short.limit.is_none() && short.references.is_empty() => continue,
-            Ok(short) => short.limit.unwrap_or_else(|| "a part of it is kept by another server".to_owned()),
+            Ok(short) => short.limit.unwrap_or_else(|| "a part of it is held by another server".to_owned()),
             Err(error) if error.is_fatal() => return Err(error),
             Err(error) => error.to_string(),
         };
@@ -208,8 +207,8 @@ async fn searched(
     Ok(None)
 }
 
-/// Puts one answer into the graph, and says how the group's reading ended; none where it goes on
-/// with the lookup's next range, or with its searches.
+/// Adds one response to the graph; returns how the group ended, or `None` if it goes on with another range or with
+/// its searches.
 fn take(
     builder: &mut ReadingBuilder,
     lookup: &mut Lookup,
@@ -221,7 +220,7 @@ fn take(
     let begun = lookup.said.given;
     if result.code == ResultCode::NO_SUCH_OBJECT && !lookup.named && begun == 0 {
         builder.graph_mut().mark_gone(lookup.group);
-        return Some(Ended::Complete); // a member that is gone
+        return Some(Ended::Complete); // a deleted member
     }
     if result.code != ResultCode::SUCCESS {
         let base = builder.graph().dn(lookup.group).to_owned();
@@ -231,7 +230,7 @@ fn take(
     let entry = first_entry(found);
     let Some(entry) = entry else {
         return Some(Ended::Short(
-            "the server shows nothing of it; the bind account may lack the right to read it".to_owned(),
+            "the server does not show it; the bind account may lack the right to read it".to_owned(),
         ));
     };
     match members(entry, begun, logins.attribute.is_some()) {
@@ -253,8 +252,7 @@ fn take(
     heard(builder, lookup, logins, met)
 }
 
-/// Says how the reading of a group ended of which something was said; none where it goes on with the lookup's
-/// next range, or with its searches.
+/// How a group ended after a response; `None` if it goes on with another range or with its searches.
 fn heard(
     builder: &mut ReadingBuilder,
     lookup: &mut Lookup,
@@ -272,10 +270,10 @@ fn heard(
 }
 
 fn endless() -> Ended {
-    Ended::Short("the server gives ranges of its members that do not end".to_owned())
+    Ended::Short("the server returns ranges of its members without end".to_owned())
 }
 
-/// Puts a group whose members are known into the graph.
+/// Adds a group with its complete members to the graph.
 fn listed(builder: &mut ReadingBuilder, lookup: &mut Lookup, logins: &Logins<'_>, met: &mut Met) -> Ended {
     let said = std::mem::take(&mut lookup.said);
     let mut list = said.members;
@@ -284,7 +282,7 @@ fn listed(builder: &mut ReadingBuilder, lookup: &mut Lookup, logins: &Logins<'_>
     let people = builder.people();
     let by_login = said.logins.iter().flat_map(|login| logins.roll.with_login(people, login));
     let by_login: Vec<usize> = by_login.copied().collect();
-    // Logins that nobody has may speak of another attribute than the one that was taken for it.
+    // Logins that nobody has may mean that the assumed attribute is wrong.
     let doubtful = by_login.is_empty() && !said.logins.is_empty() && !logins.is_said;
     let roll = logins.roll;
     let by_number = said.number.into_iter();
@@ -292,7 +290,7 @@ fn listed(builder: &mut ReadingBuilder, lookup: &mut Lookup, logins: &Logins<'_>
     let unlisted: Vec<usize> = by_login.into_iter().chain(by_number).collect();
     let unlisted: Vec<NodeId> = unlisted.into_iter().filter_map(|person| builder.node_of(person)).collect();
     let listed: HashSet<NodeId> = list.iter().filter(|_| !unlisted.is_empty()).copied().collect();
-    // Whether its people are only hidden cannot be told where no number is shown at all.
+    // If no person shows a primary group number, the group's people may be hidden.
     let nobody = list.is_empty() && unlisted.is_empty() && said.number.is_some() && roll.shows_no_number();
     list.extend(&unlisted);
     let graph = builder.graph_mut();
@@ -304,10 +302,10 @@ fn listed(builder: &mut ReadingBuilder, lookup: &mut Lookup, logins: &Logins<'_>
     } else if let Some(everybody) = everybody {
         Ended::Short(everybody)
     } else if nobody {
-        Ended::Short("nobody is in it, unless by gidNumber, which none of the people shows".to_owned())
+        Ended::Short("it has no members, unless by gidNumber, which none of the people shows".to_owned())
     } else if doubtful {
         Ended::Short(format!(
-            "none of its logins (memberUid) is the {} of anybody who was read; member_login in the settings says which attribute of people that is",
+            "none of its logins (memberUid) is the {} of anybody; set member_login to the attribute of people that it refers to",
             logins.attribute.unwrap_or("login")
         ))
     } else {

@@ -1,4 +1,4 @@
-//! Groups in groups: the strategies by which a nest is read, and the choice of one.
+//! Nested groups: the strategies for reading them, and the choice of one.
 
 mod bulk;
 mod group_entry;
@@ -14,11 +14,10 @@ use super::error::DirectoryError;
 use webtaxon_core::reading::ReadingBuilder;
 use webtaxon_core::settings::{Intake, Strategy};
 
-/// Reads every group that the intake names, and every group inside them, by the strategy that the
-/// settings name.
+/// Reads the named groups and all groups in them, by the strategy in the settings.
 ///
 /// # Errors
-/// The connection is of no use any more; the reading knows what was not read.
+/// The connection is unusable; the reading records what is missing.
 pub(super) async fn read(
     connection: &mut Connection,
     reading: &mut ReadingBuilder,
@@ -27,14 +26,14 @@ pub(super) async fn read(
     if reading.nests(intake).iter().all(|(groups, _)| groups.is_empty()) {
         return Ok(());
     }
-    // A file has the lists, and no server that would work anything out.
+    // A snapshot has member lists, but no server that computes anything.
     if connection.snapshot().is_some() {
         return lists::read(connection, reading, intake).await;
     }
     match intake.strategy {
         Strategy::Upwards => upwards::read(connection, reading, intake).await.map(drop),
         Strategy::Chain | Strategy::Tokens => server_side::read(connection, reading, intake).await,
-        // A refusal on the way upwards does not end the reading of lists.
+        // A refusal on the way upwards does not prevent reading lists.
         Strategy::Auto => match upwards::read(connection, reading, intake).await {
             Ok(true) => Ok(()),
             Err(error) if error.is_fatal() => Err(error),

@@ -1,5 +1,4 @@
-//! The groups that settings name, each looked up by itself: what the ways have in common that read no lists
-//! of members.
+//! The groups in the settings, each looked up by itself: shared by the strategies that do not read member lists.
 
 use super::group_entry::{Members, members};
 use crate::directory::client::{Connection, Found, Query, first_entry};
@@ -16,23 +15,23 @@ use webtaxon_core::settings::Intake;
 use webtaxon_wire::entry::ReceivedEntry;
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
-/// A group that the settings name.
+/// A group in the settings.
 pub(crate) struct Root {
     name: Dn,
     pub(crate) dn: String,
     pub(crate) key: DnKey,
-    /// What it is named for.
+    /// Its purposes.
     purposes: Vec<GroupPurpose>,
     pub(crate) sid: Option<Vec<u8>>,
-    /// What it says that it is in itself.
+    /// The groups that it claims to be in.
     pub(crate) above: Vec<String>,
-    /// Whether it is a unit, which has everybody below it.
+    /// Whether it is a container, whose members are everybody below it.
     pub(crate) is_unit: bool,
-    /// Why it cannot be told who is in it.
+    /// Why its members cannot be known.
     pub(crate) fault: Option<String>,
 }
 
-/// Looks the named groups up; with the people by their primary group.
+/// Looks up the named groups, and the people who have them as primary group.
 pub(crate) async fn look_up(
     connection: &mut Connection,
     builder: &ReadingBuilder,
@@ -85,7 +84,7 @@ impl Root {
     }
 }
 
-/// Puts those of the named groups into the graph that are units.
+/// Adds those of the named groups that are containers to the graph.
 pub(crate) fn put_units(builder: &mut ReadingBuilder, roots: &[Root]) {
     for root in roots.iter().filter(|root| root.is_unit) {
         let group = builder.graph_mut().node(root.key.clone(), &root.dn);
@@ -93,7 +92,7 @@ pub(crate) fn put_units(builder: &mut ReadingBuilder, roots: &[Root]) {
     }
 }
 
-/// Says how the reading of each named group ended: `missing` is what cannot be known of any of them.
+/// Closes the part of each named group; `missing` applies to all of them.
 pub(crate) fn close(builder: &mut ReadingBuilder, roots: Vec<Root>, roll: &Roll, missing: Option<&str>) {
     let part = builder.open(Part::PrimaryGroups);
     builder.close(part, shown(roll));
@@ -113,15 +112,15 @@ pub(crate) fn texts(entry: &ReceivedEntry, attribute: &str) -> Vec<String> {
         .collect()
 }
 
-/// What an entry says that it is in.
+/// The groups that an entry claims to be in (`memberOf`).
 ///
 /// # Errors
-/// It says more than can be read, in words.
+/// They cannot be read completely; in words.
 pub(crate) fn said(entry: &ReceivedEntry) -> Result<Vec<String>, String> {
     let mut groups = Vec::new();
     for (name, values) in entry.attributes_as_text() {
         if name.get(..9).is_some_and(|start| start.eq_ignore_ascii_case("memberOf;")) {
-            return Err("it is in more groups than the server gives at once".to_owned());
+            return Err("it is in more groups than the server returns at once".to_owned());
         }
         if name.eq_ignore_ascii_case("memberOf") {
             for value in values {
@@ -133,8 +132,8 @@ pub(crate) fn said(entry: &ReceivedEntry) -> Result<Vec<String>, String> {
     Ok(groups)
 }
 
-/// Whether one of these, who say that they are in no group, is in one all the same: then what they say (`memberOf`)
-/// is hidden, and nobody knows from whom else. In words, if so.
+/// Whether an entry without `memberOf` is listed in a group all the same: then the attribute is hidden, and possibly
+/// for others, too. In words.
 pub(crate) async fn unsaid(
     connection: &mut Connection,
     silent: &[String],
@@ -154,25 +153,25 @@ pub(crate) async fn unsaid(
         });
         if let Some(group) = group {
             why.get_or_insert_with(|| {
-                format!("{group} lists somebody who does not say so; the bind account may lack the right to read memberOf")
+                format!("{group} lists a member whose memberOf does not show it; the bind account may lack the right to read memberOf")
             });
         } else if result.code != ResultCode::SUCCESS {
             let told = not_shown(&top.to_string(), &result);
-            why.get_or_insert_with(|| format!("whether memberOf is shown cannot be told: {told}"));
+            why.get_or_insert_with(|| format!("it is not known whether memberOf is visible: {told}"));
         }
     };
     connection.pipeline(&queries, answer).await?;
     Ok(why)
 }
 
-/// Names that are looked for in groups with one search.
+/// Names searched for in groups with one search.
 const LISTED_AT_ONCE: usize = 50;
 
-/// Why an entry that was looked up did not come.
+/// Why an entry was not returned by its look-up.
 pub(crate) fn not_shown(dn: &str, result: &LdapResult) -> String {
     match result.code {
         ResultCode::SUCCESS => {
-            "the server shows nothing of it; the bind account may lack the right to read it".to_owned()
+            "the server does not show it; the bind account may lack the right to read it".to_owned()
         }
         _ => {
             let (base, result) = (dn.to_owned(), Box::new(result.clone()));
@@ -181,35 +180,33 @@ pub(crate) fn not_shown(dn: &str, result: &LdapResult) -> String {
     }
 }
 
-/// Why nobody's account may be taken away on the word of a server that works membership out itself; none where
-/// it may: on a domain controller of a forest that has no other domain, of whose groups it would not know.
+/// Why a server's own computation of membership is no proof of absence; `None` on a domain controller whose forest
+/// has no other domain.
 pub(crate) async fn doubt(connection: &mut Connection) -> Result<Option<String>, DirectoryError> {
     if connection.root().kind != ServerKind::Controller {
         return Ok(Some(
-            "this kind of server need not keep up what people and groups say they are in (memberOf); strategy = \"lists\" reads the groups' own lists"
+            "this kind of server need not maintain memberOf; strategy = \"lists\" reads member lists"
                 .to_owned(),
         ));
     }
     let Some(top) = connection.root().default_naming_context.clone() else {
-        return Ok(Some("the server does not say which domain it has".to_owned()));
+        return Ok(Some("the server does not show its domain".to_owned()));
     };
     let partitions = format!("CN=Partitions,CN=Configuration,{top}");
     let query = Query::subtree(&partitions, Filter::present("objectClass"), &["objectClass", "systemFlags"]);
-    let unseen = "groups of another one would not be seen";
+    let unseen = "groups of another one would be missed";
     let domains = match connection.entries(query).await {
         Ok((references, _)) => references.iter().filter(|one| is_domain(*one)).count(),
         Err(error) if error.is_fatal() => return Err(error),
         Err(error) => {
-            return Ok(Some(format!(
-                "which domains the forest has could not be read, and {unseen}: {error}"
-            )));
+            return Ok(Some(format!("the domains of the forest could not be read, and {unseen}: {error}")));
         }
     };
     Ok(match domains {
         1 => None,
         0 => Some(format!("the server does not show which domains the forest has, and {unseen}")),
         many => Some(format!(
-            "the forest has {many} domains, and what is in groups of another one is not seen; strategy = \"lists\" reads the groups' own lists"
+            "the forest has {many} domains, and groups of the others are not seen; strategy = \"lists\" reads member lists"
         )),
     })
 }
@@ -221,11 +218,11 @@ fn is_domain(reference: Entry<'_>) -> bool {
         && flags.is_some_and(|flags| flags & 2 != 0)
 }
 
-/// A principal from elsewhere, its entry's name, and the groups that list it.
+/// A principal from another domain, its entry's name, and the groups that list it.
 pub(crate) type Stranger = (Foreign, String, Vec<String>);
 
-/// Principals from elsewhere that stand for people whom nothing shows; and why some may be missing. What they say
-/// themselves (`memberOf`) is not relied on: a Samba controller leaves it out for some.
+/// Foreign principals that stand for people whom no list shows; and why some may be missing. Their `memberOf` is not
+/// used, since a Samba controller omits it for some.
 pub(crate) async fn foreign(
     connection: &mut Connection,
 ) -> Result<(Vec<Stranger>, Option<String>), DirectoryError> {
@@ -253,7 +250,7 @@ pub(crate) async fn foreign(
     Ok((all, short))
 }
 
-/// A comparison by a rule of the server's.
+/// A comparison by a matching rule.
 pub(crate) fn rule(attribute: &str, rule: &str, value: &[u8]) -> Filter {
     Filter::Item(Item::Extensible {
         attribute: Some(attribute.into()),
@@ -263,7 +260,7 @@ pub(crate) fn rule(attribute: &str, rule: &str, value: &[u8]) -> Filter {
     })
 }
 
-/// The people who have a group as their primary one, put into a list of its members.
+/// Adds the people who have a group as their primary group to its members.
 pub(crate) fn add_primary(
     builder: &mut ReadingBuilder,
     roll: &Roll,
@@ -288,7 +285,7 @@ pub(crate) fn shown(roll: &Roll) -> Ended {
     }
 }
 
-/// Puts a unit into the graph, with everybody below it.
+/// Adds a container to the graph, with everybody below it.
 pub(crate) fn unit(builder: &mut ReadingBuilder, unit: NodeId) {
     let Some(top) = builder.graph().key(unit).cloned() else { return };
     let is_below = |id: &NodeId| builder.graph().key(*id).is_some_and(|key| key.is_within(&top));

@@ -1,8 +1,8 @@
-//! Who is in which group, as a domain controller works it out itself: by its rule for chains of members, or by
-//! the groups that it computes for each person.
+//! Nested membership as computed by a domain controller: by its matching rule for chains, or as the groups of each
+//! person (`tokenGroups`).
 //!
-//! It does not say through which groups, so that a path has the named group alone. Everything is inside the
-//! controller's own domain; `tokenGroups` leaves out groups that are for mail only ([MS-ADTS] §3.1.1.4.5.19).
+//! The groups in between are not known, so that a path contains the named group alone. Only the controller's own
+//! domain counts; `tokenGroups` omits distribution groups ([MS-ADTS] §3.1.1.4.5.19).
 
 use super::group_entry::unlisted;
 use super::named_groups::{self, Root, Stranger, add_primary, rule, texts};
@@ -20,16 +20,16 @@ use webtaxon_core::reading::ReadingBuilder;
 use webtaxon_core::settings::{Intake, Strategy};
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
-/// The rule for chains of members ([MS-ADTS] §3.1.1.3.4.4.3).
+/// The matching rule for chains ([MS-ADTS] §3.1.1.3.4.4.3).
 const CHAIN: &str = "1.2.840.113556.1.4.1941";
 
-/// A bit of `groupType`: the group counts for rights, and not for mail alone ([MS-ADTS] §2.2.12).
+/// A bit of `groupType`: a security group, not a distribution group ([MS-ADTS] §2.2.12).
 const SECURITY: u32 = 0x8000_0000;
 
-/// Reads who is in each group that the intake names, and closes its parts.
+/// Reads the members of each named group, and closes its parts.
 ///
 /// # Errors
-/// The connection is of no use any more; the reading knows what was not read.
+/// The connection is unusable; the reading records what is missing.
 pub(crate) async fn read(
     connection: &mut Connection,
     builder: &mut ReadingBuilder,
@@ -39,14 +39,15 @@ pub(crate) async fn read(
     let (mut roots, roll) = named_groups::look_up(connection, builder, intake).await?;
     named_groups::put_units(builder, &roots);
     if kind != ServerKind::Controller {
-        // Others know neither, and answer with nobody, as if nobody were in.
-        let why = "only a domain controller works out who is in a group; strategy = \"lists\" reads the groups' own lists";
+        // Other servers support neither, and would answer as if the groups were empty.
+        let why =
+            "only a domain controller computes nested membership; strategy = \"lists\" reads member lists";
         named_groups::close(builder, roots, &roll, Some(why));
         return Ok(());
     }
     let mut doubt = named_groups::doubt(connection).await?;
     if intake.strategy == Strategy::Chain {
-        // The rule finds nobody whose memberOf the bind account may not read.
+        // The rule does not match people whose memberOf the bind account cannot read.
         let people = builder.people().iter().filter(|person| person.values("memberOf").next().is_none());
         let silent: Vec<String> = people.map(|person| person.dn().to_owned()).collect();
         doubt = doubt.or(named_groups::unsaid(connection, &silent).await?);
@@ -80,21 +81,21 @@ pub(crate) async fn read(
         connection.watch.tell(|| Progress::Groups { read: number + 1 });
     }
     builder.note(match intake.strategy {
-        Strategy::Tokens => "who is in which group was asked of the server, person by person".to_owned(),
-        _ => "who is in which group was asked of the server, group by group".to_owned(),
+        Strategy::Tokens => "the server computed the groups of each person (tokenGroups)".to_owned(),
+        _ => "the server computed the members of each group (chain rule)".to_owned(),
     });
     named_groups::close(builder, roots, &roll, doubt.as_deref());
     Ok(())
 }
 
-/// A group, and those inside it.
+/// A named group, and all groups in it.
 #[derive(Default)]
 struct Inner {
-    /// The number by which people have each as their primary group, and its SID.
+    /// The primary group number of each, and its SID.
     groups: Vec<(Option<u32>, Option<Vec<u8>>)>,
-    /// One that is for mail alone.
+    /// A distribution group among them.
     for_mail: Option<String>,
-    /// Why it cannot be told who is in them.
+    /// Why their members cannot be known.
     fault: Option<String>,
 }
 
@@ -107,7 +108,7 @@ async fn inner_groups(
     let Some(top) = connection.root().default_naming_context.clone() else { return Ok(inner) };
     let inside = rule("memberOf", CHAIN, root.as_bytes());
     let groups = Filter::all([Filter::equal("objectClass", "group"), inside]);
-    // Not one search: what is computed is given by some servers only for one entry.
+    // Not one search: some servers return computed attributes for single entries only.
     let mut names = Vec::new();
     let take = |entry: Entry<'_>| {
         names.push(entry.dn().to_owned());
@@ -148,7 +149,7 @@ async fn inner_groups(
     Ok(inner)
 }
 
-/// Asks which of the people are in a group, through any nesting; why not everybody is known.
+/// Searches for the people in a group, directly or nested; returns why the result is incomplete, if it is.
 async fn by_chain(
     connection: &mut Connection,
     builder: &mut ReadingBuilder,
@@ -176,10 +177,10 @@ async fn by_chain(
     Ok(None)
 }
 
-/// The SIDs of each person's groups; why not, where they are not shown.
+/// The SIDs of each person's groups, or why they are hidden.
 type Tokens = Vec<Result<Vec<Vec<u8>>, String>>;
 
-/// Asks of each person which groups they are in.
+/// Reads each person's groups.
 async fn tokens(connection: &mut Connection, builder: &ReadingBuilder) -> Result<Tokens, DirectoryError> {
     let names = (0..builder.people().len()).filter_map(|person| builder.name_of(person));
     let names: Vec<&str> = names.map(|(_, dn)| dn).collect();
@@ -197,7 +198,7 @@ async fn tokens(connection: &mut Connection, builder: &ReadingBuilder) -> Result
                 }
             }
         }
-        // Whoever can sign in is in a primary group at least.
+        // Every account has at least a primary group.
         *slot = if sids.is_empty() {
             Err(named_groups::not_shown(names.get(number).map_or("", |dn| dn), &result))
         } else {
@@ -208,7 +209,7 @@ async fn tokens(connection: &mut Connection, builder: &ReadingBuilder) -> Result
     Ok(tokens)
 }
 
-/// The people whose groups have a root among them; why not everybody is known.
+/// The people whose groups include a named one; and why the result is incomplete, if it is.
 fn by_tokens(
     builder: &mut ReadingBuilder,
     root: &Root,
@@ -234,7 +235,9 @@ fn by_tokens(
         }
     }
     let for_mail = inner.for_mail.as_ref().map(|dn| {
-        format!("{dn} is for mail alone, and tokenGroups leaves such groups out; strategy = \"lists\" reads the groups' own lists")
+        format!(
+            "{dn} is a distribution group, which tokenGroups omits; strategy = \"lists\" reads member lists"
+        )
     });
     unknown.or(for_mail)
 }

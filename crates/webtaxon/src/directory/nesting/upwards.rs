@@ -1,8 +1,8 @@
-//! Who is in which group, from the people upwards: by what people, and then their groups, say they are in
-//! (`memberOf`), level by level, many look-ups at once.
+//! Nested membership from the people upwards: by the groups that people, and then their groups, claim to be in
+//! (`memberOf`), level by level, with many look-ups at once.
 //!
-//! No list of members is read, however long it is. The primary group, which `memberOf` leaves out, is found by its
-//! SID ([MS-ADTS] §3.1.1.6.1.1). Members who are none of the people are not seen.
+//! No member list is read, however long. The primary group, which `memberOf` omits, is found by its SID ([MS-ADTS]
+//! §3.1.1.6.1.1). Members who are not people of the reading are not seen.
 
 use super::group_entry::unlisted;
 use super::named_groups::{self, Root, add_primary, not_shown, said};
@@ -20,22 +20,22 @@ use webtaxon_core::reading::ReadingBuilder;
 use webtaxon_core::settings::{Intake, Strategy};
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
-/// What was met on the way up.
+/// The groups and memberships met so far.
 #[derive(Default)]
 struct Climb {
-    /// The members of each group, as far as they were met.
+    /// The known members of each group.
     members: HashMap<NodeId, Vec<NodeId>>,
     /// Groups to look up next.
     next: Vec<(NodeId, DnKey, String)>,
     seen: HashSet<DnKey>,
-    /// The names of those who say that they are in nothing.
+    /// Entries that claim no groups.
     silent: Vec<String>,
-    /// Why it cannot be told what is in what.
+    /// Why memberships cannot be known.
     missing: Option<String>,
 }
 
 impl Climb {
-    /// Somebody says that they are in these groups.
+    /// Adds the groups that an entry claims to be in.
     fn is_in(
         &mut self,
         builder: &mut ReadingBuilder,
@@ -66,17 +66,16 @@ impl Climb {
     }
 }
 
-/// People whom the way upwards is chosen for at most, where the settings leave it open, and the members that a named
-/// group has more of then: reading so long a list, and looking which of them are groups, takes longer than asking each
-/// of so few people.
+/// Maximum number of people for which this strategy is chosen automatically, and minimum length of a named group's
+/// list: reading that list and looking up its members then takes longer than asking every person.
 const FEW: usize = 1_000;
 const LONG: usize = 20_000;
 
-/// Reads what the people are in, and says how the reading of each group ended that the intake names; false if the
-/// settings leave the way open and this one is not the cheapest that sees everything: then nothing was said.
+/// Reads the groups of the people, and closes the part of each named group. False, without closing any, if the
+/// strategy is left open and this one is not the cheapest that sees everything.
 ///
 /// # Errors
-/// The connection is of no use any more; the reading knows what was not read.
+/// The connection is unusable; the reading records what is missing.
 pub(crate) async fn read(
     connection: &mut Connection,
     builder: &mut ReadingBuilder,
@@ -140,17 +139,14 @@ pub(crate) async fn read(
     }
     let fault = roots.iter().find_map(|root| root.fault.as_ref()).or(climb.missing.as_ref());
     if is_choice && fault.is_some() {
-        tracing::debug!(
-            fault,
-            "the groups' own lists are read: what people say they are in does not show everything"
-        );
+        tracing::debug!(fault, "member lists are read: memberOf does not show everything");
         return Ok(false);
     }
     finish(builder, roots, &roll, climb, &strangers, long.as_deref());
     Ok(true)
 }
 
-/// A named group with a long list, where there are so few people that asking each takes less than reading it.
+/// A named group whose list takes longer to read than asking every person.
 async fn long_list(
     connection: &mut Connection,
     builder: &ReadingBuilder,
@@ -178,12 +174,12 @@ async fn long_list(
     Ok(long)
 }
 
-/// What each of the people says that they are in, as it was read with them.
+/// The groups that each person claims to be in, as read with the people.
 fn as_read(people: &Entries, climb: &mut Climb) -> Vec<Vec<String>> {
     let is_ranged =
         |(_, name): (_, &str)| name.get(..9).is_some_and(|start| start.eq_ignore_ascii_case("memberOf;"));
     if people.names().iter().any(is_ranged) {
-        climb.miss("somebody is in more groups than the server gives at once");
+        climb.miss("somebody is in more groups than the server returns at once");
     }
     let said = |entry: Entry<'_>| {
         let texts = entry.values("memberOf").map(|value| std::str::from_utf8(value).map(str::to_owned));
@@ -195,7 +191,7 @@ fn as_read(people: &Entries, climb: &mut Climb) -> Vec<Vec<String>> {
     people.iter().map(said).collect()
 }
 
-/// What each of the people says that they are in, asked now.
+/// The groups that each person claims to be in, read now.
 async fn asked(
     connection: &mut Connection,
     people: &Entries,
@@ -207,14 +203,14 @@ async fn asked(
     for (number, above) in above(connection, &queries).await?.into_iter().enumerate() {
         match (above, groups.get_mut(number)) {
             (Ok(above), Some(slot)) => *slot = above,
-            (Err(why), _) => climb.miss(&format!("what somebody is in cannot be told: {why}")),
+            (Err(why), _) => climb.miss(&format!("the groups of somebody cannot be read: {why}")),
             (Ok(_), None) => {}
         }
     }
     Ok(groups)
 }
 
-/// What these entries say that they are in, in the order of the questions; why it cannot be told, if so.
+/// The groups that these entries claim to be in, in the order of the entries; and why they cannot be known, if so.
 async fn above(
     connection: &mut Connection,
     queries: &[Query],
@@ -232,7 +228,7 @@ async fn above(
     Ok(above)
 }
 
-/// The people's primary groups, which they do not name.
+/// The people's primary groups, which `memberOf` omits.
 async fn primary(
     connection: &mut Connection,
     builder: &mut ReadingBuilder,
@@ -268,14 +264,14 @@ async fn primary(
         if climb.seen.insert(key) {
             match above {
                 Ok(above) => climb.is_in(builder, node, &above, within),
-                Err(why) => climb.miss(&format!("what {dn} is in cannot be told: {why}")),
+                Err(why) => climb.miss(&format!("the groups of {dn} cannot be read: {why}")),
             }
         }
     }
     Ok(())
 }
 
-/// Looks up what groups are in, until nothing new comes.
+/// Looks up the groups that groups are in, until no new ones appear.
 async fn up(
     connection: &mut Connection,
     builder: &mut ReadingBuilder,
@@ -285,7 +281,7 @@ async fn up(
     let mut read = 0;
     while !climb.next.is_empty() {
         let mut level = std::mem::take(&mut climb.next);
-        // In the order of names, whatever the order of the answers was.
+        // Sorted by name, so that the order of responses does not matter.
         level.sort_by(|(_, one, _), (_, other, _)| one.cmp(other));
         let queries: Vec<Query> =
             level.iter().map(|(_, _, dn)| Query::base(dn, &["objectClass", "memberOf"])).collect();
@@ -295,14 +291,14 @@ async fn up(
         for ((node, _, dn), above) in level.into_iter().zip(above) {
             match above {
                 Ok(above) => climb.is_in(builder, node, &above, within),
-                Err(why) => climb.miss(&format!("what {dn} is in cannot be told: {why}")),
+                Err(why) => climb.miss(&format!("the groups of {dn} cannot be read: {why}")),
             }
         }
     }
     Ok(())
 }
 
-/// Puts everything into the graph, and says of each named group whether all of it is known.
+/// Adds everything to the graph, and closes the part of each named group.
 fn finish(
     builder: &mut ReadingBuilder,
     mut roots: Vec<Root>,
@@ -322,7 +318,7 @@ fn finish(
     lists.sort_by_key(|(node, _)| *node);
     let graph = builder.graph_mut();
     for (node, list) in lists {
-        // A unit has everybody below it already.
+        // A container has everybody below it already.
         if !graph.is_group_node(node) {
             graph.set_members(node, list);
         }
@@ -337,10 +333,10 @@ fn finish(
         });
     }
     let why = long.map_or_else(String::new, |long| {
-        format!(", since {long} lists more than {LONG} members; strategy = \"lists\" shows who else is in it")
+        format!(", since {long} lists more than {LONG} members; strategy = \"lists\" shows its other members")
     });
     builder.note(format!(
-        "who is in which group was read upwards, from what people and groups say they are in{why}"
+        "membership was read upwards, from the groups that people and groups claim to be in (memberOf){why}"
     ));
     named_groups::close(builder, roots, roll, climb.missing.as_deref());
 }

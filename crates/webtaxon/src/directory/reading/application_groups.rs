@@ -1,4 +1,4 @@
-//! The groups that come into the application: which they are. Their members are read with the other nests.
+//! Selecting the groups to be imported into the application. Their members are read with the other nests.
 
 use super::reader::{Reader, Sought};
 use crate::directory::DirectoryError;
@@ -6,8 +6,7 @@ use crate::directory::client::Query;
 use webtaxon_core::reading::{Ended, Part};
 
 impl Reader<'_> {
-    /// Which groups come into the application. One that does not show who it is could not be told from one that
-    /// is gone.
+    /// Reads the groups to be imported. One without a lasting identity could not be told from a deleted one.
     pub(crate) async fn application_groups(&mut self) -> Result<(), DirectoryError> {
         let Some(groups) = &self.intake.application_groups else { return Ok(()) };
         let attributes = groups.attributes();

@@ -1,4 +1,4 @@
-//! Reading what an intake needs into a snapshot.
+//! Reading an intake into a snapshot.
 
 use super::links::Links;
 use super::steps::{read_with, wanted_attributes};
@@ -16,8 +16,8 @@ use webtaxon_core::reading::snapshot::{Header, Mask, Snapshot};
 use webtaxon_core::selection::active_filter;
 use webtaxon_core::settings::{GroupIntake, Intake};
 
-/// Reads everything that the intake needs, and what its filter compares with, so that the same
-/// people are found in the file.
+/// Reads everything that the intake needs, and the attributes in its filter, so that a search in the file finds the
+/// same people.
 ///
 /// # Errors
 /// No server could be reached, or the bind was refused.
@@ -52,8 +52,8 @@ pub async fn take_snapshot(
     Ok(Snapshot::new(header, &reading, Some(&Mask::new(key, &filters))))
 }
 
-/// Reads once what two settings of one directory need, and gives what each of them would have read:
-/// the first reading is a snapshot in memory, from which both are taken.
+/// Reads once for two settings of one directory, and returns the reading of each. Both are taken from a snapshot in
+/// memory.
 ///
 /// # Errors
 /// No server could be reached, or the bind was refused.
@@ -87,7 +87,7 @@ pub(crate) async fn read_for_both(
     add(&mut intake.bases, &two.bases);
     add(&mut intake.groups, &two.groups);
     add(&mut intake.not_in_group, &two.not_in_group);
-    // The other's rules stand beside these, so that everything that they look at is read.
+    // The other settings' rules are added, so that all of their attributes are read.
     intake
         .fields
         .extend(two.fields.iter().map(|(name, rule)| (format!("{name} of the other"), rule.clone())));

@@ -1,27 +1,27 @@
-//! The links of the accounts, which may still be on their way while people are read.
+//! The accounts' links, which may become known while people are being read.
 
 use foldhash::HashSet;
 use tokio::sync::watch;
 use webtaxon_core::ldap::identity::Identity;
 
-/// The links of the accounts that there are. They are needed last: a list of accounts may be read while
-/// people are.
+/// The links of the existing accounts. They are needed last, so the account list may be read at the same time as the
+/// people.
 #[derive(Clone, Debug)]
 pub(crate) struct Links(watch::Receiver<Option<Vec<Identity>>>);
 
 impl Links {
-    /// Those of a list that was read.
+    /// The links of a list that has been read.
     pub(crate) fn known(links: &[Identity]) -> Self {
         Self(watch::channel(Some(links.to_vec())).1)
     }
 
-    /// Those of a list that is being read, and whom to tell of them.
+    /// The links of a list that is being read, and the sender for them.
     pub(crate) fn later() -> (watch::Sender<Option<Vec<Identity>>>, Self) {
         let (tell, links) = watch::channel(None);
         (tell, Self(links))
     }
 
-    /// Those whom nobody met. Waits until the list has been read; where it cannot be, nobody is missed.
+    /// Links that this reading did not see. Waits for the account list; empty if the list failed.
     pub(super) async fn without(&self, met: &HashSet<Identity>) -> Vec<Identity> {
         let mut links = self.0.clone();
         let Ok(links) = links.wait_for(Option::is_some).await else { return Vec::new() };

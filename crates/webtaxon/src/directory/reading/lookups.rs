@@ -1,4 +1,4 @@
-//! Look-ups of the people of linked accounts whom no base showed: elsewhere, or gone.
+//! Looking up the people of linked accounts who are in no base: elsewhere, or gone.
 
 use super::reader::{Reader, Sought};
 use crate::directory::DirectoryError;
@@ -11,13 +11,13 @@ use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::reading::snapshot::Snapshot;
 use webtaxon_core::reading::{Ended, Part};
 
-/// People who are looked up with one search.
+/// People looked up with one search.
 const LOOKUP_BATCH: usize = 50;
 impl Reader<'_> {
-    /// Finds out where the people are whose accounts are linked but whom the reading did not meet.
+    /// Finds the people of linked accounts whom the reading did not see.
     ///
-    /// Only an entry that is nowhere below the directory's own tops is gone; one that is elsewhere
-    /// is only outside the bases or the filter.
+    /// Only an entry that is nowhere below the naming contexts is gone; one that is elsewhere is merely outside the
+    /// bases or the filter.
     pub(super) async fn lookups(
         &mut self,
         identity: &str,
@@ -35,7 +35,7 @@ impl Reader<'_> {
         if tops.is_empty() {
             return Ok(()); // the server does not say where its trees begin: nobody can be known to be gone
         }
-        // A link that cannot be a value of the attribute cannot be looked up; it stays unknown.
+        // A link that is not a possible value of the attribute cannot be looked up, and stays unknown.
         let filter = |person: Identity| Some((person.clone(), person.filter(identity)?));
         let askable: Vec<(Identity, Filter)> = missing.into_iter().filter_map(filter).collect();
         if !askable.is_empty() {
@@ -58,10 +58,10 @@ impl Reader<'_> {
         Ok(())
     }
 
-    /// Where the people are whom a snapshot does not have: only who was looked for then is known.
+    /// The same in a snapshot: only look-ups made when it was taken are known.
     fn lookups_in(&mut self, snapshot: &Snapshot, missing: Vec<Identity>) {
         let (mut gone, mut unknown) = (Vec::new(), Vec::new());
-        // Entries that these settings do not find are there all the same.
+        // Entries that these settings do not select exist all the same.
         let attribute = self.builder.identity().to_owned();
         let there =
             snapshot.entries.iter().filter_map(|entry| Some((Identity::of(entry, &attribute)?, entry.dn())));
@@ -85,7 +85,7 @@ impl Reader<'_> {
         if !unknown.is_empty() {
             let part = self.builder.open(Part::Lookup { people: unknown });
             self.builder
-                .close(part, Ended::Short("they were not looked for when the snapshot was taken".to_owned()));
+                .close(part, Ended::Short("they were not looked up when the snapshot was taken".to_owned()));
         }
     }
 }

@@ -1,5 +1,5 @@
-//! The entries that fields of people name and that are none of the people: a manager from another
-//! base, say. Each is looked up once, many at a time.
+//! Entries other than people that fields of people refer to, such as a manager in another base. Each is looked up
+//! once, many at a time.
 
 use super::reader::Reader;
 use crate::directory::client::{Found, Query, first_entry};
@@ -11,10 +11,10 @@ use webtaxon_core::reading::{Ended, Part, ReadingBuilder};
 use webtaxon_core::settings::rules::FieldRule;
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
-/// Looks up every name that a field with `follow` has.
+/// Looks up the names in fields with `follow`.
 ///
 /// # Errors
-/// The connection is of no use any more; the reading knows what was not read.
+/// The connection is unusable; the reading records what is missing.
 pub(crate) async fn read(reader: &mut Reader<'_>) -> Result<(), DirectoryError> {
     let attributes: HashSet<&str> = reader.intake.fields.values().flat_map(FieldRule::followed).collect();
     if attributes.is_empty() {
@@ -50,7 +50,7 @@ pub(crate) async fn read(reader: &mut Reader<'_>) -> Result<(), DirectoryError> 
             }
             (ResultCode::NO_SUCH_OBJECT, _) => builder.followed_gone(key.clone()),
             (ResultCode::SUCCESS, None) => {
-                short.get_or_insert(format!("the server shows nothing of {dn}"));
+                short.get_or_insert(format!("the server does not show {dn}"));
             }
             _ => {
                 let kind = DirectoryErrorKind::Search { base: dn.to_string(), result: Box::new(result) };
@@ -63,8 +63,7 @@ pub(crate) async fn read(reader: &mut Reader<'_>) -> Result<(), DirectoryError> 
     Ok(())
 }
 
-/// The names that are none of the people's, in their order. A value that is no name is the field's
-/// own fault, and told there.
+/// The names that are not people, sorted. A value that is not a name is reported with its field.
 fn strangers(builder: &ReadingBuilder, attributes: &HashSet<&str>) -> BTreeMap<DnKey, Dn> {
     let mut names = BTreeMap::new();
     let mut seen: HashSet<&[u8]> = HashSet::new();

@@ -1,39 +1,38 @@
-//! A search that the server does not give whole, in parts that it does: by the beginnings of names.
+//! Splitting a search that the server's limit cuts short, by the first letters of names.
 //!
-//! A server with a hard limit ends a search early. Every part asks for less: those whose name
-//! begins with a letter that came, and, as a part of its own, everybody else. Whatever letters are
-//! chosen, the parts together are the whole: the last one is the others' opposite. A part that is
-//! cut, too, is split again. A server that hides the name from some entries could hide those
-//! entries from every part; so each entry that comes must show it, or there is no proof.
+//! Each portion asks for less: the entries whose name begins with a letter that was seen, and, as a portion of its
+//! own, all others. Whatever letters are chosen, the portions cover everything, since the last one is the negation of
+//! the others. A portion that is cut short is split again. A server that hides the name of some entries could hide
+//! them from every portion; so each entry must show it, or there is no proof.
 
 use std::collections::BTreeSet;
 use webtaxon_core::ldap::filter::Filter;
 
-/// Attributes whose beginnings can be told apart, the best one first.
+/// The attributes to split by, best first.
 pub(crate) const BY: [&str; 3] = ["sAMAccountName", "uid", "cn"];
-/// Searches that one search is split into at most.
+/// Maximum portions of one search.
 pub(crate) const MOST: usize = 5000;
 
-/// One part of a search.
+/// One portion of a search.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Portion {
-    /// Those without a name. On a server where a comparison with a value that is not there is
-    /// neither true nor false, they are in none of the others.
+    /// Entries without a name. On a server where a comparison with a missing value is neither true nor false, they
+    /// are in no other portion.
     Nameless,
-    /// Those of exactly this name.
+    /// Entries with exactly this name.
     Named(String),
-    /// Those whose name begins like this, but for some.
+    /// Entries whose name has a prefix, with some exceptions.
     Beginning {
-        /// What the name begins with.
+        /// The prefix.
         prefix: String,
-        /// What it does not begin with.
+        /// Longer prefixes that are excluded.
         excluded: BTreeSet<String>,
-        /// Whether those who are called exactly like the beginning are a part of their own.
+        /// Whether names equal to the prefix are a portion of their own.
         longer: bool,
     },
 }
 
-/// A search in parts, and what is still to be asked.
+/// A search in portions, and those still to be made.
 #[derive(Debug)]
 pub(crate) struct Portions {
     attribute: &'static str,
@@ -42,8 +41,8 @@ pub(crate) struct Portions {
 }
 
 impl Portions {
-    /// Begins with what came before the server ended the search: for each entry, its values of
-    /// [`BY`]. None if the entries do not all show one of them.
+    /// Starts from the entries returned before the limit, each with its values of [`BY`]. `None` unless all of them
+    /// show one of these.
     pub(crate) fn new(came: &[[Vec<String>; 3]]) -> Option<Self> {
         let at = (0..BY.len()).find(|at| {
             !came.is_empty()
@@ -57,12 +56,12 @@ impl Portions {
         splits.then_some(portions)
     }
 
-    /// The attribute whose beginnings are told apart.
+    /// The attribute to split by.
     pub(crate) fn attribute(&self) -> &'static str {
         self.attribute
     }
 
-    /// The next part, as a filter within `filter`; none at the end.
+    /// The next portion, as a filter within `filter`; `None` at the end.
     pub(crate) fn next(&mut self, filter: &Filter) -> Option<(Portion, Filter)> {
         let portion = self.waiting.pop()?;
         self.asked += 1;
@@ -92,7 +91,7 @@ impl Portions {
         Filter::begins_with(self.attribute, prefix)
     }
 
-    /// Splits a part that was cut, by the names that came; false if they do not help.
+    /// Splits a portion that was cut short, by the names returned; false if they do not help.
     pub(crate) fn split<'v>(&mut self, cut: Portion, names: impl IntoIterator<Item = &'v str>) -> bool {
         if self.asked + self.waiting.len() > MOST {
             return false;
@@ -106,7 +105,7 @@ impl Portions {
             let name = folded(name);
             let Some(rest) = name.strip_prefix(&prefix) else { continue };
             named |= rest.is_empty() && !longer && !prefix.is_empty();
-            // A prefix never ends with a blank: servers disagree about those.
+            // A prefix never ends with a blank: servers treat those differently.
             let taken = rest.char_indices().find(|(_, character)| *character != ' ');
             let Some(end) = taken.map(|(at, character)| at + character.len_utf8()) else { continue };
             let further = format!("{prefix}{}", rest.get(..end).unwrap_or(rest));
@@ -127,7 +126,7 @@ impl Portions {
     }
 }
 
-/// A name as prefixes are made of it: small letters, single blanks.
+/// A name in the form for prefixes: lower case, single blanks.
 fn folded(name: &str) -> String {
     name.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase()
 }

@@ -1,4 +1,4 @@
-//! A reading under way at one server: searches that are read to their end, and what becomes of their entries.
+//! A reading in progress at one server: searches read to their end, and what their entries are for.
 
 use super::portions::{self, Portions};
 use crate::directory::DirectoryError;
@@ -14,44 +14,43 @@ use webtaxon_core::reading::{Ended, PartId, ReadingBuilder};
 use webtaxon_core::settings::Intake;
 use webtaxon_wire::entry::ReceivedEntry;
 
-/// Entries that come again, beyond as many as are new, before a search is taken for one that never
-/// ends.
+/// Repeated entries, in excess of new ones, after which a search is taken to be endless.
 const AGAIN: usize = 10_000;
 
-/// A reading under way at one server.
+/// A reading in progress at one server.
 pub(crate) struct Reader<'a> {
     pub(crate) access: &'a Access,
     pub(crate) connection: Connection,
     pub(crate) builder: ReadingBuilder,
     pub(crate) intake: &'a Intake,
-    /// The attributes that are asked for.
+    /// The attributes to request.
     pub(crate) wanted: Vec<String>,
-    /// Connections to servers that references name, by their address.
+    /// Connections to servers named in referrals, by address.
     pub(crate) others: HashMap<String, Connection>,
 }
 
-/// What becomes of the entries of a search.
+/// The purpose of a search.
 #[derive(Clone, Copy, Debug)]
 pub(crate) enum Sought<'i> {
-    /// They are people.
+    /// The people.
     People,
-    /// They say where people are whom the reading did not meet; the attribute tells who they are.
+    /// People in no base: their place, with the attribute of their identity.
     Whereabouts(&'i str),
-    /// They are groups that come into the application.
+    /// The groups to be imported.
     ApplicationGroups,
-    /// They are people who may have moved while the others were read; those who were met already
-    /// are known by the attribute.
+    /// People who may have moved during the reading, with the attribute of their identity and the identities already
+    /// seen.
     Moved(&'i str, &'i HashSet<Identity>),
 }
 
-/// What one search remainder, beside the entries that were kept.
+/// What a search lacks, apart from the entries that were kept.
 #[derive(Default)]
 pub(crate) struct Remainder {
-    /// Why it is not whole; none if nothing is missing.
+    /// Why it is incomplete; `None` if it is not.
     pub(crate) short: Option<String>,
-    /// The parts that other servers keep: for each, the URLs of servers that have it.
+    /// Search continuation references, each with the URLs of its servers.
     pub(crate) references: Vec<Vec<String>>,
-    /// For each entry, its values of [`portions::BY`], if they are wanted.
+    /// For each entry, its values of [`portions::BY`], if requested.
     names: Vec<[Vec<String>; 3]>,
     wants_names: bool,
     new: usize,
@@ -65,7 +64,7 @@ impl Reader<'_> {
         Query::subtree(base, filter, &wanted)
     }
 
-    /// Who was met so far.
+    /// The identities seen so far.
     pub(crate) fn identities_met(&self, identity: &str) -> HashSet<Identity> {
         let people = self.builder.people();
         let lasting = Lasting::new(identity, people.names());
@@ -75,7 +74,7 @@ impl Reader<'_> {
         met
     }
 
-    /// Ends a part; an error that leaves the connection usable is only that part's.
+    /// Closes a part; an error that leaves the connection usable affects only this part.
     pub(crate) fn close(
         &mut self,
         part: PartId,
@@ -93,8 +92,8 @@ impl Reader<'_> {
         Ok(())
     }
 
-    /// Reads one search to its end, whatever it takes: in parts where the server gives no more at
-    /// once, at other servers where it refers to them.
+    /// Reads one search to its end: in portions if the server's limit cuts it short, and at other servers if it
+    /// refers to them.
     pub(crate) async fn whole(
         &mut self,
         query: &Query,
@@ -116,7 +115,7 @@ impl Reader<'_> {
         Ok(remainder.short.or(elsewhere).map_or(Ended::Complete, Ended::Short))
     }
 
-    /// One search at this server; what came is kept even where it ends badly.
+    /// One search at this server; its entries are kept even if it fails.
     async fn search(
         &mut self,
         query: Query,
@@ -126,7 +125,7 @@ impl Reader<'_> {
         run(&mut self.connection, &mut self.builder, query, purpose, remainder).await
     }
 
-    /// The same search in parts that the server gives whole; the reason if they do not add up.
+    /// The same search in portions; returns the reason if they are incomplete.
     async fn in_portions(
         &mut self,
         query: &Query,
@@ -135,7 +134,7 @@ impl Reader<'_> {
     ) -> Result<Option<String>, DirectoryError> {
         let mut wide = query.clone();
         wide.attributes.extend(portions::BY.map(str::to_owned));
-        // The names by which it can be split, if they were not asked for at first.
+        // Reads the names to split by, if they were not requested at first.
         let mut first = Remainder { wants_names: true, ..Remainder::default() };
         let ended = self.search(wide.clone(), purpose, &mut first).await;
         remainder.references.append(&mut first.references);
@@ -148,7 +147,7 @@ impl Reader<'_> {
             Err(error) => return Err(error),
         }
         let Some(mut portions) = Portions::new(&first.names) else {
-            return Ok(Some("not every entry shows a name by which the search could be split".to_owned()));
+            return Ok(Some("not every entry shows a name by which to split the search".to_owned()));
         };
         let at = portions::BY.iter().position(|name| *name == portions.attribute()).unwrap_or(0);
         let mut asked = 0;
@@ -169,7 +168,7 @@ impl Reader<'_> {
                     let names = part.names.iter().filter_map(|values| values.get(at)).flatten();
                     if !portions.split(portion, names.map(String::as_str)) {
                         return Ok(Some(format!(
-                            "too many entries have the same {}, and the server does not give them all",
+                            "too many entries have the same {}, and the server does not return them all",
                             portions.attribute()
                         )));
                     }
@@ -178,7 +177,7 @@ impl Reader<'_> {
             }
         }
         let note = format!(
-            "{}: the server gives no more at once; it was read in {asked} parts by {}",
+            "{}: the server limits the size of a search; it was read in {asked} portions by {}",
             query.base,
             portions.attribute()
         );
@@ -187,7 +186,7 @@ impl Reader<'_> {
     }
 }
 
-/// Runs one search on a connection, and keeps what comes.
+/// Runs one search on a connection, and keeps its entries.
 pub(crate) async fn run(
     connection: &mut Connection,
     builder: &mut ReadingBuilder,
@@ -218,7 +217,7 @@ pub(crate) async fn run(
     Ok(())
 }
 
-/// Keeps one entry for what it was looked for.
+/// Keeps one entry, according to the purpose of the search.
 fn keep(builder: &mut ReadingBuilder, entry: &ReceivedEntry, purpose: Sought<'_>, remainder: &mut Remainder) {
     let values = |wanted: &str| -> Vec<String> {
         let its = entry.attributes_as_text().filter(|(name, _)| name.eq_ignore_ascii_case(wanted));
@@ -237,7 +236,7 @@ fn keep(builder: &mut ReadingBuilder, entry: &ReceivedEntry, purpose: Sought<'_>
             Some(person) if Dn::parse(dn).is_ok() => Some(builder.found(person, dn)),
             Some(_) => None,
             None => {
-                remainder.short = Some(format!("an entry was found that does not show its {attribute}"));
+                remainder.short = Some(format!("an entry does not show its {attribute}"));
                 return;
             }
         },
@@ -251,7 +250,7 @@ fn keep(builder: &mut ReadingBuilder, entry: &ReceivedEntry, purpose: Sought<'_>
     match kept {
         Some(true) => remainder.new += 1,
         Some(false) => remainder.again += 1,
-        None => remainder.short = Some(format!("an entry has a name that cannot be read: {dn}")),
+        None => remainder.short = Some(format!("an entry has an invalid name: {dn}")),
     }
     if remainder.wants_names {
         remainder.names.push(portions::BY.map(values));

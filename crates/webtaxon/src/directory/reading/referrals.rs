@@ -1,5 +1,5 @@
-//! Parts of the tree that other servers keep (RFC 4511 §4.1.10, §4.5.3): read there, left out, or
-//! the end, as the settings say. Whatever is not read to its end takes the proof away.
+//! Referrals and continuation references (RFC 4511 §4.1.10, §4.5.3): followed, ignored or refused, as the settings
+//! say. Whatever is not read to its end takes the proof away.
 
 use super::reader::{Reader, Remainder, Sought, run};
 use crate::directory::client::Connection;
@@ -10,11 +10,11 @@ use webtaxon_core::ldap::url::{LdapUrl, UrlScope};
 use webtaxon_core::settings::References;
 use webtaxon_wire::message::Scope;
 
-/// Servers that refer to each other are followed so far.
+/// Maximum hops from server to server.
 const HOPS: usize = 5;
 
 impl Reader<'_> {
-    /// Reads what other servers keep; why it is not whole, if it is not.
+    /// Reads the parts held by other servers; returns why they are incomplete, if they are.
     pub(crate) async fn follow(
         &mut self,
         query: &Query,
@@ -29,7 +29,7 @@ impl Reader<'_> {
             }
             References::Ignore => {
                 return Ok(Some(format!(
-                    "a part of it is kept by another server and was not followed: {}",
+                    "a part of it is held by another server, and the referral was not followed: {}",
                     first.join(" or ")
                 )));
             }
@@ -40,7 +40,7 @@ impl Reader<'_> {
         while let Some((urls, hops)) = waiting.pop() {
             if hops > HOPS {
                 return Ok(Some(format!(
-                    "servers refer to each other more than {HOPS} times: {}",
+                    "there are more than {HOPS} referrals in a row: {}",
                     urls.join(" or ")
                 )));
             }
@@ -65,7 +65,7 @@ impl Reader<'_> {
             }
             if !is_read {
                 return Ok(Some(format!(
-                    "a part of it is kept by {}, which was not read: {why}",
+                    "a part of it is held by {}, which was not read: {why}",
                     urls.join(" or ")
                 )));
             }
@@ -80,14 +80,14 @@ impl Reader<'_> {
         query: &Query,
         purpose: Sought<'_>,
     ) -> Result<Remainder, String> {
-        let place = LdapUrl::parse(url).map_err(|reason| format!("its address cannot be read: {reason}"))?;
+        let place = LdapUrl::parse(url).map_err(|reason| format!("its address is invalid: {reason}"))?;
         let server = place.server.ok_or("it names no server")?;
         let key = server.to_string();
         let mut connection: Connection = match self.others.remove(&key) {
             Some(connection) => connection,
             None => {
                 let opened = self.access.open_referred(&server).await.map_err(|error| error.to_string())?;
-                self.builder.note(format!("{url} was asked, too"));
+                self.builder.note(format!("{url} was read as well"));
                 opened
             }
         };

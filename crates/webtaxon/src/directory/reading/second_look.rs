@@ -1,5 +1,5 @@
-//! People who move while the others are read: out of a part that is still to come, into one that
-//! was read. Where the server tells what changed, a second look finds them.
+//! People who move during the reading, from a part not yet read into one already read. If the server publishes change
+//! numbers or times, a second look finds them.
 
 use super::reader::{Reader, Sought};
 use crate::directory::DirectoryError;
@@ -11,14 +11,14 @@ use webtaxon_core::ldap::schema::ServerKind;
 use webtaxon_core::reading::Part;
 use webtaxon_core::settings::Intake;
 
-/// How far the server's changes had come when the reading began.
+/// The server's change counter at the start of a reading.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Mark {
-    /// The server does not tell.
+    /// The server publishes none.
     Unknown,
-    /// The number of the last change (a domain controller's highestCommittedUSN).
+    /// The highest change number (a domain controller's highestCommittedUSN).
     Number(u64),
-    /// The time of the last change (a contextCSN, up to its first `#`), one for each tree.
+    /// The time of the last change (contextCSN up to its first `#`), for each naming context.
     Times(Vec<String>),
 }
 
@@ -49,14 +49,15 @@ impl Mark {
         Ok(if times.is_empty() { Self::Unknown } else { Self::Times(times) })
     }
 
-    /// Whoever changed since then, if anything did.
+    /// The filter for entries changed since; `None` if nothing changed.
     fn since(&self, now: &Self) -> Option<Filter> {
         match (self, now) {
             (Self::Number(then), Self::Number(now)) if now > then => {
                 Some(Filter::at_least("uSNChanged", (then + 1).to_string()))
             }
             (Self::Times(then), Self::Times(now)) if now != then => {
-                // The oldest tree's time: too many are looked at again, never too few.
+                // The oldest time of all naming contexts: some entries may be read again without need, but none is
+                // missed.
                 then.iter()
                     .min()
                     .map(|time| Filter::at_least("entryCSN", format!("{time}#000000#000#000000")))
@@ -65,7 +66,7 @@ impl Mark {
         }
     }
 
-    /// Looks again at what changed meanwhile, and keeps whoever was not met.
+    /// Reads the entries changed meanwhile, and keeps people not yet seen.
     pub(crate) async fn look_again(
         self,
         reader: &mut Reader<'_>,
@@ -85,12 +86,14 @@ impl Mark {
         let more = reader.builder.people().len() - before;
         let found =
             if more == 0 { "nobody else was found".to_owned() } else { format!("{more} more were found") };
-        reader.builder.note(format!("the directory changed while it was read; on a second look {found}"));
+        reader
+            .builder
+            .note(format!("the directory changed while it was being read; at a second look, {found}"));
         Ok(())
     }
 }
 
-/// One attribute of one entry; nothing where it cannot be read.
+/// One attribute of one entry; empty if it cannot be read.
 async fn one(connection: &mut Connection, dn: &str, attribute: &str) -> Result<Entries, DirectoryError> {
     match connection.entries(Query::base(dn, &[attribute])).await {
         Ok((entries, _)) => Ok(entries),

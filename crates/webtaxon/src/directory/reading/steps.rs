@@ -1,8 +1,8 @@
-//! One whole reading of a directory for an intake, step by step: people, what changed meanwhile, entries
-//! that fields follow, groups, and where missing people are.
+//! One intake's reading, step by step: people, changes during the reading, entries that fields follow, groups, and
+//! missing people.
 //!
-//! Whatever goes wrong ends up as a gap of the [`Reading`], never as a shorter reading that looks
-//! whole: the proof is core's to give.
+//! Every failure becomes a gap of the [`Reading`], never a shorter reading that looks whole: only core makes the
+//! proof.
 
 use super::links::Links;
 use super::named_entries;
@@ -24,19 +24,18 @@ use webtaxon_core::selection::active_filter;
 use webtaxon_core::settings::rules::{Condition, FieldRule};
 use webtaxon_core::settings::{Intake, Strategy};
 
-/// Reads everything that the intake needs; `links` are the identities of the accounts there are.
+/// Reads everything that the intake needs; `links` are the identities of the existing accounts.
 ///
-/// Where a server goes away in the middle, the next one is asked, from the beginning: a page's
-/// cookie is of no use to another server.
+/// If a server fails in the middle, the next one is read from the beginning: a page's cookie is useless on another
+/// server.
 ///
 /// # Errors
-/// No server could be reached, or the bind was refused. Whatever comes later is a gap of the
-/// reading.
+/// No server could be reached, or the bind was refused. Later failures are gaps of the reading.
 pub async fn read(access: &Access, intake: &Intake, links: &[Identity]) -> Result<Reading, DirectoryError> {
     read_with(access, intake, &Links::known(links), &[]).await
 }
 
-/// As [`read`], with some more attributes of people than the rules look at.
+/// Like [`read`], with additional attributes of people.
 pub(crate) async fn read_with(
     access: &Access,
     intake: &Intake,
@@ -80,13 +79,13 @@ pub(crate) async fn read_with(
             used.close().await;
             return Ok(builder.finish(intake));
         };
-        tracing::debug!(%error, "the reading was cut short");
+        tracing::debug!(%error, "the reading was interrupted");
         let at = servers.iter().position(|one| one.to_string() == server).map_or(servers.len(), |at| at + 1);
         let rest = servers.get(at..).unwrap_or(&[]);
         let next = if error.is_servers_own() { access.open_first(rest).await.ok() } else { None };
         match next {
             Some(other) => {
-                notes.push(format!("{error}; the reading began again at {}", other.server()));
+                notes.push(format!("{error}; the reading started again on {}", other.server()));
                 connection = other;
             }
             None => {
@@ -97,11 +96,10 @@ pub(crate) async fn read_with(
     }
 }
 
-/// One entry with everything that the intake's rules look at; nothing if there is none, or it is not
-/// shown.
+/// One entry with the attributes that the intake's rules use; empty if it does not exist or is hidden.
 ///
 /// # Errors
-/// No server could be reached, or the connection is of no use any more.
+/// No server could be reached, or the connection is unusable.
 pub(crate) async fn entry(
     access: &Access,
     intake: &Intake,
@@ -148,9 +146,9 @@ impl Reader<'_> {
         self.lookups(&identity, missing).await
     }
 
-    /// Reads what the server says of attributes, to judge filters as it does; of a controller, whose schema is
-    /// large, only where the settings name something that is not known of controllers. What is asked for does
-    /// not hang on it: a proxy gives attributes that its schema does not have.
+    /// Reads the server's schema, so that filters are evaluated as the server does; on a domain controller, whose
+    /// schema is large, only if the settings use attributes beyond the usual ones. Requests do not depend on it: a
+    /// proxy returns attributes that its schema lacks.
     async fn schema(&mut self, more: &[String]) -> Result<(), DirectoryError> {
         let (intake, kind) = (self.intake, self.connection.root().kind);
         let conditions = intake.conditions().flat_map(Condition::attributes);
@@ -167,7 +165,7 @@ impl Reader<'_> {
         Ok(())
     }
 
-    /// What a snapshot does not have, if one answers in place of the directory.
+    /// Records what a snapshot lacks, if one is read.
     fn snapshot(&mut self) {
         let Some(snapshot) = self.connection.snapshot() else { return };
         let mut missing = snapshot.missing(self.intake);
@@ -183,10 +181,9 @@ impl Reader<'_> {
         }
     }
 
-    /// Who was met; looks whether every person shows the lasting identity. Servers give every entry one
-    /// of the usual ones, so that a person without it has one that is hidden: whose account they are, and
-    /// whether its person is gone, cannot be known. An attribute of the administrator's choice may
-    /// be missing, and one identity be two people's.
+    /// The identities seen; checks that every person shows one. Servers give every entry one of the usual attributes,
+    /// so a person without it has one that is hidden: then it is unknown which account is theirs, and whether its
+    /// person is gone. An attribute chosen by the administrator may be missing, or be the same for two people.
     fn identities(&mut self, attribute: &str) -> HashSet<Identity> {
         let met = self.identities_met(attribute);
         let people = self.builder.people();
@@ -211,12 +208,12 @@ impl Reader<'_> {
     }
 }
 
-/// Whether groups are read, and who is in them.
+/// Whether the intake reads groups and members.
 fn reads_groups(intake: &Intake) -> bool {
     intake.application_groups.is_some() || intake.nests().iter().any(|(groups, _)| !groups.is_empty())
 }
 
-/// The attributes that the selection and the field rules look at, and no others.
+/// The attributes that the selection and the field rules use.
 pub(crate) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String> {
     let active = active_filter(intake, kind, Timestamp::UNIX_EPOCH);
     let mut wanted: BTreeSet<String> = BTreeSet::new();
@@ -224,7 +221,7 @@ pub(crate) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String
     wanted.extend(intake.conditions().flat_map(Condition::attributes).map(str::to_owned));
     wanted.extend(active.attributes().map(str::to_owned));
     if reads_groups(intake) {
-        // What groups may know people by without listing their names.
+        // Attributes by which groups may list people other than by name.
         wanted.insert(primary_group(kind).to_owned());
         wanted.extend(intake.member_login_attribute(kind).map(str::to_owned));
         wanted.extend((kind == ServerKind::Controller).then(|| "objectSid".to_owned()));

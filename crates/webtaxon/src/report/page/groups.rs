@@ -1,4 +1,4 @@
-//! The application's groups on the page: what would become of them.
+//! The section of the page on the application's groups.
 
 use super::super::words;
 use super::parts::{full, list, text};
@@ -6,7 +6,7 @@ use maud::{Markup, html};
 use webtaxon_core::preview::{GroupChange, GroupChangeKind, Preview};
 use webtaxon_core::words::counted;
 
-/// What would become of the groups, if the settings bring any.
+/// The changes to groups, if the settings import any.
 pub(super) fn groups(preview: &Preview) -> Markup {
     let Some(groups) = &preview.groups else { return html! {} };
     let of = |kind| groups.changes.iter().filter(|change| change.kind == kind).collect::<Vec<_>>();
@@ -20,7 +20,7 @@ pub(super) fn groups(preview: &Preview) -> Markup {
             }
             p {
                 b { (groups.now) " → " (groups.after) } " groups in all; "
-                (counted(groups.unchanged, "linked group stays as it is", "linked groups stay as they are")) "."
+                (counted(groups.unchanged, "linked group is unchanged", "linked groups are unchanged")) "."
             }
             @if !kinds.is_empty() {
                 table.changes.groups role="table" {
@@ -34,7 +34,7 @@ pub(super) fn groups(preview: &Preview) -> Markup {
                     @for (kind, list) in &kinds { (of_kind(*kind, list)) }
                 }
             }
-            (list("Groups that stay as they are though something else might be expected", groups.held.iter().map(|one| format!("{}: {}", one.name, one.message))))
+            (list("Groups left unchanged, though a change might be expected", groups.held.iter().map(|one| format!("{}: {}", one.name, one.message))))
         }
     }
 }

@@ -1,5 +1,5 @@
-//! A preview as one page that somebody else can read and agree to: nothing is loaded from anywhere, all
-//! of it is there without scripts, and no value of a directory can become more than text.
+//! A preview as one page for somebody else to read and approve: nothing is loaded from elsewhere, everything is there
+//! without scripts, and no directory value can become more than text.
 
 mod groups;
 mod parts;
@@ -18,10 +18,10 @@ use webtaxon_core::settings::{Intake, Settings};
 const STYLE: &str = include_str!("preview.css");
 const SCRIPT: &str = include_str!("preview.js");
 
-/// A preview as an HTML page; `made` is when it was read.
+/// A preview as an HTML page; `made` is the time of the reading.
 #[must_use]
 pub fn preview_html(preview: &Preview, settings: &Settings, made: Timestamp) -> String {
-    // Only this script and this style may run, whatever else should get into the page.
+    // Only this script and this style may run, whatever else might get into the page.
     let hash = |text: &str| STANDARD.encode(digest(&SHA256, text.as_bytes()));
     let policy = format!(
         "default-src 'none'; style-src 'sha256-{}'; script-src 'sha256-{}'; base-uri 'none'; form-action 'none'",
@@ -71,21 +71,21 @@ pub fn preview_html(preview: &Preview, settings: &Settings, made: Timestamp) -> 
     page.into_string()
 }
 
-/// What must be seen first: a reading that is not whole, and brakes.
+/// Notices at the top: a reading that is not whole, and brakes.
 fn notices(preview: &Preview) -> Markup {
     html! {
         @if !preview.is_whole() {
             section.notice.bad {
                 h2 { "The directory was not read to its end" }
-                p { "So nobody's account is removed or suspended. What is missing:" }
+                p { "So no account is removed or suspended. What is missing:" }
                 ul { @for gap in &preview.gaps { li { (text(&gap.to_string())) } } }
             }
         }
         @if !preview.brakes.is_empty() {
             section.notice.warn {
-                h2 { "Brakes: limits that are passed" }
+                h2 { "Brakes: limits that are exceeded" }
                 ul { @for brake in &preview.brakes { li { b { (brake.kind) } ": " (brake.in_words()) } } }
-                (list("Without a seat, if those who stay and the restored have theirs first", preview.unseated.iter().cloned()))
+                (list("Without a seat, after active and restored accounts have theirs", preview.unseated.iter().cloned()))
             }
         }
     }
@@ -107,7 +107,7 @@ fn figures(preview: &Preview) -> Markup {
     }
 }
 
-/// The count after each step, with a bar for who is left and who fell out.
+/// The number of people after each step, with a bar for those left and those who dropped out.
 fn funnel(part: &IntakeSummary, intake: &Intake) -> Markup {
     let all = part.funnel.first().map_or(0, |step| step.left);
     let width = |count: usize| format!("{:.3}", permille(count, all));
@@ -130,28 +130,28 @@ fn funnel(part: &IntakeSummary, intake: &Intake) -> Markup {
     }
 }
 
-/// Who would be in, by each intake, and who is out or not known though they might be expected.
+/// The people selected by each intake, and those left out or undecided.
 fn who(preview: &Preview, settings: &Settings) -> Markup {
     html! {
         section aria-labelledby="funnel" {
             h2 id="funnel" {
-                "Who would be in"
+                "Who is selected"
                 @if !preview.is_whole() { ", as far as it was read" }
             }
             @for (part, intake) in preview.intakes.iter().zip(settings.intakes.iter()) {
                 @if !preview.intakes.is_single() { h3 { "Intake " (text(&part.intake)) } }
                 (funnel(part, intake))
             }
-            (list("Out for want of a value", preview.incomplete.iter().map(|one| format!("{}: {}", short(&one.dn), one.missing))))
-            (list("Named in only or except, and nobody who was found is called so", preview.nobody.iter().cloned()))
-            (list("Fields that are left as they are, since no good value was found", preview.open_fields.iter().map(|one| format!("{}: {} {}", one.login, one.field, one.why))))
-            (list("Members of the groups who were not found: outside the bases, not let in by the filter, or gone", preview.strangers.iter().map(|one| format!("{}, listed in {}", one.dn, short(&one.group)))))
+            (list("Left out, because a value is missing", preview.incomplete.iter().map(|one| format!("{}: {}", short(&one.dn), one.missing))))
+            (list("In only or except, but matching nobody found", preview.nobody.iter().cloned()))
+            (list("Fields left unchanged, because no usable value was found", preview.open_fields.iter().map(|one| format!("{}: {} {}", one.login, one.field, one.why))))
+            (list("Group members who were not found: outside the bases, not matched by the filter, or deleted", preview.strangers.iter().map(|one| format!("{}, listed in {}", one.dn, short(&one.group)))))
             (list("On the way", preview.intakes.iter().flat_map(|part| &part.notes).cloned().collect::<Vec<_>>().into_iter()))
         }
     }
 }
 
-/// The part of `count` in `all`, in thousandths.
+/// The ratio of `count` to `all`, in thousandths.
 #[expect(clippy::cast_precision_loss, reason = "the length of a bar")]
 fn permille(count: usize, all: usize) -> f64 {
     if all == 0 { 0.0 } else { count as f64 * 1_000.0 / all as f64 }
@@ -167,9 +167,9 @@ fn changes(preview: &Preview) -> Markup {
         section aria-labelledby="changes" {
             h2 id="changes" tabindex="-1" { "What would change" }
             @if preview.left_out > 0 {
-                p.quiet { (preview.left_out) " changes and accounts held back are left out of the lists." }
+                p.quiet { (preview.left_out) " changes and held accounts are not shown in the lists." }
             }
-            @if kinds.is_empty() && preview.left_out == 0 { p { "Nothing: every account is as it should be." } }
+            @if kinds.is_empty() && preview.left_out == 0 { p { "Nothing: every account is up to date." } }
             @else if !kinds.is_empty() {
                 div.tools hidden role="search" {
                     label { "Find " input type="search" placeholder="any words"; }
@@ -236,7 +236,7 @@ fn what(change: &Change) -> Markup {
         @if let Some(cause) = cause { p { (text(&cause)) } }
         @else if let Some(detail) = &change.detail { p.todo { (text(detail)) } }
         @if !change.path.is_empty() {
-            ul.path aria-label="groups by which the person is in" {
+            ul.path aria-label="groups that select the person" {
                 @for (at, group) in change.path.groups.iter().enumerate() {
                     @if at > 0 { li.to aria-hidden="true" { "›" } }
                     li title=(harmless(group)) { (text(&short(group))) }
@@ -253,7 +253,7 @@ fn what(change: &Change) -> Markup {
     }
 }
 
-/// The fields of a change: old and new side by side, or only what there is.
+/// The fields of a change: old and new side by side, or only the side that exists.
 fn fields(change: &Change, both: bool) -> Markup {
     let shown = |value: &Option<String>| -> Markup {
         match value.as_deref() {
@@ -287,7 +287,7 @@ fn held(held: &[Held]) -> Markup {
     html! {
         @if !held.is_empty() {
             section aria-labelledby="held" {
-                h2 id="held" { "Held back (" (held.len()) "): nothing is done" }
+                h2 id="held" { "Held back (" (held.len()) "): not done" }
                 table.changes role="table" {
                     thead role="rowgroup" {
                         tr role="row" {

@@ -1,9 +1,9 @@
-//! Small parts that the page's sections share: names, strangers' texts, lists.
+//! Parts shared by the sections of the page: names, untrusted text, lists.
 
 use crate::report::harmless;
 use maud::{Markup, html};
 
-/// An entry's name in full, which may be broken between its parts.
+/// An entry's full name, which may be wrapped between its parts.
 pub(super) fn full(dn: &str) -> Markup {
     let shown = harmless(dn);
     html! {
@@ -11,12 +11,12 @@ pub(super) fn full(dn: &str) -> Markup {
     }
 }
 
-/// A stranger's text: harmless, and without power over the direction of what stands around it.
+/// Untrusted text: escaped, and isolated from the direction of the surrounding text.
 pub(super) fn text(value: &str) -> Markup {
     html! { bdi { (harmless(value)) } }
 }
 
-/// A list that is folded away where it is long; nothing for none.
+/// A list, collapsed if it is long; nothing if it is empty.
 pub(super) fn list(title: &str, lines: impl ExactSizeIterator<Item = String>) -> Markup {
     let count = lines.len();
     html! {

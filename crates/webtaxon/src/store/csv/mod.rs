@@ -1,8 +1,8 @@
-//! The application's list as a CSV file (RFC 4180): one account a row, names in the first line.
+//! Accounts in a CSV file (RFC 4180): one to a row, column names in the first line.
 //!
-//! `login`, `link`, `state` and `roles` are columns of these names unless the settings say otherwise;
-//! every other column is a field of its own name. The whole list is held in memory, and written as a
-//! whole: a new file takes the old one's place at once, or nothing happens.
+//! `login`, `link`, `state` and `roles` are columns of these names unless the settings say otherwise; every other
+//! column is a field of its own name. The whole list is held in memory and written at once: a new file replaces the
+//! old one, or nothing happens.
 
 mod replace;
 mod sheet;
@@ -22,28 +22,27 @@ use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, standings};
 #[derive(Clone, Debug)]
 pub struct CsvStore {
     accounts: ListFile,
-    /// The file of the application's groups, in which a row is a group.
+    /// The file of the application's groups, one to a row.
     groups: Option<ListFile>,
 }
 
 impl CsvStore {
-    /// The list in `file`; `columns` names the columns that are not called `login`, `link`, `state` or
-    /// `roles`.
+    /// The list in `file`; `columns` maps `login`, `link`, `state` and `roles` to other column names.
     #[must_use]
     pub fn new(file: PathBuf, columns: IndexMap<String, String>) -> Self {
         let accounts = ListFile { file, columns, has_links: true, rows: Rows::Accounts };
         Self { accounts, groups: None }
     }
 
-    /// The same without a column for the link.
+    /// This store without a column for links.
     #[must_use]
     pub fn without_links(mut self) -> Self {
         self.accounts.has_links = false;
         self
     }
 
-    /// The same with the application's groups in another file; `columns` names those of its columns that are not
-    /// called `name`, `link` or `members`.
+    /// This store with the application's groups in another file; `columns` maps `name`, `link` and `members` to other
+    /// column names.
     #[must_use]
     pub fn with_groups(self, file: PathBuf, columns: &IndexMap<String, String>) -> Self {
         let column = |own: &str| columns.get(own).cloned().unwrap_or_else(|| own.to_owned());
@@ -68,7 +67,7 @@ impl ListFile {
         Sheet::read(self, bytes, fields)
     }
 
-    /// The file as it would be, and how each edit stood to it.
+    /// The file after the edits, with the standing of each.
     fn changed(
         &self,
         bytes: &[u8],
@@ -82,7 +81,7 @@ impl ListFile {
         Ok((text, standings))
     }
 
-    /// The file of groups as it would be, and how each edit stood to it.
+    /// The file of groups after the edits, with the standing of each.
     fn with_changed_groups(
         &self,
         bytes: &[u8],
@@ -95,7 +94,7 @@ impl ListFile {
         Ok((text, standings))
     }
 
-    /// The original of a file of groups, byte for byte, where the file says nothing else.
+    /// The original file of groups, byte for byte, if its content equals the result.
     fn original_groups(&self, text: &[u8], terms: &Terms<'_>) -> Option<Vec<u8>> {
         let original = std::fs::read(groups_beside(terms.original?, "csv")).ok()?;
         let said = |bytes: &[u8]| {
@@ -110,7 +109,7 @@ impl ListFile {
         (said(&original)? == said(text)?).then_some(original)
     }
 
-    /// Puts what the file would say in its place.
+    /// Replaces the file's content.
     fn put(&self, now: &[u8], text: &[u8]) -> Result<(), StoreError> {
         if text == now {
             return Ok(());
@@ -118,10 +117,10 @@ impl ListFile {
         replace::replace(&self.file, now, text).map_err(|reason| self.unwritable(reason))
     }
 
-    /// The original, byte for byte, where the file is nothing but the original with these edits undone.
+    /// The original file, byte for byte, if the result equals its content.
     fn original(&self, now: &[u8], edits: &[Edit], terms: &Terms<'_>) -> Option<Vec<u8>> {
         let original = std::fs::read(terms.original?).ok()?;
-        // The last edit is taken back first.
+        // The last edit is undone first.
         let forward: Vec<Edit> = edits.iter().rev().map(Edit::back).collect();
         let (made, _) = self.changed(&original, &forward, terms).ok()?;
         (made == now).then_some(original)
@@ -144,7 +143,7 @@ impl AccountStore for CsvStore {
     fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
         let store = self.accounts.clone();
         let fields: Vec<String> = fields.iter().map(|field| (*field).to_owned()).collect();
-        // Beside whatever else goes on: a directory is read meanwhile.
+        // In the background, since a directory is read meanwhile.
         let read = move || {
             let fields: Vec<&str> = fields.iter().map(String::as_str).collect();
             Ok(store.sheet(&store.bytes()?, &fields)?.accounts)
@@ -153,7 +152,7 @@ impl AccountStore for CsvStore {
     }
 
     fn is_writable(&self) -> Answer<'_, bool> {
-        // Opened for appending, the file stays as it is.
+        // Opening for append does not change the file.
         let opened = std::fs::OpenOptions::new().append(true).open(&self.accounts.file);
         Box::pin(async move { Ok(opened.is_ok()) })
     }

@@ -1,4 +1,4 @@
-//! Putting a new file in an old one's place, at once or not at all, whatever happens meanwhile.
+//! Replacing a file atomically, whatever happens meanwhile.
 
 use crate::crash;
 use crate::private;
@@ -11,23 +11,23 @@ use std::time::Duration;
 const TRIES: usize = 200;
 const PAUSE: Duration = Duration::from_millis(50);
 
-/// Holds a file until what comes back is dropped: of two that would replace it, the second waits, and
-/// then reads what the first has made of it.
+/// Locks a file until the result is dropped: of two that would replace it, the second waits, and then reads the
+/// result of the first.
 ///
 /// # Errors
-/// There is no such file, it cannot be held, or another program holds it for long.
+/// The file does not exist, cannot be locked, or remains locked by another program.
 pub(super) fn hold(file: &Path) -> io::Result<File> {
     for _ in 0..TRIES {
         let held = File::open(file)?;
         match held.try_lock() {
-            // Whoever had it before may have put another file in its place.
+            // The previous holder may have replaced the file.
             Ok(()) if is_at(&held, file)? => return Ok(held),
             Ok(()) => {}
             Err(TryLockError::WouldBlock) => std::thread::sleep(PAUSE),
             Err(TryLockError::Error(error)) => return Err(error),
         }
     }
-    Err(io::Error::other("another program holds it"))
+    Err(io::Error::other("it is locked by another program"))
 }
 
 #[cfg(unix)]
@@ -42,22 +42,21 @@ fn is_at(_held: &File, _file: &Path) -> io::Result<bool> {
     Ok(true)
 }
 
-/// Puts `text` in the place of a file that holds `was`: written beside it, made lasting, and renamed.
-/// Rights and owner stay.
+/// Replaces a file that contains `was` with `text`: written beside it, synced, and renamed. Permissions and owner are
+/// kept.
 ///
 /// # Errors
-/// The file is not what it was any more, cannot be written, or its owner cannot be kept; it then stays
-/// as it is.
+/// The file has changed, cannot be written, or its owner cannot be kept; it is then left as it is.
 pub(super) fn replace(file: &Path, was: &[u8], text: &[u8]) -> io::Result<()> {
-    // A link to a file elsewhere stays a link.
+    // A symbolic link remains one.
     let file = file.canonicalize()?;
     let folder = file.parent().unwrap_or(Path::new("."));
     let name = file.file_name().unwrap_or_default().to_string_lossy();
-    // Always the same name, so that what a run left behind that was cut off goes with the next.
+    // Always the same name, so that the remains of an interrupted run are overwritten.
     let beside = folder.join(format!(".{name}.webtaxon-new"));
     let written = write_beside(&file, &beside, text).and_then(|()| {
         if std::fs::read(&file)? != was {
-            return Err(io::Error::other("somebody changed it just now; look again"));
+            return Err(io::Error::other("it was changed just now; make a new preview"));
         }
         crash::point();
         std::fs::rename(&beside, &file)
@@ -70,10 +69,10 @@ pub(super) fn replace(file: &Path, was: &[u8], text: &[u8]) -> io::Result<()> {
     lasting(folder)
 }
 
-/// Writes a new file, for its owner's eyes only, and makes it lasting.
+/// Creates a file that only its owner can read, and syncs it.
 ///
 /// # Errors
-/// There is a file of this name, or it cannot be written.
+/// The file exists, or cannot be written.
 pub(super) fn create(file: &Path, text: &[u8]) -> io::Result<()> {
     let mut out = private::file(file)?;
     out.write_all(text)?;
@@ -81,7 +80,7 @@ pub(super) fn create(file: &Path, text: &[u8]) -> io::Result<()> {
 }
 
 fn write_beside(file: &Path, beside: &Path, text: &[u8]) -> io::Result<()> {
-    // Left behind by a run that was cut off.
+    // Left behind by an interrupted run.
     let _ = std::fs::remove_file(beside);
     let mut out = private::file(beside)?;
     crash::point();
@@ -100,7 +99,7 @@ fn write_beside(file: &Path, beside: &Path, text: &[u8]) -> io::Result<()> {
     out.sync_all()
 }
 
-/// Makes a renaming lasting.
+/// Makes a rename durable.
 fn lasting(folder: &Path) -> io::Result<()> {
     if cfg!(unix) { File::open(folder)?.sync_all() } else { Ok(()) }
 }

@@ -1,4 +1,4 @@
-//! Reading the file: its accounts, and where each row stands in its bytes.
+//! Reading the file: its accounts, and the position of each row.
 
 use super::super::groups::MEMBERS;
 use super::super::{Rows, apart};
@@ -12,20 +12,20 @@ use std::path::{Path, PathBuf};
 use webtaxon_core::account::{Account, Fields, State};
 use webtaxon_core::ldap::identity::Identity;
 
-/// What has a meaning of its own.
+/// Columns with a meaning of their own.
 const OWN: [&str; 4] = ["login", "link", "state", "roles"];
 
-/// A file, and what its columns are called.
+/// A file and its column names.
 #[derive(Clone, Debug)]
 pub(super) struct ListFile {
     pub(super) file: PathBuf,
-    /// Columns that are not called by their own name.
+    /// Columns with other than the usual names.
     pub(super) columns: IndexMap<String, String>,
     pub(super) has_links: bool,
     pub(super) rows: Rows,
 }
 
-/// What a column holds.
+/// The content of a column.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Column {
     Login,
@@ -34,22 +34,22 @@ pub(super) enum Column {
     Field(SmolStr),
 }
 
-/// A file that was read.
+/// A file that has been read.
 pub(super) struct Sheet<'a> {
     pub(super) bytes: &'a [u8],
     pub(super) columns: Vec<Column>,
-    /// Where each row stands in `bytes`, the line break at its end and blank lines before it included.
+    /// The range of each row in `bytes`, including its line break and preceding blank lines.
     pub(super) rows: Vec<Range<usize>>,
     pub(super) accounts: Vec<Account>,
 }
 
 impl<'a> Sheet<'a> {
-    /// Reads a file's bytes; `fields` are those that must have a column.
+    /// Parses a file; `fields` are those that must have a column.
     pub(super) fn read(store: &ListFile, bytes: &'a [u8], fields: &[&str]) -> Result<Self, StoreError> {
         let path = store.file.as_path();
         let file = || path.to_owned();
         let column = |own: &str| store.columns.get(own).cloned().unwrap_or_else(|| own.to_owned());
-        // Spreadsheets put a mark in front of UTF-8.
+        // Spreadsheets write a byte order mark in front of UTF-8.
         let mark = if bytes.starts_with(MARK) { MARK.len() } else { 0 };
         let rest = bytes.get(mark..).unwrap_or_default();
         let mut reader = ReaderBuilder::new().from_reader(rest);
@@ -65,11 +65,11 @@ impl<'a> Sheet<'a> {
             header.iter().position(|name| *name == column).ok_or_else(|| {
                 let help = if store.rows == Rows::Groups {
                     let own = if own == "login" { "name" } else if own == MEMBERS { "members" } else { own };
-                    format!("add the column, or say what it is called: [accounts.groups] columns = {{ {own} = \"…\" }}; the file has {}", header.join(", "))
+                    format!("add the column, or give its name: [accounts.groups] columns = {{ {own} = \"…\" }}; the file has {}", header.join(", "))
                 } else if OWN.contains(&own) {
-                    format!("add the column, or say what it is called: [accounts.columns] {own} = \"…\"{}; the file has {}", apart(own), header.join(", "))
+                    format!("add the column, or give its name: [accounts.columns] {own} = \"…\"{}; the file has {}", apart(own), header.join(", "))
                 } else {
-                    format!("add the column, or take `{column}` out of [intake.fields]; the file has {}", header.join(", "))
+                    format!("add the column, or remove `{column}` from [intake.fields]; the file has {}", header.join(", "))
                 };
                 StoreErrorKind::NoColumn { file: file(), column, help }
             })
@@ -92,7 +92,7 @@ impl<'a> Sheet<'a> {
                 at if Some(at) == link_at => Column::Link,
                 at if Some(at) == state_at => Column::State,
                 _ if *name == roles => Column::Field("roles".into()),
-                // Called like one of these, and another thing of the application's.
+                // A column of the application's own that happens to have a reserved name.
                 _ if OWN.contains(&name.as_str()) => Column::Field(format!("\"{name}\"").into()),
                 _ => Column::Field(name.into()),
             })
@@ -106,7 +106,7 @@ impl<'a> Sheet<'a> {
             let line = row.position().map_or(0, csv::Position::line);
             let start = row.position().map_or(0, csv::Position::byte);
             let start = mark + usize::try_from(start).unwrap_or(usize::MAX);
-            // The reader ends a row at the first half of a line break of two.
+            // The parser ends a row within a CRLF.
             let halved = bytes.get(start.saturating_sub(1)..=start) == Some(b"\r\n");
             starts.push(start + usize::from(halved));
             let (mut login, mut link, mut state) = ("", "", "");
@@ -157,7 +157,7 @@ impl<'a> Sheet<'a> {
     }
 }
 
-/// The mark that some programs put in front of UTF-8.
+/// The byte order mark that some programs write in front of UTF-8.
 const MARK: &[u8] = b"\xef\xbb\xbf";
 
 fn text_row(file: &Path, row: &ByteRecord, line: u64) -> Result<Vec<String>, StoreError> {

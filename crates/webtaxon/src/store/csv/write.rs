@@ -1,5 +1,4 @@
-//! The file's bytes with edits made: every other row, and every other cell of a changed row, stays as
-//! it is written.
+//! The file after edits: every other row, and every other cell of a changed row, keeps its bytes.
 
 use super::sheet::{Column, Sheet};
 use std::collections::HashMap;
@@ -7,7 +6,7 @@ use webtaxon_core::account::Account;
 use webtaxon_core::apply::{Edit, Standing};
 
 impl Sheet<'_> {
-    /// The bytes with those edits made that are ready. New accounts stand at the end.
+    /// The file after the edits that are ready. New accounts come last.
     pub(super) fn with(&self, edits: &[Edit], standings: &[Standing]) -> Vec<u8> {
         let ready = |(edit, standing)| match standing {
             &Standing::Ready(at) => Some((at, edit)),
@@ -36,13 +35,13 @@ impl Sheet<'_> {
         out
     }
 
-    /// One row with the cells written anew that an edit changes.
+    /// One row with the changed cells rewritten.
     fn rewrite(&self, out: &mut Vec<u8>, row: &[u8], there: &Account, edit: &Edit, after: &Account) {
         let (start, end) = bounds(row);
         out.extend_from_slice(row.get(..start).unwrap_or_default());
         let fields = edit.fields();
         let cells = cells(row.get(start..end).unwrap_or_default());
-        // Quotes where RFC 4180 has none may be read in two ways: then the whole row is written anew.
+        // Quotes that RFC 4180 does not allow are ambiguous: then the whole row is rewritten.
         let is_sound = cells.len() == self.columns.len();
         for (at, column) in self.columns.iter().enumerate() {
             if at > 0 {
@@ -60,7 +59,7 @@ impl Sheet<'_> {
         out.extend_from_slice(row.get(end..).unwrap_or_default());
     }
 
-    /// New rows at the end, quoted and broken as the last one is.
+    /// New rows at the end, quoted and terminated like the last one.
     fn append<'a>(&self, out: &mut Vec<u8>, accounts: impl Iterator<Item = &'a Account>) {
         let first = self.rows.first().map_or(self.bytes.len(), |row| row.start);
         let header = self.bytes.get(..first).unwrap_or_default();
@@ -81,7 +80,7 @@ impl Sheet<'_> {
                 }
                 put(out, value(column, account), quoted);
             }
-            // A file whose last line had no end keeps that.
+            // A file without a final line break keeps none.
             if closed || accounts.peek().is_some() {
                 out.extend_from_slice(ends);
             }
@@ -105,9 +104,9 @@ fn value<'a>(column: &Column, account: &'a Account) -> &'a str {
     }
 }
 
-/// Writes one cell (RFC 4180 §2, rules 5 to 7), in quotes if it must or should have them.
+/// Writes one cell (RFC 4180 §2, rules 5 to 7), quoted if necessary or requested.
 fn put(out: &mut Vec<u8>, value: &str, quoted: bool) {
-    // Each byte is looked at, which is quicker than asking after each whether to go on.
+    // A plain loop over all bytes is faster than one that stops early.
     let is_sign = |byte| matches!(byte, b',' | b'"' | b'\r' | b'\n');
     let must = value.bytes().fold(false, |must, byte| must | is_sign(byte));
     if !(quoted || must) {
@@ -123,7 +122,7 @@ fn put(out: &mut Vec<u8>, value: &str, quoted: bool) {
     out.push(b'"');
 }
 
-/// Where a row's text begins and ends: without blank lines before it and the line break behind it.
+/// The start and end of a row's text, without preceding blank lines and its line break.
 fn bounds(row: &[u8]) -> (usize, usize) {
     let is_break = |byte: &&u8| matches!(byte, b'\r' | b'\n');
     let start = row.iter().take_while(is_break).count();
@@ -131,13 +130,13 @@ fn bounds(row: &[u8]) -> (usize, usize) {
     (start, row.len().saturating_sub(after).max(start))
 }
 
-/// The cells of a row as they are written, quotes included.
+/// The cells of a row as written, including quotes.
 fn cells(row: &[u8]) -> Vec<&[u8]> {
     let mut cells = Vec::new();
     let (mut start, mut inside) = (0, false);
     for (at, byte) in row.iter().enumerate() {
         match byte {
-            // A quote opens only at the beginning; two inside a quoted cell close it and open it again.
+            // A quote opens only at the start of a cell; a doubled quote inside closes and reopens it.
             b'"' if inside || at == start || row.get(start) == Some(&b'"') => inside = !inside,
             b',' if !inside => {
                 cells.push(row.get(start..at).unwrap_or_default());

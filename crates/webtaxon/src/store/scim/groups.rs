@@ -1,7 +1,7 @@
-//! The application's groups behind a SCIM service (RFC 7643 §4.2): read whole, changed one by one.
+//! The application's groups in a SCIM service (RFC 7643 §4.2): read at once, changed one by one.
 //!
-//! Each change is one request, so that it is made wholly or not at all; where the answer is lost, the group is
-//! looked at. Members who are no users of the service, groups in groups among them, are never touched.
+//! Each change is one request, made completely or not at all; if its response is lost, the group is read. Members
+//! that are not users of the service, such as nested groups, are never touched.
 
 use super::ScimStore;
 use super::resource::{find, patch_of, text};
@@ -19,17 +19,17 @@ use webtaxon_core::ldap::identity::Identity;
 /// The schema of a group.
 const GROUP: &str = "urn:ietf:params:scim:schemas:core:2.0:Group";
 
-/// Every group of a service, and its users by their ids.
+/// All groups of a service, and its users by id.
 struct Everything {
     service: Service,
     people: People,
     groups: Vec<Group>,
-    /// The group's id, for each of them.
+    /// The ids of the groups, in order.
     ids: Vec<String>,
 }
 
 impl ScimStore {
-    /// That groups are groups here, and not what roles are.
+    /// Checks that groups are not used for roles.
     pub(super) fn are_groups_apart(&self) -> Result<(), StoreError> {
         match self.settings.role_groups {
             true => Err(StoreErrorKind::NoGroups { store: self.settings.service.clone() }.into()),
@@ -75,7 +75,7 @@ impl ScimStore {
 }
 
 impl People {
-    /// Every group of a service, and the id of each.
+    /// All groups of a service, with their ids.
     pub(super) async fn groups(&self, service: &Service) -> Result<(Vec<Group>, Vec<String>), StoreError> {
         let (mut groups, mut ids) = (Vec::new(), Vec::new());
         for resource in service.all("Groups").await? {
@@ -100,7 +100,7 @@ impl People {
         Ok((groups, ids))
     }
 
-    /// A group as the service gives it, with the users who are in it.
+    /// A group with the users who are its members.
     fn group(&self, resource: &Resource) -> Group {
         let super::session::Group { name, members, .. } = read_group(resource);
         let mut members: Vec<String> = members.iter().filter_map(|id| self.logins.get(id).cloned()).collect();
@@ -111,7 +111,7 @@ impl People {
 }
 
 impl Everything {
-    /// Makes one edit, of the group with an id where there is one.
+    /// Makes one edit, of the group with this id if it exists.
     async fn make(&self, edit: &GroupEdit, id: Option<&String>) -> Result<Outcome, StoreError> {
         let wish = match self.wish(edit, id).await {
             Ok(Ok(wish)) => wish,
@@ -137,7 +137,7 @@ impl Everything {
         }
     }
 
-    /// What is asked for; why it cannot be, in words.
+    /// The request for an edit, or why there is none.
     async fn wish(&self, edit: &GroupEdit, id: Option<&String>) -> Result<Result<Wish, String>, Fault> {
         let wish = |method, path, body| Ok(Ok(Wish { method, path, body, version: None }));
         let path = |id: &String| format!("Groups/{}", escaped(id));
@@ -167,7 +167,7 @@ impl Everything {
             Ok(ids) => ids,
             Err(words) => return Ok(Err(words)),
         };
-        // Who is no user any more is in no group either.
+        // A deleted user is in no group.
         let leaving: Vec<&str> = edit.leaving().iter().filter_map(|login| self.people.id(login)).collect();
         let link = after.link.as_ref().map(ToString::to_string);
         let before = edit.before.as_ref();
@@ -193,7 +193,7 @@ impl Everything {
             return wish(Method::PATCH, path(id), Some(patch_of(&operations)));
         }
         let Value::Object(mut now) = self.service.get(&path(id), &[]).await? else {
-            return Ok(Err("the service does not show the group".to_owned()));
+            return Ok(Err("the service does not return the group".to_owned()));
         };
         let there = find(&now, "members").and_then(Value::as_array).cloned().unwrap_or_default();
         let is_other = |one: &Value| {

@@ -1,8 +1,8 @@
-//! The application's list behind a SCIM service (RFC 7643, 7644): users as accounts, changed one by one, or
-//! many in a request where the service offers that.
+//! Accounts in a SCIM service (RFC 7643, 7644): its users, changed one by one, or many in a request if the service
+//! supports bulk.
 //!
-//! There are no transactions: each change is made and recorded by itself. Where an answer is lost, the user
-//! is looked at, so that what was done counts as done, and nothing is done twice.
+//! There are no transactions: each change is made and recorded by itself. If a response is lost, the user is read, so
+//! that a change counts as done if it was, and is never made twice.
 
 mod change;
 mod groups;

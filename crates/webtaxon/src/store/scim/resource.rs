@@ -1,6 +1,6 @@
-//! A user in JSON (RFC 7643): reading a field, writing one, and the difference of two as a PATCH.
+//! A user in JSON (RFC 7643): reading a field, writing one, and the difference of two users as a PATCH.
 //!
-//! Names of attributes are the same in any case (RFC 7643 §2.1). What no field is about stays as it is.
+//! Attribute names ignore case (RFC 7643 §2.1). Attributes without a field are kept.
 
 use super::schema::{Kind, Place};
 use super::service::Resource;
@@ -8,10 +8,10 @@ use serde_json::{Map, Number, Value, json};
 use webtaxon_core::settings::rules::LIST;
 use webtaxon_core::settings::{Literal, USER};
 
-/// What only the service writes.
+/// Read-only attributes.
 const OF_THE_SERVICE: [&str; 4] = ["id", "meta", "groups", "schemas"];
 
-/// The value with this name, whatever its case.
+/// The value with this name, ignoring case.
 pub(super) fn find<'a>(object: &'a Map<String, Value>, name: &str) -> Option<&'a Value> {
     object.get(name).or_else(|| {
         let mut others = object.iter();
@@ -19,18 +19,18 @@ pub(super) fn find<'a>(object: &'a Map<String, Value>, name: &str) -> Option<&'a
     })
 }
 
-/// The name under which the object has it, or would.
+/// The spelling of a name in the object, or the given one.
 fn key(object: &Map<String, Value>, name: &str) -> String {
     let known = object.keys().find(|known| known.eq_ignore_ascii_case(name));
     known.map_or_else(|| name.to_owned(), Clone::clone)
 }
 
-/// A text of a user's, like its `userName`.
+/// A text attribute, such as `userName`.
 pub(super) fn text<'a>(resource: &'a Resource, name: &str) -> &'a str {
     find(resource, name).and_then(Value::as_str).unwrap_or_default()
 }
 
-/// The value of a field; none where there is none.
+/// The value of a field; `None` if it has none.
 pub(super) fn read(resource: &Resource, place: &Place) -> Option<String> {
     let holder = match &place.extension {
         None => resource,
@@ -77,7 +77,7 @@ fn is_meant(item: &Value, (name, literal): &(String, Literal)) -> bool {
     }
 }
 
-/// Gives a field a value; an empty one takes it away.
+/// Sets a field; an empty value removes it.
 ///
 /// # Errors
 /// The attribute cannot hold the value, in words.
@@ -85,7 +85,7 @@ pub(super) fn write(resource: &mut Resource, place: &Place, text: &str) -> Resul
     let Some(urn) = &place.extension else { return write_in(resource, place, text) };
     let name = key(resource, urn);
     let own = resource.entry(name.clone()).or_insert_with(|| json!({}));
-    let Value::Object(object) = own else { return Err(format!("{urn} of this user is no object")) };
+    let Value::Object(object) = own else { return Err(format!("{urn} of this user is not an object")) };
     write_in(object, place, text)?;
     if object.is_empty() {
         resource.shift_remove(&name);
@@ -100,7 +100,7 @@ fn write_in(holder: &mut Map<String, Value>, place: &Place, text: &str) -> Resul
         (true, None, part) => several(holder.get(&name), part.as_deref(), place.kind, text)?,
         (false, _, None) => single(place.kind, text)?,
         (false, _, Some(part)) => {
-            // Whoever else is meant has another address and another name.
+            // A reference to another person also has an address and a display name.
             let there = holder.get(&name).filter(|_| !place.is_person);
             let mut object = there.and_then(Value::as_object).cloned().unwrap_or_default();
             put(&mut object, part, single(place.kind, text)?);
@@ -111,7 +111,7 @@ fn write_in(holder: &mut Map<String, Value>, place: &Place, text: &str) -> Resul
     Ok(())
 }
 
-/// Puts a value in place, or takes it away.
+/// Sets a value, or removes it.
 pub(super) fn put(object: &mut Map<String, Value>, name: &str, value: Option<Value>) {
     let name = key(object, name);
     match value {
@@ -120,12 +120,12 @@ pub(super) fn put(object: &mut Map<String, Value>, name: &str, value: Option<Val
     }
 }
 
-/// One value of its kind; none for an empty text.
+/// A value of the given type; `None` for an empty text.
 fn single(kind: Kind, text: &str) -> Result<Option<Value>, String> {
     if text.is_empty() {
         return Ok(None);
     }
-    let wrong = |kind: &str| format!("`{text}` is no {kind}, which the service wants");
+    let wrong = |kind: &str| format!("`{text}` is not {kind}, as the service requires");
     Ok(Some(match kind {
         Kind::Text => Value::String(text.to_owned()),
         Kind::Boolean => Value::Bool(text.parse().map_err(|_| wrong("true or false"))?),
@@ -137,7 +137,7 @@ fn single(kind: Kind, text: &str) -> Result<Option<Value>, String> {
     }))
 }
 
-/// Several values after one of them was given a text.
+/// A multi-valued attribute after one of its values was set.
 fn selected(
     there: Option<&Value>,
     select: &(String, Literal),
@@ -175,7 +175,7 @@ fn selected(
     Ok((!items.is_empty()).then_some(Value::Array(items)))
 }
 
-/// Exactly these values; what else the service says of one that stays, stays.
+/// Exactly these values; other sub-attributes of values that remain are kept.
 fn several(
     there: Option<&Value>,
     part: Option<&str>,
@@ -202,8 +202,7 @@ fn several(
     Ok((!items.is_empty()).then_some(Value::Array(items)))
 }
 
-/// The user as a client may send it: without what only the service writes, and with every schema named that
-/// it has something of.
+/// The user as a client may send it: without read-only attributes, and with the schemas of all extensions used.
 pub(super) fn sendable(resource: &Resource) -> Value {
     let is_own = |name: &str| OF_THE_SERVICE.iter().any(|known| known.eq_ignore_ascii_case(name));
     let mut sent = Map::new();
@@ -216,8 +215,8 @@ pub(super) fn sendable(resource: &Resource) -> Value {
     Value::Object(sent)
 }
 
-/// What turns one user into another (RFC 7644 §3.5.2); several values are replaced as a whole, since services
-/// differ in what they make of a filter in a path.
+/// The PATCH that turns one user into another (RFC 7644 §3.5.2); multi-valued attributes are replaced as a whole,
+/// since services differ on filters in paths.
 pub(super) fn patch(before: &Resource, after: &Resource) -> Value {
     let mut operations = Vec::new();
     let names = |one: &Resource, other: &Resource| -> Vec<String> {
@@ -247,7 +246,7 @@ pub(super) fn patch(before: &Resource, after: &Resource) -> Value {
     patch_of(&operations)
 }
 
-/// A PATCH with these operations.
+/// A PATCH request with these operations.
 pub(super) fn patch_of(operations: &[Value]) -> Value {
     json!({"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": operations})
 }

@@ -1,12 +1,12 @@
-//! Where a field stands in a user (RFC 7643): the attribute that the settings name, as the service knows it.
+//! The place of a field in a user (RFC 7643), according to the service's schema.
 
 use super::super::{StoreError, StoreErrorKind};
 use super::service::{Fault, Service};
 use serde_json::Value;
 use webtaxon_core::settings::{AttributePath, ENTERPRISE, Literal, USER};
 
-/// The attributes of the standard, for a service that does not tell its schemas: the name, `list` for one
-/// with several values, and parts for a complex one.
+/// The standard's attributes, for services without published schemas: the name, the type, whether it is multi-valued,
+/// and its sub-attributes.
 const STANDARD: [(&str, &str, bool, &[&str]); 24] = [
     (USER, "userName", false, &[]),
     (USER, "externalId", false, &[]),
@@ -45,7 +45,7 @@ const STANDARD: [(&str, &str, bool, &[&str]); 24] = [
 ];
 const VALUE: &[&str] = &["value", "display", "type", "primary"];
 
-/// What a value is in JSON.
+/// The JSON type of a value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Kind {
     Text,
@@ -65,20 +65,20 @@ impl Kind {
     }
 }
 
-/// Where a field stands in a user.
+/// The place of a field in a user.
 #[derive(Clone, Debug)]
 pub(super) struct Place {
-    /// The extension it is in, by its URN.
+    /// The extension's URN.
     pub(super) extension: Option<String>,
     pub(super) attribute: String,
     pub(super) kind: Kind,
-    /// Whether there are several values.
+    /// Whether it is multi-valued.
     pub(super) is_list: bool,
-    /// Which of several values is meant; none for all of them.
+    /// Which of several values; `None` for all.
     pub(super) select: Option<(String, Literal)>,
-    /// The part of a complex value.
+    /// The sub-attribute of a complex value.
     pub(super) part: Option<String>,
-    /// Whether it holds the id of another user, whom the field calls by the login.
+    /// Whether it holds the id of another user, whom the field refers to by login.
     pub(super) is_person: bool,
 }
 
@@ -89,19 +89,19 @@ struct Attribute {
     kind: String,
     is_list: bool,
     is_read_only: bool,
-    /// The parts of a complex one, with their kinds.
+    /// The sub-attributes, with their types.
     parts: Vec<(String, String)>,
 }
 
-/// What a service says of its users.
+/// The schemas of a service's users.
 pub(super) struct Schemas {
     attributes: Vec<Attribute>,
-    /// Whether the service told them itself.
+    /// Whether the service published them.
     are_told: bool,
 }
 
 impl Schemas {
-    /// Asks the service; one that does not tell goes by the standard.
+    /// Reads the schemas; the standard's if the service publishes none.
     pub(super) async fn read(service: &Service) -> Result<Self, StoreError> {
         let told = match service.get("Schemas", &[]).await {
             Ok(told) => told,
@@ -130,7 +130,7 @@ impl Schemas {
         Ok(Self { attributes: standard.collect(), are_told: false })
     }
 
-    /// Where a field stands.
+    /// The place of a field.
     pub(super) fn place(
         &self,
         store: &str,
@@ -159,7 +159,7 @@ impl Schemas {
             is_person: path.is_person(),
         };
         let Some(known) = found else {
-            // An extension of which nobody can say anything is taken at its word.
+            // An extension without a published schema is accepted as it is.
             if is_unknown_schema && !self.are_told && path.extension.is_some() {
                 let is_list = path.select.is_some();
                 let part = path.part.as_deref().or(is_list.then_some("value"));
@@ -168,27 +168,27 @@ impl Schemas {
             return Err(missing(self.nearest(field, name, schema)));
         };
         if known.is_read_only {
-            return Err(missing("the service says that clients may only read it; name another".to_owned()));
+            return Err(missing("the service says that it is read-only; use another".to_owned()));
         }
         let parts: Vec<&str> = known.parts.iter().map(|(name, _)| name.as_str()).collect();
         if parts.is_empty() {
             if path.part.is_some() || path.select.is_some() {
-                return Err(missing(format!("`{}` has no parts: write it alone", known.name)));
+                return Err(missing(format!("`{}` has no sub-attributes: write it alone", known.name)));
             }
             return Ok(place(&known.name, Kind::of(&known.kind), known.is_list, None));
         }
         if path.select.is_some() && !known.is_list {
-            return Err(missing(format!("`{}` has one value: leave the bracket out", known.name)));
+            return Err(missing(format!("`{}` is single-valued: remove the bracket", known.name)));
         }
         let wanted = path.part.as_deref().unwrap_or("value");
         let Some((part, kind)) = known.parts.iter().find(|(name, _)| name.eq_ignore_ascii_case(wanted))
         else {
-            return Err(missing(format!("name one of its parts with a dot before it: {}", parts.join(", "))));
+            return Err(missing(format!("add one of its sub-attributes after a dot: {}", parts.join(", "))));
         };
         Ok(place(&known.name, Kind::of(kind), known.is_list, Some(part)))
     }
 
-    /// A way out where there is no such attribute.
+    /// A remedy for an unknown attribute.
     fn nearest(&self, field: &str, name: &str, schema: &str) -> String {
         let name = name.to_lowercase();
         let of = |one: &&Attribute| one.schema.eq_ignore_ascii_case(schema);
@@ -203,9 +203,9 @@ impl Schemas {
             Some((_, nearest)) => format!("did you mean `{nearest}`?"),
             None => {
                 let has: Vec<&str> = self.attributes.iter().filter(of).map(|one| one.name.as_str()).collect();
-                let has = if has.is_empty() { "nothing of this schema".to_owned() } else { has.join(", ") };
+                let has = if has.is_empty() { "nothing in this schema".to_owned() } else { has.join(", ") };
                 format!(
-                    "say where the field stands: [accounts.attributes] {field} = \"…\"; the service knows {has}"
+                    "give the field's attribute: [accounts.attributes] {field} = \"…\"; the service knows {has}"
                 )
             }
         }
@@ -216,7 +216,7 @@ fn part_of(name: &str) -> (String, String) {
     (name.to_owned(), if name == "primary" { "boolean" } else { "string" }.to_owned())
 }
 
-/// An attribute as a service describes it (RFC 7643 §7).
+/// An attribute as described by a service (RFC 7643 §7).
 fn attribute(schema: &str, one: &Value) -> Option<Attribute> {
     let text = |value: &Value, key: &str| value.get(key).and_then(Value::as_str).map(str::to_owned);
     let parts = one.get("subAttributes").and_then(Value::as_array).into_iter().flatten();

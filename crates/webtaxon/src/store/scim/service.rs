@@ -1,8 +1,7 @@
-//! The conversation with a SCIM service (RFC 7644): requests, what it offers, whole lists, and what its
-//! refusals mean.
+//! Talking to a SCIM service (RFC 7644): requests, features, complete lists, and the meaning of refusals.
 //!
-//! Nothing that the service says is taken on trust: an answer has a largest size, a list a largest length,
-//! and a redirection is not followed, so that the secret goes to nobody else.
+//! The service is not trusted: responses and lists have size limits, and redirects are not followed, so that
+//! credentials go nowhere else.
 
 use super::super::{StoreError, StoreErrorKind};
 use crate::secure::{TlsRules, fetch_password};
@@ -19,25 +18,25 @@ use std::time::Duration;
 use webtaxon_core::settings::{Credentials, Scim};
 use zeroize::Zeroizing;
 
-/// The longest wait for a connection, and for a password.
+/// Time limit for a connection, and for a password.
 const CONNECT: Duration = Duration::from_secs(10);
-/// The longest wait for an answer.
+/// Time limit for a response.
 const ANSWER: Duration = Duration::from_secs(60);
-/// The most bytes of an answer.
+/// Maximum bytes of a response.
 const LARGEST: usize = 64 << 20;
-/// The most resources of a list.
+/// Maximum resources of a list.
 const MOST: u64 = 5_000_000;
-/// How many resources are asked for at once, unless the service says fewer.
+/// Resources requested at once, unless the service allows fewer.
 const PAGE: u64 = 1000;
-/// How often a list is read that changes meanwhile.
+/// Number of readings of a list that changes meanwhile.
 const READINGS: usize = 3;
-/// How often a request is made that the service has no time for, and how long one waits for it at most.
+/// Number of attempts if the service is busy, and the maximum wait between them.
 const REQUESTS: usize = 6;
 const PATIENCE: Duration = Duration::from_secs(60);
 
 const BULK: &str = "urn:ietf:params:scim:api:messages:2.0:BulkRequest";
 
-/// A resource as the service gives it.
+/// A resource as returned by the service.
 pub(super) type Resource = Map<String, Value>;
 
 /// A SCIM service.
@@ -48,36 +47,36 @@ pub(super) struct Service {
     pub(super) offer: Offer,
 }
 
-/// What a service offers (RFC 7643 §5).
+/// The features of a service (RFC 7643 §5).
 #[derive(Clone, Copy, Debug, Default)]
 pub(super) struct Offer {
     pub(super) patch: bool,
     pub(super) etag: bool,
-    /// The most operations of a bulk request, and the most bytes.
+    /// Maximum operations and bytes of a bulk request.
     pub(super) bulk: Option<(usize, usize)>,
     filter: bool,
     page: u64,
 }
 
-/// A change that a service is asked for.
+/// A change to request.
 #[derive(Clone, Debug)]
 pub(super) struct Wish {
     pub(super) method: Method,
-    /// Behind the base: `Users`, or `Users/2819c223`.
+    /// The path after the base URL: `Users`, or `Users/2819c223`.
     pub(super) path: String,
     pub(super) body: Option<Value>,
-    /// The version that is changed.
+    /// The version to be changed.
     pub(super) version: Option<String>,
 }
 
-/// Why a service did not do what it was asked for.
+/// Why a request failed.
 #[derive(Debug)]
 pub(super) enum Fault {
-    /// It refused, and nothing was done.
+    /// It was refused, and nothing was changed.
     Refused { status: u16, words: String },
-    /// Nobody knows whether it was done.
+    /// Whether it was carried out is unknown.
     Unclear(String),
-    /// Nothing can go on like this.
+    /// The service is unusable.
     Fatal(StoreError),
 }
 
@@ -88,16 +87,16 @@ impl From<StoreErrorKind> for Fault {
 }
 
 impl Service {
-    /// Connects, and reads what the service offers.
+    /// Connects, and reads the service's features.
     pub(super) async fn open(settings: &Scim, folder: &Path) -> Result<Self, StoreError> {
         let unusable =
             |reason: String| StoreErrorKind::Unanswered { store: settings.service.clone(), reason };
-        // Without encryption, too, the library wants to know how it would be done.
+        // The library requires a TLS configuration even without TLS.
         let rules = TlsRules::of(&settings.service, &settings.trust, None, folder);
         let rules = rules.map_err(|error| unusable(error.to_string()))?;
         let mut builder = Client::builder();
         if is_here(&settings.service) {
-            // What the environment says of proxies is for what lies beyond them.
+            // The environment's proxies are not for this machine's own addresses.
             builder = builder.no_proxy();
         }
         let http = builder
@@ -125,7 +124,7 @@ impl Service {
         &self.base
     }
 
-    /// A fault where nothing was to be changed.
+    /// The error for a failed request that changes nothing.
     pub(super) fn told(&self, fault: Fault) -> StoreError {
         let store = self.base.clone();
         match fault {
@@ -142,8 +141,8 @@ impl Service {
         self.request(&Request { method: &Method::GET, path, query, body: None, version: None }).await
     }
 
-    /// Every resource of an endpoint, page by page (RFC 7644 §3.4.2.4). One that changes meanwhile is read
-    /// again: by their places, somebody would be missed.
+    /// All resources of an endpoint, page by page (RFC 7644 §3.4.2.4). A list that changes meanwhile is read again,
+    /// since shifted positions would lose entries.
     pub(super) async fn all(&self, endpoint: &str) -> Result<Vec<Resource>, StoreError> {
         let mut words = String::new();
         for _ in 0..READINGS {
@@ -155,7 +154,7 @@ impl Service {
         Err(StoreErrorKind::Unsound { store: self.base.clone(), what: words }.into())
     }
 
-    /// The pages of a list once; why they are no whole list, in words.
+    /// The pages of a list, read once; or why they are not a complete list.
     async fn pages(&self, endpoint: &str) -> Result<Result<Vec<Resource>, String>, StoreError> {
         let mut list: Vec<Resource> = Vec::new();
         let mut ids: HashSet<String> = HashSet::new();
@@ -167,14 +166,14 @@ impl Service {
             let total =
                 page.get("totalResults").and_then(Value::as_u64).ok_or_else(|| StoreErrorKind::NotScim {
                     store: self.base.clone(),
-                    what: format!("gives no list at {endpoint}: `totalResults` is missing"),
+                    what: format!("returns no list at {endpoint}: `totalResults` is missing"),
                 })?;
             if total > MOST {
-                let what = format!("says of {total} {endpoint}, more than the {MOST} that are read at most");
+                let what = format!("announces {total} {endpoint}, more than the limit of {MOST}");
                 return Err(StoreErrorKind::Unsound { store: self.base.clone(), what }.into());
             }
             if expected.is_some_and(|before| before != total) {
-                return Ok(Err(format!("the list of {endpoint} changes while it is read")));
+                return Ok(Err(format!("the list of {endpoint} keeps changing while it is read")));
             }
             expected = Some(total);
             let resources = match page {
@@ -199,12 +198,12 @@ impl Service {
                 return Ok(Ok(list));
             }
             if list.len() == before {
-                return Ok(Err(format!("the list of {endpoint} ends after {before}, and says of {total}")));
+                return Ok(Err(format!("the list of {endpoint} ends after {before} of {total}")));
             }
         }
     }
 
-    /// The user with an id; none where there is no such.
+    /// The user with an id; `None` if it does not exist.
     pub(super) async fn user(&self, id: &str) -> Result<Option<Resource>, StoreError> {
         match self.get(&format!("Users/{}", escaped(id)), &[]).await {
             Ok(Value::Object(user)) => Ok(Some(user)),
@@ -214,7 +213,7 @@ impl Service {
         }
     }
 
-    /// The user who signs in by this name; none where there is no such.
+    /// The user with a `userName`; `None` if it does not exist.
     pub(super) async fn called(&self, user_name: &str) -> Result<Option<Resource>, StoreError> {
         let list = if self.offer.filter {
             let filter = format!("userName eq {}", json!(user_name));
@@ -239,15 +238,14 @@ impl Service {
         Ok(users.into_iter().find(is_it))
     }
 
-    /// Asks for one change; the resource as it is then, if the service says.
+    /// Requests one change; returns the resulting resource if the service sends it.
     pub(super) async fn ask(&self, wish: &Wish) -> Result<Value, Fault> {
         let Wish { method, path, body, version } = wish;
         let (body, version) = (body.as_ref(), version.as_deref());
         self.request(&Request { method, path, query: &[], body, version }).await
     }
 
-    /// Asks for several changes that do not depend on each other, in one request if the service offers that.
-    /// What became of each, in their order.
+    /// Requests several independent changes, in bulk if the service supports it. Returns their results in order.
     pub(super) async fn ask_all(&self, wishes: &[Wish]) -> Vec<Result<Value, Fault>> {
         if self.offer.bulk.is_some() && wishes.len() > 1 {
             return self.ask_in_bulk(wishes).await;
@@ -284,13 +282,13 @@ impl Service {
         };
         let mut done = answer.get("Operations").and_then(Value::as_array).into_iter().flatten();
         let mut one = |at: usize| {
-            let odd = || Fault::Unclear("its answer to a bulk request says nothing of this".to_owned());
+            let odd = || Fault::Unclear("its answer to a bulk request does not contain this".to_owned());
             let answer = done.next().filter(|one| {
                 let said = one.get("bulkId").and_then(Value::as_str);
                 said.is_none_or(|said| said == bulk_id(at))
             });
             let answer = answer.ok_or_else(odd)?;
-            // The standard writes the status as a text, and some services as a number.
+            // The standard has the status as a string, some services as a number.
             let status = answer.get("status").and_then(|status| match status {
                 Value::String(text) => text.parse::<u16>().ok(),
                 Value::Object(object) => object.get("code").and_then(Value::as_str)?.parse().ok(),
@@ -310,7 +308,7 @@ impl Service {
         (0..wishes.len()).map(&mut one).collect()
     }
 
-    /// One request, made again where the service has no time yet (RFC 6585 §4).
+    /// One request, repeated while the service is busy (RFC 6585 §4).
     async fn request(&self, request: &Request<'_>) -> Result<Value, Fault> {
         let mut waited = Duration::ZERO;
         for _ in 0..REQUESTS {
@@ -322,7 +320,7 @@ impl Service {
             tokio::time::sleep(wait).await;
             waited += wait;
         }
-        let words = format!("it has no time, after {REQUESTS} requests");
+        let words = format!("it is still busy after {REQUESTS} requests");
         Err(Fault::Refused { status: 429, words })
     }
 
@@ -356,7 +354,7 @@ impl Service {
         if (300..400).contains(&status) {
             let to = response.headers().get(header::LOCATION).and_then(|to| to.to_str().ok());
             let what = format!(
-                "sends us on to {}; nothing was sent there. If that is the service, write its address into the settings",
+                "redirects to {}; nothing was sent there. If that is the service, use its address in the settings",
                 to.unwrap_or("another address")
             );
             return Err(never(StoreErrorKind::NotScim { store: store(), what }.into()));
@@ -374,11 +372,11 @@ impl Service {
                 None => {
                     let what = match kind.as_str() {
                         "" | "application/json" | "application/scim+json" => {
-                            "answers with what is no JSON".to_owned()
+                            "answers with something other than JSON".to_owned()
                         }
-                        kind => format!("answers with {kind} in place of JSON, as a page for people does"),
+                        kind => format!("answers with {kind} instead of JSON, as a web page would"),
                     };
-                    // What was to be changed, may have been.
+                    // The change may have been made.
                     Err(never(match method == Method::GET {
                         true => StoreErrorKind::NotScim { store: store(), what }.into(),
                         false => Fault::Unclear(format!("it {what}")),
@@ -396,17 +394,17 @@ impl Service {
     }
 }
 
-/// One request, as it is made.
+/// One request in all its parts.
 struct Request<'a> {
     method: &'a Method,
     path: &'a str,
     query: &'a [(&'a str, String)],
     body: Option<&'a Value>,
-    /// The version that is changed.
+    /// The version to be changed.
     version: Option<&'a str>,
 }
 
-/// Whether an address is one of this machine's own.
+/// Whether an address is this machine's own.
 fn is_here(service: &str) -> bool {
     let address = service.split_once("://").map_or(service, |(_, rest)| rest);
     let authority = address.split('/').next().unwrap_or_default();
@@ -419,16 +417,16 @@ fn is_here(service: &str) -> bool {
         || host.parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback())
 }
 
-/// A fault, and how long to wait before the request is made again; none where that is of no use.
+/// A fault, and the time to wait before another attempt; `None` if that is useless.
 struct Later(Option<Duration>, Fault);
 
-/// The body of an answer, up to the most bytes that are read.
+/// The body of a response, up to the size limit.
 async fn body_of(mut response: reqwest::Response) -> Result<Vec<u8>, Fault> {
     let mut bytes = Vec::new();
     loop {
         match response.chunk().await {
             Ok(Some(piece)) if bytes.len() + piece.len() > LARGEST => {
-                return Err(Fault::Unclear(format!("its answer is longer than {} MB", LARGEST >> 20)));
+                return Err(Fault::Unclear(format!("its answer exceeds {} MB", LARGEST >> 20)));
             }
             Ok(Some(piece)) => bytes.extend_from_slice(&piece),
             Ok(None) => return Ok(bytes),
@@ -455,7 +453,7 @@ async fn authorization(credentials: &Credentials, folder: &Path) -> Result<Optio
         }
     });
     let mut value =
-        HeaderValue::from_str(&text).map_err(|_| "the token is no text of one line".to_owned())?;
+        HeaderValue::from_str(&text).map_err(|_| "the token is not a single line of text".to_owned())?;
     value.set_sensitive(true);
     Ok(Some(value))
 }
@@ -497,12 +495,12 @@ fn bulk_id(at: usize) -> String {
     format!("change{at}")
 }
 
-/// How many bytes a change takes in a bulk request.
+/// Number of bytes of a change in a bulk request.
 pub(super) fn bytes_of(wish: &Wish) -> usize {
     operation(0, wish, true).to_string().len() + 16
 }
 
-/// What a service says of a refusal (RFC 7644 §3.12).
+/// A service's explanation of an error (RFC 7644 §3.12).
 fn detail(body: &Value, status: u16) -> String {
     let said = body.get("detail").and_then(Value::as_str).filter(|words| !words.trim().is_empty());
     let kind = body.get("scimType").and_then(Value::as_str);
@@ -515,7 +513,7 @@ fn detail(body: &Value, status: u16) -> String {
     }
 }
 
-/// Seconds, or a moment (RFC 9110 §10.2.3).
+/// Seconds, or a date (RFC 9110 §10.2.3).
 fn retry_after(headers: &header::HeaderMap) -> Option<Duration> {
     let text = headers.get(header::RETRY_AFTER)?.to_str().ok()?.trim();
     if let Ok(seconds) = text.parse() {
@@ -526,15 +524,15 @@ fn retry_after(headers: &header::HeaderMap) -> Option<Duration> {
     Some(Duration::from_secs(u64::try_from(left).unwrap_or(0)))
 }
 
-/// What stands for itself inside an address (RFC 3986 §2.3).
+/// Characters that need no escape in a URL (RFC 3986 §2.3).
 const UNRESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
-/// A text inside an address.
+/// A text escaped for a URL.
 pub(super) fn escaped(text: &str) -> String {
     utf8_percent_encode(text, UNRESERVED).to_string()
 }
 
-/// An error with what caused it, without the address, in which a secret might be.
+/// An error with its causes, without the URL, which might contain a secret.
 fn causes(error: &reqwest::Error) -> String {
     let mut words = match error {
         error if error.is_timeout() => "no answer in time".to_owned(),

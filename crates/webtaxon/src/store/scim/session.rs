@@ -1,4 +1,4 @@
-//! A SCIM service that was asked what it is, and everybody whom it has.
+//! A SCIM service with its features and schemas, and its users.
 
 use super::resource::{find, read, text};
 use super::schema::{Place, Schemas};
@@ -12,7 +12,7 @@ use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::settings::Scim;
 use webtaxon_core::settings::rules::LIST;
 
-/// A service that was asked what it is, and where each field stands in its users.
+/// A service with its features, and the place of each field.
 pub(super) struct Session {
     pub(super) service: Service,
     pub(super) places: Vec<(String, Place)>,
@@ -20,7 +20,7 @@ pub(super) struct Session {
     pub(super) role_groups: bool,
 }
 
-/// Everybody whom the service has.
+/// All users of the service.
 pub(super) struct Everybody {
     pub(super) users: Vec<Resource>,
     pub(super) accounts: Vec<Account>,
@@ -28,7 +28,7 @@ pub(super) struct Everybody {
     pub(super) groups: Vec<Group>,
 }
 
-/// Users by their ids and back, for attributes that name another user.
+/// Users by id and by login, for attributes that refer to another user.
 #[derive(Default)]
 pub(super) struct People {
     pub(super) logins: HashMap<String, String>,
@@ -41,7 +41,7 @@ impl People {
         self.ids.insert(Account::login_key(login), id.to_owned());
     }
 
-    /// The id of whoever signs in so.
+    /// The id of the user with a login.
     pub(super) fn id(&self, login: &str) -> Option<&str> {
         self.ids.get(&Account::login_key(login)).map(String::as_str)
     }
@@ -55,7 +55,7 @@ pub(super) struct Group {
 }
 
 impl Session {
-    /// Connects, and finds the place of each field, of those named in the settings besides.
+    /// Connects, and finds the place of each field, including those in the settings.
     pub(super) async fn open(settings: &Scim, folder: &Path, fields: &[&str]) -> Result<Self, StoreError> {
         let service = Service::open(settings, folder).await?;
         let schemas = Schemas::read(&service).await?;
@@ -72,7 +72,7 @@ impl Session {
         Ok(Self { service, places, role_groups: role_groups && fields.contains(&"roles") })
     }
 
-    /// Reads everybody, and the groups if they are roles.
+    /// Reads all users, and the groups if they are roles.
     pub(super) async fn everybody(&self) -> Result<Everybody, StoreError> {
         let users = self.service.all("Users").await?;
         let mut people = People::default();
@@ -116,7 +116,7 @@ impl Session {
             }
             .into());
         }
-        // A service that says nothing of `active` has nobody suspended.
+        // A service without `active` has no suspended users.
         let is_suspended = find(user, "active") == Some(&Value::Bool(false));
         let state = if is_suspended { State::Suspended } else { State::Active };
         let mut fields = Fields::default();
@@ -134,7 +134,7 @@ impl Session {
     }
 }
 
-/// A group as the service gives it.
+/// A group as returned by the service.
 pub(super) fn group(resource: &Resource) -> Group {
     let members = find(resource, "members").and_then(Value::as_array).into_iter().flatten();
     let ids = members.filter_map(|one| find(one.as_object()?, "value")?.as_str());

@@ -1,7 +1,7 @@
-//! What SQL stores have in common: a table's columns as an account, and the statements that change it.
+//! Shared by SQL stores: accounts as rows of a table, and the statements that change them.
 //!
-//! Names are quoted and values are bound, always: neither a name from the settings nor a value from a
-//! directory can say anything to the database.
+//! Names are always quoted and values always bound: neither a name in the settings nor a directory value can inject
+//! SQL.
 
 mod rows;
 
@@ -16,40 +16,40 @@ use webtaxon_core::apply::{Edit, Standing, order};
 use webtaxon_core::settings::rules::LIST;
 use webtaxon_core::settings::{RoleTable, RowsOf, SqlTable};
 
-/// A column, as the database describes it.
+/// A column, as described by the database.
 #[derive(Clone, Debug)]
 pub(super) struct Column {
     pub(super) name: String,
-    /// What the application's fields call it.
+    /// The application's field.
     pub(super) field: String,
     pub(super) is_binary: bool,
     pub(super) may_be_null: bool,
-    /// Whether the database puts something there where nothing is said.
+    /// Whether the database has a default for it.
     pub(super) has_default: bool,
-    /// What stands behind a value that is bound for it.
+    /// The cast after a bound value.
     pub(super) cast: String,
 }
 
-/// How a database wants its statements.
+/// A database's dialect of SQL.
 #[derive(Clone, Debug)]
 pub(super) struct Dialect {
-    /// The table's name, quoted.
+    /// The table's quoted name.
     pub(super) table: String,
-    /// What stands before the number of a bound value.
+    /// The character in front of a placeholder's number.
     pub(super) mark: char,
-    /// What stands behind a login that is bound, and behind a role.
+    /// The casts after a bound login and a bound role.
     pub(super) login_cast: String,
     pub(super) role_cast: String,
-    /// What a table of this name is called in a statement.
+    /// Quotes a table's name.
     pub(super) name_of: fn(&str) -> String,
-    /// Whether many rows may come as one array for each value.
+    /// Whether many rows can be passed as one array for each column.
     pub(super) takes_arrays: bool,
-    /// What a script says first, so that it is read as it is written.
+    /// The statement that a script begins with, so that its literals are read as written.
     pub(super) preamble: &'static str,
 }
 
 impl Dialect {
-    /// That of a table, of which nothing is known but its name.
+    /// The dialect for a table of which only the name is known.
     pub(super) fn new(table: &str, mark: char, name_of: fn(&str) -> String) -> Self {
         Self {
             table: name_of(table),
@@ -66,7 +66,7 @@ impl Dialect {
         format!("{}{number}{cast}", self.mark)
     }
 
-    /// What stands in a row of roles for the role that is bound at a mark.
+    /// The expression for a bound role in the table of roles.
     fn role(&self, roles: &RoleTable, mark: &str) -> String {
         let cast = &self.role_cast;
         match &roles.of {
@@ -78,7 +78,7 @@ impl Dialect {
         }
     }
 
-    /// A statement with its values in place of its marks.
+    /// A statement with its values in place of the placeholders.
     fn written_out(&self, statement: &Statement) -> String {
         let mut out = String::new();
         let mut is_name = false;
@@ -100,8 +100,8 @@ impl Dialect {
         out
     }
 
-    /// A statement that adds a row: what it begins with, and each value, in which a mark stands for what is
-    /// bound. With it, where the database takes them, the same for many rows.
+    /// An INSERT statement: its beginning, and an expression for each value with its placeholder; if the database
+    /// accepts arrays, also its form for many rows.
     fn adding(&self, into: &str, values: &[&dyn Fn(&str) -> String]) -> Text {
         let all = |mark: &dyn Fn(usize) -> String| -> String {
             let values = values.iter().enumerate().map(|(at, value)| value(&mark(at + 1)));
@@ -124,7 +124,7 @@ impl Dialect {
 impl Column {
     pub(super) fn new(table: &SqlTable, name: String) -> Self {
         let field = table.columns.iter().find(|(_, column)| **column == name);
-        // A column that is called like a field which stands in another one is another thing of the application's.
+        // A column with the name of a field that is mapped to another column belongs to the application.
         let is_another =
             |name: &str| table.columns.contains_key(name) || (name == "state" && table.states.is_none());
         let own = |name: &str| match is_another(name) {
@@ -137,7 +137,7 @@ impl Column {
     }
 }
 
-/// A value that is bound to a statement.
+/// A bound value.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Bound {
     Null,
@@ -146,7 +146,7 @@ pub(super) enum Bound {
 }
 
 impl Bound {
-    /// The value as text; none for null, and for bytes, which a text does not hold.
+    /// The value as text; `None` for null and for bytes.
     #[cfg(feature = "postgres")]
     pub(super) fn text(&self) -> Option<&str> {
         match self {
@@ -156,22 +156,22 @@ impl Bound {
     }
 }
 
-/// A statement with its values; the mark with 1 behind it stands for the first.
+/// A statement with its values; placeholders are numbered from 1.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Statement {
     pub(super) text: Text,
     pub(super) values: Vec<Bound>,
     /// Whether it must change exactly one row.
     pub(super) is_one: bool,
-    /// Whether it speaks of a row that another one adds.
+    /// Whether it refers to a row inserted by another statement.
     pub(super) comes_after: bool,
 }
 
-/// What a statement says.
+/// The text of a statement.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Text {
     pub(super) one: Arc<str>,
-    /// For many rows at once, whose values come in arrays; none where that cannot be.
+    /// The form for many rows, with array values; `None` if there is none.
     pub(super) many: Option<Arc<str>>,
 }
 
@@ -181,7 +181,7 @@ impl From<String> for Text {
     }
 }
 
-/// A value as SQL writes it (ISO 9075-2, literal).
+/// A value as an SQL literal (ISO 9075-2).
 fn literal(value: &Bound) -> String {
     match value {
         Bound::Null => "NULL".to_owned(),
@@ -202,7 +202,7 @@ fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
-/// Bytes as text that is no text: a mark, then digits.
+/// Bytes that are not text, as a prefix and hexadecimal digits.
 #[cfg(feature = "sqlite")]
 pub(super) fn marked(bytes: &[u8]) -> String {
     format!("\\x{}", hex(bytes))
@@ -215,7 +215,7 @@ fn unhex(text: &str) -> Option<Vec<u8>> {
     if rest.is_empty() { pairs.iter().map(byte).collect() } else { None }
 }
 
-/// What a column holds of an account.
+/// An account's value for a column.
 fn held(table: &SqlTable, column: &Column, account: &Account) -> Bound {
     let text = match column.field.as_str() {
         "state" if let Some([active, suspended]) = &table.states => {
@@ -234,8 +234,8 @@ fn held(table: &SqlTable, column: &Column, account: &Account) -> Bound {
     }
 }
 
-/// The logins of the accounts that edits are about, where no other has to be looked at: nobody comes in, and
-/// nothing changes of which no two accounts may have one value.
+/// The logins of the edited accounts, if no others need to be read: no account is created, and no unique field
+/// changes.
 pub(super) fn concerned<'e>(edits: &'e [Edit], unique: &[&str]) -> Option<Vec<&'e str>> {
     let is_unique =
         |name: &String| ["login", "link"].contains(&name.as_str()) || unique.contains(&name.as_str());
@@ -247,8 +247,7 @@ pub(super) fn concerned<'e>(edits: &'e [Edit], unique: &[&str]) -> Option<Vec<&'
     edits.iter().map(login).collect()
 }
 
-/// Whether these are the accounts of all these edits, as they were known. Where one is not, the whole list is
-/// looked at.
+/// Whether these are all accounts of the edits, as they were known. If not, the whole list is read.
 pub(super) fn are_all(accounts: &[Account], edits: &[Edit]) -> bool {
     let by_login: HashMap<&str, &Account> = accounts.iter().map(|one| (one.login.as_str(), one)).collect();
     let is_there = |edit: &Edit| {
@@ -263,7 +262,7 @@ fn items(list: &str) -> Vec<&str> {
     list.split(LIST).map(str::trim).filter(|role| !role.is_empty()).collect()
 }
 
-/// Writes the statements that make edits. What adds an account is said once for each set of columns.
+/// Writes the statements for edits. The INSERT for each set of columns is built once.
 pub(super) struct Writer<'t> {
     table: &'t SqlTable,
     columns: &'t [Column],
@@ -289,15 +288,14 @@ impl<'t> Writer<'t> {
         writer
     }
 
-    /// What a row of roles has of an account, found by the login that stands at a mark.
+    /// The value that the table of roles has for an account, found by its login at a placeholder.
     fn key(&self, roles: &RoleTable, mark: &str) -> String {
         let Dialect { table, login_cast, .. } = self.dialect;
         let login = quoted(self.table.column("login"));
         format!("(SELECT {} FROM {table} WHERE {login} = {mark}{login_cast})", quoted(&roles.key))
     }
 
-    /// The edits that can be made, by their places, in groups and in an order in which they can, each group
-    /// with its statements.
+    /// The edits that are ready, by index, in groups and in an order that works, each group with its statements.
     pub(super) fn in_order<'w>(
         &'w mut self,
         edits: &'w [Edit],
@@ -315,8 +313,8 @@ impl<'t> Writer<'t> {
         })
     }
 
-    /// Everything that would be run, in one transaction, for somebody who reads it first and runs it
-    /// themselves. What cannot be made is a comment.
+    /// The script of one transaction with all edits, for an administrator to review and run. Edits that cannot be
+    /// made become comments.
     pub(super) fn script(mut self, edits: &[Edit], standings: &[Standing], accounts: &[Account]) -> String {
         let dialect = self.dialect;
         let of_what = if self.table.states.is_some() { "" } else { " group" };
@@ -346,14 +344,14 @@ impl<'t> Writer<'t> {
         script + "COMMIT;\n"
     }
 
-    /// The statements that make a group of edits, each with the account that stands in the table for it. Of a
-    /// ring (see [`webtaxon_core::apply::order`]) the first is put aside, and made last.
+    /// The statements for a group of edits, each with its account in the table. Of a ring (see
+    /// [`webtaxon_core::apply::order`]) the first account is parked, and completed last.
     fn in_turn(&mut self, group: &[(&Edit, Option<&Account>)]) -> Vec<Statement> {
         let Some(((first, there), _)) = group.split_first().filter(|(_, rest)| !rest.is_empty()) else {
             return group.iter().flat_map(|(edit, there)| self.statements(edit, *there)).collect();
         };
         let Some(there) = there else { return Vec::new() };
-        // No login has a line break in it.
+        // A login never contains a line break.
         let aside = Account { login: format!("\n{}", there.login), ..(*there).clone() };
         let login = quoted(self.table.column("login"));
         let dialect = self.dialect;
@@ -372,7 +370,7 @@ impl<'t> Writer<'t> {
         all
     }
 
-    /// The statements that make an edit, to the account that stands in the table as `there`.
+    /// The statements for an edit of the account `there`.
     fn statements(&mut self, edit: &Edit, there: Option<&Account>) -> Vec<Statement> {
         match (&edit.after, there) {
             (None, Some(there)) => self.removal(there),
@@ -382,7 +380,7 @@ impl<'t> Writer<'t> {
         }
     }
 
-    /// Takes an account's roles away, those of `more` alone.
+    /// Removes an account's roles, restricted by `more`.
     fn without_roles(&self, roles: &RoleTable, more: &str) -> Text {
         let key = self.key(roles, &self.dialect.mark(1, ""));
         format!("DELETE FROM {} WHERE {} = {key}{more}", quoted(&roles.name), quoted(&roles.account)).into()
@@ -402,7 +400,7 @@ impl<'t> Writer<'t> {
     }
 
     fn addition(&mut self, after: &Account) -> Vec<Statement> {
-        // A column that an account says nothing of keeps what the database puts there.
+        // A column without a value from the account gets the database's default.
         let has = |column: &Column| {
             ["login", "link"].contains(&column.field.as_str())
                 || (column.field == "state" && self.table.states.is_some())
@@ -481,7 +479,7 @@ fn text(text: &str) -> Bound {
     Bound::Text(text.to_owned())
 }
 
-/// That the table has a column for everything that is needed.
+/// Checks that the table has every required column.
 pub(super) fn complete(
     store: &str,
     table: &SqlTable,
@@ -509,7 +507,7 @@ pub(super) fn complete(
                 format!("[accounts.groups] columns = {{ {field} = \"…\" }}, or add a column")
             }
         };
-        let help = format!("say what it is called: {called}; the table has {}", has.join(", "));
+        let help = format!("give its name: {called}; the table has {}", has.join(", "));
         let (store, table, column) = (store.to_owned(), table.name.clone(), table.column(field).to_owned());
         return Err(StoreErrorKind::NoTableColumn { store, table, column, help });
     }

@@ -1,4 +1,4 @@
-//! The rows of a table as they become accounts.
+//! Rows of a table as accounts.
 
 use super::super::{Rows as List, StoreErrorKind, sound};
 use super::Column;
@@ -10,7 +10,7 @@ use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::settings::SqlTable;
 use webtaxon_core::settings::rules::LIST;
 
-/// What stands in a column.
+/// The content of a column.
 enum Kind {
     Login,
     Link,
@@ -18,14 +18,14 @@ enum Kind {
     Field(SmolStr),
 }
 
-/// Rows as they become accounts; a field that is null is left out.
+/// Converts rows to accounts; null fields are left out.
 pub(in super::super) struct Rows<'t> {
     store: String,
     table: &'t SqlTable,
     kinds: Vec<Kind>,
     /// The roles by the key of their account, if they have a table of their own.
     roles: Option<HashMap<String, Vec<String>>>,
-    /// The column to which they refer.
+    /// The column that they refer to.
     key: Option<usize>,
     accounts: Vec<Account>,
 }
@@ -49,12 +49,12 @@ impl<'t> Rows<'t> {
         Self { store, table, kinds, roles, key, accounts: Vec::new() }
     }
 
-    /// What the rows are.
+    /// The kind of rows.
     fn list(&self) -> List {
         if self.table.states.is_some() { List::Accounts } else { List::Groups }
     }
 
-    /// Adds a row, whose values are given by the places of their columns.
+    /// Adds a row, whose values are read by column index.
     pub(in super::super) fn add<'v>(
         &mut self,
         value: impl Fn(usize) -> Option<Cow<'v, str>>,
@@ -91,8 +91,8 @@ impl<'t> Rows<'t> {
         };
         if login.is_empty() {
             let help = match self.list() {
-                List::Accounts => "every account has a login, by which the person signs in",
-                List::Groups => "every group has a name, by which people know it",
+                List::Accounts => "every account needs a login, by which the person signs in",
+                List::Groups => "every group needs a name",
             };
             return Err(bad(format!("has no {}", self.list().name()), help));
         }
@@ -113,7 +113,7 @@ impl<'t> Rows<'t> {
         Ok(())
     }
 
-    /// The accounts, if no login and no link is there twice.
+    /// The accounts, provided that no login or link occurs twice.
     pub(in super::super) fn finish(self) -> Result<Vec<Account>, StoreErrorKind> {
         sound(&self.store, self.list(), &self.accounts)?;
         Ok(self.accounts)

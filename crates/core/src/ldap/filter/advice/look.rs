@@ -1,58 +1,57 @@
-//! A filter under examination, and what the rules say of it.
+//! A filter under examination, and the advice collected so far.
 
 use crate::ldap::filter::{Clause, Filter};
 use crate::ldap::schema::{Rule, Schema, ServerKind};
 use serde::Serialize;
 use std::cell::Cell;
 
-/// How much an advice matters.
+/// How serious a piece of advice is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Weight {
-    /// It does not do what is written.
+    /// The filter does not do what its text suggests.
     Wrong,
-    /// It does, and that is seldom what is meant.
+    /// The filter does what it says, but that is seldom what was meant.
     Surprise,
-    /// Good to know; nothing needs to be done.
+    /// Good to know; nothing needs changing.
     Note,
 }
 
-/// One advice about a filter.
+/// One piece of advice about a filter.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Advice {
     /// The stable code, with a chapter in the guide.
     pub code: &'static str,
-    /// How much it matters.
+    /// How serious it is.
     pub weight: Weight,
-    /// The clause that it is about, in words.
+    /// The clause in question, in words.
     pub clause: String,
     /// What will happen, and why.
     pub message: String,
-    /// The whole filter with that clause mended, where it can be told.
+    /// The whole filter with that clause corrected, if there is a correction.
     pub rewrite: Option<Filter>,
     /// Whether the rewritten filter selects the same entries.
     pub same: bool,
 }
 
-/// What is known of where the filter will be used.
+/// What is known about the place where the filter will be used.
 #[derive(Clone, Copy)]
 pub struct Context<'c> {
-    /// What kind of server it goes to.
+    /// The kind of server that evaluates it.
     pub kind: ServerKind,
-    /// What is known of attributes there.
+    /// The attributes known there.
     pub schema: &'c Schema,
-    /// For an attribute that the server does not know: the nearest one that it does, or nothing.
-    /// None for one that it knows.
+    /// The nearest known attribute to one that the server does not know (`Some(None)` if none is near); `None` for an
+    /// attribute that it does know.
     pub unknown: &'c dyn Fn(&str) -> Option<Option<String>>,
-    /// Whether something else keeps people out who are not active.
+    /// Whether another setting already excludes inactive people.
     pub active_elsewhere: bool,
-    /// How many entries there are about, if that is known.
+    /// Approximate number of entries in the directory, if known.
     pub entries: Option<usize>,
 }
 
 impl Context<'static> {
-    /// What is known of a filter before any server is asked: the attributes that servers of this kind
-    /// usually have, and no entries.
+    /// The context before any server is asked: attributes usual for servers of this kind, and no entries.
     #[must_use]
     pub fn of(kind: ServerKind) -> Self {
         fn unknown(kind: ServerKind, name: &str) -> Option<Option<String>> {
@@ -78,18 +77,18 @@ impl std::fmt::Debug for Context<'_> {
     }
 }
 
-/// Clauses that are written into rewritten filters, all together.
+/// Total clauses that rewritten filters may contain.
 const REWRITTEN: usize = 200_000;
-/// Advices of one kind that are given.
+/// Maximum pieces of advice of one kind.
 pub(super) const OF_A_KIND: usize = 10;
-/// Clauses side by side that are compared with each other.
+/// Maximum sibling clauses that are compared with each other.
 pub(super) const SIDE_BY_SIDE: usize = 100;
 
 /// A filter under examination.
 pub(super) struct Look<'f, 'c> {
     pub(super) whole: &'f Filter,
     pub(super) clauses: Vec<Clause<'f>>,
-    /// For each clause, its parts by number.
+    /// The children of each clause, by number.
     parts: Vec<Vec<usize>>,
     pub(super) context: Context<'c>,
     /// Clauses that may still be written into rewritten filters.
@@ -109,13 +108,13 @@ impl<'f, 'c> Look<'f, 'c> {
         Self { whole: filter, clauses, parts, context, budget: Cell::new(REWRITTEN), found: Vec::new() }
     }
 
-    /// The advices, the gravest first.
+    /// The advice, most serious first.
     pub(super) fn finish(mut self) -> Vec<Advice> {
         self.found.sort_by_key(|advice| advice.weight);
         self.found
     }
 
-    /// How the values of an attribute are compared, as far as it is known.
+    /// The matching rule of an attribute, if known.
     pub(super) fn rule_of(&self, attribute: &str) -> Option<Rule> {
         self.context.schema.find(attribute).and_then(|known| known.rule)
     }
@@ -124,13 +123,12 @@ impl<'f, 'c> Look<'f, 'c> {
         self.clauses.get(number).copied()
     }
 
-    /// The parts of a joining clause, by number.
+    /// The children of a joining clause, by number.
     pub(super) fn parts(&self, number: usize) -> Vec<usize> {
         self.parts.get(number).cloned().unwrap_or_default()
     }
 
-    /// The whole filter with one clause put in place of another; none where so many were written
-    /// already that another one would take too long.
+    /// The whole filter with one clause replaced; `None` once the budget for rewritten filters is spent.
     pub(super) fn with(&self, number: usize, new: Filter) -> Option<Filter> {
         let left = self.budget.get().checked_sub(self.clauses.len())?;
         self.budget.set(left);
@@ -157,7 +155,7 @@ impl<'f, 'c> Look<'f, 'c> {
         Some(whole)
     }
 
-    /// The whole filter, and one clause more.
+    /// The whole filter with one more clause.
     pub(super) fn and(&self, more: &str) -> Option<Filter> {
         let more = Filter::parse(more).ok()?;
         Some(match self.whole {

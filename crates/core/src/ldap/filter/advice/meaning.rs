@@ -1,4 +1,4 @@
-//! What the attributes mean to this kind of server: computers among users, groups, flags.
+//! Advice on what attributes mean on this kind of server: computers among users, groups, flags.
 
 use super::look::{Look, Weight, is};
 use crate::ldap::filter::eval::{BIT_AND, BIT_OR, CHAIN, is_rule};
@@ -18,7 +18,7 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
         let hint = nearest.as_ref().map_or_else(String::new, |near| format!("; did you mean {near}?"));
         let rewrite = nearest.and_then(|near| look.with(number, Filter::Item(renamed(item, &near))));
         let message = format!(
-            "the server does not know {attribute}: such a comparison is true for nobody, and so is its opposite{hint}"
+            "the server does not know {attribute}: such a comparison matches nobody, and neither does its negation{hint}"
         );
         look.say_with("WX0217", Weight::Wrong, number, message, rewrite, false);
     }
@@ -29,20 +29,20 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
             "WX0214",
             Weight::Wrong,
             number,
-            format!("{attribute} holds names of entries, and a * has no meaning for those: this is true for nobody. Write each name in full, joined by |"),
+            format!("{attribute} holds names of entries, which cannot be matched with a *: this matches nobody. Write each name in full, joined by |"),
         ),
         Item::Equal { value, .. } if is(attribute, "objectClass") => class(look, number, value),
         Item::Equal { value, .. } if is(attribute, "userAccountControl") => flags(look, number, value),
         Item::Extensible { rule: Some(rule), value, .. } => extended(look, number, attribute, rule, value),
         Item::Approx { value, .. } => {
             let rewrite = look.with(number, Filter::equal(attribute, value.clone()));
-            look.say_with("WX0238", Weight::Note, number, "most servers take ~= for =; what \"sounds like\" means differs from one to the other", rewrite, false);
+            look.say_with("WX0238", Weight::Note, number, "most servers treat ~= like =; others have their own idea of \"sounds like\"", rewrite, false);
         }
         _ => {}
     }
 }
 
-/// What the filter as a whole leaves out.
+/// Entries that the filter as a whole fails to exclude.
 fn whole(look: &mut Look<'_, '_>) {
     if look.context.kind != ServerKind::Controller {
         return;
@@ -65,7 +65,7 @@ fn whole(look: &mut Look<'_, '_>) {
             "WX0211",
             Weight::Surprise,
             0,
-            "a computer is a user, too, to a domain controller: computers are selected with the people",
+            "to a domain controller, computers are users: they are selected with the people",
             rewrite,
             false,
         );
@@ -78,14 +78,14 @@ fn whole(look: &mut Look<'_, '_>) {
             "WX0212",
             Weight::Surprise,
             0,
-            "disabled accounts are selected, too; `active` in the settings keeps them out, or this clause",
+            "disabled accounts are selected as well; exclude them by `active` in the settings, or by this clause",
             rewrite,
             false,
         );
     }
 }
 
-/// A class that nobody knows.
+/// A class that the schema does not have.
 fn class(look: &mut Look<'_, '_>, number: usize, value: &[u8]) {
     let schema = look.context.schema;
     let Ok(text) = std::str::from_utf8(value) else { return };
@@ -100,9 +100,9 @@ fn class(look: &mut Look<'_, '_>, number: usize, value: &[u8]) {
     let hint = near.as_ref().map_or_else(String::new, |near| format!("; did you mean {near}?"));
     let rewrite = near.and_then(|near| look.with(number, Filter::equal("objectClass", near)));
     let (weight, message) = if schema.is_complete() {
-        (Weight::Wrong, format!("the server does not know the class {text}: this is true for nobody{hint}"))
+        (Weight::Wrong, format!("the server does not know the class {text}: this matches nobody{hint}"))
     } else {
-        (Weight::Surprise, format!("{text} is no class that is commonly known{hint}"))
+        (Weight::Surprise, format!("{text} is not a commonly known class{hint}"))
     };
     look.say_with("WX0240", weight, number, message, rewrite, false);
 }
@@ -114,13 +114,13 @@ fn members(look: &mut Look<'_, '_>, number: usize, attribute: &str, value: &[u8]
             "WX0213",
             Weight::Wrong,
             number,
-            format!("{attribute} holds full names like CN=Loans Desk Users,OU=Groups,DC=quillmere,DC=example: \"{text}\" is none, so that this is true for nobody. `webtaxon browse --find` shows the full name"),
+            format!("{attribute} holds full names like CN=Loans Desk Users,OU=Groups,DC=quillmere,DC=example: \"{text}\" is not one, so this matches nobody. `webtaxon browse --find` shows the full name"),
         );
         return;
     };
     if Dn::parse(text).is_err() {
         let rewrite = look.with(number, Filter::equal(attribute, dn.to_string()));
-        let message = "this name is written in an older form, which not every server reads";
+        let message = "this name is in an older notation, which some servers reject";
         look.say_with("WX0241", Weight::Surprise, number, message, rewrite, true);
     }
     if !is(attribute, "memberOf") {
@@ -134,12 +134,12 @@ fn members(look: &mut Look<'_, '_>, number: usize, attribute: &str, value: &[u8]
         look.with(number, Filter::Item(chain))
     });
     let primary =
-        if controller { ", and never the primary group" } else { "; some servers keep no memberOf at all" };
+        if controller { ", and never the primary group" } else { "; some servers have no memberOf at all" };
     look.say_with(
         "WX0215",
         Weight::Surprise,
         number,
-        format!("memberOf counts direct members only{primary}; `groups` in the settings counts nested members, too, on every server"),
+        format!("memberOf contains direct groups only{primary}; `groups` in the settings counts nested members on every server"),
         rewrite,
         false,
     );
@@ -157,7 +157,7 @@ fn flags(look: &mut Look<'_, '_>, number: usize, value: &[u8]) {
         "WX0219",
         Weight::Surprise,
         number,
-        "userAccountControl is a sum of flags: whoever has another flag besides, like a password that never expires, has another number and is missed; test the one bit that is meant",
+        "userAccountControl is a set of flags: accounts with a further flag, such as a password that never expires, have another number and are missed; test the bit that you mean",
         rewrite,
         false,
     );
@@ -168,22 +168,22 @@ fn extended(look: &mut Look<'_, '_>, number: usize, attribute: &str, rule: &str,
     match rule {
         CHAIN => {
             if known.is_some_and(|known| known != Rule::Name) {
-                look.say("WX0225", Weight::Wrong, number, format!("the chain rule follows names of entries, and {attribute} holds none: this is true for nobody"));
+                look.say("WX0225", Weight::Wrong, number, format!("the chain rule follows names of entries, and {attribute} holds none: this matches nobody"));
             } else if look.context.kind != ServerKind::Controller {
-                look.say("WX0224", Weight::Wrong, number, "only domain controllers have the chain rule; other servers say nothing, and find nobody. `groups` in the settings counts nested members on every server");
+                look.say("WX0224", Weight::Wrong, number, "only domain controllers have the chain rule; on other servers this matches nobody, without an error. `groups` in the settings counts nested members on every server");
             }
         }
         bits if is_rule(bits, BIT_AND) || is_rule(bits, BIT_OR) => {
             let is_number = std::str::from_utf8(value).is_ok_and(|text| text.trim().parse::<i64>().is_ok());
             if !is_number || known.is_some_and(|known| known != Rule::Integer) {
-                look.say("WX0236", Weight::Wrong, number, format!("a test of bits needs a whole number on both sides, like ({attribute}:{rule}:=2): this is true for nobody"));
+                look.say("WX0236", Weight::Wrong, number, format!("a bit test needs an integer on both sides, like ({attribute}:{rule}:=2): this matches nobody"));
             }
         }
         _ => {}
     }
 }
 
-/// The same comparison with another attribute.
+/// The same comparison on another attribute.
 fn renamed(item: &Item, new: &str) -> Item {
     let mut item = item.clone();
     match &mut item {

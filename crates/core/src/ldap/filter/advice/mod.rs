@@ -1,8 +1,7 @@
-//! What will surprise whoever wrote a filter: each with its reason and, where there is one, a
-//! filter that does what was meant.
+//! Advice on a search filter: what may surprise its author, why, and the corrected filter where there is one.
 //!
-//! Three groups of rules: `shape` looks at how clauses are joined, `meaning` at what the
-//! attributes mean to this kind of server, `values` at what is compared. No rule recurses.
+//! Three groups of rules: `shape` looks at how clauses are joined, `meaning` at what the attributes mean on this kind
+//! of server, `values` at the values compared. No rule recurses.
 
 mod look;
 mod meaning;
@@ -17,11 +16,10 @@ use super::{Filter, Item};
 use crate::ldap::schema::ServerKind;
 use look::Look;
 
-/// Clauses that are looked at; a filter with more is a list, and its first ones tell.
+/// Clauses examined; a longer filter is a generated list, of which the first ones are enough.
 const CLAUSES: usize = 1000;
 
-/// Everything that is worth saying about a filter, the gravest first, then in the order of its
-/// clauses; of each kind the first ten.
+/// All advice on a filter, most serious first, then in the order of its clauses; at most ten of each kind.
 #[must_use]
 pub fn advise(filter: &Filter, context: Context<'_>) -> Vec<Advice> {
     let mut look = Look::new(filter, context);
@@ -33,7 +31,7 @@ pub fn advise(filter: &Filter, context: Context<'_>) -> Vec<Advice> {
     look.finish()
 }
 
-/// The kind of server that a filter seems to be written for, by its attributes.
+/// The kind of server that a filter was probably written for, judging by its attributes.
 #[must_use]
 pub fn likely_kind(filter: &Filter) -> ServerKind {
     const CONTROLLER: [&str; 6] =

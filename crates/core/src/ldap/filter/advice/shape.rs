@@ -1,4 +1,4 @@
-//! How clauses are joined: what repeats, swallows, contradicts or does nothing.
+//! Advice on how clauses are joined: repeated, redundant, contradictory or without effect.
 
 use super::look::{Look, SIDE_BY_SIDE, Weight};
 use crate::ldap::filter::{ClauseKind, Filter, Item};
@@ -11,18 +11,13 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
         Filter::Item(Item::Present { attribute })
             if number == 0 && attribute.eq_ignore_ascii_case("objectClass") =>
         {
-            look.say("WX0210", Weight::Surprise, number, "every entry has an object class: this selects everything under the base, units and groups too");
+            look.say("WX0210", Weight::Surprise, number, "every entry has an object class: this selects everything under the base, including groups and containers");
         }
         Filter::And(list) if list.is_empty() => {
-            look.say(
-                "WX0227",
-                Weight::Surprise,
-                number,
-                "nothing is asked for: this is true for every entry",
-            );
+            look.say("WX0227", Weight::Surprise, number, "there is no condition: this matches every entry");
         }
         Filter::Or(list) if list.is_empty() => {
-            look.say("WX0226", Weight::Wrong, number, "no alternative is given: this is true for no entry");
+            look.say("WX0226", Weight::Wrong, number, "there is no alternative: this matches no entry");
         }
         Filter::And(list) | Filter::Or(list) if list.len() == 1 => {
             if let Some(only) = list.first() {
@@ -31,7 +26,7 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
                     "WX0230",
                     Weight::Note,
                     number,
-                    "there is only one clause to join: the join does nothing",
+                    "there is only one clause to join: joining has no effect",
                     rewrite,
                     true,
                 );
@@ -53,7 +48,7 @@ fn negation(look: &mut Look<'_, '_>, number: usize, inner: &Filter) {
             "WX0233",
             Weight::Surprise,
             number,
-            "the whole filter is a negation: it selects everything else under the base, units, groups and computers too; join it with a clause that says who is meant",
+            "the whole filter is a negation: it selects everything else under the base, including containers, groups and computers; combine it with a clause that selects people",
         ),
         Filter::Item(item @ (Item::Equal { .. } | Item::Substrings { .. } | Item::GreaterOrEqual { .. } | Item::LessOrEqual { .. })) => {
             if let Some(attribute) = item.attribute().filter(|name| !name.eq_ignore_ascii_case("objectClass")) {
@@ -61,7 +56,7 @@ fn negation(look: &mut Look<'_, '_>, number: usize, inner: &Filter) {
                     "WX0216",
                     Weight::Note,
                     number,
-                    format!("this is also true for entries that have no {attribute} at all; add ({attribute}=*) if those are not meant"),
+                    format!("this also matches entries without any {attribute}; add ({attribute}=*) to exclude them"),
                 );
             }
         }
@@ -69,7 +64,7 @@ fn negation(look: &mut Look<'_, '_>, number: usize, inner: &Filter) {
     }
 }
 
-/// Two clauses side by side.
+/// Sibling clauses.
 fn joined(look: &mut Look<'_, '_>, number: usize, parts: &[usize], kind: ClauseKind) {
     let schema = look.context.schema;
     let mut gone: Vec<usize> = Vec::new();
@@ -82,7 +77,7 @@ fn joined(look: &mut Look<'_, '_>, number: usize, parts: &[usize], kind: ClauseK
             if same(schema, one.filter, other.filter) {
                 gone.push(*second);
                 let rewrite = without(look, number, parts, *second);
-                look.say_with("WX0229", Weight::Note, *second, "this clause is there twice", rewrite, true);
+                look.say_with("WX0229", Weight::Note, *second, "this clause is repeated", rewrite, true);
             } else if is_opposite(schema, one.filter, other.filter) {
                 match kind {
                     ClauseKind::And => look.say(
@@ -96,7 +91,7 @@ fn joined(look: &mut Look<'_, '_>, number: usize, parts: &[usize], kind: ClauseK
                         Weight::Surprise,
                         number,
                         format!(
-                            "{} or {}: this is true for every entry whose attribute is known",
+                            "{} or {}: this matches every entry whose attribute is known",
                             one.filter, other.filter
                         ),
                     ),
@@ -107,8 +102,8 @@ fn joined(look: &mut Look<'_, '_>, number: usize, parts: &[usize], kind: ClauseK
                 gone.push(swallowed);
                 let rewrite = without(look, number, parts, swallowed);
                 let message = match kind {
-                    ClauseKind::And => "another clause asks for more already: this one changes nothing",
-                    _ => "another clause lets in more already: this one changes nothing",
+                    ClauseKind::And => "another clause is stricter: this one has no effect",
+                    _ => "another clause is broader: this one has no effect",
                 };
                 look.say_with("WX0228", Weight::Note, swallowed, message, rewrite, true);
             }
@@ -130,7 +125,7 @@ fn without(look: &Look<'_, '_>, number: usize, parts: &[usize], gone: usize) -> 
     look.with(number, new)
 }
 
-/// Whether two comparisons are one, case and blanks that do not matter aside.
+/// Whether two comparisons are equal, apart from case and insignificant blanks.
 fn same(schema: &Schema, one: &Filter, other: &Filter) -> bool {
     if one == other {
         return true;
@@ -164,7 +159,7 @@ fn is_opposite(schema: &Schema, one: &Filter, other: &Filter) -> bool {
     }
 }
 
-/// Two different values of an attribute that has one.
+/// Two different values of a single-valued attribute.
 fn is_another_value(schema: &Schema, one: &Filter, other: &Filter) -> bool {
     match (one, other) {
         (
@@ -179,7 +174,7 @@ fn is_another_value(schema: &Schema, one: &Filter, other: &Filter) -> bool {
     }
 }
 
-/// The one of two clauses that changes nothing beside the other.
+/// The redundant one of two sibling clauses.
 fn swallowed(kind: ClauseKind, one: (usize, &Filter), other: (usize, &Filter)) -> Option<usize> {
     let presence = |filter: &Filter| match filter {
         Filter::Item(Item::Present { attribute }) => Some(attribute.clone()),

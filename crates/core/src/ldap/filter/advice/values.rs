@@ -1,4 +1,4 @@
-//! What is compared: times, identifiers, blanks, stars, and values that the attribute cannot have.
+//! Advice on the values compared: times, identifiers, blanks, stars, and values that the attribute cannot have.
 
 use super::look::{Look, Weight, is};
 use crate::ldap::filter::{Filter, Item, Octets};
@@ -7,7 +7,7 @@ use crate::ldap::schema::{Rule, prepare};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 
-/// Attributes that count 100 ns since 1601.
+/// Attributes that count intervals of 100 ns since 1601.
 const COUNTS: [&str; 7] = [
     "accountExpires",
     "pwdLastSet",
@@ -19,7 +19,7 @@ const COUNTS: [&str; 7] = [
 ];
 /// Seconds from 1601 to 1970.
 const TO_UNIX: i64 = 11_644_473_600;
-/// Entries from which on a leading star is slow.
+/// Number of entries above which a leading star is slow.
 const MANY: usize = 5000;
 
 pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
@@ -36,7 +36,7 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
                     "WX0218",
                     Weight::Wrong,
                     number,
-                    format!("the values of {attribute} have no order: >= and <= are true for nobody"),
+                    format!("the values of {attribute} have no ordering: >= and <= match nobody"),
                 );
                 return;
             }
@@ -44,7 +44,7 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
         }
         Item::Substrings { initial, any, last, .. } => {
             if initial.is_none() && look.context.entries.is_none_or(|entries| entries >= MANY) {
-                look.say("WX0223", Weight::Note, number, "a * in front means that the server looks at every entry; on a large directory that takes long, or ends at its time limit");
+                look.say("WX0223", Weight::Note, number, "with a leading * the server must examine every entry; on a large directory that is slow, or exceeds its time limit");
             }
             let blank = |piece: &Octets| piece.first() == Some(&b' ') && piece.last() == Some(&b' ');
             let around = any.iter().any(blank)
@@ -55,7 +55,7 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
                     "WX0231",
                     Weight::Note,
                     number,
-                    "the * stands for anything; a star that is part of the value is written \\2a",
+                    "the * stands for any text; a star that is part of the value is written \\2a",
                 );
             }
             if known.is_some_and(|known| !known.has_pieces && known.rule != Some(Rule::Name)) {
@@ -63,7 +63,7 @@ pub(super) fn look(look: &mut Look<'_, '_>, number: usize) {
                     "WX0239",
                     Weight::Wrong,
                     number,
-                    format!("pieces of {attribute} cannot be looked for: a * is true for nobody there"),
+                    format!("{attribute} has no substrings: a * matches nobody"),
                 );
             }
         }
@@ -86,20 +86,20 @@ fn compared(
         let absent = Filter::Not(Box::new(Filter::present(attribute)));
         let rewrite = look.with(number, absent);
         let message = format!(
-            "no {attribute} is empty: this is true for nobody, and so is its opposite on most servers"
+            "{attribute} is never empty: this matches nobody, and on most servers neither does its negation"
         );
         look.say_with("WX0237", Weight::Wrong, number, message, rewrite, false);
     } else if is(attribute, "objectGUID") && value.len() != 16 {
         let rewrite =
             uuid::Uuid::try_parse(text).ok().and_then(|uuid| mend(look, uuid.to_bytes_le().to_vec()));
-        look.say_with("WX0222", Weight::Wrong, number, "objectGUID holds 16 bytes, the first three fields in reverse order: as text it is true for nobody on most servers", rewrite, false);
+        look.say_with("WX0222", Weight::Wrong, number, "objectGUID holds 16 bytes, the first three fields in reverse order: as text it matches nobody on most servers", rewrite, false);
     } else if is(attribute, "objectSid") && text.starts_with("S-1-") {
         let rewrite = sid_bytes(text).and_then(|bytes| mend(look, bytes));
         look.say_with(
             "WX0222",
             Weight::Wrong,
             number,
-            "objectSid holds bytes; only some domain controllers take the text form",
+            "objectSid holds bytes; only some domain controllers accept the text form",
             rewrite,
             false,
         );
@@ -110,7 +110,7 @@ fn compared(
             "WX0221",
             Weight::Wrong,
             number,
-            format!("{attribute} counts steps of 100 ns since 1601: a date is true for nobody"),
+            format!("{attribute} counts intervals of 100 ns since 1601: a date matches nobody"),
             rewrite,
             false,
         );
@@ -135,7 +135,7 @@ fn compared(
             "WX0237",
             Weight::Wrong,
             number,
-            format!("\"{text}\" cannot be a value of {attribute}: this is true for nobody"),
+            format!("\"{text}\" cannot be a value of {attribute}: this matches nobody"),
         );
     } else if text != text.trim() {
         match rule.is_none_or(Rule::is_text) {
@@ -145,7 +145,7 @@ fn compared(
                     "WX0234",
                     Weight::Note,
                     number,
-                    "blanks at the ends make no difference",
+                    "leading and trailing blanks make no difference",
                     rewrite,
                     true,
                 );
@@ -154,16 +154,16 @@ fn compared(
                 "WX0232",
                 Weight::Surprise,
                 number,
-                "the blanks at the ends count here: take them out if they are not part of the value",
+                "leading and trailing blanks count here: remove them unless they are part of the value",
             ),
         }
     } else if rule == Some(Rule::Marks) && !text.is_ascii() && matches!(item, Item::Equal { .. }) {
-        look.say("WX0234", Weight::Note, number, "marks on letters make no difference to Active Directory, nor does case: ü is u there, and é is e");
+        look.say("WX0234", Weight::Note, number, "marks on letters make no difference to Active Directory, nor does case: ü equals u, and é equals e");
     } else if matches!(rule, Some(Rule::CaseIgnore | Rule::CaseIgnoreIa5 | Rule::Marks))
         && text.chars().any(char::is_uppercase)
         && matches!(item, Item::Equal { .. })
     {
-        look.say("WX0234", Weight::Note, number, "small and capital letters make no difference");
+        look.say("WX0234", Weight::Note, number, "case makes no difference");
     }
 }
 
@@ -179,15 +179,15 @@ fn time(
         let literal = date(text).and_then(|seconds| jiff::Timestamp::from_second(seconds).ok());
         let form = if controller { "%Y%m%d%H%M%S.0Z" } else { "%Y%m%d%H%M%SZ" };
         let rewrite = literal.and_then(|at| mend(look, at.strftime(form).to_string().into_bytes()));
-        look.say_with("WX0220", Weight::Wrong, number, format!("{attribute} holds times like 20261125091500.0Z: \"{text}\" is none, so that this is true for nobody"), rewrite, false);
+        look.say_with("WX0220", Weight::Wrong, number, format!("{attribute} holds times like 20261125091500.0Z: \"{text}\" is not one, so this matches nobody"), rewrite, false);
     } else if controller && !text.contains('.') {
         let rewrite =
             text.strip_suffix('Z').and_then(|digits| mend(look, format!("{digits}.0Z").into_bytes()));
-        look.say_with("WX0220", Weight::Surprise, number, "some domain controllers take a time without .0 for none, and then everything matches: write .0 in front of the Z", rewrite, true);
+        look.say_with("WX0220", Weight::Surprise, number, "some domain controllers ignore a time without .0, and then everything matches: write .0 before the Z", rewrite, true);
     }
 }
 
-/// A date as people write it, as seconds since 1970 at midnight UTC.
+/// A date in a common notation, as seconds from 1970 to midnight UTC.
 fn date(text: &str) -> Option<i64> {
     let text = text.trim();
     let day = ["%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%Y/%m/%d"]

@@ -1,7 +1,7 @@
-//! Making edits in a SCIM service, where no transaction holds several of them together.
+//! Making edits in a SCIM service, without transactions over several of them.
 //!
-//! Edits that do not depend on each other go in one request, if the service offers that. What is refused is
-//! told and the rest goes on; where an answer is lost, the user is looked at before anything is said of it.
+//! Independent edits share one request, if the service supports bulk. A refusal is recorded and the rest continues;
+//! if a response is lost, the user is read before an outcome is recorded.
 
 mod prepare;
 mod ring;
@@ -21,7 +21,7 @@ use webtaxon_core::account::Account;
 use webtaxon_core::apply::{Edit, Outcome, Standing, order, standings};
 use work::{Hindrance, Prepared, Work};
 
-/// The most changes of one bulk request, whatever more the service takes: so many answers can be lost at once.
+/// Maximum changes of one bulk request, even if the service allows more: this many responses can be lost at once.
 const BATCH: usize = 100;
 
 pub(super) async fn carry_out(
@@ -55,7 +55,7 @@ pub(super) async fn carry_out(
         work.tell(place, outcome);
     }
     let mut waiting = work.make(groups).await?;
-    // Who waits for somebody goes on once that person is there; the last round says of whom nobody came.
+    // Edits that wait for another person continue once that person exists; the last round reports the others.
     while !waiting.is_empty() && !work.is_over {
         let before = waiting.len();
         let again = waiting.iter().map(|(place, _)| vec![*place]).collect();
@@ -77,12 +77,12 @@ impl Work<'_> {
         self.is_over |= self.stop_after.is_some_and(|most| self.failed >= most);
     }
 
-    /// Makes groups of edits, one after the other; those who wait for a person, with the reason.
+    /// Makes groups of edits in order; returns those that wait for a person, with the reason.
     async fn make(&mut self, groups: Vec<Vec<usize>>) -> Result<Vec<(usize, String)>, StoreError> {
         let mut waiting = Vec::new();
         let mut batch: Vec<Prepared> = Vec::new();
         let mut bytes = 0;
-        // Logins that are left within the batch, and may be taken only behind it.
+        // Logins given up within the batch, which may be taken only after it.
         let mut left: HashSet<String> = HashSet::new();
         let (most, most_bytes) = self.session.service.offer.bulk.unwrap_or((1, usize::MAX));
         for group in groups {
@@ -124,7 +124,7 @@ impl Work<'_> {
         Ok(waiting)
     }
 
-    /// Asks for what was gathered, and tells what became of it.
+    /// Sends the batch, and records the outcomes.
     async fn flush(&mut self, batch: &mut Vec<Prepared>) -> Result<(), StoreError> {
         if self.is_over {
             batch.clear();
@@ -150,7 +150,7 @@ impl Work<'_> {
         Ok(())
     }
 
-    /// What became of an edit after its answer; its groups are set then.
+    /// Records an edit's outcome after its response, and then sets its groups.
     async fn settle(
         &mut self,
         prepared: Prepared,
@@ -164,7 +164,7 @@ impl Work<'_> {
                 return Ok(Outcome::Made);
             }
             Err(Fault::Refused { status: 412, .. }) => {
-                // Somebody changed something; it may be nothing that the edit is about.
+                // The user was changed meanwhile, but possibly not in what the edit concerns.
                 let before = prepared.before.as_ref().map(|user| text(user, "id")).unwrap_or_default();
                 let there = self.session.service.user(before).await?;
                 let again = match (self.judge(edit, there.as_ref())?, there) {
@@ -181,7 +181,7 @@ impl Work<'_> {
                     Ok(answer) => answer,
                     Err(Fault::Fatal(error)) => return Err(error),
                     Err(Fault::Refused { status: 412, .. }) => {
-                        return Ok(Outcome::Left("somebody is changing it at this moment".to_owned()));
+                        return Ok(Outcome::Left("it is being changed by somebody else".to_owned()));
                     }
                     Err(Fault::Refused { words, .. }) => return Ok(Outcome::Failed(words)),
                     Err(Fault::Unclear(words)) => match self.look(edit, &prepared).await? {
@@ -203,7 +203,9 @@ impl Work<'_> {
                 Some(id) => id,
                 None => match self.session.service.called(&account.login).await? {
                     Some(user) => text(&user, "id").to_owned(),
-                    None => return Ok(Outcome::Failed("it said yes, and has no such user".to_owned())),
+                    None => {
+                        return Ok(Outcome::Failed("it reported success, but has no such user".to_owned()));
+                    }
                 },
             },
         };
@@ -218,13 +220,13 @@ impl Work<'_> {
                 let back = self.take_back(&id, &prepared).await;
                 Ok(Outcome::Failed(match back {
                     Ok(()) => words,
-                    Err(why) => format!("{words}; the rest of the change stands, since {why}"),
+                    Err(why) => format!("{words}; the rest of the change could not be undone: {why}"),
                 }))
             }
         }
     }
 
-    /// How an edit stands to the user as it is now.
+    /// The standing of an edit against the current user.
     fn judge(&self, edit: &Edit, there: Option<&Resource>) -> Result<Standing, StoreError> {
         let account = match there {
             None => None,
@@ -240,7 +242,7 @@ impl Work<'_> {
         Ok(found.into_iter().next().unwrap_or(Standing::Made))
     }
 
-    /// Looks whether a change was made of which no answer came; if not, what else there is to say.
+    /// Checks whether a change without a response was made; returns the fault if not.
     async fn look(&self, edit: &Edit, prepared: &Prepared) -> Result<Result<(), String>, StoreError> {
         let service = &self.session.service;
         let there = match (&prepared.before, &prepared.after) {
@@ -249,12 +251,12 @@ impl Work<'_> {
             (None, None) => None,
         };
         let is_made = match (&there, &edit.after) {
-            // Groups are set afterwards, so that of a new user only the link is looked at.
+            // Groups are set later, so only the link of a new user is compared.
             (Some(user), Some(account)) if prepared.before.is_none() => {
                 let link = account.link.as_ref().map(ToString::to_string).unwrap_or_default();
                 text(user, "externalId").eq_ignore_ascii_case(&link)
             }
-            // Only by what the edit is about: the rest somebody else may have written.
+            // Only what the edit concerns is compared: others may have written the rest.
             (Some(user), Some(account)) => {
                 let there = self.session.account(user, &self.everybody.people, &[])?;
                 let changed = edit.fields();
@@ -266,7 +268,7 @@ impl Work<'_> {
         Ok(if is_made { Ok(()) } else { Err("; it was not made".to_owned()) })
     }
 
-    /// Takes a change of a user back, of which the rest was refused.
+    /// Undoes a change of a user whose remaining steps were refused.
     async fn take_back(&self, id: &str, prepared: &Prepared) -> Result<(), String> {
         let service = &self.session.service;
         let words = |fault: Fault| match fault {
@@ -286,7 +288,7 @@ impl Work<'_> {
     }
 }
 
-/// The id of a user who was made, in the answer to one request or to many.
+/// The id of a new user, from the response to a single or bulk request.
 fn id_of(answer: &Value) -> Option<String> {
     let object = answer.as_object()?;
     if let Some(id) = find(object, "id").and_then(Value::as_str) {

@@ -1,4 +1,4 @@
-//! From an edit to the request that makes it.
+//! From an edit to its request.
 
 use super::super::resource::{find, patch, put, sendable, text, write};
 use super::super::service::{Resource, Wish, escaped};
@@ -12,15 +12,15 @@ use webtaxon_core::account::{Account, State};
 use webtaxon_core::apply::{Edit, Outcome, Standing};
 
 impl Work<'_> {
-    /// What an edit asks for.
+    /// The request for an edit.
     pub(super) async fn prepare(&self, place: usize) -> Result<Result<Prepared, Hindrance>, StoreError> {
-        let gone = || Hindrance::Told(Outcome::Left("the account is not there any more".to_owned()));
+        let gone = || Hindrance::Told(Outcome::Left("the account no longer exists".to_owned()));
         let (Some(edit), Some(Standing::Ready(at))) = (self.edit(place), self.standings.get(place)) else {
             return Ok(Err(gone()));
         };
         let Some(at) = at else { return Ok(self.new_user(place, edit)) };
         let Some(known) = self.everybody.users.get(*at) else { return Ok(Err(gone())) };
-        // A service that gives no versions is asked once more, so that little time is left in between.
+        // Without versions the user is read once more, to keep the window short.
         if version(known).is_some_and(|_| self.session.service.offer.etag) {
             return Ok(self.changed_user(place, edit, known.clone()));
         }
@@ -75,7 +75,7 @@ impl Work<'_> {
         Ok(Prepared { place, before: Some(user), after: Some(after), wish })
     }
 
-    /// Gives a user these fields of an account.
+    /// Sets these fields of a user to those of an account.
     fn fill<'n>(
         &self,
         user: &mut Resource,
@@ -97,7 +97,7 @@ impl Work<'_> {
                         None => value,
                         Some(Some(id)) => id,
                         Some(None) => {
-                            let words = format!("{name} is {value}, who is no user of the service");
+                            let words = format!("{name} is {value}, who is not a user of the service");
                             return Err(Hindrance::Later(words));
                         }
                     };
@@ -108,7 +108,7 @@ impl Work<'_> {
         Ok(())
     }
 
-    /// The request that turns a user into another.
+    /// The request that turns one user into another.
     pub(super) fn wish(&self, before: &Resource, after: &Resource) -> Wish {
         let (method, body) = match self.session.service.offer.patch {
             true => (Method::PATCH, patch(before, after)),
@@ -118,17 +118,17 @@ impl Work<'_> {
     }
 }
 
-/// Where a user is.
+/// The path of a user.
 fn path_of(user: &Resource) -> String {
     format!("Users/{}", escaped(text(user, "id")))
 }
 
-/// The version that a service gave of a user (RFC 7644 §3.14).
+/// The version of a user (RFC 7644 §3.14).
 fn version(user: &Resource) -> Option<&str> {
     find(find(user, "meta")?.as_object()?, "version")?.as_str()
 }
 
-/// The users in a copy, by link and by login; none where it cannot be read.
+/// The users in a copy, by link and by login; empty if it cannot be read.
 pub(super) fn originals(file: &Path) -> HashMap<String, Resource> {
     let copy = std::fs::read_to_string(file).unwrap_or_default();
     let users = copy.lines().filter_map(|line| serde_json::from_str::<Resource>(line).ok());

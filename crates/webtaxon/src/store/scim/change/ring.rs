@@ -1,4 +1,4 @@
-//! People who take each other's logins: no order makes that, where no two may have one login at any moment.
+//! People who take each other's logins: no order works where logins must be unique at every moment.
 
 use super::super::resource::{find, put, text};
 use super::super::service::{Fault, Resource};
@@ -10,9 +10,9 @@ use std::collections::HashMap;
 use webtaxon_core::apply::Outcome;
 
 impl Work<'_> {
-    /// Makes a ring of people who take each other's logins: the first is put aside, under a name of its own.
+    /// Makes a ring of such edits: the first user is parked under a temporary name.
     pub(super) async fn ring(&mut self, group: &[usize]) -> Result<(), StoreError> {
-        // What is changed, and what it was before, in the order in which it was done.
+        // The changes made so far with the users before them, in order.
         let mut done: Vec<(Resource, Resource)> = Vec::new();
         let mut prepared = Vec::new();
         let mut hindered = None;
@@ -23,7 +23,7 @@ impl Work<'_> {
                     hindered = Some(words)
                 }
                 Err(Hindrance::Told(_)) => {
-                    hindered = Some("another of the same ring was left out".to_owned())
+                    hindered = Some("another edit of the same ring was left out".to_owned())
                 }
             }
         }
@@ -67,7 +67,7 @@ impl Work<'_> {
         for (user, before) in done.into_iter().rev() {
             let there = self.session.service.user(text(&user, "id")).await?.unwrap_or(user);
             if self.turn(&there, &before).await.is_err() {
-                words += &format!("; {} could not be put back", text(&before, "userName"));
+                words += &format!("; {} could not be restored", text(&before, "userName"));
             }
         }
         for place in group {
@@ -76,7 +76,7 @@ impl Work<'_> {
         Ok(())
     }
 
-    /// Turns a user into another at once, and gives it as it is then.
+    /// Turns a user into another, and returns the result.
     async fn turn(&self, before: &Resource, after: &Resource) -> Result<Resource, Fault> {
         let service = &self.session.service;
         let answer = service.ask(&self.wish(before, after)).await;
@@ -90,7 +90,9 @@ impl Work<'_> {
         match (service.user(text(before, "id")).await.map_err(Fault::Fatal)?, lost) {
             (Some(user), None) => Ok(user),
             (Some(user), Some(_)) if text(&user, "userName") == text(after, "userName") => Ok(user),
-            (_, words) => Err(Fault::Unclear(words.unwrap_or_else(|| "the user is gone".to_owned()))),
+            (_, words) => {
+                Err(Fault::Unclear(words.unwrap_or_else(|| "the user no longer exists".to_owned())))
+            }
         }
     }
 }

@@ -1,4 +1,4 @@
-//! Roles that are groups: putting a user into them, and taking it out.
+//! Roles that are groups: adding a user to them, and removing it.
 
 use super::super::resource::{find, patch_of};
 use super::super::service::{Fault, Wish, escaped};
@@ -13,7 +13,7 @@ use webtaxon_core::account::Account;
 use webtaxon_core::settings::rules::LIST;
 
 impl Work<'_> {
-    /// Whether there is a group for each role of an account.
+    /// Checks that every role of an account has a group.
     pub(super) fn known_roles(&self, account: &Account) -> Result<(), String> {
         let groups = &self.everybody.groups;
         match roles(account).find(|role| !groups.iter().any(|group| group.name == *role)) {
@@ -25,7 +25,7 @@ impl Work<'_> {
         }
     }
 
-    /// Puts a user into the groups of its roles, and takes it out of the others.
+    /// Adds a user to the groups of its roles, and removes it from others.
     pub(super) async fn set_roles(
         &mut self,
         id: &str,
@@ -47,7 +47,7 @@ impl Work<'_> {
                     let name =
                         self.everybody.groups.get(at).map(|group| group.name.clone()).unwrap_or_default();
                     for (at, was_added) in done {
-                        // What cannot be taken back is found by the next preview.
+                        // The next preview finds whatever cannot be undone here.
                         let _ = self.set_member(at, id, !was_added).await;
                     }
                     return Ok(Err(format!("the role {name}: {words}")));
@@ -57,7 +57,7 @@ impl Work<'_> {
         Ok(Ok(()))
     }
 
-    /// Puts a user into one group, or takes it out.
+    /// Adds a user to one group, or removes it.
     async fn set_member(&mut self, at: usize, id: &str, is_in: bool) -> Result<(), Fault> {
         let service = &self.session.service;
         let Some(group) = self.everybody.groups.get(at) else { return Ok(()) };

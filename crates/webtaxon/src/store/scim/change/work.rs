@@ -1,4 +1,4 @@
-//! The edits under way, and what each of them asks for.
+//! The edits in progress, and their requests.
 
 use crate::store::Record;
 use crate::store::scim::service::{Resource, Wish};
@@ -7,36 +7,36 @@ use std::collections::HashMap;
 use std::sync::Mutex;
 use webtaxon_core::apply::{Edit, Outcome, Standing};
 
-/// The edits under way.
+/// The edits in progress.
 pub(super) struct Work<'a> {
     pub(super) session: &'a Session,
     pub(super) everybody: Everybody,
     pub(super) edits: &'a [Edit],
     pub(super) standings: Vec<Standing>,
-    /// Users as they were before the edits that these take back, by link and by login.
+    /// Users from before the edits that these undo, by link and by login.
     pub(super) originals: HashMap<String, Resource>,
-    /// Never waited for: it only makes this a value that several threads may look at.
+    /// Never contended: the mutex only makes the type `Sync`.
     pub(super) record: Mutex<Record<'a>>,
     pub(super) stop_after: Option<usize>,
     pub(super) failed: usize,
     pub(super) is_over: bool,
 }
 
-/// A change that is ready to be asked for.
+/// A change with its request.
 pub(super) struct Prepared {
     pub(super) place: usize,
-    /// The user before and after; none where it comes or goes.
+    /// The user before and after; `None` if it is created or deleted.
     pub(super) before: Option<Resource>,
     pub(super) after: Option<Resource>,
-    /// None where only groups change.
+    /// `None` if only groups change.
     pub(super) wish: Option<Wish>,
 }
 
-/// Why a change cannot be asked for.
+/// Why there is no request.
 pub(super) enum Hindrance {
-    /// What becomes of it.
+    /// The edit already has an outcome.
     Told(Outcome),
-    /// It names a person who may come in yet.
+    /// It refers to a person who may still be created.
     Later(String),
 }
 
