@@ -125,7 +125,9 @@ impl AccountStore for Accounts {
             let standings = self.make(edits, terms.unique).map_err(|error| self.failed(error))?;
             // Told once it is lasting, and not before.
             for (at, standing) in standings.into_iter().enumerate() {
-                record(at, Outcome::from(standing));
+                if record(at, Outcome::from(standing)).is_break() {
+                    break;
+                }
             }
             Ok(())
         })

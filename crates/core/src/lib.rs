@@ -15,6 +15,7 @@
 //! * [`apply`]: the edits that carry a preview out, each checked once more.
 //!
 //! Every step is a plain value that can be printed, tested and stored.
+#![cfg_attr(test, allow(clippy::too_many_lines, reason = "a table of cases is long"))]
 
 pub mod account;
 pub mod apply;

@@ -156,9 +156,14 @@ fn is(entry: Entry<'_>, class: &str) -> bool {
     entry.values("objectClass").any(|value| value.eq_ignore_ascii_case(class.as_bytes()))
 }
 
-fn as_plain(entry: Entry<'_>, primary: &[(String, String)]) -> Attributes {
+/// The object classes of an entry on the other kind of server.
+type Classes = &'static [&'static str];
+/// The attributes of an entry there, each with the one that it is copied from.
+type Copies = &'static [(&'static str, &'static str)];
+
+fn plain_form(entry: Entry<'_>) -> (Classes, Copies) {
     let room = entry.dn().contains("OU=Rooms,");
-    let (classes, copied): (&[&str], &[(&str, &str)]) = if is(entry, "domain") {
+    if is(entry, "domain") {
         (&["top", "dcObject", "organization"], &[("dc", "dc"), ("o", "dc")])
     } else if is(entry, "organizationalUnit") {
         (&["top", "organizationalUnit"], &[("ou", "ou"), ("description", "description")])
@@ -193,7 +198,11 @@ fn as_plain(entry: Entry<'_>, primary: &[(String, String)]) -> Attributes {
                 ("memberOf", "memberOf"),
             ],
         )
-    };
+    }
+}
+
+fn as_plain(entry: Entry<'_>, primary: &[(String, String)]) -> Attributes {
+    let (classes, copied) = plain_form(entry);
     let classes = classes.iter().map(|class| class.as_bytes().to_vec()).collect();
     let mut attributes: Attributes = vec![("objectClass", classes)];
     for (to, from) in copied {

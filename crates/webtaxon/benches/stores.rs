@@ -9,6 +9,7 @@
 #![allow(
     clippy::unwrap_used,
     clippy::indexing_slicing,
+    clippy::too_many_lines,
     clippy::print_stdout,
     reason = "a bench that fails should say so, and prints its figures"
 )]
@@ -92,7 +93,7 @@ async fn carry_out(store: &dyn AccountStore, edits: &[Edit]) -> Duration {
     let began = Instant::now();
     let mut record = |_: usize, outcome: Outcome| {
         done += usize::from(outcome == Outcome::Done);
-        true
+        std::ops::ControlFlow::Continue(())
     };
     store.carry_out(edits, &terms, &mut record).await.unwrap();
     let took = began.elapsed();

@@ -9,7 +9,7 @@ use webtaxon::apply::Consent;
 use webtaxon::model::account::{Account, Group, Groups};
 use webtaxon::model::apply::Outcome;
 use webtaxon::model::apply::{Edit, GroupEdit, group_standings, made, made_groups, standings};
-use webtaxon::store::{AccountStore, Answer, Record, Terms};
+use webtaxon::store::{AccountStore, Answer, GroupStore, Record, Terms};
 
 /// The Loans Desk's accounts and groups.
 #[derive(Default)]
@@ -23,7 +23,7 @@ impl LoansDesk {
         self.accounts.lock().map(|list| list.clone()).unwrap_or_default()
     }
 
-    fn all_groups(&self) -> Vec<Group> {
+    fn group_list(&self) -> Vec<Group> {
         self.groups.lock().map(|list| list.clone()).unwrap_or_default()
     }
 }
@@ -45,21 +45,29 @@ impl AccountStore for LoansDesk {
     ) -> Answer<'a, ()> {
         Box::pin(async move {
             let now = self.list();
-            // Which edits still hold, against the list as it is at this moment.
+            // The edits that can still be made, given the current list.
             let standings = standings(edits, &now, terms.unique);
             if let Ok(mut list) = self.accounts.lock() {
                 *list = made(edits, &standings, &now);
             }
             for (at, standing) in standings.into_iter().enumerate() {
-                record(at, Outcome::from(standing));
+                if record(at, Outcome::from(standing)).is_break() {
+                    break;
+                }
             }
             Ok(())
         })
     }
 
-    // Groups are asked for only where the settings bring some. Here members are logins.
-    fn groups(&self) -> Answer<'_, Groups> {
-        Box::pin(async { Ok(Groups { list: self.all_groups(), by_login: true }) })
+    // Needed only if the settings import groups. Here members are logins.
+    fn groups(&self) -> Option<&dyn GroupStore> {
+        Some(self)
+    }
+}
+
+impl GroupStore for LoansDesk {
+    fn all_groups(&self) -> Answer<'_, Groups> {
+        Box::pin(async { Ok(Groups { list: self.group_list(), by_login: true }) })
     }
 
     fn carry_out_groups<'a>(
@@ -69,13 +77,15 @@ impl AccountStore for LoansDesk {
         record: Record<'a>,
     ) -> Answer<'a, ()> {
         Box::pin(async move {
-            let now = self.all_groups();
+            let now = self.group_list();
             let standings = group_standings(edits, &now);
             if let Ok(mut list) = self.groups.lock() {
                 *list = made_groups(edits, &standings, &now);
             }
             for (at, standing) in standings.into_iter().enumerate() {
-                record(at, Outcome::from(standing));
+                if record(at, Outcome::from(standing)).is_break() {
+                    break;
+                }
             }
             Ok(())
         })
@@ -92,7 +102,7 @@ async fn main() -> Result<(), webtaxon::Error> {
     let workspace = workspace.with_store(Arc::clone(&store) as Arc<dyn AccountStore>);
     let (_, work) = workspace.work().await?;
     let applied = workspace.apply(&work, &consent).await?;
-    let (accounts, groups) = (store.list().len(), store.all_groups().len());
+    let (accounts, groups) = (store.list().len(), store.group_list().len());
     println!("{accounts} accounts, {groups} groups, complete: {}", applied.is_complete());
     let (_, work) = workspace.work().await?;
     println!("{} left to do", work.edits().len() + work.groups().len());

@@ -16,12 +16,12 @@
 //! program.
 //!
 //! * [`Workspace::preview`] changes nothing. [`Workspace::work`] returns the same preview with the edits of an apply,
-//! [`apply::Work`]; [`Workspace::apply`] carries them out, and [`Workspace::way_back`] returns the edits that undo a
-//! run.
+//!   [`apply::Work`]; [`Workspace::apply`] carries them out, and [`Workspace::way_back`] returns the edits that undo a
+//!   run.
 //! * [`store`] holds the application's accounts, [`state`] the journal and what runs remember. An application can
-//! implement either itself: [`Workspace::with_store`], [`Workspace::with_state`].
+//!   implement either itself: [`Workspace::with_store`], [`Workspace::with_state`].
 //! * [`model`] is the computation, without I/O; [`directory`] reads from LDAP servers, [`mod@file`] from LDIF files;
-//! [`report`] writes results as JSON, CSV, HTML and drawings.
+//!   [`report`] writes results as JSON, CSV, HTML and drawings.
 //!
 //! # The runtime
 //! Everything `async` needs a Tokio runtime of either kind, with its time and I/O drivers (`enable_all`). Blocking

@@ -5,13 +5,14 @@
 
 use crate::background;
 use crate::state::{Journal, Remembered, StateError, StateStore, Ties};
-use crate::store::{AccountStore, Answer, Record, StoreErrorKind, Terms};
+use crate::store::{AccountStore, Answer, GroupStore, Record, StoreErrorKind, Terms};
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
+use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use webtaxon_core::account::{Account, Groups, folded};
-use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, standings};
+use webtaxon_core::apply::{Edit, Outcome, Standing, standings};
 use webtaxon_core::ldap::identity::Identity;
 
 /// A store whose accounts have their links, wherever those are kept.
@@ -124,7 +125,7 @@ impl<'s> Linked<'s> {
         for (at, (edit, standing)) in edits.iter().zip(standings(edits, &accounts, terms.unique)).enumerate()
         {
             let Standing::Ready(own) = standing else {
-                if !record(at, standing.into()) {
+                if record(at, standing.into()).is_break() {
                     return Ok(());
                 }
                 continue;
@@ -136,7 +137,7 @@ impl<'s> Linked<'s> {
                 let words = format!(
                     "another account has the login {login}, and logins pass from one account to another only if the list has the links; apply again when it is free"
                 );
-                if !record(at, Outcome::Left(words)) {
+                if record(at, Outcome::Left(words)).is_break() {
                     return Ok(());
                 }
                 continue;
@@ -149,18 +150,20 @@ impl<'s> Linked<'s> {
                 rest.push(left);
             }
         }
-        let (mut failed, mut goes_on) = (0, true);
+        let (mut failed, mut flow) = (0, ControlFlow::Continue(()));
         if !rest.is_empty() {
             let mut record = |at: usize, outcome: Outcome| {
                 failed += usize::from(matches!(outcome, Outcome::Failed(_)));
-                goes_on = places.get(at).is_some_and(|at| record(*at, outcome));
-                goes_on
+                flow = places.get(at).map_or(ControlFlow::Break(()), |at| record(*at, outcome));
+                flow
             };
             self.store.carry_out(&rest, terms, &mut record).await?;
         }
         let is_over = terms.stop_after.is_some_and(|most| failed >= most);
         for at in ties.into_iter().filter(|_| !is_over) {
-            goes_on = goes_on && record(at, Outcome::Done);
+            if flow.is_continue() {
+                flow = record(at, Outcome::Done);
+            }
         }
         Ok(())
     }
@@ -213,21 +216,8 @@ impl AccountStore for Linked<'_> {
         }
     }
 
-    fn groups(&self) -> Answer<'_, Groups> {
+    fn groups(&self) -> Option<&dyn GroupStore> {
         self.store.groups()
-    }
-
-    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> Answer<'a, Option<String>> {
-        self.store.group_statements(edits)
-    }
-
-    fn carry_out_groups<'a>(
-        &'a self,
-        edits: &'a [GroupEdit],
-        terms: &'a Terms<'a>,
-        record: Record<'a>,
-    ) -> Answer<'a, ()> {
-        self.store.carry_out_groups(edits, terms, record)
     }
 }
 

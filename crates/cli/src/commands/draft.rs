@@ -37,7 +37,7 @@ pub(crate) async fn run(options: &Draft, session: &Session<'_>) -> Result<Exit, 
     let secret = password(&directory, &folder, Some(&ask)).await.map_err(DirectoryError::from)?;
     let mut connection = connect(&mut directory, &folder, secret, options, output).await?;
     // Only the server that answered goes into the file.
-    if let Ok(server) = Server::parse(connection.server()) {
+    if let Ok(server) = connection.server().parse::<Server>() {
         directory.servers = Servers::Named(vec![server]);
     }
     seen_from_the_file(&mut directory, &options.out, &folder);
@@ -86,14 +86,13 @@ fn directory(options: &Draft) -> Result<Directory, Failure> {
         true => vec![options.url.clone()],
         false => vec![format!("ldaps://{}", options.url), format!("ldap://{}", options.url)],
     };
-    let servers: Result<Vec<Server>, String> =
-        addresses.iter().map(|address| Server::parse(address)).collect();
+    let servers = addresses.iter().map(|address| address.parse::<Server>()).collect::<Result<Vec<_>, _>>();
     let servers = servers.map_err(|reason| wrong(&format!("{}: {reason}", options.url)))?;
     let trust = match (&options.authority, &options.fingerprint) {
         (Some(file), _) => Trust::Authority(file.clone()),
         (None, Some(text)) => {
             let pin =
-                Fingerprint::parse(text).map_err(|reason| wrong(&format!("--fingerprint: {reason}")))?;
+                text.parse::<Fingerprint>().map_err(|reason| wrong(&format!("--fingerprint: {reason}")))?;
             Trust::Pinned(vec![pin])
         }
         (None, None) => Trust::System,

@@ -34,76 +34,86 @@ pub(crate) fn filter(answer: &FilterAnswer, width: usize, option: &str) -> Strin
         None => means(&mut text, filter, width),
         Some((of, from, passed, selected)) => {
             let _ = writeln!(text, "  selects {} of {of}: {}", selected.len(), harmless(from));
-            heading(&mut text, "Clause by clause: how many entries reach it, and how many pass it");
-            let clauses = filter.clauses();
-            let mut table = columns(width, &[Some(8), Some(8), Some(widest(&clauses, width)), None]);
-            table.add_row(["    come", "    true", "clause", "alone, of all"].map(str::to_owned));
-            for (clause, one) in clauses.iter().zip(passed).take(CLAUSES) {
-                let undefined =
-                    if one.undefined > 0 { format!(", {} undefined", one.undefined) } else { String::new() };
-                table.add_row([
-                    format!("{:>8}", one.reached),
-                    format!("{:>8}", one.passed),
-                    format!("{}{}", "  ".repeat(one.depth), in_words(clause)),
-                    format!("{}{undefined}", one.alone),
-                ]);
-            }
-            text.push_str(&lines(&table));
+            counted_clauses(&mut text, filter, passed, width);
         }
     }
     if let Some((dn, judged)) = &answer.judged {
-        let truth = judged.first().map_or(Truth::Undefined, |whole| whole.truth);
-        let is_in = if truth == Truth::True { "is selected" } else { "is not selected" };
-        heading(&mut text, &format!("{} {is_in}", harmless(dn)));
-        let clauses = filter.clauses();
-        let mut table = columns(width, &[Some(9), Some(widest(&clauses, width)), None]);
-        for (clause, one) in clauses.iter().zip(judged).take(CLAUSES) {
-            let word = match one.truth {
-                Truth::True => "true",
-                Truth::False => "false",
-                Truth::Undefined => "unknown",
-            };
-            let mark = if one.decides { "* " } else { "  " };
-            let mut values: Vec<String> = one.values.iter().map(|value| harmless(value)).collect();
-            if one.more > 0 {
-                values.push(format!("and {} more", one.more));
-            }
-            let shown = match (one.kind, values.is_empty()) {
-                (ClauseKind::Item, true) => "has none".to_owned(),
-                (ClauseKind::Item, false) => format!("has {}", values.join("; ")),
-                _ => String::new(),
-            };
-            table.add_row([
-                format!("{mark}{word}"),
-                format!("{}{}", "  ".repeat(one.depth), in_words(clause)),
-                shown,
-            ]);
-        }
-        text.push_str(&lines(&table));
-        let _ = writeln!(text, "  * these alone decide the result");
+        judged_clauses(&mut text, filter, (dn, judged), width);
     }
     if clauses > CLAUSES {
         let _ = writeln!(text, "  and {} more clauses (--format json lists them all)", clauses - CLAUSES);
     }
     advice(&mut text, answer, width);
-    if let Some((_, _, _, selected)) = &answer.tried {
-        if answer.judged.is_none() {
-            heading(&mut text, &format!("Selected ({})", selected.len()));
-            for dn in selected.iter().take(LISTED) {
-                let _ = writeln!(text, "  {}", harmless(dn));
-            }
-            if selected.len() > LISTED {
-                let _ =
-                    writeln!(text, "  and {} more (--format json lists them all)", selected.len() - LISTED);
-            }
+    match &answer.tried {
+        Some((_, _, _, selected)) if answer.judged.is_none() => selection(&mut text, selected),
+        Some(_) => {}
+        None => {
+            let _ = writeln!(
+                text,
+                "\nNext: add --intake{option} or --ldif FILE to see whom it selects, and --entry LOGIN to see why not somebody."
+            );
         }
-    } else {
-        let _ = writeln!(
-            text,
-            "\nNext: add --intake{option} or --ldif FILE to see whom it selects, and --entry LOGIN to see why not somebody."
-        );
     }
     text
+}
+
+/// How many entries reach each clause, and pass it.
+fn counted_clauses(text: &mut String, filter: &Filter, passed: &[Passed], width: usize) {
+    heading(text, "Clause by clause: how many entries reach it, and how many pass it");
+    let clauses = filter.clauses();
+    let mut table = columns(width, &[Some(8), Some(8), Some(widest(&clauses, width)), None]);
+    table.add_row([" reached", "  passed", "clause", "alone, of all"].map(str::to_owned));
+    for (clause, one) in clauses.iter().zip(passed).take(CLAUSES) {
+        let undefined =
+            if one.undefined > 0 { format!(", {} undefined", one.undefined) } else { String::new() };
+        table.add_row([
+            format!("{:>8}", one.reached),
+            format!("{:>8}", one.passed),
+            format!("{}{}", "  ".repeat(one.depth), in_words(clause)),
+            format!("{}{undefined}", one.alone),
+        ]);
+    }
+    text.push_str(&lines(&table));
+}
+
+/// The truth of each clause for one entry.
+fn judged_clauses(text: &mut String, filter: &Filter, (dn, judged): (&str, &[Judged]), width: usize) {
+    let truth = judged.first().map_or(Truth::Undefined, |whole| whole.truth);
+    let is_in = if truth == Truth::True { "is selected" } else { "is not selected" };
+    heading(text, &format!("{} {is_in}", harmless(dn)));
+    let clauses = filter.clauses();
+    let mut table = columns(width, &[Some(11), Some(widest(&clauses, width)), None]);
+    for (clause, one) in clauses.iter().zip(judged).take(CLAUSES) {
+        let word = match one.truth {
+            Truth::True => "true",
+            Truth::False => "false",
+            Truth::Undefined => "undefined",
+        };
+        let mark = if one.decides { "* " } else { "  " };
+        let mut values: Vec<String> = one.values.iter().map(|value| harmless(value)).collect();
+        if one.more > 0 {
+            values.push(format!("and {} more", one.more));
+        }
+        let shown = match (one.kind, values.is_empty()) {
+            (ClauseKind::Item, true) => "has none".to_owned(),
+            (ClauseKind::Item, false) => format!("has {}", values.join("; ")),
+            _ => String::new(),
+        };
+        let clause = format!("{}{}", "  ".repeat(one.depth), in_words(clause));
+        table.add_row([format!("{mark}{word}"), clause, shown]);
+    }
+    text.push_str(&lines(&table));
+    let _ = writeln!(text, "  * these alone decide the result");
+}
+
+fn selection(text: &mut String, selected: &[String]) {
+    heading(text, &format!("Selected ({})", selected.len()));
+    for dn in selected.iter().take(LISTED) {
+        let _ = writeln!(text, "  {}", harmless(dn));
+    }
+    if selected.len() > LISTED {
+        let _ = writeln!(text, "  and {} more (--format json lists them all)", selected.len() - LISTED);
+    }
 }
 
 /// The width of the column for clauses: at most half of the line.

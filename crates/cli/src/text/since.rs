@@ -20,20 +20,15 @@ pub(crate) fn since(
     let mut text = format!("{}\n", paint(Tone::Heading, &harmless(nest.group())));
     let taken = then.source().at.strftime("%Y-%m-%d at %H:%M UTC");
     let Difference { came, went, groups } = difference;
-    let people = counted(nest.people().len(), "person is", "people are");
-    let _ = writeln!(
-        text,
-        "Since {taken}: {} joined, {} left. {people} are members now.",
-        came.len(),
-        went.len()
-    );
+    let people = counted(nest.people().len(), "person is a member", "people are members");
+    let _ = writeln!(text, "Since {taken}: {} joined, {} left. {people} now.", came.len(), went.len());
     for (reading, when) in [(then, "The snapshot"), (now, "The directory")] {
         let gaps = reading.gaps().iter().map(|gap| harmless(&gap.to_string()));
         let title = format!("{when} was not read to its end, so members may be missing:");
         some(&mut text, width, &title, gaps);
     }
-    people_of(&mut text, "Came in", came, "through", width);
-    people_of(&mut text, "Went", went, "was a member through", width);
+    people_of(&mut text, "Joined", came, "through", width);
+    people_of(&mut text, "Left", went, "was a member through", width);
     if !groups.is_empty() {
         heading(&mut text, &format!("Groups that differ ({})", groups.len()));
         let mut table = columns(width, &[Some(28), None]);
@@ -66,10 +61,10 @@ fn what(group: &GroupDifference) -> String {
         (!list.is_empty()).then(|| format!("{title}: {}", names.join(", ")))
     };
     let whole = match (group.was_there, group.is_there) {
-        (false, true) => Some("is new in it".to_owned()),
-        (true, false) => Some("is not in it any more".to_owned()),
+        (false, true) => Some("new among the nested groups".to_owned()),
+        (true, false) => Some("no longer among the nested groups".to_owned()),
         _ => None,
     };
-    let parts = [whole, names("came", &group.came), names("went", &group.went)];
+    let parts = [whole, names("joined", &group.came), names("left", &group.went)];
     parts.into_iter().flatten().collect::<Vec<_>>().join("\n")
 }

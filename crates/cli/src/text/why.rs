@@ -46,49 +46,12 @@ pub(crate) fn why(why: &Why, settings: &Settings, width: usize, option: &str) ->
 
 /// What would happen, as a sentence.
 fn outcome(why: &Why) -> (Tone, String) {
-    let login = |change: &Change| harmless(&change.login);
-    let cause = |change: &Change| {
-        let detail = change.detail.as_deref().map(|detail| format!(": {}", harmless(detail)));
-        let Some(cause) = change.cause else { return String::new() };
-        format!("{}{}", cause.name(), detail.unwrap_or_else(|| format!(": {}", words::cause(cause))))
-    };
     if let Some(change) = &why.change {
-        let words = match change.kind {
-            ChangeKind::Import => {
-                let detail = change.detail.as_deref().map(|detail| format!("\n{}", harmless(detail)));
-                format!("An account {} would be created.{}", login(change), detail.unwrap_or_default())
-            }
-            ChangeKind::Adopt => {
-                format!("The account {}, made by hand, would be linked to them.", login(change))
-            }
-            ChangeKind::Update => format!("The account {} would get new values.", login(change)),
-            ChangeKind::Restore => format!("The account {} would become active again.", login(change)),
-            ChangeKind::Wait => {
-                let wait = change.wait.as_ref().map(words::wait).unwrap_or_default();
-                format!(
-                    "Nothing yet: the days of grace of {} are running ({}; {wait}).",
-                    login(change),
-                    cause(change)
-                )
-            }
-            ChangeKind::Suspend => {
-                format!("The account {} would be suspended ({}).", login(change), cause(change))
-            }
-            ChangeKind::Remove => {
-                format!("The account {} would be removed ({}).", login(change), cause(change))
-            }
-            _ => {
-                let clash = change.clash.as_ref();
-                let message = clash.map(|clash| harmless(&clash.message())).unwrap_or_default();
-                let remedy = harmless(&change.remedy());
-                format!("Nothing, until you resolve a clash: {message}.\nTo do: {remedy}")
-            }
-        };
         let tone = match change.kind {
             ChangeKind::Suspend | ChangeKind::Remove | ChangeKind::Clash => Tone::Bad,
             _ => Tone::Good,
         };
-        return (tone, words);
+        return (tone, of_change(change));
     }
     if let Some(held) = &why.held {
         let would = held.would.map(|kind| format!("It would be: {}. ", kind.name())).unwrap_or_default();
@@ -99,19 +62,48 @@ fn outcome(why: &Why) -> (Tone, String) {
     if !why.untouched.is_empty() {
         return (Tone::Quiet, format!("Nothing: {}, so it is never changed.", why.untouched));
     }
-    match (&why.account, why.selected) {
-        (Some(account), true) => {
-            (Tone::Good, format!("Nothing: the account {} is up to date.", harmless(&account.login)))
+    let login = why.account.as_ref().map(|account| harmless(&account.login));
+    match (login, why.account.as_ref().map(|account| account.state), why.selected) {
+        (Some(login), _, true) => (Tone::Good, format!("Nothing: the account {login} is up to date.")),
+        (Some(login), Some(State::Suspended), false) => {
+            (Tone::Quiet, format!("Nothing: the account {login} is suspended already."))
         }
-        (Some(account), false) if account.state == State::Suspended => {
-            (Tone::Quiet, format!("Nothing: the account {} is suspended already.", harmless(&account.login)))
-        }
-        (Some(account), false) => (Tone::Quiet, format!("Nothing happens to {}.", harmless(&account.login))),
-        (None, true) => (Tone::Quiet, "Nothing.".to_owned()),
-        (None, false) => {
+        (Some(login), _, false) => (Tone::Quiet, format!("Nothing happens to {login}.")),
+        (None, _, true) => (Tone::Quiet, "Nothing.".to_owned()),
+        (None, _, false) => {
             let out = why.against().find(|step| step.verdict == Verdict::No);
             let because = out.map(|step| format!(" at the step {}", step.name)).unwrap_or_default();
             (Tone::Warning, format!("No account: they are not selected{because}."))
+        }
+    }
+}
+
+fn of_change(change: &Change) -> String {
+    let login = harmless(&change.login);
+    let cause = || {
+        let detail = change.detail.as_deref().map(|detail| format!(": {}", harmless(detail)));
+        let Some(cause) = change.cause else { return String::new() };
+        format!("{}{}", cause.name(), detail.unwrap_or_else(|| format!(": {}", words::cause(cause))))
+    };
+    match change.kind {
+        ChangeKind::Import => {
+            let detail = change.detail.as_deref().map(|detail| format!("\n{}", harmless(detail)));
+            format!("An account {login} would be created.{}", detail.unwrap_or_default())
+        }
+        ChangeKind::Adopt => format!("The account {login}, made by hand, would be linked to them."),
+        ChangeKind::Update => format!("The account {login} would get new values."),
+        ChangeKind::Restore => format!("The account {login} would become active again."),
+        ChangeKind::Wait => {
+            let wait = change.wait.as_ref().map(words::wait).unwrap_or_default();
+            format!("Nothing yet: the days of grace of {login} are running ({}; {wait}).", cause())
+        }
+        ChangeKind::Suspend => format!("The account {login} would be suspended ({}).", cause()),
+        ChangeKind::Remove => format!("The account {login} would be removed ({}).", cause()),
+        _ => {
+            let clash = change.clash.as_ref();
+            let message = clash.map(|clash| harmless(&clash.message())).unwrap_or_default();
+            let remedy = harmless(&change.remedy());
+            format!("Nothing, until you resolve a clash: {message}.\nTo do: {remedy}")
         }
     }
 }
@@ -147,7 +139,7 @@ fn one_step(step: &WhyStep) -> String {
 fn account(text: &mut String, why: &Why, width: usize) {
     let Some(account) = &why.account else { return };
     heading(text, "The account in the application");
-    let state = if account.state == State::Active { "in use" } else { "suspended" };
+    let state = if account.state == State::Active { "active" } else { "suspended" };
     let link = account.link.as_ref().map(|link| format!("; link {link}")).unwrap_or_default();
     let mut table = columns(width, &[None]);
     table.add_row([format!(

@@ -62,12 +62,9 @@ fn a_reading_that_is_cut_ends_with_4_and_takes_nobody_away() {
     let run = museum.run(&["preview"]);
     assert_eq!(run.code, 4, "{}", run.err);
     let text = run.out.split_whitespace().collect::<Vec<_>>().join(" ");
-    for words in [
-        "Not read to its end",
-        "no account is removed or suspended",
-        "the connection was lost",
-        "Held back",
-    ] {
+    for words in
+        ["Not read to its end", "no account is removed or suspended", "the connection was lost", "Held back"]
+    {
         assert!(text.contains(words), "{words}: {text}");
     }
     assert!(!run.out.contains("Remove (") && !run.out.contains("Suspend ("), "{}", run.out);
@@ -115,7 +112,7 @@ fn a_change_of_the_directory_is_previewed_before_it_is_made() {
     let ldif = museum.file("directory.ldif");
     let twice = run_twice(ldif.to_str().unwrap(), changes.to_str().unwrap());
     assert!(
-        twice.code == 1 && twice.err.contains("line 4: the entry that this changes is not there"),
+        twice.code == 1 && twice.err.contains("line 4: the entry to be changed does not exist"),
         "{}",
         twice.err
     );

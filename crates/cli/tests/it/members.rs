@@ -63,7 +63,7 @@ fn all_groups_of_a_person() {
     }
     let outside = museum.run(&["members", "--of", "Ottilie Brandreth"]);
     assert!(
-        outside.out.contains("Loans Desk Users") && outside.err.contains("none of the people"),
+        outside.out.contains("Loans Desk Users") && outside.err.contains("not among the intake's people"),
         "{}",
         outside.err
     );
@@ -85,14 +85,10 @@ fn every_way_by_which_a_person_is_in_a_group() {
         (
             USERS,
             "bthornbury",
-            "by 1 way:\n\n  through Loans Desk Terminal Users, by primary group or login: no list",
+            "by 1 way:\n\n  through Loans Desk Terminal Users, by primary group or login: in no member list",
         ),
         ("Loans Desk Users", "aibbotson", "through Loans Desk Staff > Curators > Botany Curators\n"),
-        (
-            "Conservators",
-            "bthornbury",
-            "Not in Conservators, neither directly nor through nested groups.\n",
-        ),
+        ("Conservators", "bthornbury", "Not in Conservators, neither directly nor through nested groups.\n"),
     ] {
         let run = museum.run(&["members", group, "--of", person]);
         assert!(run.code == 0 && run.out.contains(words), "{person}: {}{}", run.out, run.err);
@@ -127,7 +123,7 @@ fn a_table_and_pictures_go_to_standard_output() {
 fn a_group_is_never_guessed() {
     let museum = Museum::open(&[]);
     for (group, words) in [
-        ("Loans", "is in the names of 3 groups; name one of them in full"),
+        ("Loans", "is in the names of 3 groups; give one of them in full"),
         ("Lones Desk Users", "did you mean Loans Desk Users?"),
         ("Zebras", "no group has \"Zebras\" in the name"),
         (r"CN=Ibbotson\, Ada,OU=Botany,OU=People,DC=quillmere,DC=example", "it is not a group"),
@@ -179,7 +175,11 @@ fn who_came_and_who_went_since_a_snapshot() {
     let taken = museum.run(&["snapshot", "monday.ldif"]);
     assert_eq!(taken.code, 0, "{}", taken.err);
     let same = museum.run(&["members", "Curators", "--since", "monday.ldif"]);
-    assert!(same.code == 0 && same.out.contains("0 came in, 0 went. 23 people are in now."), "{}", same.out);
+    assert!(
+        same.code == 0 && same.out.contains("0 joined, 0 left. 23 people are members now."),
+        "{}",
+        same.out
+    );
     assert!(same.out.contains("No differences."), "{}", same.out);
     let text = std::fs::read_to_string(museum.file("monday.ldif")).unwrap();
     let at = text.find("dn: CN=Botany Curators,OU=Groups").unwrap();
@@ -192,10 +192,10 @@ fn who_came_and_who_went_since_a_snapshot() {
     museum.write("tuesday.ldif", &earlier);
     let run = museum.run(&["members", "Curators", "--since", "tuesday.ldif"]);
     for words in [
-        "1 came in, 1 went",
+        "1 joined, 1 left",
         "Astrid Inglewood              through Curators > Botany Curators",
         "Beatrice Thornbury            was a member through Curators > Botany Curators",
-        "Botany Curators               came: Astrid Inglewood",
+        "Botany Curators               joined: Astrid Inglewood",
     ] {
         assert!(run.out.contains(words), "{words}: {}", run.out);
     }
@@ -228,7 +228,7 @@ fn a_group_of_people_whom_the_intake_does_not_read_says_whom_it_does() {
     museum.change(people, &people.replace("OU=People", "OU=Partners"));
     let run = museum.run(&["members", "Conservators"]);
     for words in [
-        "0 people are in",
+        "0 people are members",
         "not among the people of the intake staff, which reads those under OU=Partners,DC=quillmere,DC=example by (&(objectCategory=person)",
         "To do: use another intake (--intake NAME)",
     ] {

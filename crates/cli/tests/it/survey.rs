@@ -57,7 +57,7 @@ fn a_draft_on_standard_output_is_nothing_but_the_settings() {
     let drafted = run(command.env("PW", "botanical-garden-42").current_dir(museum.file("")));
     assert_eq!((drafted.code, drafted.err.as_str()), (0, ""));
     assert!(
-        drafted.out.starts_with("# Who from the directory")
+        drafted.out.starts_with("# The people of the directory")
             && drafted.out.contains("password = { env = \"PW\" }")
     );
     assert!(!drafted.out.contains("botanical"), "the password is nowhere");
@@ -141,7 +141,7 @@ fn fields_are_counted_and_masked_on_request() {
     let run = museum.run(&["fields"]);
     assert_eq!((run.code, run.err.as_str()), (0, ""));
     for words in [
-        "What 244 people have",
+        "Attributes of 244 people",
         "sAMAccountName",
         "Good for",
         "objectGUID (244 of 244 have it, all different)",
@@ -195,8 +195,8 @@ fn every_command_reads_a_snapshot_in_place_of_the_directory() {
         (&["browse"], "OU=Botany,OU=People,DC=quillmere,DC=example"),
         (&["browse", "--find", "ibbotson"], "People ("),
         (&["browse", "CN=Curators,OU=Groups,DC=quillmere,DC=example"], "Botany Curators"),
-        (&["fields"], "What 244 people have"),
-        (&["snapshot", "again.ldif", "--mask"], "made up"),
+        (&["fields"], "Attributes of 244 people"),
+        (&["snapshot", "again.ldif", "--mask"], "invented"),
     ] {
         let mut all = arguments.to_vec();
         all.extend(["--from", "monday.ldif"]);
@@ -236,11 +236,11 @@ fn of_several_intakes_the_one_that_is_named_is_looked_at() {
         [intake.fields]\nlogin = { from = \"sAMAccountName\" }\n\n[brakes]";
     museum.change("[brakes]", second);
     for (arguments, code, told) in [
-        (&["fields"][..], 0, "What 244 people have"),
-        (&["fields", "--intake", "volunteers"], 0, "What 22 people have"),
+        (&["fields"][..], 0, "Attributes of 244 people"),
+        (&["fields", "--intake", "volunteers"], 0, "Attributes of 22 people"),
         (&["filter", "--intake"], 0, "selects 244 of 260"),
         (&["filter", "--intake=volunteers"], 0, "selects 22 of 23"),
-        (&["members", "Curators", "--intake", "volunteers"], 0, "0 people are in"),
+        (&["members", "Curators", "--intake", "volunteers"], 0, "0 people are members"),
         (&["snapshot", "all.ldif"], 2, "--intake NAME: staff, volunteers"),
         (&["snapshot", "some.ldif", "--intake", "volunteers"], 0, "22 entries in some.ldif"),
         (&["fields", "--intake", "nobody"], 2, "the intakes are staff, volunteers"),

@@ -11,8 +11,11 @@ fn the_story_answers_for_people_in_and_out_and_for_accounts() {
             "bthornbury",
             &["An account bthornbury would be created.", "Loans Desk Users > Loans Desk Terminal Users"][..],
         ),
-        ("rpemberton@quillmere.example", &["rfairweather would get other values", "no        approver"]),
-        ("Ottilie Brandreth", &["they stay out at the step base", "under none of the bases: OU=People"]),
+        ("rpemberton@quillmere.example", &["rfairweather would get new values", "no        approver"]),
+        (
+            "Ottilie Brandreth",
+            &["they are not selected at the step base", "under none of the bases: OU=People"],
+        ),
         (
             "gfennimore",
             &[
@@ -28,7 +31,7 @@ fn the_story_answers_for_people_in_and_out_and_for_accounts() {
         ),
         ("hvanish", &["would be removed (gone: the entry no longer exists)"]),
         ("kpeverell", &["is suspended already", "OU=Leavers,DC=quillmere"]),
-        ("dpryce", &["until you decide a clash: the login of dpryce"]),
+        ("dpryce", &["until you resolve a clash: the login of dpryce"]),
         ("gus.h", &["it was made by hand", "A clash: ghollow"]),
         ("admin", &["it is protected"]),
         ("Curators", &[]),

@@ -211,7 +211,7 @@ fn an_edit_of_a_group_is_made_once_or_left_out() {
     let rows: [Row; 17] = [
         (import(), vec![], Ok(None), "none of that name"),
         (import(), vec![group("Moss", "1", &["ADA"])], Err(""), "made already"),
-        (import(), vec![group("Moss", "1", &[])], Err("come in the meantime"), "somebody was quicker"),
+        (import(), vec![group("Moss", "1", &[])], Err("created meanwhile"), "somebody was quicker"),
         (import(), vec![group("moss", "", &[])], Err("another group is called Moss"), "the name is taken"),
         (remove(), vec![], Err(""), "removed already"),
         (remove(), vec![group("Moss", "1", &["ada"])], Ok(Some(0)), "as it was"),
@@ -230,8 +230,8 @@ fn an_edit_of_a_group_is_made_once_or_left_out() {
         (swap(), vec![group("Moss", "1", &["ada", "kiosk"])], Ok(Some(0)), "whoever else is in it"),
         (swap(), vec![group("Moss", "1", &["ada", "ben"])], Ok(Some(0)), "half of it is there"),
         (swap(), vec![group("Moss", "1", &["Ben", "kiosk"])], Err(""), "made already"),
-        (swap(), vec![], Err("not there any more"), "gone"),
-        (swap(), vec![group("Moss", "", &["ada"])], Err("not there any more"), "no longer linked"),
+        (swap(), vec![], Err("no longer exists"), "gone"),
+        (swap(), vec![group("Moss", "", &["ada"])], Err("no longer exists"), "no longer linked"),
         (rename(), vec![group("Fern", "1", &["x"])], Err(""), "renamed already"),
         (
             rename(),

@@ -124,7 +124,7 @@ fn each_rule_draws_its_value() {
         (r#"{ from = "cn", longest = 12 }"#, "Ada Ibbotson", "as long as may be"),
         (
             r#"{ from = "cn", pattern = 'a|Ada' }"#,
-            "\u{201c}Ada Ibbotson\u{201d} does not fit the pattern a|Ada",
+            "\u{201c}Ada Ibbotson\u{201d} does not match the pattern a|Ada",
             "a pattern is for the whole value",
         ),
         (r#"{ from = "jpegPhoto", pattern = 't.*' }"#, "text", "a value that fits"),
@@ -164,8 +164,8 @@ fn what_was_not_read_is_not_guessed() {
     let mut unread = ReadingBuilder::new(From::default());
     unread.person("CN=Ada", [("manager", vec![b"CN=Ben".as_slice()]), ("uid", vec![b"ada"])]).unwrap();
     for (settings, builder, why) in [
-        (&in_group, short, "cannot be known: in Others was not read to its end"),
-        (&followed, unread, "cannot be known: the entry CN=Ben was not read"),
+        (&in_group, short, "is undecided: in Others was not read to its end"),
+        (&followed, unread, "is undecided: the entry CN=Ben was not read"),
     ] {
         let reading = builder.finish(&settings.intakes.first);
         assert!(reading.whole().is_none());

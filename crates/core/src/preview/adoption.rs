@@ -1,4 +1,4 @@
-//! Which person an unlinked account is given to: as set in the settings for one account, or for all.
+//! Which person an unlinked account is given to: as the settings say for one account, or for all.
 
 use super::Clash;
 use super::matching::{Matching, drawn};

@@ -19,27 +19,19 @@ pub struct Found {
     pub account: Option<usize>,
 }
 
+/// The fields of an account in which a text is looked for.
+const FIELDS: [&str; 3] = ["login", "name", "email"];
+
 /// Everybody who matches a login, mail, name, link or DN: exact matches, or else those whose names contain the text.
 #[must_use]
 pub fn find(situation: Situation<'_>, text: &str) -> Vec<Found> {
-    let Situation { settings, readings, accounts, .. } = situation;
-    let wanted = text.trim().to_lowercase();
+    let Situation { readings, accounts, .. } = situation;
     let key = Dn::parse(text).ok().filter(|dn| dn.depth() > 0).map(|dn| dn.key());
     let identity = Identity::from_link(text);
     let by_link: HashMap<&Identity, usize> =
         accounts.iter().enumerate().filter_map(|(at, one)| Some((one.link.as_ref()?, at))).collect();
-    let fields = ["login", "name", "email"];
-    let mut exact: Vec<Found> = Vec::new();
-    let mut partly: Vec<Found> = Vec::new();
+    let mut matches = Matches { wanted: text.trim().to_lowercase(), exact: Vec::new(), partly: Vec::new() };
     let mut seen = vec![false; accounts.len()];
-    let mut keep = |found: Found, values: &mut dyn Iterator<Item = &str>, is_same: bool| {
-        let values: Vec<String> = values.map(str::to_lowercase).collect();
-        if is_same || values.contains(&wanted) {
-            exact.push(found);
-        } else if !wanted.is_empty() && values.iter().any(|value| value.contains(&wanted)) {
-            partly.push(found);
-        }
-    };
     let tellers = match readings.len() {
         0 | 1 => HashMap::new(),
         _ => tellers(readings, &situation.selections()),
@@ -57,38 +49,60 @@ pub fn find(situation: Situation<'_>, text: &str) -> Vec<Found> {
             *slot = true;
         }
         let theirs = account.and_then(|at| accounts.get(at));
-        let in_application = theirs.into_iter().flat_map(|one| fields.map(|name| one.field(name)));
+        let in_application = theirs.into_iter().flat_map(|one| FIELDS.map(|name| one.field(name)));
         let called = CALLED.into_iter().flat_map(|name| entry.values(name));
         let called = called.filter_map(|value| std::str::from_utf8(value).ok());
         let is_same =
             (key.is_some() && reading.key(person) == key.as_ref()) || (own.is_some() && own == identity);
-        keep(Found { person: Some((part, person)), account }, &mut called.chain(in_application), is_same);
+        matches.add(Found { person: Some((part, person)), account }, called.chain(in_application), is_same);
     }
     for (at, account) in accounts.iter().enumerate().filter(|(at, _)| seen.get(*at) != Some(&true)) {
         let is_same = account.link.is_some() && account.link == identity;
-        let mut values = fields.into_iter().map(|name| account.field(name));
-        keep(Found { person: None, account: Some(at) }, &mut values, is_same);
+        let values = FIELDS.into_iter().map(|name| account.field(name));
+        matches.add(Found { person: None, account: Some(at) }, values, is_same);
     }
-    let mut found = if exact.is_empty() { partly } else { exact };
-    // An account made by hand under a person's future login is part of that person's story.
+    let mut found = if matches.exact.is_empty() { matches.partly } else { matches.exact };
     if found.len() > 1 {
-        let read = settings.intakes.iter().zip(readings);
-        let drawers: Vec<_> = read.map(|(intake, reading)| Drawer::new(intake, reading)).collect();
-        let login_of = |(part, person): (usize, usize)| drawers.get(part)?.login(person);
-        for at in (0..found.len()).rev() {
-            let Some(Found { person: None, account: Some(account) }) = found.get(at).copied() else {
-                continue;
-            };
-            let login = accounts.get(account).map(|one| Account::login_key(&one.login));
-            let theirs =
-                found.iter().position(|one| one.account.is_none() && one.person.and_then(login_of) == login);
-            if let Some(one) = theirs.and_then(|theirs| found.get_mut(theirs)) {
-                one.account = Some(account);
-                found.remove(at);
-            }
-        }
+        join_hand_made(situation, &mut found);
     }
     found
+}
+
+/// The matches of a text.
+struct Matches {
+    wanted: String,
+    exact: Vec<Found>,
+    partly: Vec<Found>,
+}
+
+impl Matches {
+    fn add<'v>(&mut self, found: Found, values: impl Iterator<Item = &'v str>, is_same: bool) {
+        let values: Vec<String> = values.map(str::to_lowercase).collect();
+        if is_same || values.contains(&self.wanted) {
+            self.exact.push(found);
+        } else if !self.wanted.is_empty() && values.iter().any(|value| value.contains(&self.wanted)) {
+            self.partly.push(found);
+        }
+    }
+}
+
+/// Joins each account made by hand with the person whose future login it has: it is part of that person's story.
+fn join_hand_made(situation: Situation<'_>, found: &mut Vec<Found>) {
+    let read = situation.settings.intakes.iter().zip(situation.readings);
+    let drawers: Vec<_> = read.map(|(intake, reading)| Drawer::new(intake, reading)).collect();
+    let login_of = |(part, person): (usize, usize)| drawers.get(part)?.login(person);
+    for at in (0..found.len()).rev() {
+        let Some(Found { person: None, account: Some(account) }) = found.get(at).copied() else {
+            continue;
+        };
+        let login = situation.accounts.get(account).map(|one| Account::login_key(&one.login));
+        let theirs =
+            found.iter().position(|one| one.account.is_none() && one.person.and_then(login_of) == login);
+        if let Some(one) = theirs.and_then(|theirs| found.get_mut(theirs)) {
+            one.account = Some(account);
+            found.remove(at);
+        }
+    }
 }
 
 /// For each person found by several intakes, the one whose story is told: the selecting one, or the first in which

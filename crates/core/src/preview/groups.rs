@@ -296,50 +296,52 @@ impl<'a> Plan<'a> {
                 wanted.push(Wanted { dn, identity, name, adopt, members });
             }
         }
+        let graph = reading.graph();
+        let members = self.possible_members(people);
         let mut put = |group: usize, fate: usize| {
             if let Some(one) = places.get(group).and_then(|place| wanted.get_mut(*place)) {
                 one.members.push(fate);
             }
         };
-        let by_link: HashMap<&Identity, usize> =
-            self.fates.iter().enumerate().filter_map(|(at, fate)| Some((fate.link?, at))).collect();
-        let graph = reading.graph();
-        let inclusion = match rule.members {
+        match rule.members {
             GroupMembers::Flattened => {
-                Some(graph.nesting(keys.iter().copied()).inclusion(keys.iter().copied()))
-            }
-            GroupMembers::Direct => None,
-        };
-        // People outside the reading may still be members.
-        let mut outside: Vec<(DnKey, usize)> = Vec::new();
-        for (identity, place) in people.iter().flat_map(|read| read.all_whereabouts()) {
-            let key = match place {
-                Whereabouts::Elsewhere(dn) => Dn::parse(dn).ok().map(|dn| dn.key()),
-                Whereabouts::Nowhere => None,
-            };
-            outside.extend(key.zip(by_link.get(identity).copied()));
-        }
-        let mut all: Vec<(&DnKey, usize)> = outside.iter().map(|(key, fate)| (key, *fate)).collect();
-        for read in people {
-            let identities = Lasting::new(&read.source().identity, read.people().names());
-            let fate = |entry| by_link.get(&identities.of(entry)?).copied();
-            let own = read.people().iter().enumerate();
-            all.extend(own.filter_map(|(at, entry)| Some((read.key(at)?, fate(entry)?))));
-        }
-        match &inclusion {
-            Some(inclusion) => {
-                for (key, fate) in all {
-                    inclusion.of(key).for_each(|group| put(group, fate));
+                let inclusion = graph.nesting(keys.iter().copied()).inclusion(keys.iter().copied());
+                for (key, fate) in members {
+                    inclusion.of(&key).for_each(|group| put(group, fate));
                 }
             }
-            None => {
-                let fates: HashMap<&DnKey, usize> = all.into_iter().collect();
+            GroupMembers::Direct => {
+                let fates: HashMap<Cow<'_, DnKey>, usize> = members.into_iter().collect();
                 for (group, key) in keys.iter().enumerate() {
                     let members = graph.direct_members(key).filter_map(|key| fates.get(key));
                     members.for_each(|fate| put(group, *fate));
                 }
             }
         }
+    }
+
+    /// The names of people who have an account, with its fate; including people outside the reading, who may still
+    /// be members.
+    fn possible_members<'r>(&self, people: &[&'r Reading]) -> Vec<(Cow<'r, DnKey>, usize)> {
+        let by_link: HashMap<&Identity, usize> =
+            self.fates.iter().enumerate().filter_map(|(at, fate)| Some((fate.link?, at))).collect();
+        let mut all = Vec::new();
+        for read in people {
+            for (identity, place) in read.all_whereabouts() {
+                let key = match place {
+                    Whereabouts::Elsewhere(dn) => Dn::parse(dn).ok().map(|dn| Cow::Owned(dn.key())),
+                    Whereabouts::Nowhere => None,
+                };
+                all.extend(key.zip(by_link.get(identity).copied()));
+            }
+        }
+        for read in people {
+            let identities = Lasting::new(&read.source().identity, read.people().names());
+            let fate = |entry| by_link.get(&identities.of(entry)?).copied();
+            let own = read.people().iter().enumerate();
+            all.extend(own.filter_map(|(at, entry)| Some((Cow::Borrowed(read.key(at)?), fate(entry)?))));
+        }
+        all
     }
 
     fn hold(&mut self, name: &str, dn: Option<&str>, message: String) {
@@ -388,30 +390,28 @@ impl<'a> Plan<'a> {
             }
         }
         for (at, group) in groups.list.iter().enumerate() {
-            if group.link.is_none() || kept.contains(&at) {
-                continue;
-            }
-            let gone = "its entry is no longer among the groups selected";
-            match self.whole {
-                Some(proof) if removes && finds_some => {
-                    self.preview.changes.push(leave(proof, group));
-                }
-                Some(_) if removes => {
-                    let message =
-                        "an intake no longer finds any groups, which is more likely a mistake: it is kept";
-                    self.hold(&group.name, None, message.to_owned());
-                }
-                Some(_) => self.hold(
-                    &group.name,
-                    None,
-                    format!("{gone}; it is kept (gone = \"keep\" in [intake.application_groups])"),
-                ),
-                None => {
-                    let message = "the reading is not whole, so its entry may still exist";
-                    self.hold(&group.name, None, message.to_owned());
-                }
+            if group.link.is_some() && !kept.contains(&at) {
+                self.decide_gone(group, removes, finds_some);
             }
         }
+    }
+
+    /// Decides for a linked group whose entry is no longer selected.
+    fn decide_gone(&mut self, group: &Group, removes: bool, finds_some: bool) {
+        let message = match self.whole {
+            Some(proof) if removes && finds_some => {
+                self.preview.changes.push(leave(proof, group));
+                return;
+            }
+            Some(_) if removes => {
+                "an intake no longer finds any groups, which is more likely a mistake: it is kept"
+            }
+            Some(_) => {
+                "its entry is no longer among the groups selected; it is kept (gone = \"keep\" in [intake.application_groups])"
+            }
+            None => "the reading is not whole, so its entry may still exist",
+        };
+        self.hold(&group.name, None, message.to_owned());
     }
 
     fn import(&mut self, one: &Wanted<'_>, name: &str) {

@@ -16,18 +16,28 @@ use foldhash::HashMap;
 use indexmap::IndexMap;
 use std::collections::hash_map::Entry as Slot;
 
+/// A person who dropped out of an intake.
+type Drop<'a> = (Selected<'a>, &'a Dropped);
+
 impl Matching<'_> {
     /// Decides for every linked account that no candidate claims.
     pub(super) fn leaving(&self, claimed: &FixedBitSet, outcome: &mut Outcome) {
-        let mut dropped: HashMap<Identity, (Selected<'_>, &Dropped)> = HashMap::default();
+        let dropped = self.dropped();
+        let whole = self.whole();
+        for (at, account) in self.accounts.iter().enumerate() {
+            let Some(link) = account.link.as_ref().filter(|_| !claimed.contains(at)) else { continue };
+            self.leave_one(account, link, dropped.get(link).copied(), whole, outcome);
+        }
+    }
+
+    /// The people who dropped out. If several intakes know a person, the one counts in which they got furthest.
+    fn dropped(&self) -> HashMap<Identity, Drop<'_>> {
+        let mut dropped: HashMap<Identity, Drop<'_>> = HashMap::default();
         for part in self.parts {
             let (people, attribute) = (part.reading.people(), &part.reading.source().identity);
             for one in &part.selection.dropped {
-                let Some(identity) = people.get(one.person).and_then(|entry| Identity::of(entry, attribute))
-                else {
-                    continue;
-                };
-                // If several intakes know a person, the one counts in which they got furthest.
+                let entry = people.get(one.person);
+                let Some(identity) = entry.and_then(|entry| Identity::of(entry, attribute)) else { continue };
                 match dropped.entry(identity) {
                     Slot::Vacant(slot) => drop(slot.insert((*part, one))),
                     Slot::Occupied(mut slot) if slot.get().1.step < one.step => {
@@ -37,51 +47,55 @@ impl Matching<'_> {
                 }
             }
         }
-        let whole = self.whole();
-        for (at, account) in self.accounts.iter().enumerate() {
-            let Some(link) = account.link.as_ref().filter(|_| !claimed.contains(at)) else { continue };
-            let known = dropped.get(link).copied();
-            let (cause, dn) = match known {
-                Some((part, dropped)) => (
-                    Some(cause_of(dropped.step)),
-                    part.reading.people().get(dropped.person).map(|one| one.dn().to_owned()),
-                ),
-                None => self.whereabouts(link),
-            };
-            let Some(proof) = whole else {
-                // A partial reading cannot even give the cause: the missing part may be the reason.
-                let (login, reason) = (account.login.clone(), HeldReason::NotWhole);
-                outcome.held.push(Held { login, dn, cause: None, would: None, reason });
-                continue;
-            };
-            let held =
-                |would, reason| Held { login: account.login.clone(), dn: dn.clone(), cause, would, reason };
-            let rule = cause.map(|cause| self.leaving_rule(known.map(|(part, _)| part), cause));
-            let would = rule.and_then(|rule| action(rule, account));
-            if self.is_protected(account) {
-                outcome.held.push(held(would, HeldReason::Protected));
-                continue;
+        dropped
+    }
+
+    fn leave_one(
+        &self,
+        account: &Account,
+        link: &Identity,
+        known: Option<Drop<'_>>,
+        whole: Option<&Whole>,
+        outcome: &mut Outcome,
+    ) {
+        let (cause, dn) = match known {
+            Some((part, dropped)) => (
+                Some(cause_of(dropped.step)),
+                part.reading.people().get(dropped.person).map(|one| one.dn().to_owned()),
+            ),
+            None => self.whereabouts(link),
+        };
+        let Some(proof) = whole else {
+            // A partial reading cannot even give the cause: the missing part may be the reason.
+            let (login, reason) = (account.login.clone(), HeldReason::NotWhole);
+            outcome.held.push(Held { login, dn, cause: None, would: None, reason });
+            return;
+        };
+        let held =
+            |would, reason| Held { login: account.login.clone(), dn: dn.clone(), cause, would, reason };
+        let rule = cause.map(|cause| self.leaving_rule(known.map(|(part, _)| part), cause));
+        let would = rule.and_then(|rule| action(rule, account));
+        if self.is_protected(account) {
+            outcome.held.push(held(would, HeldReason::Protected));
+            return;
+        }
+        let Some((cause, rule)) = cause.zip(rule) else {
+            outcome.held.push(held(None, HeldReason::NotLookedUp));
+            return;
+        };
+        match would {
+            Some(then) => {
+                let since = self.memory.missed.get(link).copied().unwrap_or(self.memory.today);
+                outcome.missed.insert(link.clone(), since);
+                let grace = self.memory.grace(link, rule.after_days);
+                let kind = if grace.is_some() { ChangeKind::Wait } else { then };
+                let change = leave(proof, kind, account, self.lost(kind, account));
+                let change = Change { wait: grace.map(|grace| Wait { grace, then }), ..change };
+                let (dn, detail) = (dn.clone(), detail(known, cause));
+                outcome.changes.push(Change { cause: Some(cause), dn, detail, ..change });
             }
-            let Some((cause, rule)) = cause.zip(rule) else {
-                outcome.held.push(held(None, HeldReason::NotLookedUp));
-                continue;
-            };
-            match would {
-                Some(then) => {
-                    let since = self.memory.missed.get(link).copied().unwrap_or(self.memory.today);
-                    outcome.missed.insert(link.clone(), since);
-                    let grace = self.memory.grace(link, rule.after_days);
-                    let kind = if grace.is_some() { ChangeKind::Wait } else { then };
-                    let change = leave(proof, kind, account, self.lost(kind, account));
-                    let change = Change { wait: grace.map(|grace| Wait { grace, then }), ..change };
-                    let (dn, detail) = (dn.clone(), detail(known, cause));
-                    outcome.changes.push(Change { cause: Some(cause), dn, detail, ..change });
-                }
-                None if rule.action == LeavingAction::Keep => {
-                    outcome.held.push(held(None, HeldReason::Kept));
-                }
-                None => outcome.unchanged += 1, // suspended already
-            }
+            None if rule.action == LeavingAction::Keep => outcome.held.push(held(None, HeldReason::Kept)),
+            None => outcome.unchanged += 1, // suspended already
         }
     }
 

@@ -152,18 +152,28 @@ struct Teller<'a> {
     selection: Selection<'a>,
 }
 
+/// The display name of an entry.
+fn called(entry: Entry<'_>) -> String {
+    let name = ["displayName", "cn"].iter().find_map(|name| entry.text(name));
+    name.map_or_else(|| short(entry.dn()), str::to_owned)
+}
+
+/// The index of the intake with a base above an entry, or of the first.
+fn intake_above(settings: &Settings, entry: Option<Entry<'_>>) -> usize {
+    let key = entry.and_then(|entry| Dn::parse(entry.dn()).ok()).map(|dn| dn.key());
+    let is_above = |intake: &Intake| {
+        key.as_ref().is_some_and(|key| intake.bases.iter().any(|base| key.is_within(&base.key())))
+    };
+    settings.intakes.iter().position(is_above).unwrap_or(0)
+}
+
 impl Why {
     /// Explains `subject`. `None` if there is no reading of the intake that it names.
     #[must_use]
     pub fn of(situation: Situation<'_>, subject: Subject<'_>) -> Option<Self> {
         let Situation { settings, readings, accounts, groups, .. } = situation;
         let Subject { person, stranger, account } = subject;
-        let key = stranger.and_then(|entry| Dn::parse(entry.dn()).ok()).map(|dn| dn.key());
-        let is_under = |intake: &Intake| {
-            key.as_ref().is_some_and(|key| intake.bases.iter().any(|base| key.is_within(&base.key())))
-        };
-        let part = person.map(|(part, _)| part).or_else(|| settings.intakes.iter().position(is_under));
-        let part = part.unwrap_or(0);
+        let part = person.map(|(part, _)| part).unwrap_or_else(|| intake_above(settings, stranger));
         let (intake, reading) = (settings.intakes.iter().nth(part)?, readings.get(part)?);
         let subject = Asked { person: person.map(|(_, person)| person), stranger, account };
         let selection = situation.selections().into_iter().nth(part)?;
@@ -190,15 +200,7 @@ impl Why {
         let change =
             preview.changes.iter().filter(is_linked).find(|change| is_theirs(&change.login, &change.dn));
         let held = preview.held.iter().find(|held| is_theirs(&held.login, &held.dn));
-        let called = |entry: Entry<'_>| {
-            let name = ["displayName", "cn"].iter().find_map(|name| entry.text(name));
-            name.map_or_else(|| short(entry.dn()), str::to_owned)
-        };
-        let name = match (entry, &account) {
-            (Some(entry), _) => called(entry),
-            (None, Some(account)) => account.login.clone(),
-            (None, None) => String::new(),
-        };
+        let name = entry.map(called).or_else(|| Some(account.as_ref()?.login.clone())).unwrap_or_default();
         let login = account.as_ref().map(|account| account.login.as_str());
         let stored = accounts.iter().find(|one| Some(one.login.as_str()) == login);
         let claims = |clash: &Change| match (&clash.clash, stored) {

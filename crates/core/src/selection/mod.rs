@@ -225,19 +225,7 @@ impl<'r> Selection<'r> {
         let reach = |groups: &[Dn]| (!groups.is_empty()).then(|| reading.graph().reach(&keys(groups)));
         let (admitted, excluded) = (reach(&intake.groups), reach(&intake.not_in_group));
         let source = reading.source();
-        let active = active::conditions(intake, source.kind, source.at);
-        // An attribute that no entry has excludes nobody; on a domain controller every entry has one.
-        let is_asked = |one: &&active::Condition| {
-            let mut names = one.filter.attributes();
-            intake.active.is_some()
-                || source.kind == ServerKind::Controller
-                || names.any(|name| people.names().covered_by(name).next().is_some())
-        };
-        let matchers: Vec<_> = active
-            .iter()
-            .filter(is_asked)
-            .map(|one| (Matcher::new(&one.filter, one.schema(reading), people.names()), one.otherwise))
-            .collect();
+        let matchers = active_matchers(intake, reading);
         let drawer = Drawer::new(intake, reading);
         let is_in = |reach: &Reach, person| {
             reading.key(person).is_some_and(|key| reach.contains(reading.graph(), key))
@@ -269,10 +257,6 @@ impl<'r> Selection<'r> {
             }
         }
 
-        let mut lost: HashMap<Step, usize> = HashMap::new();
-        for dropped in &dropped {
-            *lost.entry(dropped.step).or_default() += 1;
-        }
         // In a directory without any attribute about it, everybody is active.
         let shows_active = intake.active.is_some() || source.kind == ServerKind::Controller;
         let steps = [
@@ -280,19 +264,10 @@ impl<'r> Selection<'r> {
             (Step::Listed, !(intake.only.is_empty() && intake.except.is_empty())),
             (Step::Groups, admitted.is_some()),
             (Step::NotInGroup, excluded.is_some()),
-            (Step::Active, shows_active || lost.contains_key(&Step::Active)),
+            (Step::Active, shows_active || dropped.iter().any(|one| one.step == Step::Active)),
             (Step::Complete, true),
         ];
-        let mut left = people.len();
-        let funnel = steps
-            .into_iter()
-            .filter(|(_, asked)| *asked)
-            .map(|(step, _)| {
-                let lost = lost.get(&step).copied().unwrap_or(0);
-                left -= lost;
-                FunnelStep { step, left, lost }
-            })
-            .collect();
+        let funnel = funnel(people.len(), steps, &dropped);
         Self { funnel, candidates, dropped, nobody: lists.nobody(), admitted, excluded }
     }
 
@@ -331,4 +306,37 @@ impl<'r> Selection<'r> {
         let leaves = self.admitted.iter().flat_map(|reach| reach.leaves(reading.graph()));
         leaves.filter(|leaf| !reading.is_person(leaf.key))
     }
+}
+
+/// Matchers for the conditions of an active person, each with the reason given to people who fail it.
+fn active_matchers(intake: &Intake, reading: &Reading) -> Vec<(Matcher, Option<&'static str>)> {
+    let (people, source) = (reading.people(), reading.source());
+    // An attribute that no entry has excludes nobody; on a domain controller every entry has one.
+    let is_asked = |one: &active::Condition| {
+        let mut names = one.filter.attributes();
+        intake.active.is_some()
+            || source.kind == ServerKind::Controller
+            || names.any(|name| people.names().covered_by(name).next().is_some())
+    };
+    active::conditions(intake, source.kind, source.at)
+        .into_iter()
+        .filter(is_asked)
+        .map(|one| (Matcher::new(&one.filter, one.schema(reading), people.names()), one.otherwise))
+        .collect()
+}
+
+/// The number of people left after each step that is asked for.
+fn funnel<const N: usize>(people: usize, steps: [(Step, bool); N], dropped: &[Dropped]) -> Vec<FunnelStep> {
+    let mut lost: HashMap<Step, usize> = HashMap::new();
+    for dropped in dropped {
+        *lost.entry(dropped.step).or_default() += 1;
+    }
+    let mut left = people;
+    let asked = steps.into_iter().filter(|(_, is_asked)| *is_asked);
+    let step = |(step, _)| {
+        let lost = lost.get(&step).copied().unwrap_or(0);
+        left -= lost;
+        FunnelStep { step, left, lost }
+    };
+    asked.map(step).collect()
 }

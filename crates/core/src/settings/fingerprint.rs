@@ -1,20 +1,21 @@
 //! A certificate's SHA-256 fingerprint, in the notation of the settings: `sha256:AB:CD:…`.
 
+use crate::words::TextError;
 use std::fmt;
+use std::str::FromStr;
 
 /// The SHA-256 of a certificate's DER form.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Fingerprint(pub [u8; 32]);
 
-impl Fingerprint {
+impl FromStr for Fingerprint {
+    type Err = TextError;
+
     /// Parses `sha256:` and 64 hexadecimal digits, with or without colons between bytes.
-    ///
-    /// # Errors
-    /// The fault, as a sentence.
-    pub fn parse(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, TextError> {
         let rest = match text.split_at_checked(7) {
             Some((kind, rest)) if kind.eq_ignore_ascii_case("sha256:") => rest,
-            _ => return Err("a fingerprint begins with sha256:".to_owned()),
+            _ => return Err("a fingerprint begins with sha256:".into()),
         };
         let digits: Option<Vec<u32>> =
             rest.chars().filter(|character| *character != ':').map(|digit| digit.to_digit(16)).collect();
@@ -25,7 +26,7 @@ impl Fingerprint {
             .collect();
         match <[u8; 32]>::try_from(bytes) {
             Ok(bytes) if digits.len() == 64 => Ok(Self(bytes)),
-            _ => Err(format!("a SHA-256 fingerprint has 64 digits, this one {}", digits.len())),
+            _ => Err(format!("a SHA-256 fingerprint has 64 digits, this one {}", digits.len()).into()),
         }
     }
 }

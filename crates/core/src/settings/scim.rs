@@ -1,9 +1,11 @@
 //! A SCIM service as the account store, and the names of its attributes (RFC 7644 §3.10).
 
 use super::{PasswordSource, Trust};
+use crate::words::TextError;
 use indexmap::IndexMap;
 use serde::Serialize;
 use std::fmt;
+use std::str::FromStr;
 
 /// The schema of a user (RFC 7643 §4.1).
 pub const USER: &str = "urn:ietf:params:scim:schemas:core:2.0:User";
@@ -61,7 +63,7 @@ impl Scim {
             return path.clone();
         }
         let usual = USUAL.iter().find(|(name, _)| *name == field);
-        let usual = usual.and_then(|(_, path)| AttributePath::parse(path).ok());
+        let usual = usual.and_then(|(_, path)| path.parse::<AttributePath>().ok());
         usual.unwrap_or_else(|| AttributePath { attribute: field.to_owned(), ..AttributePath::default() })
     }
 }
@@ -88,14 +90,12 @@ pub enum Literal {
     Boolean(bool),
 }
 
-impl AttributePath {
+impl FromStr for AttributePath {
+    type Err = TextError;
+
     /// Parses `userName`, `name.givenName`, `emails[type eq "work"].value`, or any of these after the URN of an
     /// extension and a colon.
-    ///
-    /// # Errors
-    /// The fault, in words.
-    /// What is wrong, in words.
-    pub fn parse(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, TextError> {
         let (before, rest) = match text.find('[') {
             Some(at) => text.split_at(at),
             None => (text, ""),
@@ -105,7 +105,7 @@ impl AttributePath {
             None => (None, before),
         };
         if extension.is_some_and(|urn| !urn.to_ascii_lowercase().starts_with("urn:")) {
-            return Err("an extension begins with `urn:`".to_owned());
+            return Err("an extension begins with `urn:`".into());
         }
         let (attribute, mut part) = match name.split_once('.') {
             Some((attribute, part)) => (attribute, Some(part)),
@@ -114,25 +114,27 @@ impl AttributePath {
         let mut select = None;
         if let Some(inside) = rest.strip_prefix('[') {
             if part.is_some() {
-                return Err("the sub-attribute of a value comes after the bracket".to_owned());
+                return Err("the sub-attribute of a value comes after the bracket".into());
             }
             let (comparison, behind) = closed(inside).ok_or("the bracket is not closed")?;
             select = Some(equality(comparison)?);
             part = match behind.strip_prefix('.') {
                 Some(part) => Some(part),
                 None if behind.is_empty() => None,
-                None => return Err(format!("`{behind}` comes after the bracket")),
+                None => return Err(format!("`{behind}` comes after the bracket").into()),
             };
         }
         for name in [Some(attribute), part].into_iter().flatten() {
             if !is_name(name) {
-                return Err(format!("`{name}` is not the name of an attribute"));
+                return Err(format!("`{name}` is not the name of an attribute").into());
             }
         }
         let extension = extension.filter(|urn| !urn.eq_ignore_ascii_case(USER)).map(str::to_owned);
         Ok(Self { extension, attribute: attribute.to_owned(), select, part: part.map(str::to_owned) })
     }
+}
 
+impl AttributePath {
     /// Whether it refers to another user: the manager, stored as the id.
     #[must_use]
     pub fn is_person(&self) -> bool {
@@ -243,14 +245,14 @@ mod tests {
             ("urn:x:y:2.0:User:room", Some("urn:x:y:2.0:User"), "room", None),
             ("urn:x:y:2.0:User:place.floor", Some("urn:x:y:2.0:User"), "place", Some("floor")),
         ] {
-            let path = AttributePath::parse(text).unwrap();
+            let path = text.parse::<AttributePath>().unwrap();
             assert_eq!(
                 (path.extension.as_deref(), path.attribute.as_str(), path.part.as_deref()),
                 (extension, attribute, part)
             );
             assert_eq!(path.to_string(), text);
         }
-        assert_eq!(AttributePath::parse(&format!("{USER}:title")).unwrap().to_string(), "title");
+        assert_eq!(format!("{USER}:title").parse::<AttributePath>().unwrap().to_string(), "title");
     }
 
     #[test]
@@ -267,15 +269,15 @@ mod tests {
             ("emails[type eq \"work\"]x", "after the bracket"),
             ("emails.value[type eq \"work\"]", "after the bracket"),
         ] {
-            let error = AttributePath::parse(text).unwrap_err();
-            assert!(error.contains(words), "{text}: {error}");
+            let error = text.parse::<AttributePath>().unwrap_err();
+            assert!(error.to_string().contains(words), "{text}: {error}");
         }
     }
 
     #[test]
     fn the_usual_attributes_are_paths() {
         for (_, path) in USUAL {
-            assert_eq!(AttributePath::parse(path).unwrap().to_string(), path);
+            assert_eq!(path.parse::<AttributePath>().unwrap().to_string(), path);
         }
     }
 
@@ -283,8 +285,8 @@ mod tests {
         /// Any text either is a path that prints as itself once more, or is refused.
         #[test]
         fn printing_a_path_loses_nothing(text in "(urn:x:)?[a-z$]{1,3}(\\[[a-z]{1,3} eq \"[a\\\\\"\\] ]{0,4}\"\\])?(\\.[a-z])?") {
-            if let Ok(path) = AttributePath::parse(&text) {
-                prop_assert_eq!(AttributePath::parse(&path.to_string()), Ok(path));
+            if let Ok(path) = text.parse::<AttributePath>() {
+                prop_assert_eq!(path.to_string().parse::<AttributePath>(), Ok(path));
             }
         }
     }

@@ -15,7 +15,7 @@ fn parse(text: &str) -> Result<Settings, SettingsError> {
 fn the_museums_settings_are_read_whole() {
     let settings = parse(DEMO).unwrap();
     let museum = settings.directory(&settings.intakes.first).unwrap();
-    assert_eq!(museum.servers, Servers::Named(vec![Server::parse("ldaps://localhost:6360").unwrap()]));
+    assert_eq!(museum.servers, Servers::Named(vec!["ldaps://localhost:6360".parse::<Server>().unwrap()]));
     assert_eq!(museum.trust, Trust::Authority("museum-ca.pem".into()));
     let password = Some(PasswordSource::File("museum-password.txt".into()));
     assert_eq!(museum.bind, Bind::Simple { name: "svc-loansdesk@quillmere.example".to_owned(), password });
@@ -68,14 +68,14 @@ fn each_fault_is_told_at_its_place_with_a_way_out() {
         ),
         ("page     = 100", "page     = 0", "0", "1 or more", ""),
         ("page     = 100", "page     = -5", "-5", "1 or more", ""),
-        ("\"10s\"", "\"soon\"", "\"soon\"", "not a length of time", "30s"),
-        ("\"10s\"", "\"0s\"", "\"0s\"", "not a length of time", "30s"),
+        ("\"10s\"", "\"soon\"", "\"soon\"", "not a duration", "30s"),
+        ("\"10s\"", "\"0s\"", "\"0s\"", "not a duration", "30s"),
         ("ldaps://localhost:6360", "ldapi://slapd", "\"ldapi://slapd\"", "%2F", ""),
         (
             "ldaps://localhost:6360",
             "https://localhost",
             "\"https://localhost\"",
-            "no way to reach",
+            "not a scheme",
             "ldaps://HOST",
         ),
         ("ldaps://localhost:6360", "localhost", "\"localhost\"", "begins with ldaps://", ""),
@@ -107,28 +107,34 @@ fn each_fault_is_told_at_its_place_with_a_way_out() {
             "page     = 100",
             "domain = \"quillmere.example\"",
             "\"quillmere.example\"",
-            "named already",
+            "given already",
             "keep either",
         ),
-        ("page     = 100", "references = \"chase\"", "\"chase\"", "`chase` is none", "\"follow\""),
+        ("page     = 100", "references = \"chase\"", "\"chase\"", "`chase` is not a keyword", "\"follow\""),
         (
             "\"svc-loansdesk@quillmere.example\"",
             "{ external = false }",
             "{ external",
-            "no way to say",
+            "not a kind of bind",
             "true",
         ),
         ("\"svc-loansdesk@quillmere.example\"", "{ external = true }", "{ file", "it is not used", ""),
         ("{ file = \"museum-password.txt\" }", "{ command = [] }", "[]", "it is empty", "command = ["),
         ("{ file = \"museum-password.txt\" }", "{ credential = \"../pw\" }", "\"../pw\"", "not a path", ""),
-        ("{ file = \"museum-password.txt\" }", "{ ask = false }", "false", "asks nobody", "{ ask = true }"),
+        (
+            "{ file = \"museum-password.txt\" }",
+            "{ ask = false }",
+            "false",
+            "disables the prompt",
+            "{ ask = true }",
+        ),
         ("{ file = \"museum-password.txt\" }", "{ env = \"A\", file = \"b\" }", "{ env", "one source", ""),
         ("{ authority = \"museum-ca.pem\" }", "{ verify = false }", "verify", "unknown key", ""),
         ("{ file = \"museum-password.txt\" }", "{ }", "{ }", "one source", ""),
         ("{ file = \"museum-password.txt\" }", "{ env = \"\" }", "\"\"", "it is empty", ""),
-        ("\"svc-loansdesk@quillmere.example\"", "\"\"", "\"\"", "it is empty", "anonymously"),
+        ("\"svc-loansdesk@quillmere.example\"", "\"\"", "\"\"", "it is empty", "an anonymous bind"),
         ("path      = \"accounts.csv\"", "", "[accounts]", "`accounts.path` is missing", "accounts.csv"),
-        ("store     = \"csv\"", "store     = \"xls\"", "\"xls\"", "`xls` is none", "\"csv\""),
+        ("store     = \"csv\"", "store     = \"xls\"", "\"xls\"", "`xls` is not a keyword", "\"csv\""),
         (
             "directory    = \"museum\"",
             "directory    = \"musuem\"",
@@ -146,27 +152,33 @@ fn each_fault_is_told_at_its_place_with_a_way_out() {
             "equals sign",
             "type=value",
         ),
-        ("[\"OU=People,DC=quillmere,DC=example\"]", "[]", "[]", "it is empty", "where people sit"),
+        ("[\"OU=People,DC=quillmere,DC=example\"]", "[]", "[]", "it is empty", "where people are"),
         ("CN=Leavers,OU=Groups", "CN=Leavers,,OU=Groups", ",", "attribute type", ""),
         ("[\"link\", \"login\"]", "[\"login\"]", "[\"login\"]", "the link comes first", ""),
-        ("[\"link\", \"login\"]", "[\"link\", \"phone\"]", "\"phone\"", "`phone` is none", "\"login\""),
+        (
+            "[\"link\", \"login\"]",
+            "[\"link\", \"phone\"]",
+            "\"phone\"",
+            "`phone` is neither a keyword",
+            "\"login\"",
+        ),
         ("[\"link\", \"login\"]", "[\"link\", \"room\"]", "\"room\"", "the same value", "unique = true"),
         ("\"same-login\"", "\"same-email\"", "\"same-email\"", "not matched by this", "add it to match"),
-        ("\"same-login\"", "[\"ask\", \"same-login\"]", "\"ask\"", "stands alone", "nothing beside"),
+        ("\"same-login\"", "[\"ask\", \"same-login\"]", "\"ask\"", "cannot be combined", "alone"),
         (
             "adopt        = \"same-login\"",
             "adopt        = \"always\"",
             "\"always\"",
-            "`always` is none",
+            "`always` is not a keyword",
             "never",
         ),
-        ("case = \"lower\"", "case = \"title\"", "\"title\"", "`title` is none", "\"upper\""),
+        ("case = \"lower\"", "case = \"title\"", "\"title\"", "`title` is not a keyword", "\"upper\""),
         ("from = \"mail\"", "from = \"e mail\"", "\"e mail\"", "not an attribute name", ""),
         (
             "{ from = \"department\" }",
             "{ from = \"department\", value = \"x\" }",
             "{ from",
-            "drawn from attributes, joined from several, or is a fixed value",
+            "comes from attributes, is joined from several, or has a fixed value",
             "",
         ),
         ("{ from = \"department\" }", "\"department\"", "\"department\"", "must be a table", ""),
@@ -182,7 +194,7 @@ fn each_fault_is_told_at_its_place_with_a_way_out() {
             "{ from = \"manager\", follow = \"room\" }
 rooms = { from = \"x\", follow = \"department\" }",
             "\"department\"",
-            "taken from another entry itself",
+            "itself comes from another entry",
             "own attributes",
         ),
         (
@@ -204,19 +216,19 @@ rooms = { from = \"x\", follow = \"department\" }",
             "{ from = \"department\" }",
             "{ from = \"department\", read_as = \"day\" }",
             "\"day\"",
-            "`day` is none",
+            "`day` is not a keyword",
             "\"date\"",
         ),
-        ("{ from = \"department\" }", "{ from = \"department\", map = {} }", "{}", "nothing in it", "\"*\""),
+        ("{ from = \"department\" }", "{ from = \"department\", map = {} }", "{}", "it is empty", "\"*\""),
         (
             "{ from = \"department\" }",
             "{ from = \"department\", before = \"\" }",
             "\"\"",
             "it is empty",
-            "leave the key out",
+            "remove the key",
         ),
         ("{ from = \"department\" }", "{ join = \"{cn\" }", "\"{cn\"", "without its }", "physicalDelivery"),
-        ("{ from = \"department\" }", "{ choose = [] }", "{ choose", "nothing in it", "at least one"),
+        ("{ from = \"department\" }", "{ choose = [] }", "{ choose", "it is empty", "at least one"),
         (
             "{ from = \"department\" }",
             "{ choose = [{ from = \"cn\" }], from = \"mail\" }",
@@ -230,7 +242,7 @@ rooms = { from = \"x\", follow = \"department\" }",
             "{ from = \"department\" }",
             "{ from = \"department\", write = \"never\" }",
             "\"never\"",
-            "`never` is none",
+            "`never` is not a keyword",
             "\"once\"",
         ),
         (
@@ -240,24 +252,30 @@ rooms = { from = \"x\", follow = \"department\" }",
             "the same login",
             "from an attribute",
         ),
-        ("department = {", "roles      = {", "{", "Webtaxon's own", "[[intake.role]]"),
+        ("department = {", "roles      = {", "{", "managed by Webtaxon", "[[intake.role]]"),
         (
             "[intake.leaving]",
             "[[intake.role]]\nname = \"a;b\"\n[intake.leaving]",
             "\"a;b\"",
-            "role's name",
+            "name of a role",
             "semicolon",
         ),
         (
             "[intake.leaving]",
             "[[intake.role]]\nname = \"borrower\"\n[[intake.role]]\nname = \"borrower\"\n[intake.leaving]",
             "\"borrower\"",
-            "a rule for this role already",
-            "join the two",
+            "has a rule already",
+            "combine the two",
         ),
         ("login      = {", "logon      = {", "login", "`login` is missing", ""),
-        ("department = {", "state      = {", "{", "Webtaxon's own", ""),
-        ("{ do = \"remove\" }", "{ do = \"delete\" }", "\"delete\"", "`delete` is none", "\"remove\""),
+        ("department = {", "state      = {", "{", "managed by Webtaxon", ""),
+        (
+            "{ do = \"remove\" }",
+            "{ do = \"delete\" }",
+            "\"delete\"",
+            "`delete` is not a keyword",
+            "\"remove\"",
+        ),
         (
             "{ do = \"remove\" }",
             "{ do = \"remove\", after_days = 9999 }",
@@ -270,7 +288,7 @@ rooms = { from = \"x\", follow = \"department\" }",
             "{ do = \"keep\", after_days = 3 }",
             "3",
             "nothing happens",
-            "leave after_days out",
+            "remove after_days",
         ),
         (
             "match        = ",
@@ -279,9 +297,9 @@ rooms = { from = \"x\", follow = \"department\" }",
             "not only under group_bases",
             "another strategy",
         ),
-        ("removals = 15", "removals = \"lots\"", "\"lots\"", "neither a number nor a share", "5%"),
-        ("removals = 15", "removals = \"101%\"", "\"101%\"", "neither a number nor a share", "5%"),
-        ("seats     = 75", "seats     = true", "true", "whole number, not true or false", ""),
+        ("removals = 15", "removals = \"lots\"", "\"lots\"", "neither a number nor a percentage", "5%"),
+        ("removals = 15", "removals = \"101%\"", "\"101%\"", "neither a number nor a percentage", "5%"),
+        ("seats     = 75", "seats     = true", "true", "a whole number, not true or false", ""),
         ("[[intake]]", "[intake]", "", "must be a list", "[[intake]]"),
     ] {
         assert!(DEMO.contains(from), "{from}");
@@ -321,7 +339,7 @@ fn several_intakes_stand_in_their_order_each_with_a_name_of_its_own() {
     assert_eq!(fields.iter().filter(|name| **name == "login").count(), 1);
     assert!(settings.selecting().contains_key("guests: filter"));
     let error = parse(&format!("{before}{own}{own}{after}")).unwrap_err();
-    assert!(error.to_string().contains("staff already"), "{error}");
+    assert!(error.to_string().contains("staff exists already"), "{error}");
     let error = parse(&format!("intake = []\n{before}{after}")).unwrap_err();
     assert!(error.help().unwrap().to_string().contains("[[intake]]"), "{error}");
 }
@@ -370,7 +388,7 @@ fn every_way_to_reach_and_to_bind_is_read() {
     ] {
         let Servers::Named(list) = directory(SERVER, text).servers else { panic!("{text}") };
         assert_eq!(list[0].to_string(), shown);
-        assert_eq!(Server::parse(shown).as_ref(), Ok(&list[0]));
+        assert_eq!(shown.parse::<Server>().as_ref(), Ok(&list[0]));
     }
     let domain = directory("servers  = [\"ldaps://localhost:6360\"]", "domain = \"quillmere.example\"");
     assert_eq!(domain.servers, Servers::Domain("quillmere.example".to_owned()));
@@ -378,7 +396,7 @@ fn every_way_to_reach_and_to_bind_is_read() {
     let pinned = directory("{ authority = \"museum-ca.pem\" }", &format!("{{ fingerprint = [\"{pin}\"] }}"));
     assert_eq!(pinned.trust, Trust::Pinned(vec![Fingerprint([10; 32])]));
     assert_eq!(Fingerprint([10; 32]).to_string().to_lowercase(), pin);
-    assert_eq!(Fingerprint::parse(&Fingerprint([10; 32]).compact()), Ok(Fingerprint([10; 32])));
+    assert_eq!(Fingerprint([10; 32]).compact().parse(), Ok(Fingerprint([10; 32])));
     const FILE: &str = "{ file = \"museum-password.txt\" }";
     for (text, source) in [
         ("{ env = \"PW\" }", PasswordSource::Env("PW".to_owned())),
@@ -409,12 +427,12 @@ fn the_state_is_a_file_or_in_a_database() {
     let named = with(&format!("{postgres}\nschema = \"loans\"")).unwrap().state.unwrap();
     assert_eq!(named.schema, "loans");
     for (state, message) in [
-        ("store = \"sqlite\"", "none of the words"),
+        ("store = \"sqlite\"", "not a keyword"),
         ("server = \"db\"", "state.store"),
         (&postgres.replace("database", "# database"), "state.database"),
-        (&format!("{postgres}\nschema = \"\""), "no name"),
+        (&format!("{postgres}\nschema = \"\""), "not a name"),
         (&format!("{postgres}\ntable = \"x\""), "unknown key"),
-        (&format!("{postgres}\npassword = {{ ask = true }}"), "nobody is asked"),
+        (&format!("{postgres}\npassword = {{ ask = true }}"), "a prompt is not possible"),
     ] {
         let error = with(state).unwrap_err();
         assert!(error.to_string().contains(message), "{message}: {error}");
@@ -449,31 +467,31 @@ fn the_list_of_accounts_is_a_file_or_a_table() {
         ("store = \"csv\"\npath = \"a.csv\"\ntable = \"account\"", "has none"),
         ("store = \"csv\"\npath = \"\"", "empty"),
         ("store = \"sqlite\"\npath = \"a.sqlite\"", "accounts.table"),
-        ("store = \"sqlite\"\npath = \"a.sqlite\"\ntable = \"\"", "no name"),
+        ("store = \"sqlite\"\npath = \"a.sqlite\"\ntable = \"\"", "not a name"),
         (&format!("{sqlite}\nserver = \"db\""), "has none"),
         (&format!("{sqlite}\nstates = {{ active = \"1\", suspended = \"1\" }}"), "both are the same"),
         (&format!("{sqlite}\nrole_table = {{ table = \"r\" }}"), "role_table.account"),
         (&format!("{sqlite}\ncolumns = {{ login = 3 }}"), "columns.login"),
-        (&postgres.replace("[::1]:5433", "db:x"), "no server"),
+        (&postgres.replace("[::1]:5433", "db:x"), "not a server"),
         (&postgres.replace("database = \"loans\"\n", ""), "accounts.database"),
-        (&format!("{postgres}\npassword = \"geheim\""), "may not stand in the settings"),
+        (&format!("{postgres}\npassword = \"geheim\""), "must not contain secrets"),
         (&format!("{postgres}\npath = \"x\""), "has none"),
-        (&format!("{postgres}\npassword = {{ ask = true }}"), "nobody is asked"),
-        (&format!("{scim}\ntoken = {{ ask = true }}"), "nobody is asked"),
-        (&format!("{sqlite}\nlinks = \"state\""), "none of the words"),
+        (&format!("{postgres}\npassword = {{ ask = true }}"), "a prompt is not possible"),
+        (&format!("{scim}\ntoken = {{ ask = true }}"), "a prompt is not possible"),
+        (&format!("{sqlite}\nlinks = \"state\""), "not a keyword"),
         (&format!("{sqlite}\nlinks = \"apart\"\ncolumns = {{ link = \"x\" }}"), "need no column"),
         (&format!("{csv}\nlinks = \"apart\"\ncolumns = {{ link = \"x\" }}"), "need no column"),
         (&format!("{scim}\nlinks = \"apart\""), "has none"),
         (&format!("{csv}\nwhose = {{ old = \" \" }}"), "it is empty"),
-        ("store = \"ldap\"", "none of the words"),
+        ("store = \"ldap\"", "not a keyword"),
         ("store = \"scim\"", "accounts.service"),
-        (&scim.replace("https", "http"), "plain text"),
-        (&scim.replace("https://", "ftp://"), "no address"),
-        (&scim.replace("loans", "me:geheim@loans"), "no address"),
-        (&format!("{scim}\ntoken = \"geheim\""), "may not stand in the settings"),
+        (&scim.replace("https", "http"), "not encrypted"),
+        (&scim.replace("https://", "ftp://"), "not the URL"),
+        (&scim.replace("loans", "me:geheim@loans"), "not the URL"),
+        (&format!("{scim}\ntoken = \"geheim\""), "must not contain secrets"),
         (&format!("{scim}\nuser = \"desk\""), "without a password"),
-        (&format!("{scim}\npassword = {{ env = \"P\" }}"), "half of a way"),
-        (&format!("{scim}\nuser = \"desk\"\ntoken = {{ env = \"P\" }}"), "half of a way"),
+        (&format!("{scim}\npassword = {{ env = \"P\" }}"), "incomplete"),
+        (&format!("{scim}\nuser = \"desk\"\ntoken = {{ env = \"P\" }}"), "incomplete"),
         (&format!("{scim}\nattributes = {{ link = \"id\" }}"), "always externalId"),
         (&format!("{scim}\nattributes = {{ room = \"emails[\" }}"), "not closed"),
         (&format!("{scim}\ncolumns = {{ login = \"x\" }}"), "has none"),
@@ -493,30 +511,30 @@ fn groups_come_in_where_they_have_a_place() {
     assert_eq!((place.path.to_str(), groups.bases.len()), (Some("groups.csv"), 1));
     assert_eq!((groups.gone, groups.adopt), (GroupLeaving::Remove, false));
     assert!(settings.brings_groups() && settings.selecting()["application_groups"].contains("Curators"));
-    let place = "[accounts.groups]                                # where the application keeps its own groups\npath = \"groups.csv\"";
+    let place = "[accounts.groups]                                # where the application keeps its groups\npath = \"groups.csv\"";
     let sql = "[accounts.groups]\ntable = \"team\"\nmembers = { table = \"m\", group = \"g\", group_key = \"id\", account = \"a\", account_key = \"id\" }";
     let csv = "store     = \"csv\"\npath      = \"accounts.csv\"";
     let sqlite = "store = \"sqlite\"\npath = \"a.sqlite\"\ntable = \"account\"";
     let scim = "store = \"scim\"\nservice = \"https://loans.example/scim/v2\"";
     let name = "name    = { from = \"cn\" }";
     for (changes, message) in [
-        (vec![(place, "")], "no place in the application"),
+        (vec![(place, "")], "the application has no place"),
         (vec![(csv, sqlite)], "unknown key"),
         (vec![(csv, scim)], "has none"),
         (vec![(csv, scim), (place, "")], ""),
-        (vec![(csv, &format!("{scim}\nrole_groups = true")), (place, "")], "no place in the application"),
+        (vec![(csv, &format!("{scim}\nrole_groups = true")), (place, "")], "the application has no place"),
         (vec![(csv, sqlite), (place, sql)], ""),
         (vec![(csv, sqlite), (place, &sql.replace(", group = \"g\"", ""))], "groups.members.group"),
         (vec![(name, "")], "application_groups.name"),
         (vec![(name, "name = { value = \"x\" }")], "the same name"),
-        (vec![(name, "name = { from = \"cn\", every = true }")], "a name is one value"),
-        (vec![(name, "name = { from = \"cn\", follow = \"name\" }")], "the entry's own"),
+        (vec![(name, "name = { from = \"cn\", every = true }")], "a name has one value"),
+        (vec![(name, "name = { from = \"cn\", follow = \"name\" }")], "from the entry itself"),
         (vec![(name, "name = { from = \"cn\", write = \"once\" }")], "always written"),
         (vec![(name, "name = { from = \"cn\", in_group = \"CN=x\" }")], "a group is not a person"),
-        (vec![("\"remove\"                               # a", "\"suspend\" # a")], "none of the words"),
+        (vec![("\"remove\"                               # a", "\"suspend\" # a")], "not a keyword"),
         (
             vec![("[intake.fields]", "strategy = \"chain\"\n[intake.fields]"), ("group_bases  =", "# =")],
-            "own lists",
+            "member lists",
         ),
         (vec![("bases   = [\"OU=Groups,DC=quillmere,DC=example\"]", "bases = []")], "it is empty"),
     ] {

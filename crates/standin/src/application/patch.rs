@@ -45,7 +45,8 @@ fn one(kind: Kind, resource: &mut Map<String, Value>, operation: &Value) -> Resu
         }
         return Ok(());
     }
-    let parsed = AttributePath::parse(path).map_err(|words| Refusal::bad("invalidPath", &words))?;
+    let parsed =
+        path.parse::<AttributePath>().map_err(|words| Refusal::bad("invalidPath", &words.to_string()))?;
     let urn = match &parsed.extension {
         None => None,
         Some(urn) => Some(schema::extension(kind, urn).ok_or_else(unknown)?),

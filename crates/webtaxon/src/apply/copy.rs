@@ -5,7 +5,7 @@ use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::links::Linked;
 use crate::setup::Setup;
 use crate::state::backups_of;
-use crate::store::{AccountStore as _, groups_beside};
+use crate::store::{AccountStore as _, group_store, groups_beside};
 use crate::{crash, private};
 use jiff::Timestamp;
 use serde::Serialize;
@@ -40,7 +40,7 @@ pub(super) async fn copy(
     };
     let groups = groups_beside(&file, "jsonl");
     if !work.groups.is_empty() && !groups_beside(&file, "csv").exists() {
-        let list = store.groups().await?.list;
+        let list = group_store(store)?.all_groups().await?.list;
         let edits: Vec<GroupEdit> = work.groups.all().cloned().collect();
         let standings = group_standings(&edits, &list);
         write_concerned(&groups, &standings, &list).map_err(|error| failed(&groups, &error))?;

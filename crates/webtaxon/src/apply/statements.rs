@@ -3,7 +3,7 @@
 use super::{Consent, Work, consider};
 use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::setup::Setup;
-use crate::store::Terms;
+use crate::store::{Terms, group_store};
 
 /// The statements, in order. Nothing is changed or recorded.
 pub(crate) async fn statements(setup: &Setup, work: &Work, consent: &Consent) -> Result<String, Error> {
@@ -22,11 +22,11 @@ pub(crate) async fn statements(setup: &Setup, work: &Work, consent: &Consent) ->
     let none = || ApplyError::from(ApplyErrorKind::NoTable(store.describe()));
     let mut all = String::new();
     if !work.groups.first.is_empty() {
-        all += &store.group_statements(&work.groups.first).await?.ok_or_else(none)?;
+        all += &group_store(&*store)?.group_statements(&work.groups.first).await?.ok_or_else(none)?;
     }
     all += &store.statements(&work.edits, &terms).await?.ok_or_else(none)?;
     if !work.groups.last.is_empty() {
-        all += &store.group_statements(&work.groups.last).await?.ok_or_else(none)?;
+        all += &group_store(&*store)?.group_statements(&work.groups.last).await?.ok_or_else(none)?;
     }
     Ok(all)
 }

@@ -7,9 +7,10 @@ use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::links::Linked;
 use crate::progress::{Progress, Watch};
 use crate::state::{Journal, StateError, Ties};
-use crate::store::{AccountStore as _, StoreError, Terms, lists};
+use crate::store::{AccountStore as _, StoreError, Terms, group_store, lists};
 use std::borrow::Cow;
 use std::collections::HashSet;
+use std::ops::ControlFlow;
 use webtaxon_core::account::folded;
 use webtaxon_core::apply::{GroupEdit, Outcome};
 
@@ -30,8 +31,8 @@ struct Told<'a> {
 }
 
 impl Told<'_> {
-    /// Records one outcome; false if no further edit may begin.
-    fn take(&mut self, at: usize, outcome: Outcome) -> bool {
+    /// Records one outcome; breaks if no further edit may begin.
+    fn take(&mut self, at: usize, outcome: Outcome) -> ControlFlow<()> {
         self.failed += usize::from(matches!(outcome, Outcome::Failed(_)));
         self.done += 1;
         let (edits, of) = (self.done, self.outcomes.len());
@@ -43,7 +44,10 @@ impl Told<'_> {
         if self.waiting.len() >= BATCH {
             self.write();
         }
-        self.unwritten.is_none()
+        match self.unwritten {
+            None => ControlFlow::Continue(()),
+            Some(_) => ControlFlow::Break(()),
+        }
     }
 
     /// Writes pending outcomes. After a failure none is written: the next apply finds them out.
@@ -134,7 +138,9 @@ async fn steps(
     let (first, last) = (work.edits.len(), work.edits.len() + work.groups.first.len());
     if !work.groups.first.is_empty() {
         let edits = &work.groups.first;
-        store.carry_out_groups(edits, terms, &mut |at, outcome| told.take(first + at, outcome)).await?;
+        group_store(store)?
+            .carry_out_groups(edits, terms, &mut |at, outcome| told.take(first + at, outcome))
+            .await?;
     }
     let Some(terms) = told.goes_on(terms) else { return Ok(()) };
     if !work.edits.is_empty() {
@@ -154,11 +160,14 @@ async fn steps(
     let (idle, ready): (Vec<usize>, Vec<usize>) =
         (0..edits.len()).partition(|at| edits.get(*at).is_some_and(|edit| edit.before == edit.after));
     for at in idle {
-        told.take(last + at, Outcome::Left("the people to be added have no account".to_owned()));
+        let _ = told.take(last + at, Outcome::Left("the people to be added have no account".to_owned()));
     }
     let edits: Vec<GroupEdit> = ready.iter().filter_map(|at| edits.get(*at).cloned()).collect();
-    let mut record = |at: usize, outcome| ready.get(at).is_some_and(|at| told.take(last + at, outcome));
-    store.carry_out_groups(&edits, &terms, &mut record).await
+    let mut record = |at: usize, outcome| match ready.get(at) {
+        Some(at) => told.take(last + at, outcome),
+        None => ControlFlow::Break(()),
+    };
+    group_store(store)?.carry_out_groups(&edits, &terms, &mut record).await
 }
 
 /// The edit without members whose account was not created.

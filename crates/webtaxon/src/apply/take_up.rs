@@ -4,7 +4,7 @@ use super::Interrupted;
 use crate::error::Error;
 use crate::links::Linked;
 use crate::state::{Ending, Journal, Remembered, StateError};
-use crate::store::{AccountStore as _, StoreErrorKind};
+use crate::store::AccountStore as _;
 use std::collections::BTreeMap;
 use webtaxon_core::account::{Account, Group};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, group_standings};
@@ -19,11 +19,10 @@ pub(super) async fn take_up(
     let Some(run) = journal.unfinished()? else { return Ok(None) };
     let accounts = store.accounts(fields).await?;
     let groups = match journal.group_entries(run)?.iter().any(|entry| entry.outcome.is_none()) {
-        true => match store.groups().await {
-            Ok(groups) => groups.list,
+        true => match store.groups() {
+            Some(groups) => groups.all_groups().await?.list,
             // The settings no longer import groups.
-            Err(error) if matches!(error.kind(), StoreErrorKind::NoGroups { .. }) => Vec::new(),
-            Err(error) => return Err(error.into()),
+            None => Vec::new(),
         },
         false => Vec::new(),
     };

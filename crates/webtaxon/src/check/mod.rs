@@ -13,6 +13,7 @@ use crate::background;
 use crate::directory::{Access, DirectoryError};
 use crate::setup::Setup;
 use crate::state::Journal;
+use crate::store::group_store;
 use std::time::{Duration, Instant};
 use steps::{Steps, bad, good, warning};
 use webtaxon_core::account::folded;
@@ -166,7 +167,9 @@ async fn application_groups(setup: &Setup, steps: &mut Steps<'_>) {
         return;
     }
     let began = Instant::now();
-    let finding = match setup.store().groups().await {
+    let store = setup.store();
+    let groups = async { group_store(&*store)?.all_groups().await };
+    let finding = match groups.await {
         Err(error) => bad(&error),
         Ok(groups) => {
             let linked = groups.list.iter().filter(|group| group.link.is_some()).count();

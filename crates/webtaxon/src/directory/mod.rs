@@ -8,6 +8,7 @@ pub mod client;
 mod error;
 mod nesting;
 mod reading;
+mod shortcoming;
 
 pub use client::{
     Access, Connection, Found, Milestone, PagedSearch, Query, RootDse, Short, SubCode, read_schema,

@@ -453,6 +453,7 @@ mod tests {
                         "gt" => ">",
                         "amp" => "&",
                         "quot" => "\"",
+                        "apos" => "'",
                         other => panic!("{other}"),
                     });
                 }

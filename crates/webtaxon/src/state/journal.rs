@@ -157,7 +157,7 @@ impl Journal {
 
     /// The error for a value that no version ever wrote.
     fn odd(&self, what: &str, said: &str) -> StateError {
-        self.db.broken(&format!("{said} is not a valid {what}"))
+        self.db.broken(&format!("`{said}` is not a valid {what}"))
     }
 
     fn link(&self, text: &str) -> Result<Identity, StateError> {

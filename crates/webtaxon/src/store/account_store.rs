@@ -1,6 +1,7 @@
 //! The trait that every account store implements.
 
 use super::{StoreError, StoreErrorKind};
+use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::pin::Pin;
 use webtaxon_core::account::{Account, Groups};
@@ -22,9 +23,9 @@ pub struct Terms<'a> {
     pub stop_after: Option<usize>,
 }
 
-/// Receives the outcome of each edit, by its index, once it is durable. If it returns false, the outcome could not be
-/// recorded, and no further edit begins.
-pub type Record<'a> = &'a mut (dyn FnMut(usize, Outcome) -> bool + Send);
+/// Receives the outcome of each edit, by its index, once it is durable. If it breaks, the outcome could not be
+/// recorded, and no further edit may begin.
+pub type Record<'a> = &'a mut (dyn FnMut(usize, Outcome) -> ControlFlow<()> + Send);
 
 /// Where the application keeps its own list of accounts.
 ///
@@ -89,30 +90,30 @@ pub trait AccountStore: Send + Sync {
         Box::pin(async { Err(StoreErrorKind::ReadOnly { store: self.describe() }.into()) })
     }
 
-    /// All groups of the application.
-    ///
-    /// # Errors
-    /// The groups cannot be read, are invalid (a name twice), or the store has none.
-    fn groups(&self) -> Answer<'_, Groups> {
-        Box::pin(async { Err(StoreErrorKind::NoGroups { store: self.describe() }.into()) })
+    /// The application's groups, if the store has any.
+    fn groups(&self) -> Option<&dyn GroupStore> {
+        None
     }
 
-    /// Both [`AccountStore::accounts`] and [`AccountStore::groups`], for stores that read one for the other.
+    /// Every account and every group, for stores that read one for the other.
     ///
     /// # Errors
-    /// As for either.
+    /// Those of [`AccountStore::accounts`] and [`GroupStore::all_groups`]; or the store has no groups.
     fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, (Vec<Account>, Groups)> {
-        Box::pin(async move { Ok((self.accounts(fields).await?, self.groups().await?)) })
+        Box::pin(async move {
+            let groups = self.groups().ok_or_else(|| StoreErrorKind::NoGroups { store: self.describe() })?;
+            Ok((self.accounts(fields).await?, groups.all_groups().await?))
+        })
     }
+}
 
-    /// Like [`AccountStore::statements`], for edits of groups.
+/// The application's groups, in a store that has any.
+pub trait GroupStore: Send + Sync {
+    /// Every group.
     ///
     /// # Errors
-    /// As [`AccountStore::groups`].
-    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> Answer<'a, Option<String>> {
-        let _ = edits;
-        Box::pin(async { Ok(None) })
-    }
+    /// The groups cannot be read, or are invalid (a name twice).
+    fn all_groups(&self) -> Answer<'_, Groups>;
 
     /// Makes edits of groups, each at most once, leaving out those that [`webtaxon_core::apply::group_standings`]
     /// finds stale against the current groups. Members who are not part of an edit keep their place.
@@ -124,8 +125,14 @@ pub trait AccountStore: Send + Sync {
         edits: &'a [GroupEdit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
-        let _ = (edits, terms, record);
-        Box::pin(async { Err(StoreErrorKind::NoGroups { store: self.describe() }.into()) })
+    ) -> Answer<'a, ()>;
+
+    /// Like [`AccountStore::statements`], for edits of groups.
+    ///
+    /// # Errors
+    /// As [`GroupStore::all_groups`].
+    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> Answer<'a, Option<String>> {
+        let _ = edits;
+        Box::pin(async { Ok(None) })
     }
 }

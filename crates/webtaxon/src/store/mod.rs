@@ -17,7 +17,7 @@ mod sql;
 #[cfg(feature = "sqlite")]
 mod sqlite;
 
-pub use account_store::{AccountStore, Answer, Record, Terms};
+pub use account_store::{AccountStore, Answer, GroupStore, Record, Terms};
 pub use choice::open;
 #[cfg(feature = "csv")]
 pub use csv::CsvStore;
@@ -45,6 +45,14 @@ pub(crate) async fn lists(
     }
     let (accounts, groups) = store.accounts_and_groups(fields).await?;
     Ok((accounts, Some(groups)))
+}
+
+/// The store's groups.
+///
+/// # Errors
+/// It has none.
+pub(crate) fn group_store(store: &dyn AccountStore) -> Result<&dyn GroupStore, StoreError> {
+    store.groups().ok_or_else(|| StoreErrorKind::NoGroups { store: store.describe() }.into())
 }
 
 /// The copy of the groups that belongs to one of the accounts.

@@ -5,7 +5,7 @@
 
 use super::groups::{MEMBERS, as_edits, group};
 use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned};
-use super::{AccountStore, Answer, Record, StoreError, StoreErrorKind, Terms};
+use super::{AccountStore, Answer, GroupStore, Record, StoreError, StoreErrorKind, Terms};
 use crate::crash;
 use crate::postgres::{Unconnected, WAIT, connect, in_words};
 use crate::sql_names::quoted;
@@ -420,13 +420,19 @@ impl AccountStore for PostgresStore {
     ) -> Answer<'a, ()> {
         Box::pin(async move {
             for (at, outcome) in self.change(edits, terms).await? {
-                record(at, outcome);
+                let _ = record(at, outcome);
             }
             Ok(())
         })
     }
 
-    fn groups(&self) -> Answer<'_, Groups> {
+    fn groups(&self) -> Option<&dyn GroupStore> {
+        self.table.groups.is_some().then_some(self)
+    }
+}
+
+impl GroupStore for PostgresStore {
+    fn all_groups(&self) -> Answer<'_, Groups> {
         Box::pin(async {
             let table = self.of_groups()?;
             let client = self.connect().await?;
@@ -460,7 +466,7 @@ impl AccountStore for PostgresStore {
                 (Cow::Owned(edits), standings)
             };
             for (at, outcome) in self.of_groups()?.change_by(plan, None, terms).await? {
-                record(at, outcome);
+                let _ = record(at, outcome);
             }
             Ok(())
         })

@@ -2,7 +2,7 @@
 
 use super::groups::{MEMBERS, as_edits, group};
 use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned, marked};
-use super::{AccountStore, Answer, Record, StoreError, StoreErrorKind, Terms};
+use super::{AccountStore, Answer, GroupStore, Record, StoreError, StoreErrorKind, Terms};
 use crate::crash;
 use crate::sql_names::quoted;
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
@@ -335,13 +335,19 @@ impl AccountStore for SqliteStore {
     ) -> Answer<'a, ()> {
         Box::pin(async move {
             for (at, outcome) in self.change(edits, terms)? {
-                record(at, outcome);
+                let _ = record(at, outcome);
             }
             Ok(())
         })
     }
 
-    fn groups(&self) -> Answer<'_, Groups> {
+    fn groups(&self) -> Option<&dyn GroupStore> {
+        self.table.groups.is_some().then_some(self)
+    }
+}
+
+impl GroupStore for SqliteStore {
+    fn all_groups(&self) -> Answer<'_, Groups> {
         Box::pin(async {
             let (db, table) = (self.open()?, self.of_groups()?);
             let rows = table.read(&db, &table.columns(&db)?, &[MEMBERS], None)?;
@@ -371,7 +377,7 @@ impl AccountStore for SqliteStore {
                 (Cow::Owned(edits), standings)
             };
             for (at, outcome) in self.of_groups()?.change_by(plan, None, terms)? {
-                record(at, outcome);
+                let _ = record(at, outcome);
             }
             Ok(())
         })

@@ -226,64 +226,36 @@ fn line(out: &mut String, code: &str, comment: &str) {
     };
 }
 
+/// Lines with their comments.
+fn lines(out: &mut String, lines: &[(&str, &str)]) {
+    for (code, comment) in lines {
+        line(out, code, comment);
+    }
+}
+
 fn write(options: &DraftOptions<'_>, facts: &Facts, rules: &[(&'static str, Rule)]) -> String {
     let mut out = String::new();
-    let directory = options.directory;
     let _ = writeln!(
         out,
-        "# Who from the directory has an account in the application.\n\
+        "# The people of the directory who have an account in the application.\n\
          # Drafted from what was found at {}.\n\
-         # `webtaxon check` tries every line; `webtaxon preview` shows what would happen.\n",
+         # `webtaxon check` tests every line; `webtaxon preview` shows what would happen.\n",
         plain(&facts.described)
     );
-    connection(&mut out, directory);
+    connection(&mut out, options.directory);
     out.push('\n');
-    line(&mut out, "[accounts]", "the application's own list");
-    line(&mut out, "store = \"csv\"", "");
-    line(
+    let path = format!("path  = {}", quoted(options.accounts));
+    lines(
         &mut out,
-        &format!("path  = {}", quoted(options.accounts)),
-        "login, link and state, and a column for each field",
+        &[
+            ("[accounts]", "the application's accounts"),
+            ("store = \"csv\"", ""),
+            (&path, "login, link and state, and a column for each field"),
+            ("# protected = [\"admin\"]", "logins that are never touched"),
+            ("# seats = 100", "number of active accounts that the licence allows"),
+        ],
     );
-    line(&mut out, "# protected = [\"admin\"]", "logins that are never touched");
-    line(&mut out, "# seats = 100", "how many active accounts the licence allows");
-    out.push_str("\n[[intake]]\nname      = \"people\"\n");
-    line(&mut out, &format!("directory = {}", quoted(&directory.name)), "");
-    line(
-        &mut out,
-        &format!("bases     = [{}]", quoted(&facts.base.dn)),
-        &format!("{} people are there", facts.base.people),
-    );
-    line(
-        &mut out,
-        &format!("filter    = {}", quoted(&facts.filter.to_string())),
-        &format!("finds {} of them", facts.survey.people),
-    );
-    match facts.active {
-        Some((setting, meaning)) => line(&mut out, setting, meaning),
-        None => line(
-            &mut out,
-            "# active  = \"(!(employeeType=left))\"",
-            "no attribute marks leavers: ask the directory's administrators",
-        ),
-    }
-    groups_in(&mut out, facts);
-    line(&mut out, "match     = [\"link\", \"login\"]", "how a person's account is found, in this order");
-    line(&mut out, "# adopt   = \"same-login\"", "link accounts made by hand to people with the same login");
-    match facts.survey.suggestions().find(|(what, _)| *what == "identity") {
-        Some((_, identity)) => {
-            line(
-                &mut out,
-                &format!("# identity = {}", quoted(&identity.attribute)),
-                "the attribute of the link; found automatically",
-            );
-        }
-        None => line(
-            &mut out,
-            "# identity = \"employeeNumber\"",
-            "no lasting identity is visible, but links need one",
-        ),
-    }
+    intake(&mut out, options, facts);
     out.push_str("\n[intake.fields]\n");
     for (field, rule) in rules {
         let from: Vec<String> = rule.from.iter().map(|name| quoted(name)).collect();
@@ -291,20 +263,67 @@ fn write(options: &DraftOptions<'_>, facts: &Facts, rules: &[(&'static str, Rule
         line(&mut out, &format!("{field:<10} = {{ from = {from}{} }}", rule.rest), &rule.comment);
     }
     out.push('\n');
-    line(&mut out, "[intake.leaving]", "what happens to an account, by cause");
-    line(
+    lines(
         &mut out,
-        "gone       = { do = \"suspend\" }",
-        "the entry no longer exists; \"remove\" deletes the account",
+        &[
+            ("[intake.leaving]", "what happens to an account, by cause"),
+            (
+                "gone       = { do = \"suspend\" }",
+                "the entry no longer exists; \"remove\" deletes the account",
+            ),
+            ("outside    = { do = \"suspend\" }", "it exists, but is no longer selected"),
+            ("disabled   = { do = \"suspend\" }", "no longer active"),
+            ("incomplete = { do = \"keep\" }", "a required field is missing"),
+        ],
     );
-    line(&mut out, "outside    = { do = \"suspend\" }", "there, but no longer selected");
-    line(&mut out, "disabled   = { do = \"suspend\" }", "no longer active");
-    line(&mut out, "incomplete = { do = \"keep\" }", "a required field is missing");
-    out.push_str("\n[brakes]\n");
-    line(&mut out, "removals = \"5%\"", "maximum removed or suspended at once");
     let few = if facts.survey.people < 20 { "# " } else { "" };
-    line(&mut out, &format!("{few}fewest   = {}", facts.survey.people / 2), "minimum number of people");
+    let fewest = format!("{few}fewest   = {}", facts.survey.people / 2);
+    out.push_str("\n[brakes]\n");
+    let removals = ("removals = \"5%\"", "maximum removed or suspended at once");
+    lines(&mut out, &[removals, (&fewest, "minimum number of people")]);
     out
+}
+
+/// The section on the people to be imported.
+fn intake(out: &mut String, options: &DraftOptions<'_>, facts: &Facts) {
+    out.push_str("\n[[intake]]\nname      = \"people\"\n");
+    let base = (
+        format!("bases     = [{}]", quoted(&facts.base.dn)),
+        format!("{} people are there", facts.base.people),
+    );
+    let filter = format!("filter    = {}", quoted(&facts.filter.to_string()));
+    let active = facts.active.unwrap_or((
+        "# active  = \"(!(employeeType=left))\"",
+        "no attribute marks leavers: ask the directory's administrators",
+    ));
+    lines(
+        out,
+        &[
+            (&format!("directory = {}", quoted(&options.directory.name)), ""),
+            (&base.0, &base.1),
+            (&filter, &format!("matches {} of them", facts.survey.people)),
+            active,
+        ],
+    );
+    groups_in(out, facts);
+    let identity = match facts.survey.suggestions().find(|(what, _)| *what == "identity") {
+        Some((_, identity)) => (
+            format!("# identity = {}", quoted(&identity.attribute)),
+            "the attribute of the link; found automatically",
+        ),
+        None => (
+            "# identity = \"employeeNumber\"".to_owned(),
+            "no lasting identity is visible, but links need one",
+        ),
+    };
+    lines(
+        out,
+        &[
+            ("match     = [\"link\", \"login\"]", "how a person's account is found, in this order"),
+            ("# adopt   = \"same-login\"", "link accounts made by hand to people with the same login"),
+            (&identity.0, identity.1),
+        ],
+    );
 }
 
 /// The section on the directory.

@@ -214,8 +214,8 @@ async fn a_brake_holds_everything_until_it_is_released_by_name() {
     let (_, work) = workspace.work().await.unwrap();
     for (release, held) in [
         (&[][..], "removals (10 accounts would be removed or suspended, 3 are allowed); fewest"),
-        (&["seats", "removals"], "a brake holds it: fewest"),
-        (&["seats", "fewest"], "a brake holds it: removals"),
+        (&["seats", "removals"], "a brake stops it: fewest"),
+        (&["seats", "fewest"], "a brake stops it: removals"),
     ] {
         let error = workspace.apply(&work, &consent(release)).await.unwrap_err();
         let (said, code, help) = told(&error);
@@ -459,7 +459,9 @@ impl AccountStore for Lossy {
                 return Err(lost());
             }
             for (at, standing) in standings.into_iter().enumerate() {
-                record(at, Outcome::from(standing));
+                if record(at, Outcome::from(standing)).is_break() {
+                    break;
+                }
             }
             Ok(())
         })

@@ -74,7 +74,7 @@ async fn plain_text_needs_its_word_and_warns_at_every_run() {
     fails(&plain, "refuses StartTLS", "WX0317", "ldaps://").await;
     plain.change("page     = 100", "page     = 100\nplain    = true");
     let workspace = plain.workspace().unwrap();
-    assert!(workspace.warnings()[0].contains("plain text"));
+    assert!(workspace.warnings()[0].contains("without encryption"));
     assert!(workspace.preview().await.unwrap().is_whole());
     let steps = workspace.check(Duration::ZERO, |_| {}).await;
     assert!(steps.iter().any(|step| step.name == "tls" && step.outcome == StepOutcome::Warning));
@@ -96,7 +96,7 @@ async fn passwords_that_are_wrong_missing_or_empty() {
     museum.write("museum-password.txt", "\n");
     fails(&museum, "museum-password.txt is empty", "WX0315", "put the bind password there").await;
     std::fs::remove_file(museum.path().join("museum-password.txt")).unwrap();
-    fails(&museum, "cannot be read", "WX0315", "beside the settings").await;
+    fails(&museum, "cannot be read", "WX0315", "relative to the settings file").await;
     museum.change("{ file = \"museum-password.txt\" }", "{ env = \"WEBTAXON_TEST_NOT_SET\" }");
     fails(&museum, "WEBTAXON_TEST_NOT_SET is not set", "WX0315", "export").await;
     museum.change("password = { file = \"museum-password.txt\" }", "");

@@ -70,10 +70,10 @@ async fn faulty(fault: &str, timeout: &str) -> Museum {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn no_fault_is_taken_for_a_whole_reading() {
     let cases = [
-        ("cut-inside@0", "10s", "was cut"),
-        ("cut-inside@2", "10s", "was cut"),
-        ("cut-inside@150", "10s", "was cut"),
-        ("cut-inside@260", "10s", "was cut"),
+        ("cut-inside@0", "10s", "was lost"),
+        ("cut-inside@2", "10s", "was lost"),
+        ("cut-inside@150", "10s", "was lost"),
+        ("cut-inside@260", "10s", "was lost"),
         ("stall@0", "500ms", "no answer within 500 ms"),
         ("stall@3", "500ms", "no answer within 500 ms"),
         ("stall@100", "500ms", "no answer within 500 ms"),
@@ -166,7 +166,7 @@ async fn a_server_that_gives_few_entries_at_once_is_read_in_parts() {
         let preview = museum.preview().await.unwrap();
         assert!(preview.is_whole(), "{why}: {:?}", preview.gaps);
         assert!(
-            preview.intakes.first.notes.iter().any(|note| note.contains("parts by sAMAccountName")),
+            preview.intakes.first.notes.iter().any(|note| note.contains("portions by sAMAccountName")),
             "{why}: {:?}",
             preview.intakes.first.notes
         );
@@ -246,7 +246,7 @@ async fn a_person_who_moves_while_the_others_are_read_is_found_on_a_second_look(
     let preview = museum.preview().await.unwrap();
     assert!(preview.is_whole(), "{:?}", preview.gaps);
     assert!(
-        preview.intakes.first.notes[0].contains("on a second look 1 more were found"),
+        preview.intakes.first.notes[0].contains("at a second look, 1 more was found"),
         "{:?}",
         preview.intakes.first.notes
     );

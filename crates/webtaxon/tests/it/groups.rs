@@ -88,7 +88,7 @@ async fn museum_with(kind: Kind, ldif: &str, offer: ApplicationOptions, groups: 
             museum.application().set_list(list);
         }
     }
-    let here = "[accounts.groups]                                # where the application keeps its own groups\npath = \"groups.csv\"";
+    let here = "[accounts.groups]                                # where the application keeps its groups\npath = \"groups.csv\"";
     let settings = if settings.is_empty() { String::new() } else { format!("[accounts.groups]\n{settings}") };
     let own = std::fs::read_to_string(museum.path().join("webtaxon.toml")).unwrap();
     assert!(TOO.contains(here));
@@ -102,7 +102,8 @@ async fn museum(kind: Kind) -> Prepared {
 
 /// Every group that the store has, by name: its link and who is in it.
 async fn groups(museum: &Prepared) -> BTreeMap<String, (String, BTreeSet<String>)> {
-    let list = museum.workspace().unwrap().store().groups().await.unwrap().list;
+    let store = museum.workspace().unwrap().store();
+    let list = store.groups().unwrap().all_groups().await.unwrap().list;
     let set = |one: Group| {
         let link = one.link.map(|link| link.to_string()).unwrap_or_default();
         (one.name, (link, one.members.into_iter().collect()))
@@ -374,11 +375,7 @@ async fn a_list_of_groups_that_is_none_is_told() {
     for (text, message, help) in [
         ("title,link,members\n", "name", "[accounts.groups] columns = { name = \"…\" }"),
         ("name,link\n", "members", "members = \"…\""),
-        (
-            "name,link,members\nA,,x\na,,y\n",
-            "the name `a` is on line 2 already",
-            "no two may have one name",
-        ),
+        ("name,link,members\nA,,x\na,,y\n", "the name `a` is on line 2 already", "no two may have one name"),
         ("name,link,members\n ,,x\n", "has no name", "every group needs a name"),
         ("name,link,members\nA,7,x\nB,7,y\n", "the link `7`", "no two may have one link"),
     ] {
@@ -392,7 +389,7 @@ async fn a_list_of_groups_that_is_none_is_told() {
     museum.write("groups.csv", GROUPS);
     museum.write("webtaxon.toml", own.replace("(cn=*Curators)", "(cn=No such *)"));
     let steps = museum.workspace().unwrap().check(std::time::Duration::ZERO, |_| {}).await;
-    assert!(steps.iter().any(|step| step.message.contains("(cn=No such *) finds no group")));
+    assert!(steps.iter().any(|step| step.message.contains("(cn=No such *) matches no group")));
 }
 
 /// A snapshot has the groups, too; one that was taken for other groups says so, and nobody leaves.

@@ -399,7 +399,13 @@ async fn ways_that_read_no_lists_say_what_they_cannot_see() {
             "Authenticated Users (S-1-5-11)",
             "all who signed in",
         ),
-        (format!("{mail}{wide}"), Options::default(), &["tokens"], "is a distribution group", "a group for mail"),
+        (
+            format!("{mail}{wide}"),
+            Options::default(),
+            &["tokens"],
+            "is a distribution group",
+            "a group for mail",
+        ),
         (String::new(), hidden("primaryGroupID"), &["upwards", "chain"], "do not show it", "primary groups"),
         (
             String::new(),

@@ -143,7 +143,11 @@ async fn cut_everywhere(kind: FaultKind, stride: u64) {
             Ok(preview) => {
                 cut_short += 1;
                 assert_eq!(leaving(&preview), 0, "{kind:?} after {cut}");
-                assert!(preview.gaps.iter().any(|gap| gap.reason.contains("cut")), "{:?}", preview.gaps);
+                assert!(
+                    preview.gaps.iter().any(|gap| gap.reason.contains("the connection was lost")),
+                    "{:?}",
+                    preview.gaps
+                );
             }
         }
         assert!(cut < 1000, "the run never ended well");

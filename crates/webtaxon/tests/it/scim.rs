@@ -119,7 +119,7 @@ async fn what_is_no_service_of_accounts_is_told() {
     for (trouble, message, code) in [
         (TroubleKind::Page, "answers with text/html instead of JSON", "WX0514"),
         (TroubleKind::Garbled, "answers with something other than JSON", "WX0514"),
-        (TroubleKind::Huge, "longer than 64 MB", "WX0516"),
+        (TroubleKind::Huge, "exceeds 64 MB", "WX0516"),
         (TroubleKind::Endless, "more than the limit of 5000000", "WX0518"),
         (TroubleKind::Short, "ends after 81 of 84", "WX0518"),
         (TroubleKind::SamePage, "twice", "WX0518"),
@@ -143,9 +143,15 @@ async fn what_is_no_service_of_accounts_is_told() {
             "did you mean `room`?",
         ),
         (ROOM, "", "no attribute `room` for the field `room`", "WX0517", "[accounts.attributes] room"),
-        ("urn:quillmere:loans:2.0:User:room", "groups", "no attribute `groups`", "WX0517", "only read"),
+        ("urn:quillmere:loans:2.0:User:room", "groups", "no attribute `groups`", "WX0517", "read-only"),
         ("urn:quillmere:loans:2.0:User:room", "name", "no attribute `name`", "WX0517", "givenName"),
-        ("urn:quillmere:loans:2.0:User:room", "title.x", "no attribute `title.x`", "WX0517", "no sub-attributes"),
+        (
+            "urn:quillmere:loans:2.0:User:room",
+            "title.x",
+            "no attribute `title.x`",
+            "WX0517",
+            "no sub-attributes",
+        ),
     ] {
         museum.write("wrong.txt", "no-token\n");
         assert!(settings.contains(from), "{from}");
@@ -354,7 +360,7 @@ async fn a_plain_connection_is_warned_of() {
     let museum = museum(Kind::Scim).await;
     let warnings = museum.workspace().unwrap().warnings();
     assert!(
-        warnings.iter().any(|one| one.contains("plain text") && one.contains("/scim/v2")),
+        warnings.iter().any(|one| one.contains("without encryption") && one.contains("/scim/v2")),
         "{warnings:?}"
     );
 }

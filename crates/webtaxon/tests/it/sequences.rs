@@ -80,7 +80,7 @@ impl AccountStore for Shelf {
                 let fault = fault.filter(|_| at == place % edits.len());
                 assert!(fault != Some(Fault::KilledBefore), "{KILLED}");
                 if fault == Some(Fault::Refused) {
-                    record(at, Outcome::Failed("no".to_owned()));
+                    let _ = record(at, Outcome::Failed("no".to_owned()));
                     continue;
                 }
                 let one = std::slice::from_ref(edit);
@@ -203,7 +203,7 @@ async fn follow(steps: &[Step], links: &str, state: &str) {
     let now = async || lines(&workspace.accounts().await.unwrap());
     // The lists before each run that can be taken back one after the other, and the runs' numbers.
     let mut before: Vec<(i64, BTreeMap<String, String>)> = Vec::new();
-    // Accounts of which holder unknown they are, and whether the last run was cut off.
+    // Accounts of which nobody knows whose they are, and whether the last run was cut off.
     let (mut strangers, mut is_cut) = (BTreeSet::new(), false);
     let own = |(login, line): (&String, &String)| (login.clone(), line.clone());
     for step in steps {

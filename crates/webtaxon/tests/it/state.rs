@@ -69,16 +69,16 @@ async fn files_of_every_earlier_form_are_read_and_brought_up() {
 #[tokio::test]
 async fn damage_is_told_and_not_passed_over() {
     for (damage, said) in [
-        ("UPDATE known SET link = ' ' WHERE link = (SELECT min(link) FROM known)", "is no link"),
+        ("UPDATE known SET link = ' ' WHERE link = (SELECT min(link) FROM known)", "is not a valid link"),
         (
             "INSERT INTO missed VALUES ('3f1f7a8c-52aa-4f0e-9b91-c6021181d5f8', '2026-13-45')",
-            "2026-13-45 is not a valid day",
+            "`2026-13-45` is not a valid day",
         ),
-        ("INSERT INTO missed VALUES ('', '2026-11-05')", "is no link"),
-        ("UPDATE run SET begun = 'yesterday'", "yesterday is not a valid time"),
-        ("UPDATE run SET ended = ''", "is no time"),
-        ("UPDATE run SET ending = 'perhaps'", "perhaps is not a valid ending"),
-        ("UPDATE edit SET outcome = 'perhaps' WHERE place = 3", "perhaps is not a valid outcome"),
+        ("INSERT INTO missed VALUES ('', '2026-11-05')", "is not a valid link"),
+        ("UPDATE run SET begun = 'yesterday'", "`yesterday` is not a valid time"),
+        ("UPDATE run SET ended = ''", "`` is not a valid time"),
+        ("UPDATE run SET ending = 'perhaps'", "`perhaps` is not a valid ending"),
+        ("UPDATE edit SET outcome = 'perhaps' WHERE place = 3", "`perhaps` is not a valid outcome"),
         ("UPDATE edit SET edit = '{}' WHERE place = 3", "missing field"),
     ] {
         let museum = Museum::open().await;

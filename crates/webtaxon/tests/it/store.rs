@@ -39,12 +39,7 @@ async fn each_fault_is_told_with_its_line_and_a_way_out() {
             "WX0506",
             "a login twice",
         ),
-        (
-            rows("ada,X,,\nben,x,,\n"),
-            "line 3: the link `x` is on line 2 already",
-            "WX0506",
-            "a link twice",
-        ),
+        (rows("ada,X,,\nben,x,,\n"), "line 3: the link `x` is on line 2 already", "WX0506", "a link twice"),
         (rows("ada,,,\n ,,,\n"), "line 3: the login is empty", "WX0505", "no login"),
         (rows("ada,,on,\n"), "line 2: `on` is not a state", "WX0507", "a state that is none"),
         (rows("ada,,\n"), "line 2: 3 values where the first line has 4", "WX0503", "a value too few"),

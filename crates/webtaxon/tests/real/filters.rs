@@ -218,7 +218,7 @@ async fn random_filters_select_the_same_entries_everywhere() {
     let workspace = Desk::slapd().workspace().unwrap();
     let settings = workspace.settings();
     let mut own = settings.directory(&settings.intakes.first).unwrap().clone();
-    own.servers = Servers::Named(vec![webtaxon::model::ldap::url::Server::parse(&standin.url()).unwrap()]);
+    own.servers = Servers::Named(vec![standin.url().parse().unwrap()]);
     (own.bind, own.plain) = (Bind::Anonymous, true);
     let access = Access::new(&own, std::path::Path::new(""), None);
     let mut simulated = access.open_first(&access.servers().await.unwrap()).await.unwrap();

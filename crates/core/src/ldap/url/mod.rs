@@ -6,7 +6,9 @@ pub use server::{Scheme, Server};
 
 use crate::ldap::filter::Filter;
 use crate::ldap::name::Dn;
+use crate::words::TextError;
 use server::decode;
+use std::str::FromStr;
 
 /// A part of a directory, and how to search it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -32,18 +34,17 @@ pub enum UrlScope {
     Subtree,
 }
 
-impl LdapUrl {
+impl FromStr for LdapUrl {
+    type Err = TextError;
+
     /// Parses a URL like `ldap://host:389/OU=Annexe,DC=x??sub`.
-    ///
-    /// # Errors
-    /// The fault, as a sentence. A critical extension (RFC 4516 §2) is refused.
-    pub fn parse(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, TextError> {
         let behind_scheme = text.find("://").ok_or("it has no scheme")? + 3;
         let rest = text.get(behind_scheme..).unwrap_or("");
         let end = rest.find(['/', '?']).unwrap_or(rest.len());
         let server = match text.get(..behind_scheme) {
             Some(scheme) if end == 0 && scheme.eq_ignore_ascii_case("ldap://") => None,
-            _ => Some(Server::parse(text.get(..behind_scheme + end).unwrap_or(text))?),
+            _ => Some(text.get(..behind_scheme + end).unwrap_or(text).parse()?),
         };
         let rest = rest.get(end..).unwrap_or("");
         let mut parts = rest.strip_prefix('/').unwrap_or(rest).splitn(5, '?');
@@ -57,7 +58,7 @@ impl LdapUrl {
         let (base, _attributes, scope) = (next()?, next()?, next()?);
         let (filter, extensions) = (next()?, next()?);
         if extensions.is_some_and(|list| list.split(',').any(|extension| extension.starts_with('!'))) {
-            return Err("it requires an unknown extension".to_owned());
+            return Err("it requires an unknown extension".into());
         }
         let base = base.map(|base| Dn::parse(&base).map_err(|error| error.to_string())).transpose()?;
         let scope = match scope.map(|scope| scope.to_ascii_lowercase()).as_deref() {
@@ -65,7 +66,7 @@ impl LdapUrl {
             Some("base") => Some(UrlScope::Base),
             Some("one") => Some(UrlScope::One),
             Some("sub" | "subtree") => Some(UrlScope::Subtree),
-            Some(other) => return Err(format!("`{other}` is not a scope")),
+            Some(other) => return Err(format!("`{other}` is not a scope").into()),
         };
         let filter =
             filter.map(|filter| Filter::parse(&filter).map_err(|error| error.to_string())).transpose()?;
@@ -103,7 +104,7 @@ mod tests {
             ("ldap:///DC=x??sub?(l=x)", "", "DC=x", Some(UrlScope::Subtree), "(l=x)", "no server"),
             ("LDAP://h/DC=x???", "ldap://h:389", "DC=x", None, "", "empty parts"),
         ] {
-            let url = LdapUrl::parse(text).unwrap_or_else(|error| panic!("{text}: {error}"));
+            let url = text.parse::<LdapUrl>().unwrap_or_else(|error| panic!("{text}: {error}"));
             let shown = |part: Option<String>| part.unwrap_or_default();
             assert_eq!(shown(url.server.map(|server| server.to_string())), server, "{why}");
             assert_eq!(shown(url.base.map(|base| base.to_string())), base, "{why}");
@@ -124,7 +125,7 @@ mod tests {
             "ldap://h/???(cn",
             "ldap://h/????!x=1",
         ] {
-            assert!(LdapUrl::parse(text).is_err(), "{text}");
+            assert!(text.parse::<LdapUrl>().is_err(), "{text}");
         }
     }
 
@@ -132,7 +133,7 @@ mod tests {
         /// A server may send anything.
         #[test]
         fn any_text_is_read_or_refused(text in "(ldap://)?[a-z%0-9?/=,()!ä\\[\\]:]{0,40}") {
-            let _ = LdapUrl::parse(&text);
+            let _ = text.parse::<LdapUrl>();
         }
     }
 }

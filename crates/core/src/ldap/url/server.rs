@@ -1,8 +1,10 @@
 //! The address of an LDAP server: `ldaps://host:port`, `ldap://host:port` (RFC 4516 §2), or `ldapi://%2Fpath` for a
 //! local socket.
 
+use crate::words::TextError;
 use std::fmt;
 use std::path::PathBuf;
+use std::str::FromStr;
 
 /// One server. Exhaustive on purpose: code that connects must handle every kind.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -29,31 +31,30 @@ pub enum Scheme {
     Ldap,
 }
 
-impl Server {
+impl FromStr for Server {
+    type Err = TextError;
+
     /// Parses an address.
-    ///
-    /// # Errors
-    /// The fault, as a sentence.
-    pub fn parse(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, TextError> {
         let (scheme, rest) = match text.split_once("://") {
             Some((scheme, rest)) => (scheme.to_ascii_lowercase(), rest),
-            None => return Err("an address begins with ldaps://, ldap:// or ldapi://".to_owned()),
+            None => return Err("an address begins with ldaps://, ldap:// or ldapi://".into()),
         };
         let scheme = match scheme.as_str() {
             "ldaps" => Scheme::Ldaps,
             "ldap" => Scheme::Ldap,
-            "ldapi" => return socket(rest),
-            other => return Err(format!("`{other}` is not a scheme for a directory")),
+            "ldapi" => return Ok(socket(rest)?),
+            other => return Err(format!("`{other}` is not a scheme for a directory").into()),
         };
         let rest = rest.strip_suffix('/').unwrap_or(rest);
         if rest.contains(['/', '?', '@', '#', ' ']) {
-            return Err("an address is a host name and a port, with nothing after them".to_owned());
+            return Err("an address is a host name and a port, with nothing after them".into());
         }
         let bracketed = rest.strip_prefix('[').and_then(|rest| rest.split_once(']'));
         let (host, port) = match bracketed {
             Some((host, port)) => (host, port.strip_prefix(':').or(port.is_empty().then_some(""))),
             None if rest.matches(':').count() > 1 => {
-                return Err("an IPv6 address is written in brackets, like ldaps://[::1]:636".to_owned());
+                return Err("an IPv6 address is written in brackets, like ldaps://[::1]:636".into());
             }
             None => rest.split_once(':').map_or((rest, Some("")), |(host, port)| (host, Some(port))),
         };
@@ -64,11 +65,13 @@ impl Server {
         };
         let port = port.ok_or("a port is a number from 1 to 65535")?;
         if host.is_empty() {
-            return Err("the host name is missing".to_owned());
+            return Err("the host name is missing".into());
         }
         Ok(Self::Host { scheme, host: host.to_owned(), port })
     }
+}
 
+impl Server {
     /// Whether the connection starts in plain text over a network.
     #[must_use]
     pub fn begins_plain(&self) -> bool {

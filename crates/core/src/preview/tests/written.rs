@@ -91,7 +91,7 @@ fn a_gap_in_another_group_leaves_roles_known() {
         .push(crate::settings::rules::RoleRule { name: "approver".into(), condition: role });
     for (unread, expected, why) in [
         ("CN=Else", Some(false), "a group beside it"),
-        ("CN=Inner", None, "a group inside it"),
+        ("CN=Inner", None, "a nested one"),
         ("CN=Some", None, "the group itself"),
     ] {
         let mut builder = ReadingBuilder::new(Source { identity: "entryUUID".into(), ..Source::default() });

@@ -33,6 +33,9 @@ const KEYS: [(&str, &[&str]); 17] = [
     ("role_groups", &["scim"]),
 ];
 
+/// The kinds of store.
+const KINDS: [&str; 5] = ["csv", "sqlite", "postgres", "scim", "own"];
+
 pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
     let mut table = value.table(&[
         "store",
@@ -57,74 +60,85 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
         "seats",
         "whose",
     ])?;
-    let help = |key| match key {
-        "groups" => "remove it: a SCIM service has groups of its own",
-        _ => "remove it, or use another store",
-    };
     let store =
         table.require("store", "write store = \"csv\", \"sqlite\", \"postgres\" or \"scim\"")?.text()?;
-    let kinds = ["csv", "sqlite", "postgres", "scim", "own"].map(|kind| (kind, kind));
-    let kind = store.word(&kinds)?;
+    let kind = store.word(&KINDS.map(|kind| (kind, kind)))?;
     for (key, stores) in KEYS {
         if !stores.contains(&kind)
             && let Some(value) = table.take(key)
         {
-            return Err(value.bad(&format!("store = \"{kind}\" has none"), help(key)));
+            let help = match key {
+                "groups" => "remove it: a SCIM service has groups of its own",
+                _ => "remove it, or use another store",
+            };
+            return Err(value.bad(&format!("store = \"{kind}\" has none"), help));
         }
     }
+    let store = store_settings(&mut table, kind)?;
+    let protected = table.take("protected").map(Value::texts).transpose()?.unwrap_or_default();
+    let protected = protected.into_iter().map(|login| login.text).collect();
+    let seats = table.take("seats").map(|value| value.number(0)).transpose()?;
+    let whose = table.take("whose").map(whose).transpose()?.unwrap_or_default();
+    Ok(Accounts { store, protected, seats, whose })
+}
+
+/// Where the accounts are, for one kind of store.
+fn store_settings(table: &mut Table<'_>, kind: &str) -> Result<StoreSettings, SettingsError> {
     let links = table.take("links").map(Value::text).transpose()?;
     let words = [("list", true), ("apart", false)];
     let has_links = links.map(|links| links.word(&words)).transpose()?.unwrap_or(true);
-    let file = |table: &mut Table<'_>, name: &str| -> Result<PathBuf, SettingsError> {
-        let help = format!("name the file: path = \"{name}\"");
-        let path = table.require("path", &help)?.text()?;
-        if path.text.is_empty() { Err(path.bad("it is empty", &help)) } else { Ok(path.text.into()) }
-    };
-    let store = match kind {
+    Ok(match kind {
         "csv" => {
-            let path = file(&mut table, "accounts.csv")?;
-            let mut columns = IndexMap::new();
-            if let Some(value) = table.take("columns") {
-                let mut named = value.table(&["login", "link", "state", "roles"])?;
-                for key in ["login", "link", "state", "roles"] {
-                    if let Some(column) = named.take(key) {
-                        let column = column.text()?;
-                        no_link(key, has_links, &column)?;
-                        columns.insert(key.to_owned(), column.text);
-                    }
-                }
-            }
+            let path = file(table, "accounts.csv")?;
+            let columns = table.take("columns").map(|value| csv_columns(value, has_links)).transpose()?;
             let groups = table.take("groups").map(csv_groups).transpose()?;
-            StoreSettings::Csv { path, columns, has_links, groups }
+            StoreSettings::Csv { path, columns: columns.unwrap_or_default(), has_links, groups }
         }
         "sqlite" => {
-            let path = file(&mut table, "loans.sqlite")?;
-            StoreSettings::Sqlite { path, table: sql_table(&mut table, has_links)? }
+            let path = file(table, "loans.sqlite")?;
+            StoreSettings::Sqlite { path, table: sql_table(table, has_links)? }
         }
         "postgres" => {
-            let server = postgres(&mut table)?;
-            StoreSettings::Postgres { server, table: sql_table(&mut table, has_links)? }
+            let server = postgres(table)?;
+            StoreSettings::Postgres { server, table: sql_table(table, has_links)? }
         }
         "own" => {
             let has_groups = table.take("groups").map(Value::boolean).transpose()?.unwrap_or(false);
             StoreSettings::Own { has_links, has_groups }
         }
-        _ => StoreSettings::Scim(scim(&mut table)?),
-    };
-    let protected = table.take("protected").map(Value::texts).transpose()?.unwrap_or_default();
-    let seats = table.take("seats").map(|value| value.number(0)).transpose()?;
-    let mut whose = IndexMap::new();
-    if let Some(value) = table.take("whose") {
-        for (login, link) in value.entries("a table from login to link")? {
-            let link = link.text()?;
-            let identity = Identity::from_link(&link.text).ok_or_else(|| {
-                link.bad("it is empty", "write the person's link, as shown by webtaxon why")
-            })?;
-            whose.insert(login, identity);
+        _ => StoreSettings::Scim(scim(table)?),
+    })
+}
+
+fn file(table: &mut Table<'_>, example: &str) -> Result<PathBuf, SettingsError> {
+    let help = format!("name the file: path = \"{example}\"");
+    let path = table.require("path", &help)?.text()?;
+    if path.text.is_empty() { Err(path.bad("it is empty", &help)) } else { Ok(path.text.into()) }
+}
+
+fn csv_columns(value: Value<'_>, has_links: bool) -> Result<IndexMap<String, String>, SettingsError> {
+    const OWN: [&str; 4] = ["login", "link", "state", "roles"];
+    let mut columns = IndexMap::new();
+    let mut named = value.table(&OWN)?;
+    for key in OWN {
+        if let Some(column) = named.take(key) {
+            let column = column.text()?;
+            no_link(key, has_links, &column)?;
+            columns.insert(key.to_owned(), column.text);
         }
     }
-    let protected = protected.into_iter().map(|login| login.text).collect();
-    Ok(Accounts { store, protected, seats, whose })
+    Ok(columns)
+}
+
+/// The accounts given to particular people.
+fn whose(value: Value<'_>) -> Result<IndexMap<String, Identity>, SettingsError> {
+    let mut whose = IndexMap::new();
+    for (login, link) in value.entries("a table from login to link")? {
+        let link = link.text()?;
+        let empty = || link.bad("it is empty", "write the person's link, as shown by webtaxon why");
+        whose.insert(login, Identity::from_link(&link.text).ok_or_else(empty)?);
+    }
+    Ok(whose)
 }
 
 /// The database that holds the state: `[state]`.
@@ -219,9 +233,9 @@ fn scim(table: &mut Table<'_>) -> Result<Scim, SettingsError> {
             if let Some((_, fixed)) = FIXED.iter().find(|(name, _)| *name == field) {
                 return Err(text.bad(&format!("it is always {fixed}"), "remove this line"));
             }
-            let path = AttributePath::parse(&text.text).map_err(|reason| {
+            let path = text.text.parse::<AttributePath>().map_err(|reason| {
                 text.bad(
-                    &reason,
+                    &reason.to_string(),
                     "write it as in `title`, `name.givenName`, `emails[type eq \"work\"].value`, or after the URN of an extension and a colon",
                 )
             })?;

@@ -83,7 +83,9 @@ fn servers(table: &mut Table<'_>) -> Result<Servers, SettingsError> {
 }
 
 fn server(text: &Text<'_>) -> Result<Server, SettingsError> {
-    Server::parse(&text.text).map_err(|reason| text.bad(&reason, "write ldaps://HOST or ldaps://HOST:PORT"))
+    text.text
+        .parse::<Server>()
+        .map_err(|reason| text.bad(&reason.to_string(), "write ldaps://HOST or ldaps://HOST:PORT"))
 }
 
 pub(super) fn trust(value: Value<'_>) -> Result<Trust, SettingsError> {
@@ -95,8 +97,11 @@ pub(super) fn trust(value: Value<'_>) -> Result<Trust, SettingsError> {
         (None, Some(list)) => {
             let none = list.bad("it is empty", HELP);
             let parse = |text: &Text<'_>| {
-                Fingerprint::parse(&text.text).map_err(|reason| {
-                    text.bad(&reason, "`webtaxon check` shows the fingerprint of the server's certificate")
+                text.text.parse::<Fingerprint>().map_err(|reason| {
+                    text.bad(
+                        &reason.to_string(),
+                        "`webtaxon check` shows the fingerprint of the server's certificate",
+                    )
                 })
             };
             let list = list.texts()?.iter().map(parse).collect::<Result<Vec<_>, _>>()?;

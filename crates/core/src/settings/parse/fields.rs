@@ -121,8 +121,8 @@ fn whole(table: &mut Table<'_>, rule: &mut FieldRule) -> Result<(), SettingsErro
     }
     if let Some(value) = table.take("pattern") {
         let text = value.text()?;
-        let pattern = Pattern::parse(&text.text).map_err(|why| {
-            text.bad(&why, "write a regular expression in single quotes, like '[A-Z]{2}-[0-9]+'")
+        let pattern = text.text.parse::<Pattern>().map_err(|why| {
+            text.bad(&why.to_string(), "write a regular expression in single quotes, like '[A-Z]{2}-[0-9]+'")
         })?;
         rule.pattern = Some(pattern);
     }
@@ -137,29 +137,7 @@ fn choice<'i>(
     follows: &mut Vec<Text<'i>>,
 ) -> Result<Choice, SettingsError> {
     let condition = condition(&mut table)?;
-    let from = table.take("from").map(Value::texts).transpose()?;
-    let fixed = table.take("value").map(Value::text).transpose()?;
-    let join = table.take("join").map(Value::text).transpose()?;
-    let source = match (from, fixed, join) {
-        (Some(list), None, None) if !list.is_empty() => {
-            Source::Attributes(list.iter().map(attribute).collect::<Result<_, _>>()?)
-        }
-        (None, Some(fixed), None) if sole.is_none() => Source::Value(fixed.text),
-        (None, None, Some(text)) => Source::Join(Join::parse(&text.text).map_err(|error| {
-            text.bad(error.reason, "write it like \"{physicalDeliveryOfficeName} ({l})\"")
-        })?),
-        (None, Some(_), None) => {
-            let sole = sole.unwrap_or_default();
-            return Err(place
-                .bad(&format!("all would get the same {sole}"), &format!("take {sole} from an attribute")));
-        }
-        _ => {
-            return Err(place.bad(
-                "a field comes from attributes, is joined from several, or has a fixed value: only one of the three",
-                "write { from = \"mail\" }, { join = \"{givenName} {sn}\" } or { value = \"en-GB\" }",
-            ));
-        }
-    };
+    let source = source(&mut table, place, sole)?;
     let mut text = |key| -> Result<Option<String>, SettingsError> {
         let Some(value) = table.take(key) else { return Ok(None) };
         let text = value.text()?;
@@ -170,39 +148,50 @@ fn choice<'i>(
     };
     let (after, before) = (text("after")?, text("before")?);
     let (cut_prefix, cut_suffix) = (text("cut_prefix")?, text("cut_suffix")?);
-    let read_as = match table.take("read_as") {
-        None => None,
-        Some(value) => {
-            let all = [ReadAs::Date, ReadAs::Time, ReadAs::Guid, ReadAs::Sid, ReadAs::Base64];
-            Some(value.text()?.word(&all.map(|one| (one.name(), one)))?)
-        }
-    };
-    let follow = table.take("follow").map(Value::text).transpose()?;
-    let every = match table.take("every") {
-        Some(value) if sole.is_some() => {
-            let sole = sole.unwrap_or_default();
+    let mut word = |key| table.take(key).map(Value::text).transpose();
+    let all = [ReadAs::Date, ReadAs::Time, ReadAs::Guid, ReadAs::Sid, ReadAs::Base64];
+    let read_as = word("read_as")?.map(|text| text.word(&all.map(|one| (one.name(), one)))).transpose()?;
+    let cases = [("lower", Case::Lower), ("upper", Case::Upper)];
+    let case = word("case")?.map(|text| text.word(&cases)).transpose()?;
+    let follow = word("follow")?;
+    let every = match (table.take("every"), sole) {
+        (Some(value), Some(sole)) => {
             return Err(value.bad(&format!("a {sole} has one value"), "remove every"));
         }
-        Some(value) => value.boolean()?,
-        None => false,
-    };
-    let case = match table.take("case") {
-        None => None,
-        Some(value) => Some(value.text()?.word(&[("lower", Case::Lower), ("upper", Case::Upper)])?),
+        (Some(value), None) => value.boolean()?,
+        (None, _) => false,
     };
     let map = table.take("map").map(map).transpose()?;
-    let named = follow.as_ref().map(|text| text.text.clone());
-    if let Some(text) = follow {
-        if let Some(sole) = sole {
-            return Err(text.bad(
-                &format!("a {sole} comes from the entry itself"),
-                &format!("take {sole} from an attribute"),
-            ));
-        }
-        follows.push(text);
+    if let (Some(text), Some(sole)) = (&follow, sole) {
+        let help = format!("take {sole} from an attribute");
+        return Err(text.bad(&format!("a {sole} comes from the entry itself"), &help));
     }
+    let named = follow.as_ref().map(|text| text.text.clone());
+    follows.extend(follow);
     let shape = Shape { every, read_as, follow: named, after, before, cut_prefix, cut_suffix, case, map };
     Ok(Choice { condition, source, shape })
+}
+
+/// The source of a choice's value: exactly one of three keys.
+fn source(table: &mut Table<'_>, place: &Value<'_>, sole: Option<&str>) -> Result<Source, SettingsError> {
+    let from = table.take("from").map(Value::texts).transpose()?;
+    let fixed = table.take("value").map(Value::text).transpose()?;
+    let join = table.take("join").map(Value::text).transpose()?;
+    match (from, fixed, join, sole) {
+        (Some(list), None, None, _) if !list.is_empty() => {
+            Ok(Source::Attributes(list.iter().map(attribute).collect::<Result<_, _>>()?))
+        }
+        (None, Some(fixed), None, None) => Ok(Source::Value(fixed.text)),
+        (None, None, Some(text), _) => Ok(Source::Join(Join::parse(&text.text).map_err(|error| {
+            text.bad(error.reason, "write it like \"{physicalDeliveryOfficeName} ({l})\"")
+        })?)),
+        (None, Some(_), None, Some(sole)) => Err(place
+            .bad(&format!("all would get the same {sole}"), &format!("take {sole} from an attribute"))),
+        _ => Err(place.bad(
+            "a field comes from attributes, is joined from several, or has a fixed value: only one of the three",
+            "write { from = \"mail\" }, { join = \"{givenName} {sn}\" } or { value = \"en-GB\" }",
+        )),
+    }
 }
 
 /// The condition of a choice or a role.

@@ -5,6 +5,7 @@ mod directory;
 mod fields;
 mod groups;
 mod intake;
+mod secrets;
 mod table;
 mod values;
 

@@ -5,12 +5,14 @@
 //! RFC 2307 §3 (days since 1970).
 
 use crate::ldap::value::{FileTime, generalized_time, sid};
+use crate::words::TextError;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use indexmap::IndexMap;
 use jiff::Timestamp;
 use serde::Serialize;
 use std::borrow::Cow;
+use std::str::FromStr;
 
 /// The steps. A step that is not set changes nothing.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -121,18 +123,19 @@ pub struct Pattern {
     compiled: regex::Regex,
 }
 
-impl Pattern {
+impl FromStr for Pattern {
+    type Err = TextError;
+
     /// Parses a regular expression, which must match from the first to the last character.
-    ///
-    /// # Errors
-    /// Why it cannot be parsed, or that it is too large.
-    pub fn parse(text: &str) -> Result<Self, String> {
+    fn from_str(text: &str) -> Result<Self, TextError> {
         // Parsed alone first, so that an extra parenthesis cannot close the one that is put around it.
         regex::Regex::new(text).map_err(|error| last_line(&error))?;
         let compiled = regex::Regex::new(&format!("^(?:{text})$")).map_err(|error| last_line(&error))?;
         Ok(Self { text: text.to_owned(), compiled })
     }
+}
 
+impl Pattern {
     /// Whether a value matches.
     #[must_use]
     pub fn fits(&self, value: &str) -> bool {

@@ -5,10 +5,10 @@
 //! the same, so a search may stop early: no conclusion about a nest depends on it. Each group's members are added to
 //! the graph as they arrive, while the server works on the next.
 
+use super::cost::{Attempts, Returns};
 use super::group_entry::{GROUP_CLASSES, Listing, Members, is_dynamic, members};
 use crate::directory::DirectoryError;
-use crate::directory::client::Connection;
-use crate::directory::client::{Found, Query};
+use crate::directory::client::{Connection, Found, Query};
 use crate::progress::{EVERY, Progress};
 use foldhash::{HashMap, HashSet};
 use webtaxon_core::graph::{Graph, NodeId};
@@ -18,20 +18,11 @@ use webtaxon_core::reading::ReadingBuilder;
 use webtaxon_core::settings::{Intake, Strategy};
 use webtaxon_wire::entry::ReceivedEntry;
 
-/// Number of look-ups that are made one by one in any case: they are in progress together.
-const FEW: usize = 200;
-/// Growth of the pending look-ups after which a search is tried again: all earlier attempts together then cost no
-/// more than the last one.
-const AGAIN: usize = 2;
-/// Groups, and entries of any kind, that a search may return for each look-up that it saves, before look-ups are
-/// cheaper. Measured by `scripts/bench` against slapd: a look-up, 64 in progress, takes 65 µs, a group of forty in a
-/// paged search 16, and an entry of any kind 9.
-const GROUPS_FOR_EACH: usize = 4;
-const ENTRIES_FOR_EACH: usize = 7;
-
 /// Entries returned by bulk searches and not yet used.
-pub(crate) struct Swept {
+pub(super) struct Bulk {
     strategy: Strategy,
+    /// The attributes of groups to request.
+    attributes: Vec<&'static str>,
     /// The bases of groups, as names and as keys.
     bases: Vec<Dn>,
     within: Vec<DnKey>,
@@ -41,49 +32,53 @@ pub(crate) struct Swept {
     names: KeyReader,
     /// Whether the attribute that `memberUid` refers to is known.
     knows_logins: bool,
-    /// Names that need a look-up, done or pending; and their number when a search was last abandoned.
+    /// Names that need a look-up, done or pending.
     needed: HashSet<NodeId>,
-    tried_at: usize,
-    /// Look-ups pending so far; and their number when everything was last searched.
+    for_groups: Attempts,
+    /// Look-ups so far of names that no search returned.
     lookups: usize,
-    searched_at: usize,
+    for_everything: Attempts,
     /// Entries returned by searches so far.
     looked_at: usize,
-    /// Whether the search for all groups is complete, and the one for everything.
-    has_groups: bool,
-    has_others: bool,
 }
 
 /// The result of a bulk search for a name.
-pub(crate) enum Known {
+pub(super) enum BulkEntry {
     Group(Listing),
     NoGroup,
 }
 
 /// The number of entries that a search may return.
 #[derive(Clone, Copy)]
-enum Worth {
-    All,
+enum Limit {
+    None,
     /// In proportion to the names needed, which become known as it returns groups.
     Needed,
-    Most(usize),
+    Entries(usize),
 }
 
 /// How a search ended.
-enum End {
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum SearchEnd {
     Whole,
     /// Early, by the server.
     Early,
-    /// Abandoned: it returned more than it was worth.
-    Left,
+    /// Beyond its limit.
+    Abandoned,
 }
 
-impl Swept {
+impl Bulk {
     /// Nothing read yet; groups are in the intake's bases, or anywhere below the naming contexts.
-    pub(crate) fn new(intake: &Intake, tops: &[Dn], knows_logins: bool) -> Self {
+    pub(super) fn new(
+        intake: &Intake,
+        tops: &[Dn],
+        attributes: Vec<&'static str>,
+        knows_logins: bool,
+    ) -> Self {
         let bases = if intake.group_bases.is_empty() { tops } else { &intake.group_bases };
         Self {
             strategy: intake.strategy,
+            attributes,
             bases: bases.to_vec(),
             within: bases.iter().map(Dn::key).collect(),
             groups: HashMap::default(),
@@ -91,59 +86,33 @@ impl Swept {
             names: KeyReader::default(),
             knows_logins,
             needed: HashSet::default(),
-            tried_at: 0,
+            for_groups: Attempts::default(),
             lookups: 0,
-            searched_at: 0,
+            for_everything: Attempts::default(),
             looked_at: 0,
-            has_groups: false,
-            has_others: false,
         }
     }
 
     /// Runs the searches that are cheaper than looking up these and earlier names, or that the settings demand; adds
     /// a note if any ran.
-    pub(crate) async fn read_for(
+    pub(super) async fn read_for(
         &mut self,
         connection: &mut Connection,
         builder: &mut ReadingBuilder,
         names: impl Iterator<Item = NodeId> + Clone,
-        attributes: &[&str],
     ) -> Result<(), DirectoryError> {
         if !matches!(self.strategy, Strategy::Auto | Strategy::Lists | Strategy::Sweep) {
             return Ok(());
         }
-        if !self.has_groups {
+        if !self.for_groups.is_over() {
             self.needed.extend(names.clone());
-            let (is_said, needed) = (self.strategy == Strategy::Sweep, self.needed.len());
-            if !is_said && (needed <= FEW || needed < self.tried_at.saturating_mul(AGAIN)) {
+            let is_demanded = self.strategy == Strategy::Sweep;
+            if !is_demanded && !self.for_groups.is_due(self.needed.len(), self.needed.len()) {
                 return Ok(());
             }
-            let worth = if is_said { Worth::All } else { Worth::Needed };
-            let mut end = End::Whole;
-            for base in self.bases.clone() {
-                let any = Filter::any(GROUP_CLASSES.map(|class| Filter::equal("objectClass", class)));
-                let query = Query::subtree(&base.to_string(), any, attributes);
-                match self.search(connection, builder, query, worth).await? {
-                    (_, End::Whole) => {}
-                    (_, End::Early) => end = End::Early,
-                    (read, End::Left) => {
-                        self.tried_at = self.needed.len();
-                        builder.note(format!(
-                            "a search for all groups was abandoned after {read} of them: {} look-ups are faster",
-                            self.needed.len()
-                        ));
-                        return Ok(());
-                    }
-                }
+            if !self.all_groups(connection, builder, is_demanded).await? {
+                return Ok(());
             }
-            self.has_groups = true;
-            let why = if is_said {
-                "as set in the settings".to_owned()
-            } else {
-                format!("which is faster than {} look-ups", self.needed.len())
-            };
-            let short = if matches!(end, End::Early) { EARLY } else { "" };
-            builder.note(format!("{} groups were read with one search, {why}{short}", self.groups.len()));
         }
         let graph = builder.graph();
         let unknown = names.filter(|name| !self.knows(graph, *name));
@@ -151,11 +120,46 @@ impl Swept {
         let places = above(unknown, &self.bases);
         let lookups = places.iter().map(|(_, lookups)| lookups).sum::<usize>();
         self.lookups += lookups;
-        if !self.has_others && lookups > FEW && self.lookups >= self.searched_at.saturating_mul(AGAIN) {
-            self.searched_at = self.lookups;
-            self.everything(connection, builder, places, attributes).await?;
+        if self.for_everything.is_due(lookups, self.lookups) {
+            self.for_everything.made_at(self.lookups);
+            self.everything(connection, builder, places).await?;
         }
         Ok(())
+    }
+
+    /// Searches for all groups; false if that was abandoned.
+    async fn all_groups(
+        &mut self,
+        connection: &mut Connection,
+        builder: &mut ReadingBuilder,
+        is_demanded: bool,
+    ) -> Result<bool, DirectoryError> {
+        let limit = if is_demanded { Limit::None } else { Limit::Needed };
+        let mut short = "";
+        for base in self.bases.clone() {
+            let any = Filter::any(GROUP_CLASSES.map(|class| Filter::equal("objectClass", class)));
+            let query = Query::subtree(&base.to_string(), any, &self.attributes);
+            match self.search(connection, builder, query, limit).await? {
+                (_, SearchEnd::Whole) => {}
+                (_, SearchEnd::Early) => short = EARLY,
+                (read, SearchEnd::Abandoned) => {
+                    self.for_groups.made_at(self.needed.len());
+                    builder.note(format!(
+                        "a search for all groups was abandoned after {read} of them: {} look-ups are faster",
+                        self.needed.len()
+                    ));
+                    return Ok(false);
+                }
+            }
+        }
+        self.for_groups.finish();
+        let why = if is_demanded {
+            "as set in the settings".to_owned()
+        } else {
+            format!("which is faster than {} look-ups", self.needed.len())
+        };
+        builder.note(format!("{} groups were read with one search, {why}{short}", self.groups.len()));
+        Ok(true)
     }
 
     /// Searches everything below these entries, each in place of a number of look-ups.
@@ -164,17 +168,18 @@ impl Swept {
         connection: &mut Connection,
         builder: &mut ReadingBuilder,
         places: Vec<(Dn, usize)>,
-        attributes: &[&str],
     ) -> Result<(), DirectoryError> {
         for (base, count) in places {
-            let query = Query::subtree(&base.to_string(), Filter::present("objectClass"), attributes);
-            let most = Worth::Most(count.saturating_mul(ENTRIES_FOR_EACH));
-            let (read, end) = self.search(connection, builder, query, most).await?;
-            self.has_others |= !matches!(end, End::Left);
+            let query = Query::subtree(&base.to_string(), Filter::present("objectClass"), &self.attributes);
+            let limit = Limit::Entries(Returns::AnyEntries.allowance(count));
+            let (read, end) = self.search(connection, builder, query, limit).await?;
+            if end != SearchEnd::Abandoned {
+                self.for_everything.finish();
+            }
             let short = match end {
-                End::Whole => "",
-                End::Early => EARLY,
-                End::Left => ", which was then abandoned, since look-ups are faster",
+                SearchEnd::Whole => "",
+                SearchEnd::Early => EARLY,
+                SearchEnd::Abandoned => ", which was then abandoned, since look-ups are faster",
             };
             builder.note(format!(
                 "{read} entries below {base} were read with one search, instead of {count} look-ups of members from outside{short}"
@@ -189,8 +194,8 @@ impl Swept {
         connection: &mut Connection,
         builder: &mut ReadingBuilder,
         query: Query,
-        worth: Worth,
-    ) -> Result<(usize, End), DirectoryError> {
+        limit: Limit,
+    ) -> Result<(usize, SearchEnd), DirectoryError> {
         let (watch, mut read) = (connection.watch.clone(), 0_usize);
         let mut search = connection.search(query).await?;
         loop {
@@ -198,7 +203,7 @@ impl Swept {
                 Ok(Some(Found::Entry(entry))) => {
                     read += 1;
                     let group = self.keep(builder, &entry);
-                    if matches!(worth, Worth::Needed) {
+                    if matches!(limit, Limit::Needed) {
                         group.into_iter().for_each(|group| self.need(builder, group));
                     }
                     self.looked_at += 1;
@@ -207,20 +212,20 @@ impl Swept {
                     }
                 }
                 Ok(Some(Found::Reference(_))) => {}
-                Ok(None) => return Ok((read, End::Whole)),
+                Ok(None) => return Ok((read, SearchEnd::Whole)),
                 Err(error) if error.is_fatal() => return Err(error),
                 Err(error) => {
                     tracing::debug!(%error, "a search in place of look-ups ended early");
-                    return Ok((read, End::Early));
+                    return Ok((read, SearchEnd::Early));
                 }
             }
-            let is_worth = match worth {
-                Worth::All => true,
-                Worth::Needed => read <= self.needed.len().saturating_mul(GROUPS_FOR_EACH),
-                Worth::Most(most) => read <= most,
+            let is_within = match limit {
+                Limit::None => true,
+                Limit::Needed => read <= Returns::Groups.allowance(self.needed.len()),
+                Limit::Entries(most) => read <= most,
             };
-            if !is_worth {
-                return Ok((read, End::Left));
+            if !is_within {
+                return Ok((read, SearchEnd::Abandoned));
             }
         }
     }
@@ -276,9 +281,9 @@ impl Swept {
     }
 
     /// The result for this name, if a search returned one.
-    pub(crate) fn take(&mut self, graph: &Graph, name: NodeId) -> Option<Known> {
-        let group = self.groups.remove(&name).map(Known::Group);
-        group.or_else(|| self.is_other(graph, name).then_some(Known::NoGroup))
+    pub(super) fn take(&mut self, graph: &Graph, name: NodeId) -> Option<BulkEntry> {
+        let group = self.groups.remove(&name).map(BulkEntry::Group);
+        group.or_else(|| self.is_other(graph, name).then_some(BulkEntry::NoGroup))
     }
 }
 

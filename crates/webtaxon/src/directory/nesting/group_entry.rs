@@ -1,5 +1,6 @@
 //! A group's entry: one response of the server, and several combined.
 
+use crate::directory::shortcoming::Shortcoming;
 use foldhash::{HashMap, HashSet};
 use webtaxon_core::graph::{Foreign, Graph, NodeId, without_uid};
 use webtaxon_core::reading::ReadingBuilder;
@@ -14,55 +15,53 @@ pub(crate) const GROUP_CLASSES: [&str; 5] =
 const UNIT_CLASSES: [&str; 6] =
     ["organizationalUnit", "organization", "container", "domain", "dcObject", "locality"];
 
-pub(crate) fn not_the_rest(begun: usize) -> String {
-    format!("the server returned {begun} of its members, but not the rest")
-}
-
-pub(crate) enum Members<'e> {
+pub(super) enum Members<'e> {
     /// Not a group.
     None,
     /// Not a group, but a container.
     Unit,
     /// A group whose members cannot be read completely.
-    Unreadable(String),
+    Unreadable(Shortcoming),
     /// A group.
     Listed(Listed<'e>),
 }
 
 /// The members in one response.
 #[derive(Default)]
-pub(crate) struct Listed<'e> {
+pub(super) struct Listed<'e> {
     /// Names of members.
-    pub(crate) names: Vec<&'e str>,
+    pub(super) names: Vec<&'e str>,
     /// Logins of members (`memberUid`).
-    pub(crate) logins: Vec<&'e [u8]>,
+    pub(super) logins: Vec<&'e [u8]>,
     /// The number by which people have it as their primary group.
-    pub(crate) number: Option<u32>,
-    pub(crate) sid: Option<&'e [u8]>,
+    pub(super) number: Option<u32>,
+    pub(super) sid: Option<&'e [u8]>,
     /// The search URLs of a dynamic group.
-    pub(crate) urls: Vec<&'e str>,
+    pub(super) urls: Vec<&'e str>,
     /// The attribute with further values, and the number of the next one.
-    pub(crate) more: Option<(&'e str, usize)>,
+    pub(super) more: Option<(&'e str, usize)>,
+    /// Whether names came in a range.
+    is_ranged: bool,
 }
 
 /// A group's members so far, as numbers of the graph.
 #[derive(Default)]
-pub(crate) struct Listing {
-    pub(crate) members: Vec<NodeId>,
+pub(super) struct Listing {
+    pub(super) members: Vec<NodeId>,
     /// Names of members received, valid or not.
-    pub(crate) given: usize,
+    pub(super) given: usize,
     /// Whether one of them was not a valid name.
-    pub(crate) is_strange: bool,
-    pub(crate) logins: Vec<Vec<u8>>,
-    pub(crate) number: Option<u32>,
-    pub(crate) sid: Option<Vec<u8>>,
-    pub(crate) urls: Vec<String>,
-    pub(crate) more: Option<(String, usize)>,
+    pub(super) is_strange: bool,
+    pub(super) logins: Vec<Vec<u8>>,
+    pub(super) number: Option<u32>,
+    pub(super) sid: Option<Vec<u8>>,
+    pub(super) urls: Vec<String>,
+    pub(super) more: Option<(String, usize)>,
 }
 
 impl Listing {
     /// Adds one response.
-    pub(crate) fn add(&mut self, graph: &mut Graph, listed: &Listed<'_>) {
+    pub(super) fn add(&mut self, graph: &mut Graph, listed: &Listed<'_>) {
         self.given += listed.names.len();
         let before = self.members.len();
         self.members.reserve(listed.names.len());
@@ -78,7 +77,7 @@ impl Listing {
     }
 
     /// Adds one member.
-    pub(crate) fn put(&mut self, graph: &mut Graph, name: &str) {
+    pub(super) fn put(&mut self, graph: &mut Graph, name: &str) {
         self.given += 1;
         match graph.member(name) {
             Ok(member) => self.members.push(member),
@@ -89,7 +88,7 @@ impl Listing {
 
 /// Names listed in groups that are not people of the reading.
 #[derive(Default)]
-pub(crate) struct Met {
+pub(super) struct NonPeople {
     all: HashSet<NodeId>,
     /// Names met since the last call of `take_new`.
     new: Vec<NodeId>,
@@ -97,9 +96,9 @@ pub(crate) struct Met {
     foreign: HashMap<NodeId, Foreign>,
 }
 
-impl Met {
+impl NonPeople {
     /// Adds the members of a group.
-    pub(crate) fn list(&mut self, builder: &ReadingBuilder, members: &[NodeId]) {
+    pub(super) fn add(&mut self, builder: &ReadingBuilder, members: &[NodeId]) {
         for member in members.iter().filter(|member| !builder.is_person_node(**member)) {
             if self.all.insert(*member) {
                 self.new.push(*member);
@@ -110,118 +109,140 @@ impl Met {
     }
 
     /// The names met since the last call, sorted, so that the order of responses does not matter.
-    pub(crate) fn take_new(&mut self, graph: &Graph) -> Vec<NodeId> {
+    pub(super) fn take_new(&mut self, graph: &Graph) -> Vec<NodeId> {
         let mut new = std::mem::take(&mut self.new);
         new.sort_by_key(|id| graph.key(*id));
         new
     }
 
     /// Why a group with this member cannot be known completely; `None` if the member is no obstacle.
-    pub(crate) fn stranger(&self, member: NodeId) -> Option<String> {
-        match self.foreign.get(&member) {
-            Some(Foreign::Unlisted(sid, called)) => Some(unlisted(sid, *called)),
-            _ => None,
-        }
+    pub(super) fn obstacle(&self, member: NodeId) -> Option<Shortcoming> {
+        self.foreign.get(&member).and_then(unlisted)
+    }
+}
+
+/// What the attributes of an entry say about its kind.
+#[derive(Default)]
+struct Classes {
+    is_group: bool,
+    is_posix: bool,
+    is_unit: bool,
+}
+
+impl Classes {
+    fn add(&mut self, class: &[u8]) {
+        let is_one = |classes: &[&str]| classes.iter().any(|one| one.as_bytes().eq_ignore_ascii_case(class));
+        self.is_group |= is_one(&GROUP_CLASSES);
+        self.is_unit |= is_one(&UNIT_CLASSES);
+        self.is_posix |= class.eq_ignore_ascii_case(b"posixGroup");
     }
 }
 
 /// The members in one response, after `begun` earlier values.
-pub(crate) fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -> Members<'_> {
-    let mut listed = Listed::default();
-    let (mut is_group, mut is_posix, mut is_unit, mut ranged) = (false, false, false, false);
+pub(super) fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -> Members<'_> {
+    match read_members(entry, begun, knows_logins) {
+        Ok((Classes { is_group: true, .. }, listed)) => Members::Listed(listed),
+        Ok((Classes { is_unit: true, .. }, _)) => Members::Unit,
+        Ok(_) => Members::None,
+        Err(why) => Members::Unreadable(why),
+    }
+}
+
+fn read_members(
+    entry: &ReceivedEntry,
+    begun: usize,
+    knows_logins: bool,
+) -> Result<(Classes, Listed<'_>), Shortcoming> {
+    let (mut classes, mut listed) = (Classes::default(), Listed::default());
     for (description, values) in entry.attributes_as_text() {
-        let base = description.split(';').next().unwrap_or(description);
-        let is = |name: &str| base.eq_ignore_ascii_case(name);
+        let attribute = description.split(';').next().unwrap_or(description);
+        let is = |name: &str| attribute.eq_ignore_ascii_case(name);
         if is("objectClass") {
-            let is_one = |classes: &[&str], value: &[u8]| {
-                classes.iter().any(|class| class.as_bytes().eq_ignore_ascii_case(value))
-            };
-            for value in values {
-                is_group |= is_one(&GROUP_CLASSES, value);
-                is_unit |= is_one(&UNIT_CLASSES, value);
-                is_posix |= value.eq_ignore_ascii_case(b"posixGroup");
-            }
+            values.for_each(|class| classes.add(class));
         } else if is("memberURL") {
             for value in values {
-                let Ok(url) = std::str::from_utf8(value) else {
-                    return Members::Unreadable("it has a memberURL that is not UTF-8".to_owned());
-                };
-                is_group = true;
-                listed.urls.push(url);
+                listed.urls.push(std::str::from_utf8(value).map_err(|_| Shortcoming::UrlNotUtf8)?);
             }
         } else if is("memberUid") {
             listed.logins.extend(values);
         } else if is("primaryGroupToken") || is("gidNumber") {
-            let numbers =
-                values.into_iter().filter_map(|value| std::str::from_utf8(value).ok()?.parse().ok());
-            listed.number = numbers.into_iter().next();
+            let mut numbers = values.filter_map(|value| std::str::from_utf8(value).ok()?.parse().ok());
+            listed.number = numbers.next();
         } else if is("objectSid") {
             listed.sid = values.into_iter().next();
         } else if is("member") || is("uniqueMember") {
             let before = listed.names.len();
             for value in values {
-                let Ok(dn) = std::str::from_utf8(value) else {
-                    return Members::Unreadable("it lists a member that is not UTF-8".to_owned());
-                };
-                is_group = true;
+                let dn = std::str::from_utf8(value).map_err(|_| Shortcoming::MemberNotUtf8)?;
                 listed.names.push(if is("uniqueMember") { without_uid(dn) } else { dn });
             }
-            let Some(range) = range(description) else { continue };
-            // A range other than the one requested would lose members.
-            let given = listed.names.len() - before;
-            let is_next = |from: usize, to: Option<usize>| {
-                from == begun
-                    && to.is_none_or(|to| to.checked_sub(from).is_some_and(|span| span + 1 == given))
-            };
-            match range.filter(|(from, to)| !ranged && is_next(*from, *to)) {
-                Some((_, to)) => listed.more = to.map(|to| (base, to + 1)),
-                None => return Members::Unreadable(not_the_rest(begun)),
+            if let Some(range) = range(description) {
+                classes.is_group = true;
+                listed.add_range(attribute, range, begun, before)?;
             }
-            (is_group, ranged) = (true, true);
         }
     }
-    if !listed.logins.is_empty() {
-        is_group = true;
-        if !knows_logins {
-            // Groups that list both keep the logins as a copy of the names.
-            if listed.names.is_empty() {
-                return Members::Unreadable(
-                    "its members are stored as memberUid; set member_login to the attribute of people that it refers to"
-                        .to_owned(),
-                );
-            }
-            listed.logins.clear();
+    let has_logins = !listed.logins.is_empty();
+    classes.is_group |= has_logins || !listed.names.is_empty() || !listed.urls.is_empty();
+    if has_logins && !knows_logins {
+        // Groups that list both keep the logins as a copy of the names.
+        if listed.names.is_empty() {
+            return Err(Shortcoming::UnknownLogins);
         }
+        listed.logins.clear();
     }
     // A group of this class must have a number (RFC 2307 §4); without one, it is hidden.
-    let empty = listed.names.is_empty() && listed.logins.is_empty() && listed.urls.is_empty();
-    if is_posix && empty && begun == 0 && listed.number.is_none() {
-        return Members::Unreadable(
-            "it lists nobody and does not show its gidNumber; the bind account may lack the right to read it"
-                .to_owned(),
-        );
+    let is_empty = listed.names.is_empty() && listed.logins.is_empty() && listed.urls.is_empty();
+    if classes.is_posix && is_empty && begun == 0 && listed.number.is_none() {
+        return Err(Shortcoming::HiddenNumber);
     }
-    match (is_group, is_unit) {
-        (true, _) => Members::Listed(listed),
-        (false, true) => Members::Unit,
-        (false, false) => Members::None,
+    Ok((classes, listed))
+}
+
+impl<'e> Listed<'e> {
+    /// Notes the range that names came in, from index `before`. A range other than the one requested would lose
+    /// members.
+    fn add_range(
+        &mut self,
+        attribute: &'e str,
+        range: Option<Range>,
+        begun: usize,
+        before: usize,
+    ) -> Result<(), Shortcoming> {
+        let given = self.names.len() - before;
+        let is_next = |(from, to): &Range| {
+            let spans = |to: usize| to.checked_sub(*from).is_some_and(|span| span + 1 == given);
+            *from == begun && to.is_none_or(spans)
+        };
+        let (_, to) =
+            range.filter(|range| !self.is_ranged && is_next(range)).ok_or(Shortcoming::NotTheRest(begun))?;
+        self.more = to.map(|to| (attribute, to + 1));
+        self.is_ranged = true;
+        Ok(())
     }
 }
 
-/// Why a group with an unlisted member counts as not read, in words.
-pub(crate) fn unlisted(sid: &str, called: Option<&str>) -> String {
-    let called = called.unwrap_or("an unknown principal");
-    format!("{called} ({sid}) is a member, which stands for people whom no list shows")
+/// Why a group with this member cannot be known completely; `None` if the member is no obstacle.
+pub(super) fn unlisted(identity: &Foreign) -> Option<Shortcoming> {
+    match identity {
+        Foreign::Unlisted(sid, called) => {
+            Some(Shortcoming::Unlisted { called: called.unwrap_or("an unknown principal"), sid: sid.clone() })
+        }
+        _ => None,
+    }
 }
 
 /// Whether the group's members are found by searches.
-pub(crate) fn is_dynamic(entry: &ReceivedEntry) -> bool {
+pub(super) fn is_dynamic(entry: &ReceivedEntry) -> bool {
     entry.attributes_as_text().any(|(name, _)| name.eq_ignore_ascii_case("memberURL"))
 }
 
+/// The first value, and the last one unless it is the end.
+type Range = (usize, Option<usize>);
+
 /// The range in a description like `member;range=0-1499`, without an end if it is the last; `Some(None)` if it is
 /// invalid, `None` without a range.
-fn range(description: &str) -> Option<Option<(usize, Option<usize>)>> {
+fn range(description: &str) -> Option<Option<Range>> {
     let option = description.split(';').skip(1).find_map(|option| {
         option.get(..6).filter(|start| start.eq_ignore_ascii_case("range=")).and_then(|_| option.get(6..))
     })?;

@@ -1,44 +1,53 @@
 //! Nested groups: the strategies for reading them, and the choice of one.
 
 mod bulk;
+mod chain;
+mod computed;
+mod cost;
 mod group_entry;
 mod lists;
 mod named_groups;
-mod server_side;
+mod strategy;
+mod tokens;
 mod upwards;
 
 pub(crate) use group_entry::GROUP_CLASSES;
 
-use super::client::Connection;
-use super::error::DirectoryError;
-use webtaxon_core::reading::ReadingBuilder;
-use webtaxon_core::settings::{Intake, Strategy};
+pub(super) use strategy::Nests;
 
-/// Reads the named groups and all groups in them, by the strategy in the settings.
+use super::error::DirectoryError;
+use chain::Chain;
+use lists::Lists;
+use strategy::{Attempt, NestStrategy};
+use tokens::Tokens;
+use upwards::Upwards;
+use webtaxon_core::settings::Strategy;
+
+/// Reads the nests by the strategy in the settings.
 ///
 /// # Errors
 /// The connection is unusable; the reading records what is missing.
-pub(super) async fn read(
-    connection: &mut Connection,
-    reading: &mut ReadingBuilder,
-    intake: &Intake,
-) -> Result<(), DirectoryError> {
-    if reading.nests(intake).iter().all(|(groups, _)| groups.is_empty()) {
+pub(super) async fn read(mut nests: Nests<'_>) -> Result<(), DirectoryError> {
+    let nests = &mut nests;
+    if nests.builder.nests(nests.intake).iter().all(|(groups, _)| groups.is_empty()) {
         return Ok(());
     }
-    // A snapshot has member lists, but no server that computes anything.
-    if connection.snapshot().is_some() {
-        return lists::read(connection, reading, intake).await;
-    }
-    match intake.strategy {
-        Strategy::Upwards => upwards::read(connection, reading, intake).await.map(drop),
-        Strategy::Chain | Strategy::Tokens => server_side::read(connection, reading, intake).await,
+    let attempt = match nests.intake.strategy {
+        // A snapshot has member lists, but no server that computes anything.
+        _ if nests.connection.snapshot().is_some() => Ok(Attempt::Declined),
+        Strategy::Auto => Upwards { only_if_cheaper: true }.read(nests).await,
+        Strategy::Upwards => Upwards { only_if_cheaper: false }.read(nests).await,
+        Strategy::Chain => Chain.read(nests).await,
+        Strategy::Tokens => Tokens.read(nests).await,
+        _ => Ok(Attempt::Declined),
+    };
+    match attempt {
+        Ok(Attempt::Read) => Ok(()),
+        Ok(Attempt::Declined) => Lists.read(nests).await.map(drop),
         // A refusal on the way upwards does not prevent reading lists.
-        Strategy::Auto => match upwards::read(connection, reading, intake).await {
-            Ok(true) => Ok(()),
-            Err(error) if error.is_fatal() => Err(error),
-            Ok(false) | Err(_) => lists::read(connection, reading, intake).await,
-        },
-        _ => lists::read(connection, reading, intake).await,
+        Err(error) if nests.intake.strategy == Strategy::Auto && !error.is_fatal() => {
+            Lists.read(nests).await.map(drop)
+        }
+        Err(error) => Err(error),
     }
 }

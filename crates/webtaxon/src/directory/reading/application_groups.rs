@@ -3,6 +3,7 @@
 use super::reader::{Reader, Sought};
 use crate::directory::DirectoryError;
 use crate::directory::client::Query;
+use crate::directory::shortcoming::Shortcoming;
 use webtaxon_core::reading::{Ended, Part};
 
 impl Reader<'_> {
@@ -22,13 +23,9 @@ impl Reader<'_> {
         }
         let (attribute, hidden) = self.builder.identify_groups();
         for part in parts {
-            let ended = match hidden {
-                0 => Ended::Complete,
-                _ => Ended::Short(format!(
-                    "{hidden} of them do not show {attribute}; the bind account may lack the right to read it"
-                )),
-            };
-            self.builder.close(part, ended);
+            let attribute = attribute.clone();
+            let short = (hidden > 0).then_some(Shortcoming::Hidden { count: hidden, attribute });
+            self.builder.close(part, Shortcoming::ended(short));
         }
         Ok(())
     }

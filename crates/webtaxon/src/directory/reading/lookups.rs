@@ -3,6 +3,7 @@
 use super::reader::{Reader, Sought};
 use crate::directory::DirectoryError;
 use crate::directory::client::Query;
+use crate::directory::shortcoming::Shortcoming;
 use crate::progress::Progress;
 use std::collections::HashMap;
 use webtaxon_core::ldap::filter::Filter;
@@ -84,8 +85,7 @@ impl Reader<'_> {
         }
         if !unknown.is_empty() {
             let part = self.builder.open(Part::Lookup { people: unknown });
-            self.builder
-                .close(part, Ended::Short("they were not looked up when the snapshot was taken".to_owned()));
+            self.builder.close(part, Shortcoming::ended(Some(Shortcoming::NotInSnapshot)));
         }
     }
 }

@@ -2,12 +2,13 @@
 //! once, many at a time.
 
 use super::reader::Reader;
+use crate::directory::DirectoryError;
 use crate::directory::client::{Found, Query, first_entry};
-use crate::directory::{DirectoryError, DirectoryErrorKind};
+use crate::directory::shortcoming::Shortcoming;
 use std::collections::{BTreeMap, HashSet};
 use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::name::{Dn, DnKey};
-use webtaxon_core::reading::{Ended, Part, ReadingBuilder};
+use webtaxon_core::reading::{Part, ReadingBuilder};
 use webtaxon_core::settings::rules::FieldRule;
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
@@ -24,8 +25,8 @@ pub(crate) async fn read(reader: &mut Reader<'_>) -> Result<(), DirectoryError> 
     if let Some(snapshot) = reader.connection.snapshot() {
         let has = |name: &str| snapshot.header.followed.iter().any(|known| known.eq_ignore_ascii_case(name));
         if let Some(name) = attributes.iter().find(|name| !has(name)) {
-            let why = format!("those of {name} were not read into the snapshot");
-            reader.builder.close(part, Ended::Short(why));
+            let why = Shortcoming::NamesNotInSnapshot((*name).to_owned());
+            reader.builder.close(part, Shortcoming::ended(Some(why)));
             return Ok(());
         }
     }
@@ -50,16 +51,13 @@ pub(crate) async fn read(reader: &mut Reader<'_>) -> Result<(), DirectoryError> 
             }
             (ResultCode::NO_SUCH_OBJECT, _) => builder.followed_gone(key.clone()),
             (ResultCode::SUCCESS, None) => {
-                short.get_or_insert(format!("the server does not show {dn}"));
+                short.get_or_insert(Shortcoming::NameNotShown(dn.to_string()));
             }
-            _ => {
-                let kind = DirectoryErrorKind::Search { base: dn.to_string(), result: Box::new(result) };
-                short.get_or_insert_with(|| DirectoryError::from(kind).to_string());
-            }
+            _ => drop(short.get_or_insert(Shortcoming::of_lookup(&dn.to_string(), &result))),
         }
     };
     reader.connection.pipeline(&queries, answer).await?;
-    reader.builder.close(part, short.map_or(Ended::Complete, Ended::Short));
+    reader.builder.close(part, Shortcoming::ended(short));
     Ok(())
 }
 

@@ -3,6 +3,7 @@
 use super::portions::{self, Portions};
 use crate::directory::DirectoryError;
 use crate::directory::client::{Access, Connection, Found, Query};
+use crate::directory::shortcoming::Shortcoming;
 use crate::progress::{EVERY, Progress};
 use foldhash::HashSet;
 use std::collections::HashMap;
@@ -47,7 +48,7 @@ pub(crate) enum Sought<'i> {
 #[derive(Default)]
 pub(crate) struct Remainder {
     /// Why it is incomplete; `None` if it is not.
-    pub(crate) short: Option<String>,
+    pub(crate) short: Option<Shortcoming>,
     /// Search continuation references, each with the URLs of its servers.
     pub(crate) references: Vec<Vec<String>>,
     /// For each entry, its values of [`portions::BY`], if requested.
@@ -83,7 +84,7 @@ impl Reader<'_> {
         match ended {
             Ok(ended) => self.builder.close(part, ended),
             Err(error) => {
-                self.builder.close(part, Ended::Short(error.to_string()));
+                self.builder.close(part, Shortcoming::ended(Some((&error).into())));
                 if error.is_fatal() {
                     return Err(error);
                 }
@@ -104,7 +105,11 @@ impl Reader<'_> {
             Ok(()) => {}
             Err(error) if error.is_limit() => {
                 let parts = self.in_portions(query, purpose, &mut remainder).await?;
-                remainder.short = remainder.short.or(parts.map(|reason| format!("{error}; {reason}")));
+                let unsplit = |reason| {
+                    let (limit, reason) = (error.to_string(), Box::new(reason));
+                    Shortcoming::Unsplit { limit, reason }
+                };
+                remainder.short = remainder.short.or(parts.map(unsplit));
             }
             Err(error) => match error.referral() {
                 Some(urls) => remainder.references.push(urls),
@@ -112,7 +117,7 @@ impl Reader<'_> {
             },
         }
         let elsewhere = self.follow(query, purpose, remainder.references).await?;
-        Ok(remainder.short.or(elsewhere).map_or(Ended::Complete, Ended::Short))
+        Ok(Shortcoming::ended(remainder.short.or(elsewhere)))
     }
 
     /// One search at this server; its entries are kept even if it fails.
@@ -131,7 +136,7 @@ impl Reader<'_> {
         query: &Query,
         purpose: Sought<'_>,
         remainder: &mut Remainder,
-    ) -> Result<Option<String>, DirectoryError> {
+    ) -> Result<Option<Shortcoming>, DirectoryError> {
         let mut wide = query.clone();
         wide.attributes.extend(portions::BY.map(str::to_owned));
         // Reads the names to split by, if they were not requested at first.
@@ -147,7 +152,7 @@ impl Reader<'_> {
             Err(error) => return Err(error),
         }
         let Some(mut portions) = Portions::new(&first.names) else {
-            return Ok(Some("not every entry shows a name by which to split the search".to_owned()));
+            return Ok(Some(Shortcoming::NoNameToSplitBy));
         };
         let at = portions::BY.iter().position(|name| *name == portions.attribute()).unwrap_or(0);
         let mut asked = 0;
@@ -163,14 +168,11 @@ impl Reader<'_> {
                 Ok(()) => {}
                 Err(error) if error.is_limit() => {
                     if part.names.iter().any(|values| values.get(at).is_none_or(Vec::is_empty)) {
-                        return Ok(Some(format!("an entry does not show its {}", portions.attribute())));
+                        return Ok(Some(Shortcoming::NoIdentity(portions.attribute().to_owned())));
                     }
                     let names = part.names.iter().filter_map(|values| values.get(at)).flatten();
                     if !portions.split(portion, names.map(String::as_str)) {
-                        return Ok(Some(format!(
-                            "too many entries have the same {}, and the server does not return them all",
-                            portions.attribute()
-                        )));
+                        return Ok(Some(Shortcoming::SameName(portions.attribute())));
                     }
                 }
                 Err(error) => return Err(error),
@@ -210,7 +212,7 @@ pub(crate) async fn run(
             }
         }
         if remainder.again > remainder.new + AGAIN {
-            remainder.short = Some("the server sends the same entries again and again".to_owned());
+            remainder.short = Some(Shortcoming::SameEntries);
             return Ok(());
         }
     }
@@ -236,7 +238,7 @@ fn keep(builder: &mut ReadingBuilder, entry: &ReceivedEntry, purpose: Sought<'_>
             Some(person) if Dn::parse(dn).is_ok() => Some(builder.found(person, dn)),
             Some(_) => None,
             None => {
-                remainder.short = Some(format!("an entry does not show its {attribute}"));
+                remainder.short = Some(Shortcoming::NoIdentity(attribute.to_owned()));
                 return;
             }
         },
@@ -250,7 +252,7 @@ fn keep(builder: &mut ReadingBuilder, entry: &ReceivedEntry, purpose: Sought<'_>
     match kept {
         Some(true) => remainder.new += 1,
         Some(false) => remainder.again += 1,
-        None => remainder.short = Some(format!("an entry has an invalid name: {dn}")),
+        None => remainder.short = Some(Shortcoming::BadEntryName(dn.to_owned())),
     }
     if remainder.wants_names {
         remainder.names.push(portions::BY.map(values));

@@ -4,6 +4,7 @@
 use super::reader::{Reader, Remainder, Sought, run};
 use crate::directory::client::Connection;
 use crate::directory::client::Query;
+use crate::directory::shortcoming::Shortcoming;
 use crate::directory::{DirectoryError, DirectoryErrorKind};
 use std::collections::HashSet;
 use webtaxon_core::ldap::url::{LdapUrl, UrlScope};
@@ -20,7 +21,7 @@ impl Reader<'_> {
         query: &Query,
         purpose: Sought<'_>,
         references: Vec<Vec<String>>,
-    ) -> Result<Option<String>, DirectoryError> {
+    ) -> Result<Option<Shortcoming>, DirectoryError> {
         let Some(first) = references.first() else { return Ok(None) };
         match self.access.directory().references {
             References::Refuse => {
@@ -28,10 +29,7 @@ impl Reader<'_> {
                 return Err(DirectoryErrorKind::Referred { base, urls }.into());
             }
             References::Ignore => {
-                return Ok(Some(format!(
-                    "a part of it is held by another server, and the referral was not followed: {}",
-                    first.join(" or ")
-                )));
+                return Ok(Some(Shortcoming::NotFollowed(first.join(" or "))));
             }
             References::Follow => {}
         }
@@ -39,12 +37,9 @@ impl Reader<'_> {
         let mut waiting: Vec<(Vec<String>, usize)> = references.into_iter().map(|urls| (urls, 1)).collect();
         while let Some((urls, hops)) = waiting.pop() {
             if hops > HOPS {
-                return Ok(Some(format!(
-                    "there are more than {HOPS} referrals in a row: {}",
-                    urls.join(" or ")
-                )));
+                return Ok(Some(Shortcoming::TooManyHops { hops: HOPS, urls: urls.join(" or ") }));
             }
-            let mut why = "it names no server".to_owned();
+            let mut why = Shortcoming::NoServer;
             let mut is_read = false;
             for url in &urls {
                 if !visited.insert(url.clone()) {
@@ -54,7 +49,7 @@ impl Reader<'_> {
                 match self.read_there(url, query, purpose).await {
                     Ok(remainder) => {
                         if let Some(short) = remainder.short {
-                            return Ok(Some(format!("{url}: {short}")));
+                            return Ok(Some(Shortcoming::Failed(format!("{url}: {short}"))));
                         }
                         waiting.extend(remainder.references.into_iter().map(|urls| (urls, hops + 1)));
                         is_read = true;
@@ -64,10 +59,8 @@ impl Reader<'_> {
                 }
             }
             if !is_read {
-                return Ok(Some(format!(
-                    "a part of it is held by {}, which was not read: {why}",
-                    urls.join(" or ")
-                )));
+                let (urls, why) = (urls.join(" or "), Box::new(why));
+                return Ok(Some(Shortcoming::NotReadThere { urls, why }));
             }
         }
         Ok(None)
@@ -79,14 +72,15 @@ impl Reader<'_> {
         url: &str,
         query: &Query,
         purpose: Sought<'_>,
-    ) -> Result<Remainder, String> {
-        let place = LdapUrl::parse(url).map_err(|reason| format!("its address is invalid: {reason}"))?;
-        let server = place.server.ok_or("it names no server")?;
+    ) -> Result<Remainder, Shortcoming> {
+        let place = url.parse::<LdapUrl>().map_err(|reason| Shortcoming::BadAddress(reason.to_string()))?;
+        let server = place.server.ok_or(Shortcoming::NoServer)?;
         let key = server.to_string();
         let mut connection: Connection = match self.others.remove(&key) {
             Some(connection) => connection,
             None => {
-                let opened = self.access.open_referred(&server).await.map_err(|error| error.to_string())?;
+                let opened =
+                    self.access.open_referred(&server).await.map_err(|error| Shortcoming::from(&error))?;
                 self.builder.note(format!("{url} was read as well"));
                 opened
             }
@@ -117,7 +111,7 @@ impl Reader<'_> {
                     self.others.insert(key, connection);
                     Ok(remainder)
                 }
-                None => Err(error.to_string()),
+                None => Err((&error).into()),
             },
         }
     }

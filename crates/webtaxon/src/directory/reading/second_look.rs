@@ -10,6 +10,7 @@ use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::schema::ServerKind;
 use webtaxon_core::reading::Part;
 use webtaxon_core::settings::Intake;
+use webtaxon_core::words::counted;
 
 /// The server's change counter at the start of a reading.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -84,8 +85,10 @@ impl Mark {
             reader.close(part, ended)?;
         }
         let more = reader.builder.people().len() - before;
-        let found =
-            if more == 0 { "nobody else was found".to_owned() } else { format!("{more} more were found") };
+        let found = match more {
+            0 => "nobody else was found".to_owned(),
+            _ => counted(more, "more was found", "more were found"),
+        };
         reader
             .builder
             .note(format!("the directory changed while it was being read; at a second look, {found}"));

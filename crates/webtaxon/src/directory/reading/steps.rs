@@ -9,7 +9,8 @@ use super::named_entries;
 use super::reader::{Reader, Sought};
 use super::second_look::Mark;
 use crate::directory::client::{Access, Query, read_schema};
-use crate::directory::{DirectoryError, nesting};
+use crate::directory::nesting::{self, Nests};
+use crate::directory::{DirectoryError, shortcoming::Shortcoming};
 use crate::progress::Progress;
 use foldhash::HashSet;
 use jiff::Timestamp;
@@ -141,7 +142,9 @@ impl Reader<'_> {
         let met = self.identities(&identity);
         named_entries::read(self).await?;
         self.application_groups().await?;
-        nesting::read(&mut self.connection, &mut self.builder, self.intake).await?;
+        let nests =
+            Nests { connection: &mut self.connection, builder: &mut self.builder, intake: self.intake };
+        nesting::read(nests).await?;
         let missing = links.without(&met).await;
         self.lookups(&identity, missing).await
     }
@@ -197,13 +200,8 @@ impl Reader<'_> {
             hidden = people.iter().filter(|entry| lasting.of(*entry).is_none()).count();
         }
         let part = self.builder.open(Part::Identities { attribute: attribute.to_owned() });
-        let ended = match hidden {
-            0 => Ended::Complete,
-            _ => Ended::Short(format!(
-                "{hidden} of them do not show it; the bind account may lack the right to read it"
-            )),
-        };
-        self.builder.close(part, ended);
+        let short = (hidden > 0).then_some(Shortcoming::HiddenIdentity(hidden));
+        self.builder.close(part, Shortcoming::ended(short));
         met
     }
 }

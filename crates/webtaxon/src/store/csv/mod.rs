@@ -9,7 +9,9 @@ mod sheet;
 mod write;
 
 use super::groups::{MEMBERS, as_edits, group};
-use super::{AccountStore, Answer, Record, Rows, StoreError, StoreErrorKind, Terms, groups_beside};
+use super::{
+    AccountStore, Answer, GroupStore, Record, Rows, StoreError, StoreErrorKind, Terms, groups_beside,
+};
 use crate::background;
 use indexmap::IndexMap;
 use sheet::{ListFile, Sheet};
@@ -186,13 +188,19 @@ impl AccountStore for CsvStore {
             }
             file.put(&now, &text)?;
             for (at, standing) in standings.into_iter().enumerate() {
-                record(at, Outcome::from(standing));
+                let _ = record(at, Outcome::from(standing));
             }
             Ok(())
         })
     }
 
-    fn groups(&self) -> Answer<'_, Groups> {
+    fn groups(&self) -> Option<&dyn GroupStore> {
+        self.groups.is_some().then_some(self)
+    }
+}
+
+impl GroupStore for CsvStore {
+    fn all_groups(&self) -> Answer<'_, Groups> {
         Box::pin(async {
             let file = self.groups_file()?;
             let list = file.sheet(&file.bytes()?, &[MEMBERS])?.accounts.iter().map(group).collect();
@@ -216,7 +224,7 @@ impl AccountStore for CsvStore {
             }
             file.put(&now, &text)?;
             for (at, standing) in standings.into_iter().enumerate() {
-                record(at, Outcome::from(standing));
+                let _ = record(at, Outcome::from(standing));
             }
             Ok(())
         })

@@ -47,60 +47,13 @@ impl<'a> Sheet<'a> {
     /// Parses a file; `fields` are those that must have a column.
     pub(super) fn read(store: &ListFile, bytes: &'a [u8], fields: &[&str]) -> Result<Self, StoreError> {
         let path = store.file.as_path();
-        let file = || path.to_owned();
-        let column = |own: &str| store.columns.get(own).cloned().unwrap_or_else(|| own.to_owned());
         // Spreadsheets write a byte order mark in front of UTF-8.
         let mark = if bytes.starts_with(MARK) { MARK.len() } else { 0 };
-        let rest = bytes.get(mark..).unwrap_or_default();
-        let mut reader = ReaderBuilder::new().from_reader(rest);
+        let mut reader = ReaderBuilder::new().from_reader(bytes.get(mark..).unwrap_or_default());
         let header = reader.byte_headers().map_err(|error| refused(path, &error))?.clone();
-        let header = text_row(path, &header, 1)?;
-        for (index, name) in header.iter().enumerate() {
-            if header.iter().take(index).any(|earlier| earlier == name) {
-                return Err(StoreErrorKind::TwoColumns { file: file(), column: name.clone() }.into());
-            }
-        }
-        let place = |own: &str| {
-            let column = column(own);
-            header.iter().position(|name| *name == column).ok_or_else(|| {
-                let help = if store.rows == Rows::Groups {
-                    let own = if own == "login" { "name" } else if own == MEMBERS { "members" } else { own };
-                    format!("add the column, or give its name: [accounts.groups] columns = {{ {own} = \"…\" }}; the file has {}", header.join(", "))
-                } else if OWN.contains(&own) {
-                    format!("add the column, or give its name: [accounts.columns] {own} = \"…\"{}; the file has {}", apart(own), header.join(", "))
-                } else {
-                    format!("add the column, or remove `{column}` from [intake.fields]; the file has {}", header.join(", "))
-                };
-                StoreErrorKind::NoColumn { file: file(), column, help }
-            })
-        };
-        let login_at = place("login")?;
-        let state_at = if store.rows == Rows::Accounts { Some(place("state")?) } else { None };
-        let link_at = if store.has_links { Some(place("link")?) } else { None };
-        if !store.has_links && header.iter().any(|name| name == "link") {
-            return Err(StoreErrorKind::HasLinks { store: path.display().to_string() }.into());
-        }
-        for field in fields.iter().filter(|field| **field != "login") {
-            place(field)?;
-        }
-        let roles = column("roles");
-        let columns: Vec<Column> = header
-            .iter()
-            .enumerate()
-            .map(|(at, name)| match at {
-                at if at == login_at => Column::Login,
-                at if Some(at) == link_at => Column::Link,
-                at if Some(at) == state_at => Column::State,
-                _ if *name == roles => Column::Field("roles".into()),
-                // A column of the application's own that happens to have a reserved name.
-                _ if OWN.contains(&name.as_str()) => Column::Field(format!("\"{name}\"").into()),
-                _ => Column::Field(name.into()),
-            })
-            .collect();
-        let mut accounts = Vec::new();
-        let mut starts = Vec::new();
-        let mut logins: HashMap<SmolStr, u64> = HashMap::default();
-        let mut links: HashMap<Identity, u64> = HashMap::default();
+        let columns = store.columns_of(&text_row(path, &header, 1)?, fields)?;
+        let (mut accounts, mut starts) = (Vec::new(), Vec::new());
+        let mut seen = Seen { store, logins: HashMap::default(), links: HashMap::default() };
         let mut row = ByteRecord::new();
         while reader.read_byte_record(&mut row).map_err(|error| refused(path, &error))? {
             let line = row.position().map_or(0, csv::Position::line);
@@ -109,51 +62,121 @@ impl<'a> Sheet<'a> {
             // The parser ends a row within a CRLF.
             let halved = bytes.get(start.saturating_sub(1)..=start) == Some(b"\r\n");
             starts.push(start + usize::from(halved));
-            let (mut login, mut link, mut state) = ("", "", "");
-            let mut fields = Fields::with_capacity(columns.len());
-            for (column, value) in columns.iter().zip(&row) {
-                let value = text(path, value, line)?;
-                match column {
-                    Column::Login => login = value.trim(),
-                    Column::Link => link = value.trim(),
-                    Column::State => state = value.trim(),
-                    Column::Field(name) => fields.push(name.clone(), value.into()),
-                }
-            }
-            if login.is_empty() {
-                let kind = match store.rows {
-                    Rows::Accounts => StoreErrorKind::NoLogin { file: file(), line },
-                    Rows::Groups => StoreErrorKind::NoGroupName { file: file(), line },
-                };
-                return Err(kind.into());
-            }
-            let twice = |what, value: &str, first: Option<u64>| match first {
-                Some(first) => {
-                    let value = value.to_owned();
-                    Err(StoreErrorKind::Twice { file: file(), line, what, value, first })
-                }
-                None => Ok(()),
-            };
-            twice(store.rows.name(), login, logins.insert(Account::login_key(login).into(), line))?;
-            let link = Identity::from_link(link);
-            if let Some(link) = &link {
-                twice("link", link.as_str(), links.insert(link.clone(), line))?;
-            }
-            let is = |word: &str| state.eq_ignore_ascii_case(word);
-            let state = match state {
-                "" => State::Active,
-                _ if is("active") => State::Active,
-                _ if is("suspended") => State::Suspended,
-                other => {
-                    let value = other.to_lowercase();
-                    return Err(StoreErrorKind::NoState { file: file(), line, value }.into());
-                }
-            };
-            accounts.push(Account { login: login.to_owned(), link, state, fields });
+            accounts.push(seen.account(&columns, &row, line)?);
         }
         let ends = starts.iter().skip(1).copied().chain([bytes.len()]);
         let rows = starts.iter().zip(ends).map(|(start, end)| *start..end).collect();
         Ok(Self { bytes, columns, rows, accounts })
+    }
+}
+
+impl ListFile {
+    /// The content of each column; `fields` are those that must have one.
+    fn columns_of(&self, header: &[String], fields: &[&str]) -> Result<Vec<Column>, StoreError> {
+        for (index, name) in header.iter().enumerate() {
+            if header.iter().take(index).any(|earlier| earlier == name) {
+                let (file, column) = (self.file.clone(), name.clone());
+                return Err(StoreErrorKind::TwoColumns { file, column }.into());
+            }
+        }
+        let login_at = self.place("login", header)?;
+        let state_at = (self.rows == Rows::Accounts).then(|| self.place("state", header)).transpose()?;
+        let link_at = self.has_links.then(|| self.place("link", header)).transpose()?;
+        if !self.has_links && header.iter().any(|name| name == "link") {
+            return Err(StoreErrorKind::HasLinks { store: self.file.display().to_string() }.into());
+        }
+        for field in fields.iter().filter(|field| **field != "login") {
+            self.place(field, header)?;
+        }
+        let roles = self.column("roles");
+        let column = |(at, name): (usize, &String)| match at {
+            at if at == login_at => Column::Login,
+            at if Some(at) == link_at => Column::Link,
+            at if Some(at) == state_at => Column::State,
+            _ if *name == roles => Column::Field("roles".into()),
+            // A column of the application's own that happens to have a reserved name.
+            _ if OWN.contains(&name.as_str()) => Column::Field(format!("\"{name}\"").into()),
+            _ => Column::Field(name.into()),
+        };
+        Ok(header.iter().enumerate().map(column).collect())
+    }
+
+    fn column(&self, own: &str) -> String {
+        self.columns.get(own).cloned().unwrap_or_else(|| own.to_owned())
+    }
+
+    /// The index of a column.
+    fn place(&self, own: &str, header: &[String]) -> Result<usize, StoreError> {
+        let column = self.column(own);
+        let place = header.iter().position(|name| *name == column);
+        Ok(place.ok_or_else(|| {
+            let has = header.join(", ");
+            let help = if self.rows == Rows::Groups {
+                let own = if own == "login" { "name" } else if own == MEMBERS { "members" } else { own };
+                format!("add the column, or give its name: [accounts.groups] columns = {{ {own} = \"…\" }}; the file has {has}")
+            } else if OWN.contains(&own) {
+                format!("add the column, or give its name: [accounts.columns] {own} = \"…\"{}; the file has {has}", apart(own))
+            } else {
+                format!("add the column, or remove `{column}` from [intake.fields]; the file has {has}")
+            };
+            StoreErrorKind::NoColumn { file: self.file.clone(), column, help }
+        })?)
+    }
+}
+
+/// The lines of the logins and links so far.
+struct Seen<'s> {
+    store: &'s ListFile,
+    logins: HashMap<SmolStr, u64>,
+    links: HashMap<Identity, u64>,
+}
+
+impl Seen<'_> {
+    /// The account in one row.
+    fn account(&mut self, columns: &[Column], row: &ByteRecord, line: u64) -> Result<Account, StoreError> {
+        let file = || self.store.file.clone();
+        let (mut login, mut link, mut state) = ("", "", "");
+        let mut fields = Fields::with_capacity(columns.len());
+        for (column, value) in columns.iter().zip(row) {
+            let value = text(&self.store.file, value, line)?;
+            match column {
+                Column::Login => login = value.trim(),
+                Column::Link => link = value.trim(),
+                Column::State => state = value.trim(),
+                Column::Field(name) => fields.push(name.clone(), value.into()),
+            }
+        }
+        if login.is_empty() {
+            let kind = match self.store.rows {
+                Rows::Accounts => StoreErrorKind::NoLogin { file: file(), line },
+                Rows::Groups => StoreErrorKind::NoGroupName { file: file(), line },
+            };
+            return Err(kind.into());
+        }
+        let twice = |what, value: &str, first: Option<u64>| match first {
+            Some(first) => {
+                let value = value.to_owned();
+                Err(StoreErrorKind::Twice { file: file(), line, what, value, first })
+            }
+            None => Ok(()),
+        };
+        let first = self.logins.insert(Account::login_key(login).into(), line);
+        twice(self.store.rows.name(), login, first)?;
+        let link = Identity::from_link(link);
+        if let Some(link) = &link {
+            twice("link", link.as_str(), self.links.insert(link.clone(), line))?;
+        }
+        let is = |word: &str| state.eq_ignore_ascii_case(word);
+        let state = match state {
+            "" => State::Active,
+            _ if is("active") => State::Active,
+            _ if is("suspended") => State::Suspended,
+            other => {
+                let value = other.to_lowercase();
+                return Err(StoreErrorKind::NoState { file: file(), line, value }.into());
+            }
+        };
+        Ok(Account { login: login.to_owned(), link, state, fields })
     }
 }
 

@@ -29,16 +29,7 @@ struct Everything {
 }
 
 impl ScimStore {
-    /// Checks that groups are not used for roles.
-    pub(super) fn are_groups_apart(&self) -> Result<(), StoreError> {
-        match self.settings.role_groups {
-            true => Err(StoreErrorKind::NoGroups { store: self.settings.service.clone() }.into()),
-            false => Ok(()),
-        }
-    }
-
     async fn everything(&self) -> Result<Everything, StoreError> {
-        self.are_groups_apart()?;
         let service = Service::open(&self.settings, &self.folder).await?;
         let mut people = People::default();
         for user in service.all("Users").await? {
@@ -66,7 +57,7 @@ impl ScimStore {
                 other => Outcome::from(other),
             };
             failed += usize::from(matches!(outcome, Outcome::Failed(_)));
-            if !record(at, outcome) || terms.stop_after.is_some_and(|most| failed >= most) {
+            if record(at, outcome).is_break() || terms.stop_after.is_some_and(|most| failed >= most) {
                 break;
             }
         }
@@ -139,78 +130,103 @@ impl Everything {
 
     /// The request for an edit, or why there is none.
     async fn wish(&self, edit: &GroupEdit, id: Option<&String>) -> Result<Result<Wish, String>, Fault> {
-        let wish = |method, path, body| Ok(Ok(Wish { method, path, body, version: None }));
-        let path = |id: &String| format!("Groups/{}", escaped(id));
-        let ids = |logins: &[String]| -> Result<Vec<String>, String> {
-            let one = |login: &String| self.people.id(login).map(str::to_owned);
-            let of = |login| one(login).ok_or_else(|| format!("the service has no user {login}"));
-            logins.iter().map(of).collect()
+        let path = id.map_or_else(|| "Groups".to_owned(), |id| format!("Groups/{}", escaped(id)));
+        let Some(after) = &edit.after else {
+            return Ok(Ok(Wish { method: Method::DELETE, path, body: None, version: None }));
         };
-        let members = |ids: &[String]| -> Vec<Value> {
-            ids.iter().map(|id| json!({"value": id, "type": "User"})).collect()
-        };
-        let (Some(id), Some(after)) = (id, &edit.after) else {
-            let Some(after) = &edit.after else {
-                return wish(Method::DELETE, id.map(path).unwrap_or_default(), None);
-            };
-            let coming = match ids(&after.members) {
-                Ok(ids) => members(&ids),
-                Err(words) => return Ok(Err(words)),
-            };
-            let mut body = json!({"schemas": [GROUP], "displayName": after.name, "members": coming});
-            if let (Some(link), Some(body)) = (&after.link, body.as_object_mut()) {
-                body.insert("externalId".to_owned(), json!(link.to_string()));
-            }
-            return wish(Method::POST, "Groups".to_owned(), Some(body));
-        };
-        let coming = match ids(&after.members) {
+        let joining = match self.ids(&after.members) {
             Ok(ids) => ids,
             Err(words) => return Ok(Err(words)),
         };
         // A deleted user is in no group.
         let leaving: Vec<&str> = edit.leaving().iter().filter_map(|login| self.people.id(login)).collect();
-        let link = after.link.as_ref().map(ToString::to_string);
-        let before = edit.before.as_ref();
-        let is_renamed = before.is_some_and(|before| before.name != after.name);
-        let is_linked_anew = before.is_some_and(|before| before.link != after.link);
-        if self.service.offer.patch {
-            let mut operations = Vec::new();
-            if is_renamed {
-                operations.push(json!({"op": "replace", "path": "displayName", "value": after.name}));
+        let (method, body) = match id {
+            None => (Method::POST, new_group(after, &joining)),
+            Some(_) if self.service.offer.patch => (Method::PATCH, patch(edit, after, &leaving, &joining)),
+            Some(_) => {
+                let Value::Object(now) = self.service.get(&path, &[]).await? else {
+                    return Ok(Err("the service does not return the group".to_owned()));
+                };
+                (Method::PUT, replaced(now, edit, after, &leaving, &joining))
             }
-            if is_linked_anew {
-                operations.push(match &link {
-                    Some(link) => json!({"op": "replace", "path": "externalId", "value": link}),
-                    None => json!({"op": "remove", "path": "externalId"}),
-                });
-            }
-            let removal =
-                |id: &&str| json!({"op": "remove", "path": format!("members[value eq {}]", json!(id))});
-            operations.extend(leaving.iter().map(removal));
-            if !coming.is_empty() {
-                operations.push(json!({"op": "add", "path": "members", "value": members(&coming)}));
-            }
-            return wish(Method::PATCH, path(id), Some(patch_of(&operations)));
-        }
-        let Value::Object(mut now) = self.service.get(&path(id), &[]).await? else {
-            return Ok(Err("the service does not return the group".to_owned()));
         };
-        let there = find(&now, "members").and_then(Value::as_array).cloned().unwrap_or_default();
-        let is_other = |one: &Value| {
-            let id = one.get("value").and_then(Value::as_str).unwrap_or_default();
-            !leaving.contains(&id) && !coming.iter().any(|coming| coming == id)
-        };
-        let mut list: Vec<Value> = there.into_iter().filter(is_other).collect();
-        list.extend(members(&coming));
-        now.retain(|name, _| !["id", "meta", "members"].contains(&name.as_str()));
-        now.insert("members".to_owned(), Value::Array(list));
-        if is_renamed {
-            now.insert("displayName".to_owned(), json!(after.name));
-        }
-        if is_linked_anew {
-            now.retain(|name, _| !name.eq_ignore_ascii_case("externalId"));
-            now.extend(link.map(|link| ("externalId".to_owned(), json!(link))));
-        }
-        wish(Method::PUT, path(id), Some(Value::Object(now)))
+        Ok(Ok(Wish { method, path, body: Some(body), version: None }))
     }
+
+    fn ids(&self, logins: &[String]) -> Result<Vec<String>, String> {
+        let id = |login: &String| self.people.id(login).map(str::to_owned);
+        let of = |login| id(login).ok_or_else(|| format!("the service has no user {login}"));
+        logins.iter().map(of).collect()
+    }
+}
+
+fn members(ids: &[String]) -> Vec<Value> {
+    ids.iter().map(|id| json!({"value": id, "type": "User"})).collect()
+}
+
+/// Whether the group gets another name, and another link.
+fn differences(edit: &GroupEdit, after: &Group) -> (bool, bool) {
+    let before = edit.before.as_ref();
+    (
+        before.is_some_and(|before| before.name != after.name),
+        before.is_some_and(|before| before.link != after.link),
+    )
+}
+
+/// The body of the request that creates a group.
+fn new_group(after: &Group, joining: &[String]) -> Value {
+    let mut body = json!({"schemas": [GROUP], "displayName": after.name, "members": members(joining)});
+    if let (Some(link), Some(body)) = (&after.link, body.as_object_mut()) {
+        body.insert("externalId".to_owned(), json!(link.to_string()));
+    }
+    body
+}
+
+/// The PATCH that changes a group.
+fn patch(edit: &GroupEdit, after: &Group, leaving: &[&str], joining: &[String]) -> Value {
+    let (is_renamed, is_linked_anew) = differences(edit, after);
+    let mut operations = Vec::new();
+    if is_renamed {
+        operations.push(json!({"op": "replace", "path": "displayName", "value": after.name}));
+    }
+    if is_linked_anew {
+        operations.push(match &after.link {
+            Some(link) => json!({"op": "replace", "path": "externalId", "value": link.to_string()}),
+            None => json!({"op": "remove", "path": "externalId"}),
+        });
+    }
+    let removal = |id: &&str| json!({"op": "remove", "path": format!("members[value eq {}]", json!(id))});
+    operations.extend(leaving.iter().map(removal));
+    if !joining.is_empty() {
+        operations.push(json!({"op": "add", "path": "members", "value": members(joining)}));
+    }
+    patch_of(&operations)
+}
+
+/// The body of the PUT that changes a group; other members are kept.
+fn replaced(
+    mut now: Resource,
+    edit: &GroupEdit,
+    after: &Group,
+    leaving: &[&str],
+    joining: &[String],
+) -> Value {
+    let there = find(&now, "members").and_then(Value::as_array).cloned().unwrap_or_default();
+    let is_other = |one: &Value| {
+        let id = one.get("value").and_then(Value::as_str).unwrap_or_default();
+        !leaving.contains(&id) && !joining.iter().any(|joining| joining == id)
+    };
+    let mut list: Vec<Value> = there.into_iter().filter(is_other).collect();
+    list.extend(members(joining));
+    now.retain(|name, _| !["id", "meta", "members"].contains(&name.as_str()));
+    now.insert("members".to_owned(), Value::Array(list));
+    let (is_renamed, is_linked_anew) = differences(edit, after);
+    if is_renamed {
+        now.insert("displayName".to_owned(), json!(after.name));
+    }
+    if is_linked_anew {
+        now.retain(|name, _| !name.eq_ignore_ascii_case("externalId"));
+        now.extend(after.link.as_ref().map(|link| ("externalId".to_owned(), json!(link.to_string()))));
+    }
+    Value::Object(now)
 }

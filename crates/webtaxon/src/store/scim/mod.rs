@@ -11,7 +11,7 @@ mod schema;
 mod service;
 mod session;
 
-use super::{AccountStore, Answer, Record, StoreError, StoreErrorKind, Terms};
+use super::{AccountStore, Answer, GroupStore, Record, StoreError, StoreErrorKind, Terms};
 use crate::crash;
 use service::Service;
 use session::{Everybody, Session};
@@ -86,7 +86,7 @@ impl AccountStore for ScimStore {
 
     fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, (Vec<Account>, Groups)> {
         Box::pin(async {
-            self.are_groups_apart()?;
+            self.groups().ok_or_else(|| StoreErrorKind::NoGroups { store: self.describe() })?;
             let session = self.session(fields).await?;
             let Everybody { accounts, people, .. } = session.everybody().await?;
             let (list, _) = people.groups(&session.service).await?;
@@ -94,7 +94,13 @@ impl AccountStore for ScimStore {
         })
     }
 
-    fn groups(&self) -> Answer<'_, Groups> {
+    fn groups(&self) -> Option<&dyn GroupStore> {
+        (!self.settings.role_groups).then_some(self)
+    }
+}
+
+impl GroupStore for ScimStore {
+    fn all_groups(&self) -> Answer<'_, Groups> {
         Box::pin(async { Ok(Groups { list: self.all_groups().await?, by_login: false }) })
     }
 

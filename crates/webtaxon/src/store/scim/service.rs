@@ -325,25 +325,9 @@ impl Service {
     }
 
     async fn once(&self, request: &Request<'_>) -> Result<Value, Later> {
-        let Request { method, path, query, body, version } = *request;
         let never = |fault: Fault| Later(None, fault);
-        let mut url = format!("{}/{path}", self.base);
-        for (at, (name, value)) in query.iter().enumerate() {
-            url += &format!("{}{name}={}", if at == 0 { '?' } else { '&' }, escaped(value));
-        }
-        let mut request =
-            self.http.request(method.clone(), &url).header(header::ACCEPT, "application/scim+json");
-        if let Some(authorization) = &self.authorization {
-            request = request.header(header::AUTHORIZATION, authorization.clone());
-        }
-        if let Some(version) = version.filter(|_| self.offer.etag) {
-            request = request.header(header::IF_MATCH, version);
-        }
-        if let Some(body) = body {
-            request = request.header(header::CONTENT_TYPE, "application/scim+json").body(body.to_string());
-        }
         let store = || self.base.clone();
-        let response = request.send().await.map_err(|error| {
+        let response = self.built(request).send().await.map_err(|error| {
             let reason = causes(&error);
             never(match error.is_connect() || error.is_builder() {
                 true => StoreErrorKind::Unanswered { store: store(), reason }.into(),
@@ -366,23 +350,15 @@ impl Service {
         let document: Option<Value> = serde_json::from_slice(&bytes).ok();
         let words = || detail(document.as_ref().unwrap_or(&Value::Null), status);
         match status {
-            200..=299 => match document {
-                Some(document) => Ok(document),
-                None if bytes.is_empty() => Ok(Value::Null),
-                None => {
-                    let what = match kind.as_str() {
-                        "" | "application/json" | "application/scim+json" => {
-                            "answers with something other than JSON".to_owned()
-                        }
-                        kind => format!("answers with {kind} instead of JSON, as a web page would"),
-                    };
-                    // The change may have been made.
-                    Err(never(match method == Method::GET {
-                        true => StoreErrorKind::NotScim { store: store(), what }.into(),
-                        false => Fault::Unclear(format!("it {what}")),
-                    }))
-                }
-            },
+            200..=299 if bytes.is_empty() => Ok(Value::Null),
+            200..=299 => document.ok_or_else(|| {
+                let what = not_json(&kind);
+                // The change may have been made.
+                never(match *request.method == Method::GET {
+                    true => StoreErrorKind::NotScim { store: store(), what }.into(),
+                    false => Fault::Unclear(format!("it {what}")),
+                })
+            }),
             401 => Err(never(StoreErrorKind::Unauthorized { store: store(), reason: words() }.into())),
             429 | 503 => {
                 let wait = wait.unwrap_or(Duration::from_secs(1));
@@ -391,6 +367,37 @@ impl Service {
             500..=599 if status != 501 => Err(never(Fault::Unclear(words()))),
             status => Err(never(Fault::Refused { status, words: words() })),
         }
+    }
+
+    /// The HTTP request.
+    fn built(&self, request: &Request<'_>) -> reqwest::RequestBuilder {
+        let Request { method, path, query, body, version } = *request;
+        let mut url = format!("{}/{path}", self.base);
+        for (at, (name, value)) in query.iter().enumerate() {
+            url += &format!("{}{name}={}", if at == 0 { '?' } else { '&' }, escaped(value));
+        }
+        let mut built =
+            self.http.request(method.clone(), &url).header(header::ACCEPT, "application/scim+json");
+        if let Some(authorization) = &self.authorization {
+            built = built.header(header::AUTHORIZATION, authorization.clone());
+        }
+        if let Some(version) = version.filter(|_| self.offer.etag) {
+            built = built.header(header::IF_MATCH, version);
+        }
+        if let Some(body) = body {
+            built = built.header(header::CONTENT_TYPE, "application/scim+json").body(body.to_string());
+        }
+        built
+    }
+}
+
+/// What a service does that answers with a document of this kind, which is not JSON.
+fn not_json(kind: &str) -> String {
+    match kind {
+        "" | "application/json" | "application/scim+json" => {
+            "answers with something other than JSON".to_owned()
+        }
+        kind => format!("answers with {kind} instead of JSON, as a web page would"),
     }
 }
 

@@ -89,20 +89,9 @@ fn compared(
             "{attribute} is never empty: this matches nobody, and on most servers neither does its negation"
         );
         look.say_with("WX0237", Weight::Wrong, number, message, rewrite, false);
-    } else if is(attribute, "objectGUID") && value.len() != 16 {
-        let rewrite =
-            uuid::Uuid::try_parse(text).ok().and_then(|uuid| mend(look, uuid.to_bytes_le().to_vec()));
-        look.say_with("WX0222", Weight::Wrong, number, "objectGUID holds 16 bytes, the first three fields in reverse order: as text it matches nobody on most servers", rewrite, false);
-    } else if is(attribute, "objectSid") && text.starts_with("S-1-") {
-        let rewrite = sid_bytes(text).and_then(|bytes| mend(look, bytes));
-        look.say_with(
-            "WX0222",
-            Weight::Wrong,
-            number,
-            "objectSid holds bytes; only some domain controllers accept the text form",
-            rewrite,
-            false,
-        );
+    } else if let Some((message, rewrite)) = identifier(attribute, value, text) {
+        let rewrite = rewrite.and_then(|bytes| mend(look, bytes));
+        look.say_with("WX0222", Weight::Wrong, number, message, rewrite, false);
     } else if COUNTS.iter().any(|count| is(attribute, count)) && text.parse::<i64>().is_err() {
         let ticks = date(text).map(|seconds| ((seconds + TO_UNIX) * 10_000_000).to_string());
         let rewrite = ticks.and_then(|ticks| mend(look, ticks.into_bytes()));
@@ -138,25 +127,7 @@ fn compared(
             format!("\"{text}\" cannot be a value of {attribute}: this matches nobody"),
         );
     } else if text != text.trim() {
-        match rule.is_none_or(Rule::is_text) {
-            true => {
-                let rewrite = mend(look, text.trim().as_bytes().to_vec());
-                look.say_with(
-                    "WX0234",
-                    Weight::Note,
-                    number,
-                    "leading and trailing blanks make no difference",
-                    rewrite,
-                    true,
-                );
-            }
-            false => look.say(
-                "WX0232",
-                Weight::Surprise,
-                number,
-                "leading and trailing blanks count here: remove them unless they are part of the value",
-            ),
-        }
+        blanks(look, number, rule, text, &mend);
     } else if rule == Some(Rule::Marks) && !text.is_ascii() && matches!(item, Item::Equal { .. }) {
         look.say("WX0234", Weight::Note, number, "marks on letters make no difference to Active Directory, nor does case: ü equals u, and é equals e");
     } else if matches!(rule, Some(Rule::CaseIgnore | Rule::CaseIgnoreIa5 | Rule::Marks))
@@ -165,6 +136,37 @@ fn compared(
     {
         look.say("WX0234", Weight::Note, number, "case makes no difference");
     }
+}
+
+/// Advice on an identifier written as text: the message, and its bytes if they can be worked out.
+fn identifier(attribute: &str, value: &[u8], text: &str) -> Option<(&'static str, Option<Vec<u8>>)> {
+    if is(attribute, "objectGUID") && value.len() != 16 {
+        let bytes = uuid::Uuid::try_parse(text).ok().map(|uuid| uuid.to_bytes_le().to_vec());
+        return Some((
+            "objectGUID holds 16 bytes, the first three fields in reverse order: as text it matches nobody on most servers",
+            bytes,
+        ));
+    }
+    let is_sid = is(attribute, "objectSid") && text.starts_with("S-1-");
+    let message = "objectSid holds bytes; only some domain controllers accept the text form";
+    is_sid.then(|| (message, sid_bytes(text)))
+}
+
+/// Advice on leading and trailing blanks.
+fn blanks(
+    look: &mut Look<'_, '_>,
+    number: usize,
+    rule: Option<Rule>,
+    text: &str,
+    mend: &dyn Fn(&Look<'_, '_>, Vec<u8>) -> Option<Filter>,
+) {
+    if rule.is_none_or(Rule::is_text) {
+        let rewrite = mend(look, text.trim().as_bytes().to_vec());
+        let message = "leading and trailing blanks make no difference";
+        return look.say_with("WX0234", Weight::Note, number, message, rewrite, true);
+    }
+    let message = "leading and trailing blanks count here: remove them unless they are part of the value";
+    look.say("WX0232", Weight::Surprise, number, message);
 }
 
 fn time(

@@ -73,7 +73,7 @@ impl Work<'_> {
     fn tell(&mut self, place: usize, outcome: Outcome) {
         self.failed += usize::from(matches!(outcome, Outcome::Failed(_)));
         let record = self.record.get_mut().unwrap_or_else(PoisonError::into_inner);
-        self.is_over |= !record(place, outcome);
+        self.is_over |= record(place, outcome).is_break();
         self.is_over |= self.stop_after.is_some_and(|most| self.failed >= most);
     }
 
@@ -150,7 +150,7 @@ impl Work<'_> {
         Ok(())
     }
 
-    /// Records an edit's outcome after its response, and then sets its groups.
+    /// An edit's outcome after its response, and after setting its groups.
     async fn settle(
         &mut self,
         prepared: Prepared,
@@ -158,71 +158,91 @@ impl Work<'_> {
     ) -> Result<Outcome, StoreError> {
         let Some(edit) = self.edits.get(prepared.place) else { return Ok(Outcome::Made) };
         let answer = match answer {
-            Ok(answer) => answer,
-            Err(Fault::Fatal(error)) => return Err(error),
             Err(Fault::Refused { status: 404 | 410, .. }) if edit.after.is_none() => {
                 return Ok(Outcome::Made);
             }
-            Err(Fault::Refused { status: 412, .. }) => {
-                // The user was changed meanwhile, but possibly not in what the edit concerns.
-                let before = prepared.before.as_ref().map(|user| text(user, "id")).unwrap_or_default();
-                let there = self.session.service.user(before).await?;
-                let again = match (self.judge(edit, there.as_ref())?, there) {
-                    (Standing::Ready(_), Some(user)) => self.changed_user(prepared.place, edit, user),
-                    (other, _) => return Ok(other.into()),
-                };
-                let again = match again {
-                    Ok(Prepared { wish: Some(wish), .. }) => wish,
-                    Ok(_) => return Ok(Outcome::Made),
-                    Err(Hindrance::Told(outcome)) => return Ok(outcome),
-                    Err(Hindrance::Later(words)) => return Ok(Outcome::Failed(words)),
-                };
-                match self.session.service.ask(&again).await {
-                    Ok(answer) => answer,
-                    Err(Fault::Fatal(error)) => return Err(error),
-                    Err(Fault::Refused { status: 412, .. }) => {
-                        return Ok(Outcome::Left("it is being changed by somebody else".to_owned()));
-                    }
-                    Err(Fault::Refused { words, .. }) => return Ok(Outcome::Failed(words)),
-                    Err(Fault::Unclear(words)) => match self.look(edit, &prepared).await? {
-                        Ok(()) => Value::Null,
-                        Err(why) => return Ok(Outcome::Failed(format!("{words}{why}"))),
-                    },
-                }
-            }
-            Err(Fault::Refused { words, .. }) => return Ok(Outcome::Failed(words)),
-            Err(Fault::Unclear(words)) => match self.look(edit, &prepared).await? {
-                Ok(()) => Value::Null,
-                Err(why) => return Ok(Outcome::Failed(format!("{words}{why}"))),
+            Err(Fault::Refused { status: 412, .. }) => match self.ask_again(edit, &prepared).await? {
+                Ok(answer) => answer,
+                Err(outcome) => return Ok(outcome),
+            },
+            answer => match self.resolve(edit, &prepared, answer).await? {
+                Ok(answer) => answer,
+                Err(outcome) => return Ok(outcome),
             },
         };
         let Some(account) = &edit.after else { return Ok(Outcome::Done) };
-        let id = match &prepared.before {
-            Some(user) => text(user, "id").to_owned(),
-            None => match id_of(&answer) {
-                Some(id) => id,
-                None => match self.session.service.called(&account.login).await? {
-                    Some(user) => text(&user, "id").to_owned(),
-                    None => {
-                        return Ok(Outcome::Failed("it reported success, but has no such user".to_owned()));
-                    }
-                },
-            },
+        let Some(id) = self.id_after(&prepared, &answer, &account.login).await? else {
+            return Ok(Outcome::Failed("it reported success, but has no such user".to_owned()));
         };
         self.everybody.people.add(&id, &account.login);
         let is_about_roles = self.session.role_groups && edit.fields().contains_key("roles");
         if !is_about_roles && edit.before.is_some() || !self.session.role_groups {
             return Ok(Outcome::Done);
         }
-        match self.set_roles(&id, account).await? {
-            Ok(()) => Ok(Outcome::Done),
-            Err(words) => {
-                let back = self.take_back(&id, &prepared).await;
-                Ok(Outcome::Failed(match back {
-                    Ok(()) => words,
-                    Err(why) => format!("{words}; the rest of the change could not be undone: {why}"),
-                }))
+        let Err(words) = self.set_roles(&id, account).await? else { return Ok(Outcome::Done) };
+        Ok(Outcome::Failed(match self.take_back(&id, &prepared).await {
+            Ok(()) => words,
+            Err(why) => format!("{words}; the rest of the change could not be undone: {why}"),
+        }))
+    }
+
+    /// The response to a change; or its outcome, if there was none or it failed.
+    async fn resolve(
+        &self,
+        edit: &Edit,
+        prepared: &Prepared,
+        answer: Result<Value, Fault>,
+    ) -> Result<Result<Value, Outcome>, StoreError> {
+        match answer {
+            Ok(answer) => Ok(Ok(answer)),
+            Err(Fault::Fatal(error)) => Err(error),
+            Err(Fault::Refused { words, .. }) => Ok(Err(Outcome::Failed(words))),
+            Err(Fault::Unclear(words)) => Ok(match self.look(edit, prepared).await? {
+                Ok(()) => Ok(Value::Null),
+                Err(why) => Err(Outcome::Failed(format!("{words}{why}"))),
+            }),
+        }
+    }
+
+    /// Repeats a change of a user who was changed meanwhile, but possibly not in what the edit concerns.
+    async fn ask_again(
+        &self,
+        edit: &Edit,
+        prepared: &Prepared,
+    ) -> Result<Result<Value, Outcome>, StoreError> {
+        let before = prepared.before.as_ref().map(|user| text(user, "id")).unwrap_or_default();
+        let there = self.session.service.user(before).await?;
+        let again = match (self.judge(edit, there.as_ref())?, there) {
+            (Standing::Ready(_), Some(user)) => self.changed_user(prepared.place, edit, user),
+            (other, _) => return Ok(Err(other.into())),
+        };
+        let again = match again {
+            Ok(Prepared { wish: Some(wish), .. }) => wish,
+            Ok(_) => return Ok(Err(Outcome::Made)),
+            Err(Hindrance::Told(outcome)) => return Ok(Err(outcome)),
+            Err(Hindrance::Later(words)) => return Ok(Err(Outcome::Failed(words))),
+        };
+        match self.session.service.ask(&again).await {
+            Err(Fault::Refused { status: 412, .. }) => {
+                Ok(Err(Outcome::Left("it is being changed by somebody else".to_owned())))
             }
+            answer => self.resolve(edit, prepared, answer).await,
+        }
+    }
+
+    /// The id of a user after a change; `None` if the user does not exist.
+    async fn id_after(
+        &self,
+        prepared: &Prepared,
+        answer: &Value,
+        login: &str,
+    ) -> Result<Option<String>, StoreError> {
+        if let Some(user) = &prepared.before {
+            return Ok(Some(text(user, "id").to_owned()));
+        }
+        match id_of(answer) {
+            Some(id) => Ok(Some(id)),
+            None => Ok(self.session.service.called(login).await?.map(|user| text(&user, "id").to_owned())),
         }
     }
 
