@@ -34,6 +34,7 @@
 
 pub mod apply;
 mod background;
+mod cause;
 pub mod check;
 mod crash;
 pub mod directory;
@@ -54,6 +55,7 @@ pub mod store;
 pub mod survey;
 mod workspace;
 
+pub use cause::Cause;
 pub use error::{ApplyError, ApplyErrorKind, Error};
 pub use webtaxon_core as model;
 pub use webtaxon_core::account::Account;

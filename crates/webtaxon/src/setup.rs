@@ -2,6 +2,7 @@
 //! prompt, a snapshot, the receiver of progress events.
 
 use crate::background;
+use crate::cause::Cause;
 use crate::directory::{Access, Connection, DirectoryError, DirectoryErrorKind, Links, read_with};
 use crate::error::Error;
 use crate::links::Linked;
@@ -231,7 +232,7 @@ impl Setup {
 
 /// Reads a snapshot from a file.
 pub(crate) fn read_snapshot(file: &Path) -> Result<Snapshot, Error> {
-    let failed = |reason: String| Error::NoSnapshot { file: file.to_owned(), reason };
-    let text = std::fs::read(file).map_err(|error| failed(error.to_string()))?;
-    Snapshot::read(&text).map_err(|error| failed(error.to_string()))
+    let failed = |source: Cause| Error::NoSnapshot { file: file.to_owned(), source };
+    let text = std::fs::read(file).map_err(|error| failed(error.into()))?;
+    Snapshot::read(&text).map_err(|error| failed(error.into()))
 }

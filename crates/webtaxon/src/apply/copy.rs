@@ -1,6 +1,7 @@
 //! Copying the accounts and groups before an apply changes them.
 
 use super::Work;
+use crate::cause::Cause;
 use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::links::Linked;
 use crate::setup::Setup;
@@ -22,19 +23,19 @@ pub(super) async fn copy(
     work: &Work,
 ) -> Result<PathBuf, Error> {
     let folder = backups_of(&setup.file);
-    let failed = |file: &Path, reason: &dyn std::fmt::Display| {
-        ApplyError::from(ApplyErrorKind::NoCopy { file: file.to_owned(), reason: reason.to_string() })
+    let failed = |file: &Path, source: Cause| {
+        ApplyError::from(ApplyErrorKind::NoCopy { file: file.to_owned(), source })
     };
-    private::folder(&folder).map_err(|error| failed(&folder, &error))?;
+    private::folder(&folder).map_err(|error| failed(&folder, error.into()))?;
     let stem = new_stem(&folder, run);
-    let whole = store.copy(&stem).await.map_err(|error| failed(&stem, &error))?;
+    let whole = store.copy(&stem).await.map_err(|error| failed(&stem, error.into()))?;
     let file = match whole {
         Some(file) => file,
         None => {
             let accounts = store.accounts(fields).await?;
             let file = stem.with_extension("jsonl");
             let standings = standings(&work.edits, &accounts, &[]);
-            write_concerned(&file, &standings, &accounts).map_err(|error| failed(&file, &error))?;
+            write_concerned(&file, &standings, &accounts).map_err(|error| failed(&file, error.into()))?;
             file
         }
     };
@@ -43,7 +44,7 @@ pub(super) async fn copy(
         let list = group_store(store)?.all_groups().await?.list;
         let edits: Vec<GroupEdit> = work.groups.all().cloned().collect();
         let standings = group_standings(&edits, &list);
-        write_concerned(&groups, &standings, &list).map_err(|error| failed(&groups, &error))?;
+        write_concerned(&groups, &standings, &list).map_err(|error| failed(&groups, error.into()))?;
     }
     crash::point();
     Ok(file)

@@ -2,6 +2,7 @@
 
 use super::Work;
 use super::prepare::hex_digest;
+use crate::cause::Cause;
 use crate::error::{ApplyError, ApplyErrorKind};
 use crate::private;
 use jiff::Timestamp;
@@ -29,22 +30,22 @@ impl Work {
     /// # Errors
     /// The file exists, or cannot be written.
     pub fn save(&self, file: &Path) -> Result<(), ApplyError> {
-        let failed = |reason: String| ApplyErrorKind::NotSaved { file: file.to_owned(), reason };
+        let failed = |source: Cause| ApplyErrorKind::NotSaved { file: file.to_owned(), source };
         let saved = Saved {
             format: FORMAT.to_owned(),
             version: env!("CARGO_PKG_VERSION").to_owned(),
             made: Timestamp::now(),
-            digest: digest(self).map_err(|error| failed(error.to_string()))?,
+            digest: digest(self).map_err(|error| failed(error.into()))?,
             work: self.clone(),
         };
-        let text = serde_json::to_string_pretty(&saved).map_err(|error| failed(error.to_string()))?;
+        let text = serde_json::to_string_pretty(&saved).map_err(|error| failed(error.into()))?;
         let write = || -> std::io::Result<()> {
             let mut out = private::file(file)?;
             out.write_all(text.as_bytes())?;
             out.write_all(b"\n")?;
             out.sync_all()
         };
-        Ok(write().map_err(|error| failed(error.to_string()))?)
+        Ok(write().map_err(|error| failed(error.into()))?)
     }
 
     /// Reads saved work, with the time of saving.
@@ -52,23 +53,23 @@ impl Work {
     /// # Errors
     /// The file cannot be read, has another format or version, or was edited.
     pub fn read(file: &Path) -> Result<(Self, Timestamp), ApplyError> {
-        let failed = |reason: String| ApplyErrorKind::NotSaved { file: file.to_owned(), reason };
-        let text = std::fs::read(file).map_err(|error| failed(error.to_string()))?;
-        let value: serde_json::Value =
-            serde_json::from_slice(&text).map_err(|error| failed(format!("it is not JSON: {error}")))?;
+        let failed = |source: Cause| ApplyErrorKind::NotSaved { file: file.to_owned(), source };
+        let text = std::fs::read(file).map_err(|error| failed(error.into()))?;
+        let value: serde_json::Value = serde_json::from_slice(&text)
+            .map_err(|error| failed(format!("it is not JSON: {error}").into()))?;
         let said = |key: &str| value.get(key).and_then(serde_json::Value::as_str).unwrap_or("none");
         if said("format") != FORMAT {
-            return Err(failed(format!("its format is {}, not {FORMAT}", said("format"))).into());
+            return Err(failed(format!("its format is {}, not {FORMAT}", said("format")).into()).into());
         }
         if said("version") != env!("CARGO_PKG_VERSION") {
             let (its, own) = (said("version"), env!("CARGO_PKG_VERSION"));
-            return Err(failed(format!("Webtaxon {its} wrote it, and this is {own}")).into());
+            return Err(failed(format!("Webtaxon {its} wrote it, and this is {own}").into()).into());
         }
-        let digest = digest(value.get("work")).map_err(|error| failed(error.to_string()))?;
+        let digest = digest(value.get("work")).map_err(|error| failed(error.into()))?;
         if digest != said("digest") {
-            return Err(failed("it was edited after it was made".to_owned()).into());
+            return Err(failed("it was edited after it was made".into()).into());
         }
-        let saved: Saved = serde_json::from_value(value).map_err(|error| failed(error.to_string()))?;
+        let saved: Saved = serde_json::from_value(value).map_err(|error| failed(error.into()))?;
         Ok((saved.work, saved.made))
     }
 }

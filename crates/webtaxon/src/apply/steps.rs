@@ -181,5 +181,5 @@ fn with_accounts(edit: &GroupEdit, logins: &HashSet<Cow<'_, str>>) -> GroupEdit 
 
 /// The error for an outcome that could not be recorded.
 pub(super) fn unrecorded(error: StateError) -> ApplyError {
-    ApplyErrorKind::Unrecorded { reason: error.to_string() }.into()
+    ApplyErrorKind::Unrecorded { source: error }.into()
 }

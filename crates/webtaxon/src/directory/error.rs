@@ -1,5 +1,6 @@
 //! Why a directory could not be read, and what to do about it.
 
+use crate::cause::Cause;
 use crate::secure::{RefusedCertificate, SecureError};
 use miette::Diagnostic;
 use std::time::Duration;
@@ -22,7 +23,7 @@ pub enum DirectoryErrorKind {
     #[diagnostic(code(WX0301), help("write servers = [\"ldaps://dc1.quillmere.example\"]"))]
     NoServer,
     /// The host name cannot be resolved.
-    #[error("{server}: the host name cannot be resolved: {reason}")]
+    #[error("{server}: the host name cannot be resolved: {source}")]
     #[diagnostic(
         code(WX0302),
         help("check the spelling of the host in `servers`, and whether this machine uses the company's DNS")
@@ -31,10 +32,10 @@ pub enum DirectoryErrorKind {
         /// The server.
         server: String,
         /// The system's reason.
-        reason: std::io::Error,
+        source: std::io::Error,
     },
     /// The connection was refused.
-    #[error("{server}: no connection: {reason}")]
+    #[error("{server}: no connection: {source}")]
     #[diagnostic(
         code(WX0303),
         help(
@@ -45,7 +46,7 @@ pub enum DirectoryErrorKind {
         /// The server.
         server: String,
         /// The system's reason.
-        reason: std::io::Error,
+        source: std::io::Error,
     },
     /// The server did not answer.
     #[error("{server}: no answer within {}", seconds(*waited))]
@@ -106,7 +107,7 @@ pub enum DirectoryErrorKind {
         server: String,
     },
     /// DNS has no servers for the domain.
-    #[error("the servers of {domain} cannot be found: {reason}")]
+    #[error("the servers of {domain} cannot be found: {source}")]
     #[diagnostic(
         code(WX0319),
         help(
@@ -117,7 +118,7 @@ pub enum DirectoryErrorKind {
         /// The domain.
         domain: String,
         /// The reason.
-        reason: String,
+        source: Cause,
     },
     /// None of several servers is usable.
     #[error("none of the {} servers can be used. {}", failed.len(), each(failed))]
@@ -223,19 +224,19 @@ pub enum DirectoryErrorKind {
 
 /// A server's violation of the protocol.
 #[derive(Debug, Error)]
-#[error("{server}: {error}")]
+#[error("{server}: {source}")]
 pub struct BrokenProtocol {
     server: String,
-    error: ProtocolError,
+    source: ProtocolError,
 }
 
 impl Diagnostic for BrokenProtocol {
     fn code<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
-        self.error.code()
+        self.source.code()
     }
 
     fn help<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
-        self.error.help()
+        self.source.help()
     }
 }
 
@@ -295,7 +296,7 @@ impl DirectoryError {
     }
 
     pub(crate) fn protocol(server: &str, error: ProtocolError) -> Self {
-        DirectoryErrorKind::Protocol(BrokenProtocol { server: server.to_owned(), error }).into()
+        DirectoryErrorKind::Protocol(BrokenProtocol { server: server.to_owned(), source: error }).into()
     }
 }
 

@@ -1,5 +1,7 @@
 //! Why an apply did not begin.
 
+use crate::cause::Cause;
+use crate::state::StateError;
 use miette::Diagnostic;
 use std::path::PathBuf;
 use thiserror::Error;
@@ -30,13 +32,13 @@ pub enum ApplyErrorKind {
     #[diagnostic(code(WX0604), help("the brakes are {}", BrakeKind::ALL.map(BrakeKind::name).join(", ")))]
     NoBrake(String),
     /// A saved preview that cannot be used.
-    #[error("{} is not a usable saved preview: {reason}", file.display())]
+    #[error("{} is not a usable saved preview: {source}", file.display())]
     #[diagnostic(code(WX0605), help("make it again: webtaxon preview --save FILE"))]
     NotSaved {
         /// The file.
         file: PathBuf,
         /// The reason.
-        reason: String,
+        source: Cause,
     },
     /// The work was made with other settings or for another list.
     #[error("the saved preview was made {what}")]
@@ -57,13 +59,13 @@ pub enum ApplyErrorKind {
     #[diagnostic(code(WX0608), help("webtaxon apply finds out first, before anything else"))]
     CutOff(i64),
     /// The accounts cannot be copied.
-    #[error("no copy of the accounts can be written to {}: {reason}", file.display())]
+    #[error("no copy of the accounts can be written to {}: {source}", file.display())]
     #[diagnostic(code(WX0609), help("nothing was changed; make room there, or give the right to write"))]
     NoCopy {
         /// The file of the copy.
         file: PathBuf,
         /// The reason.
-        reason: String,
+        source: Cause,
     },
     /// The accounts are not in a table, so there are no statements.
     #[error("{0} is not a database table: there are no statements for it")]
@@ -81,7 +83,7 @@ pub enum ApplyErrorKind {
     )]
     LinksApart,
     /// An edit was made, but the journal could not record it.
-    #[error("changes were made, but their outcome could not be written to the journal: {reason}")]
+    #[error("changes were made, but their outcome could not be written to the journal: {source}")]
     #[diagnostic(
         code(WX0610),
         help(
@@ -90,7 +92,7 @@ pub enum ApplyErrorKind {
     )]
     Unrecorded {
         /// The reason.
-        reason: String,
+        source: StateError,
     },
 }
 

@@ -4,6 +4,7 @@ mod apply;
 
 pub use apply::{ApplyError, ApplyErrorKind};
 
+use crate::cause::Cause;
 use crate::directory::DirectoryError;
 use crate::state::StateError;
 use crate::store::StoreError;
@@ -17,7 +18,7 @@ use webtaxon_core::settings::SettingsError;
 #[non_exhaustive]
 pub enum Error {
     /// The settings file cannot be read.
-    #[error("the settings file {} cannot be read: {reason}", file.display())]
+    #[error("the settings file {} cannot be read: {source}", file.display())]
     #[diagnostic(
         code(WX0107),
         help("name the file with --settings FILE; `webtaxon demo --keep DIR` writes one to begin with")
@@ -26,16 +27,16 @@ pub enum Error {
         /// The file.
         file: PathBuf,
         /// The system's reason.
-        reason: std::io::Error,
+        source: std::io::Error,
     },
     /// The snapshot cannot be read.
-    #[error("the snapshot {} cannot be read: {reason}", file.display())]
+    #[error("the snapshot {} cannot be read: {source}", file.display())]
     #[diagnostic(code(WX0405), help("`webtaxon snapshot FILE` writes one; any LDIF file can be read, too"))]
     NoSnapshot {
         /// The file.
         file: PathBuf,
         /// The reason, with its line.
-        reason: String,
+        source: Cause,
     },
     /// An operation that needs a single intake.
     #[error("a snapshot holds what one intake reads, and the settings have several")]

@@ -1,6 +1,7 @@
 //! Why a connection cannot be secured, or a password is not available, and what to do about it.
 
 use super::Certificate;
+use crate::cause::Cause;
 use miette::Diagnostic;
 use std::path::PathBuf;
 use thiserror::Error;
@@ -10,7 +11,7 @@ use thiserror::Error;
 #[non_exhaustive]
 pub enum SecureError {
     /// The authority's file cannot be used.
-    #[error("the authority file {} cannot be used: {reason}", file.display())]
+    #[error("the authority file {} cannot be used: {source}", file.display())]
     #[diagnostic(
         code(WX0306),
         help(
@@ -21,10 +22,10 @@ pub enum SecureError {
         /// The file.
         file: PathBuf,
         /// The reason.
-        reason: String,
+        source: Cause,
     },
     /// The client certificate cannot be used.
-    #[error("the client certificate in {} cannot be used: {reason}", file.display())]
+    #[error("the client certificate in {} cannot be used: {source}", file.display())]
     #[diagnostic(
         code(WX0322),
         help(
@@ -35,10 +36,10 @@ pub enum SecureError {
         /// The file.
         file: PathBuf,
         /// The reason.
-        reason: String,
+        source: Cause,
     },
     /// TLS failed for another reason.
-    #[error("{server}: no secure connection: {reason}")]
+    #[error("{server}: no secure connection: {source}")]
     #[diagnostic(
         code(WX0310),
         help(
@@ -49,7 +50,7 @@ pub enum SecureError {
         /// The server.
         server: String,
         /// The reason.
-        reason: String,
+        source: Cause,
     },
     /// The password is not available.
     #[error("{reason}")]

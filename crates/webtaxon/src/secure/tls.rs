@@ -2,6 +2,7 @@
 //!
 //! Checks cannot be turned off. The server's certificate is kept whatever the result, so that a message can show it.
 
+use crate::cause::Cause;
 use crate::secure::SecureError;
 use crate::secure::certificate::{Certificate, fingerprint};
 use rustls::client::WebPkiServerVerifier;
@@ -33,12 +34,12 @@ impl TlsRules {
         certificate: Option<&ClientCertificate>,
         folder: &Path,
     ) -> Result<Self, SecureError> {
-        let tls = |reason: String| SecureError::Tls { server: name.to_owned(), reason };
+        let tls = |source: Cause| SecureError::Tls { server: name.to_owned(), source };
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let judge: Arc<dyn ServerCertVerifier> = match trust {
             Trust::System => Arc::new(
                 rustls_platform_verifier::Verifier::new(Arc::clone(&provider))
-                    .map_err(|error| tls(error.to_string()))?,
+                    .map_err(|error| tls(error.into()))?,
             ),
             Trust::Authority(file) => authority(&folder.join(file), &provider)?,
             Trust::Pinned(list) => Arc::new(Pinned { list: list.clone(), provider: Arc::clone(&provider) }),
@@ -46,7 +47,7 @@ impl TlsRules {
         let verifier = Arc::new(Witness { judge, seen: Mutex::new(None) });
         let builder = ClientConfig::builder_with_provider(provider)
             .with_safe_default_protocol_versions()
-            .map_err(|error| tls(error.to_string()))?
+            .map_err(|error| tls(error.into()))?
             .dangerous()
             .with_custom_certificate_verifier(Arc::clone(&verifier) as Arc<dyn ServerCertVerifier>);
         let config = match certificate {
@@ -69,18 +70,18 @@ fn authority(
     file: &Path,
     provider: &Arc<CryptoProvider>,
 ) -> Result<Arc<dyn ServerCertVerifier>, SecureError> {
-    let unusable = |reason: String| SecureError::AuthorityFile { file: file.to_owned(), reason };
-    let text = std::fs::read(file).map_err(|error| unusable(error.to_string()))?;
+    let unusable = |source: Cause| SecureError::AuthorityFile { file: file.to_owned(), source };
+    let text = std::fs::read(file).map_err(|error| unusable(error.into()))?;
     let mut roots = RootCertStore::empty();
     for certificate in CertificateDer::pem_slice_iter(&text) {
-        let certificate = certificate.map_err(|error| unusable(error.to_string()))?;
-        roots.add(certificate).map_err(|error| unusable(error.to_string()))?;
+        let certificate = certificate.map_err(|error| unusable(error.into()))?;
+        roots.add(certificate).map_err(|error| unusable(error.into()))?;
     }
     if roots.is_empty() {
-        return Err(unusable("it contains no certificate".to_owned()));
+        return Err(unusable("it contains no certificate".into()));
     }
     let built = WebPkiServerVerifier::builder_with_provider(Arc::new(roots), Arc::clone(provider)).build();
-    Ok(built.map_err(|error| unusable(error.to_string()))?)
+    Ok(built.map_err(|error| unusable(error.into()))?)
 }
 
 /// Passes the client certificate and its key to `take`.
@@ -91,16 +92,15 @@ fn client_certificate(
 ) -> Result<ClientConfig, SecureError> {
     let (chain_file, key_file) = (folder.join(&own.chain), folder.join(&own.key));
     let unusable =
-        |file: &Path, reason: String| SecureError::ClientCertificate { file: file.to_owned(), reason };
+        |file: &Path, source: Cause| SecureError::ClientCertificate { file: file.to_owned(), source };
     let chain = CertificateDer::pem_file_iter(&chain_file)
         .and_then(Iterator::collect::<Result<Vec<_>, _>>)
-        .map_err(|error| unusable(&chain_file, error.to_string()))?;
+        .map_err(|error| unusable(&chain_file, error.into()))?;
     if chain.is_empty() {
-        return Err(unusable(&chain_file, "it contains no certificate".to_owned()));
+        return Err(unusable(&chain_file, "it contains no certificate".into()));
     }
-    let key =
-        PrivateKeyDer::from_pem_file(&key_file).map_err(|error| unusable(&key_file, error.to_string()))?;
-    take(chain, key).map_err(|error| unusable(&key_file, error.to_string()))
+    let key = PrivateKeyDer::from_pem_file(&key_file).map_err(|error| unusable(&key_file, error.into()))?;
+    take(chain, key).map_err(|error| unusable(&key_file, error.into()))
 }
 
 /// Leaves the decision to `judge`, and keeps the certificate presented.

@@ -1,5 +1,6 @@
 //! Errors of the state.
 
+use crate::cause::Cause;
 use miette::Diagnostic;
 use std::path::PathBuf;
 use thiserror::Error;
@@ -15,7 +16,7 @@ pub struct StateError(#[from] StateErrorKind);
 #[non_exhaustive]
 pub enum StateErrorKind {
     /// It cannot be read or written.
-    #[error("the state in {} cannot be used: {reason}", file.display())]
+    #[error("the state in {} cannot be used: {source}", file.display())]
     #[diagnostic(
         code(WX0108),
         help(
@@ -26,7 +27,7 @@ pub enum StateErrorKind {
         /// The file.
         file: PathBuf,
         /// The reason.
-        reason: String,
+        source: Cause,
     },
     /// It was written by a newer version.
     #[error("{place} was written by a newer Webtaxon (form {found}; this version supports {known})")]
@@ -40,13 +41,13 @@ pub enum StateErrorKind {
         known: usize,
     },
     /// Its database cannot be used.
-    #[error("the state in {place} cannot be used: {reason}")]
+    #[error("the state in {place} cannot be used: {source}")]
     #[diagnostic(code(WX0613), help("{help}"))]
     Server {
         /// The database.
         place: String,
         /// The reason.
-        reason: String,
+        source: Cause,
         /// The remedy.
         help: &'static str,
     },

@@ -3,6 +3,7 @@
 use super::database::{Cell, NEWEST, SQLITE_TABLES, StateDatabase, StateStore, Statement};
 use super::lock::{self, Lock};
 use super::{StateError, StateErrorKind};
+use crate::cause::Cause;
 use crate::crash;
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
 use rusqlite::{Connection, OpenFlags, ToSql, params_from_iter};
@@ -56,7 +57,7 @@ impl StateStore for StateFile {
             // It contains accounts, so only its owner may read it, from the first byte on.
             let mut options = std::fs::OpenOptions::new();
             let made = options.append(true).create(true).mode(0o600).open(&self.0);
-            made.map_err(|error| broken(&self.0, &error))?;
+            made.map_err(|error| broken(&self.0, error))?;
         }
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
             | OpenFlags::SQLITE_OPEN_CREATE
@@ -73,9 +74,9 @@ impl OpenFile {
             let ours = is_ours(&db)?;
             Ok((db, ours))
         });
-        let (db, ours) = opened.map_err(|error| broken(&file, &error))?;
+        let (db, ours) = opened.map_err(|error| broken(&file, error))?;
         if !ours {
-            return Err(broken(&file, &"it is another program's file"));
+            return Err(broken(&file, "it is another program's file"));
         }
         Ok(Self { db, file, _lock: lock })
     }
@@ -90,7 +91,7 @@ impl StateDatabase for OpenFile {
         let form: i64 = self
             .db
             .query_row("PRAGMA user_version", [], |row| row.get(0))
-            .map_err(|error| broken(&self.file, &error))?;
+            .map_err(|error| broken(&self.file, error))?;
         Ok(usize::try_from(form).unwrap_or(usize::MAX))
     }
 
@@ -104,7 +105,7 @@ impl StateDatabase for OpenFile {
             change.execute_batch(&header)?;
             change.commit()
         };
-        migrate().map_err(|error| broken(&self.file, &error))
+        migrate().map_err(|error| broken(&self.file, error))
     }
 
     fn all(&self, sql: &str, values: Vec<Cell>) -> Result<Vec<Vec<Cell>>, StateError> {
@@ -116,7 +117,7 @@ impl StateDatabase for OpenFile {
             })?;
             rows.collect()
         };
-        rows().map_err(|error| broken(&self.file, &error))
+        rows().map_err(|error| broken(&self.file, error))
     }
 
     fn change(&mut self, statements: Vec<Statement>) -> Result<(), StateError> {
@@ -131,11 +132,11 @@ impl StateDatabase for OpenFile {
             change.commit()
         });
         crash::point();
-        done.map_err(|error| broken(&self.file, &error))
+        done.map_err(|error| broken(&self.file, error))
     }
 
-    fn broken(&self, reason: &dyn std::fmt::Display) -> StateError {
-        broken(&self.file, reason)
+    fn broken(&self, source: Cause) -> StateError {
+        broken(&self.file, source)
     }
 }
 
@@ -155,6 +156,6 @@ fn is_ours(db: &Connection) -> rusqlite::Result<bool> {
     Ok(id == APPLICATION || (id == 0 && tables == 0))
 }
 
-fn broken(file: &Path, reason: &dyn std::fmt::Display) -> StateError {
-    StateErrorKind::Broken { file: file.to_owned(), reason: reason.to_string() }.into()
+fn broken(file: &Path, source: impl Into<Cause>) -> StateError {
+    StateErrorKind::Broken { file: file.to_owned(), source: source.into() }.into()
 }

@@ -157,7 +157,7 @@ impl Journal {
 
     /// The error for a value that no version ever wrote.
     fn odd(&self, what: &str, said: &str) -> StateError {
-        self.db.broken(&format!("`{said}` is not a valid {what}"))
+        self.db.broken(format!("`{said}` is not a valid {what}").into())
     }
 
     fn link(&self, text: &str) -> Result<Identity, StateError> {
@@ -275,7 +275,7 @@ impl Journal {
             let place = place.ok_or_else(|| self.odd("place", "nothing"))?;
             let [edit, outcome, reason] = text_cells(row);
             let edit = edit.unwrap_or_default();
-            let edit = serde_json::from_str(&edit).map_err(|error| self.db.broken(&error))?;
+            let edit = serde_json::from_str(&edit).map_err(|error| self.db.broken(error.into()))?;
             let reason = reason.unwrap_or_default();
             let outcome = match outcome.as_deref() {
                 Some("done") => Some(Outcome::Done),
@@ -341,7 +341,7 @@ impl Journal {
 
     fn rows<E: Serialize>(&self, run: i64, from: usize, edits: &[E]) -> Result<Vec<Vec<Cell>>, StateError> {
         let row = |(at, edit)| {
-            let text = serde_json::to_string(edit).map_err(|error| self.db.broken(&error))?;
+            let text = serde_json::to_string(edit).map_err(|error| self.db.broken(error.into()))?;
             Ok(vec![run.into(), number(from + at), text.into()])
         };
         edits.iter().enumerate().map(row).collect()

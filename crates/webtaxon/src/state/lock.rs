@@ -12,10 +12,8 @@ pub(super) struct Lock(#[expect(dead_code, reason = "the lock goes with the open
 /// Takes the lock, and writes its holder into the file.
 pub(super) fn take(state: &Path, who: &str) -> Result<Lock, StateError> {
     let file = state.with_extension("lock");
-    let broken = |reason: &dyn std::fmt::Display| StateErrorKind::Broken {
-        file: file.clone(),
-        reason: reason.to_string(),
-    };
+    let broken =
+        |source: std::io::Error| StateErrorKind::Broken { file: file.clone(), source: source.into() };
     let mut options = OpenOptions::new();
     options.read(true).write(true).create(true).truncate(false);
     #[cfg(unix)]
@@ -23,7 +21,7 @@ pub(super) fn take(state: &Path, who: &str) -> Result<Lock, StateError> {
         use std::os::unix::fs::OpenOptionsExt as _;
         options.mode(0o600);
     }
-    let mut lock = options.open(&file).map_err(|error| broken(&error))?;
+    let mut lock = options.open(&file).map_err(broken)?;
     match lock.try_lock() {
         Ok(()) => {}
         Err(TryLockError::WouldBlock) => {
@@ -32,9 +30,9 @@ pub(super) fn take(state: &Path, who: &str) -> Result<Lock, StateError> {
             let holder = if holder.is_empty() { "holder unknown".to_owned() } else { holder };
             return Err(StateErrorKind::Busy { holder }.into());
         }
-        Err(TryLockError::Error(error)) => return Err(broken(&error).into()),
+        Err(TryLockError::Error(error)) => return Err(broken(error).into()),
     }
     let words = format!("{who}, process {}, since {:.0}", std::process::id(), jiff::Timestamp::now());
-    lock.set_len(0).and_then(|()| lock.write_all(words.as_bytes())).map_err(|error| broken(&error))?;
+    lock.set_len(0).and_then(|()| lock.write_all(words.as_bytes())).map_err(broken)?;
     Ok(Lock(lock))
 }

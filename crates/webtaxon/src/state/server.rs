@@ -5,6 +5,7 @@
 
 use super::database::{Cell, NEWEST, StateDatabase, StateStore, Statement};
 use super::{StateError, StateErrorKind};
+use crate::cause::Cause;
 use crate::crash;
 use crate::postgres::{Unconnected, connect, in_words};
 use crate::sql_names::quoted;
@@ -112,11 +113,11 @@ impl OpenSchema {
         match answer.recv() {
             Ok(Ok(())) => Ok(own),
             Ok(Err(Unconnected::NoSecret(reason))) => {
-                let help = "`password` in [state] names where it comes from";
-                Err(StateErrorKind::Server { place: own.place.clone(), reason, help }.into())
+                let help = "`password` in [state] gives its source";
+                Err(StateErrorKind::Server { place: own.place.clone(), source: reason.into(), help }.into())
             }
-            Ok(Err(Unconnected::Refused(reason))) => Err(own.broken(&reason)),
-            Err(_) => Err(own.broken(&"the thread that talks to it has ended")),
+            Ok(Err(Unconnected::Refused(reason))) => Err(own.broken(reason.into())),
+            Err(_) => Err(own.broken("the thread that talks to it has ended".into())),
         }
     }
 
@@ -160,7 +161,7 @@ impl OpenSchema {
         let sent = self.jobs.as_ref().is_some_and(|jobs| jobs.send(job(answer)).is_ok());
         let ended = || Err("the connection has ended".to_owned());
         let answered = if sent { answered.recv().unwrap_or_else(|_| ended()) } else { ended() };
-        answered.map_err(|reason| self.broken(&reason))
+        answered.map_err(|reason| self.broken(reason.into()))
     }
 }
 
@@ -184,7 +185,7 @@ impl StateDatabase for OpenSchema {
             return Ok(0);
         }
         if !tables.contains(&vec!["form".into()]) {
-            return Err(self.broken(&"it has another program's tables"));
+            return Err(self.broken("it has another program's tables".into()));
         }
         let form = self.all("SELECT number FROM form", Vec::new())?;
         let form = form.first().and_then(|row| row.first()).and_then(Cell::int);
@@ -208,9 +209,9 @@ impl StateDatabase for OpenSchema {
         self.ask(|answer| Job::Change(statements, answer))
     }
 
-    fn broken(&self, reason: &dyn std::fmt::Display) -> StateError {
+    fn broken(&self, source: Cause) -> StateError {
         let help = "check that [state] gives the right database, that the server is running, and that the user may use and create tables in the schema, which no other program may use; nothing was changed";
-        StateErrorKind::Server { place: self.place.clone(), reason: reason.to_string(), help }.into()
+        StateErrorKind::Server { place: self.place.clone(), source, help }.into()
     }
 }
 

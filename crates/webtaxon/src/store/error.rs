@@ -1,5 +1,6 @@
 //! Errors of account stores.
 
+use crate::cause::Cause;
 use miette::Diagnostic;
 use std::path::PathBuf;
 use thiserror::Error;
@@ -15,13 +16,13 @@ pub struct StoreError(#[from] StoreErrorKind);
 #[non_exhaustive]
 pub enum StoreErrorKind {
     /// The file cannot be read.
-    #[error("the accounts file {} cannot be read: {reason}", file.display())]
+    #[error("the accounts file {} cannot be read: {source}", file.display())]
     #[diagnostic(code(WX0501), help("`path` in [accounts] gives the file, relative to the settings file"))]
     Unreadable {
         /// The file.
         file: PathBuf,
         /// The system's reason.
-        reason: std::io::Error,
+        source: std::io::Error,
     },
     /// A column is missing.
     #[error("{} has no column `{column}`", file.display())]
@@ -115,7 +116,7 @@ pub enum StoreErrorKind {
         value: String,
     },
     /// The list cannot be written; it is unchanged.
-    #[error("the accounts file {} cannot be written: {reason}", file.display())]
+    #[error("the accounts file {} cannot be written: {source}", file.display())]
     #[diagnostic(
         code(WX0508),
         help(
@@ -126,7 +127,7 @@ pub enum StoreErrorKind {
         /// The file.
         file: PathBuf,
         /// The system's reason.
-        reason: std::io::Error,
+        source: std::io::Error,
     },
     /// The store is read-only.
     #[error("{store} is read-only")]
@@ -194,7 +195,7 @@ pub enum StoreErrorKind {
         help: &'static str,
     },
     /// The database refused.
-    #[error("{store}: {reason}")]
+    #[error("{store}: {source}")]
     #[diagnostic(
         code(WX0513),
         help("nothing was changed; the message is the database's, and its administrator can explain it")
@@ -203,7 +204,7 @@ pub enum StoreErrorKind {
         /// The database.
         store: String,
         /// The database's message.
-        reason: String,
+        source: Cause,
     },
     /// The server is not a SCIM service, or not at this URL.
     #[error("{store} {what}")]
@@ -305,7 +306,7 @@ pub enum StoreErrorKind {
         /// The store.
         store: String,
         /// The application's error.
-        source: Box<dyn std::error::Error + Send + Sync>,
+        source: Cause,
     },
     /// The settings say `store = "own"`, but the program gave none.
     #[error("the settings have store = \"own\", but the program has given no store")]
@@ -324,13 +325,13 @@ pub enum StoreErrorKind {
     )]
     NotBuilt(&'static str),
     /// Another error of the CSV parser.
-    #[error("{} cannot be read as CSV: {reason}", file.display())]
+    #[error("{} cannot be read as CSV: {source}", file.display())]
     #[diagnostic(code(WX0503), help("export the file again as CSV with commas and UTF-8"))]
     Csv {
         /// The file.
         file: PathBuf,
         /// The reason.
-        reason: String,
+        source: Cause,
     },
 }
 

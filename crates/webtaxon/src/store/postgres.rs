@@ -58,7 +58,7 @@ impl PostgresStore {
     }
 
     fn refused(&self, error: &Error) -> StoreError {
-        StoreErrorKind::Database { store: self.describe(), reason: in_words(error) }.into()
+        StoreErrorKind::Database { store: self.describe(), source: in_words(error).into() }.into()
     }
 
     async fn connect(&self) -> Result<Client, StoreError> {
@@ -66,7 +66,7 @@ impl PostgresStore {
         connect(&self.server, &self.folder).await.map_err(|error| {
             match error {
                 Unconnected::NoSecret(reason) => StoreErrorKind::NoSecret { store, reason },
-                Unconnected::Refused(reason) => StoreErrorKind::Database { store, reason },
+                Unconnected::Refused(reason) => StoreErrorKind::Database { store, source: reason.into() },
             }
             .into()
         })

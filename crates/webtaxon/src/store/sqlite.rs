@@ -42,16 +42,16 @@ impl SqliteStore {
         Self { file, table }
     }
 
-    fn refused(&self, reason: &rusqlite::Error) -> StoreError {
-        StoreErrorKind::Database { store: self.describe(), reason: reason.to_string() }.into()
+    fn refused(&self, source: rusqlite::Error) -> StoreError {
+        StoreErrorKind::Database { store: self.describe(), source: source.into() }.into()
     }
 
     /// Opens the database; nothing is written before a change, except that SQLite rolls back another program's
     /// interrupted transaction.
     fn open(&self) -> Result<Connection, StoreError> {
         // Checked first, since SQLite would only say that it cannot open the file.
-        if let Err(reason) = std::fs::File::open(&self.file) {
-            return Err(StoreErrorKind::Unreadable { file: self.file.clone(), reason }.into());
+        if let Err(source) = std::fs::File::open(&self.file) {
+            return Err(StoreErrorKind::Unreadable { file: self.file.clone(), source }.into());
         }
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let opened = Connection::open_with_flags(&self.file, flags).and_then(|db| {
@@ -59,7 +59,7 @@ impl SqliteStore {
             db.execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL;")?;
             Ok(db)
         });
-        opened.map_err(|error| self.refused(&error))
+        opened.map_err(|error| self.refused(error))
     }
 
     fn columns(&self, db: &Connection) -> Result<Vec<Column>, StoreError> {
@@ -78,7 +78,7 @@ impl SqliteStore {
             })?;
             rows.collect()
         };
-        let columns = describe().map_err(|error| self.refused(&error))?;
+        let columns = describe().map_err(|error| self.refused(error))?;
         if columns.is_empty() {
             return Err(self.no_table(db));
         }
@@ -108,14 +108,14 @@ impl SqliteStore {
     ) -> Result<Vec<Account>, StoreError> {
         complete(&self.describe(), &self.table, columns, fields)?;
         let logins = logins.map(|logins| serde_json::Value::from(logins).to_string());
-        let roles = self.roles(db, logins.as_deref()).map_err(|error| self.refused(&error))?;
+        let roles = self.roles(db, logins.as_deref()).map_err(|error| self.refused(error))?;
         let names: Vec<String> = columns.iter().map(|column| quoted(&column.name)).collect();
         let of = logins.as_ref().map(|_| self.of_logins()).unwrap_or_default();
         let sql = format!("SELECT {} FROM {}{of}", names.join(", "), quoted(&self.table.name));
-        let mut query = db.prepare(&sql).map_err(|error| self.refused(&error))?;
-        let mut rows = query.query(params_from_iter(logins)).map_err(|error| self.refused(&error))?;
+        let mut query = db.prepare(&sql).map_err(|error| self.refused(error))?;
+        let mut rows = query.query(params_from_iter(logins)).map_err(|error| self.refused(error))?;
         let mut accounts = Rows::new(self.describe(), &self.table, columns, roles);
-        while let Some(row) = rows.next().map_err(|error| self.refused(&error))? {
+        while let Some(row) = rows.next().map_err(|error| self.refused(error))? {
             accounts.add(|at| shown(row, at))?;
         }
         Ok(accounts.finish()?)
@@ -188,7 +188,7 @@ impl SqliteStore {
         let mut db = self.open()?;
         // Nobody else can write from here on, so that the rows seen are the rows changed.
         let change = db.transaction_with_behavior(TransactionBehavior::Immediate);
-        let change = change.map_err(|error| self.refused(&error))?;
+        let change = change.map_err(|error| self.refused(error))?;
         let columns = self.columns(&change)?;
         let logins = alone.as_ref().map(|(logins, _)| logins.as_slice());
         let mut accounts = self.read(&change, &columns, fields, logins)?;
@@ -202,17 +202,17 @@ impl SqliteStore {
         for planned in writer.in_order(&edits, &standings, &accounts) {
             made.waiting.push(planned);
             if made.waiting.len() >= BATCH {
-                made.flush().map_err(|error| self.refused(&error))?;
+                made.flush().map_err(|error| self.refused(error))?;
             }
             if made.is_over() {
                 break;
             }
         }
-        made.flush().map_err(|error| self.refused(&error))?;
+        made.flush().map_err(|error| self.refused(error))?;
         let mut outcomes = made.outcomes;
         let not_ready = standings.into_iter().enumerate().filter(|(_, standing)| !standing.is_ready());
         outcomes.extend(not_ready.map(|(place, standing)| (place, Outcome::from(standing))));
-        change.commit().map_err(|error| self.refused(&error))?;
+        change.commit().map_err(|error| self.refused(error))?;
         crash::point();
         Ok(outcomes)
     }
@@ -312,7 +312,7 @@ impl AccountStore for SqliteStore {
     fn is_writable(&self) -> Answer<'_, bool> {
         Box::pin(async {
             let db = self.open()?;
-            Ok(!db.is_readonly("main").map_err(|error| self.refused(&error))?)
+            Ok(!db.is_readonly("main").map_err(|error| self.refused(error))?)
         })
     }
 

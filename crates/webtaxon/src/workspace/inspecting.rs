@@ -172,8 +172,8 @@ impl Workspace {
         let snapshot = Arc::new(read_snapshot(file)?);
         let header = &snapshot.header;
         if header.unmasked.is_some() {
-            let reason = "it is masked: the people in it have invented names".to_owned();
-            return Err(Error::NoSnapshot { file: file.to_owned(), reason });
+            let source = "it is masked: the people in it have invented names".into();
+            return Err(Error::NoSnapshot { file: file.to_owned(), source });
         }
         let earlier = Setup {
             prompt: None,

@@ -43,7 +43,7 @@ impl Workspace {
     pub fn open(file: impl AsRef<Path>) -> Result<Self, Error> {
         let file = file.as_ref();
         let bytes =
-            std::fs::read(file).map_err(|reason| Error::NoSettings { file: file.to_owned(), reason })?;
+            std::fs::read(file).map_err(|source| Error::NoSettings { file: file.to_owned(), source })?;
         let settings = Settings::parse(&file.display().to_string(), &bytes)?;
         let folder = file.parent().map(Path::to_owned).unwrap_or_default();
         Ok(Self::of(settings, file.to_owned(), folder))

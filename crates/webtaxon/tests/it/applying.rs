@@ -469,7 +469,7 @@ impl AccountStore for Lossy {
 }
 
 fn lost() -> StoreError {
-    StoreErrorKind::Database { store: "a list far away".to_owned(), reason: "the answer was lost".to_owned() }
+    StoreErrorKind::Database { store: "a list far away".to_owned(), source: "the answer was lost".into() }
         .into()
 }
 

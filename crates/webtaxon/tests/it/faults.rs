@@ -56,6 +56,30 @@ async fn servers_that_break_the_protocol_end_in_time_with_a_clear_message() {
     }
 }
 
+/// A program that looks for the cause finds the error itself, and its text in the message.
+#[tokio::test]
+async fn the_cause_of_an_error_is_its_source() {
+    use std::error::Error as _;
+    let museum = Museum::open().await;
+    let port = museum.standin().url();
+    let closed = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    let original = museum.settings();
+    for (settings, remove, why) in [
+        (original.replace(&port, &format!("ldaps://{closed}")), "", "no server"),
+        (original.clone(), "accounts.csv", "no list"),
+        (original.clone(), "webtaxon.toml", "no settings"),
+    ] {
+        museum.write("webtaxon.toml", settings);
+        if !remove.is_empty() {
+            std::fs::remove_file(museum.path().join(remove)).unwrap();
+        }
+        let error = museum.preview().await.expect_err(why);
+        let source = error.source().unwrap_or_else(|| panic!("{why}: {error}"));
+        assert!(source.is::<std::io::Error>(), "{why}: {source:?}");
+        assert!(error.to_string().contains(&source.to_string()), "{why}: {error}");
+    }
+}
+
 /// The museum at a server that does wrong, and waits of this length.
 async fn faulty(fault: &str, timeout: &str) -> Museum {
     let fault: Fault = fault.parse().unwrap();

@@ -93,8 +93,8 @@ impl AccountStore for Shelf {
                 match fault {
                     Some(Fault::KilledAfter) => panic!("{KILLED}"),
                     Some(Fault::Lost) => {
-                        let (store, reason) = (self.describe(), "the connection is gone".to_owned());
-                        return Err(StoreErrorKind::Database { store, reason }.into());
+                        let (store, source) = (self.describe(), "the connection is gone".into());
+                        return Err(StoreErrorKind::Database { store, source }.into());
                     }
                     _ => drop(record(at, outcome)),
                 }

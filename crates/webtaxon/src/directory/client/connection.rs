@@ -107,7 +107,7 @@ impl Connection {
                 let reason = connection.broken.take();
                 let reason = reason.and_then(|reason| transport::ended(&reason, directory));
                 Err(reason.map_or(error, |reason| {
-                    SecureError::Tls { server: connection.server.clone(), reason }.into()
+                    SecureError::Tls { server: connection.server.clone(), source: reason.into() }.into()
                 }))
             }
             _ => {

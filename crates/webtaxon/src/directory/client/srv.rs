@@ -3,6 +3,7 @@
 //! DNS answers are not authenticated. A target outside the domain is left out: a forger could present a valid
 //! certificate for it, and would receive the password.
 
+use crate::cause::Cause;
 use crate::directory::{DirectoryError, DirectoryErrorKind};
 use hickory_resolver::TokioResolver;
 use hickory_resolver::proto::rr::RData;
@@ -18,25 +19,25 @@ type Target = (u16, u16, String, u16);
 
 /// The servers of a domain, in the order in which to try them.
 pub(crate) async fn servers(domain: &str, wait: Duration) -> Result<Vec<Server>, DirectoryError> {
-    let unknown = |reason: String| DirectoryErrorKind::Domain { domain: domain.to_owned(), reason };
+    let unknown = |source: Cause| DirectoryErrorKind::Domain { domain: domain.to_owned(), source };
     let resolver = TokioResolver::builder_tokio()
         .and_then(hickory_resolver::ResolverBuilder::build)
-        .map_err(|error| unknown(error.to_string()))?;
+        .map_err(|error| unknown(error.into()))?;
     ask(&resolver, domain, wait).await
 }
 
 async fn ask(resolver: &TokioResolver, domain: &str, wait: Duration) -> Result<Vec<Server>, DirectoryError> {
-    let unknown = |reason: String| DirectoryErrorKind::Domain { domain: domain.to_owned(), reason };
+    let unknown = |source: Cause| DirectoryErrorKind::Domain { domain: domain.to_owned(), source };
     let question = format!("_ldap._tcp.{}.", domain.trim_end_matches('.'));
     let answer = timeout(wait, resolver.srv_lookup(question)).await;
     let answer = answer
-        .map_err(|_| unknown(format!("no answer within {} s", wait.as_secs())))?
-        .map_err(|error| unknown(error.to_string()))?;
+        .map_err(|_| unknown(format!("no answer within {} s", wait.as_secs()).into()))?
+        .map_err(|error| unknown(error.into()))?;
     let targets = answer.answers().iter().filter_map(|record| match &record.data {
         RData::SRV(srv) => Some((srv.priority, srv.weight, srv.target.to_utf8(), srv.port)),
         _ => None,
     });
-    order(domain, targets.collect()).map_err(|reason| unknown(reason).into())
+    order(domain, targets.collect()).map_err(|reason| unknown(reason.into()).into())
 }
 
 /// Sorted by priority, then by descending weight, then by name: RFC 2782 would choose at random, but a run must be

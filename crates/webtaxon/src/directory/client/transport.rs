@@ -76,11 +76,11 @@ pub(crate) async fn open(
     let resolving =
         timeout_at(until, tokio::net::lookup_host((host, port))).await.map_err(|_| no_answer())?;
     let addresses: Vec<SocketAddr> =
-        resolving.map_err(|reason| DirectoryErrorKind::Resolve { server: shown.clone(), reason })?.collect();
+        resolving.map_err(|source| DirectoryErrorKind::Resolve { server: shown.clone(), source })?.collect();
     told(Milestone::Resolved(addresses.clone()));
     let connecting = timeout_at(until, connect(&addresses)).await.map_err(|_| no_answer())?;
     let mut stream =
-        connecting.map_err(|reason| DirectoryErrorKind::Connect { server: shown.clone(), reason })?;
+        connecting.map_err(|source| DirectoryErrorKind::Connect { server: shown.clone(), source })?;
     let _ = stream.set_nodelay(true);
     let keep_alive = socket2::TcpKeepalive::new().with_time(KEEP_ALIVE).with_interval(KEEP_ALIVE / 4);
     let _ = socket2::SockRef::from(&stream).set_tcp_keepalive(&keep_alive);
@@ -94,7 +94,7 @@ pub(crate) async fn open(
     }
     let name = ServerName::try_from(host.to_owned()).map_err(|_| SecureError::Tls {
         server: shown.clone(),
-        reason: "the host is neither a name nor an address".to_owned(),
+        source: "the host is neither a name nor an address".into(),
     })?;
     let connector = TlsConnector::from(std::sync::Arc::clone(&rules.config));
     let secured = timeout_at(until, connector.connect(name, stream)).await.map_err(|_| no_answer())?;
@@ -112,14 +112,14 @@ pub(crate) async fn open(
 #[cfg(unix)]
 async fn local(path: &Path, shown: &str) -> Result<Box<dyn Stream>, DirectoryError> {
     let stream = tokio::net::UnixStream::connect(path).await;
-    let stream = stream.map_err(|reason| DirectoryErrorKind::Connect { server: shown.to_owned(), reason })?;
+    let stream = stream.map_err(|source| DirectoryErrorKind::Connect { server: shown.to_owned(), source })?;
     Ok(Box::new(stream))
 }
 
 #[cfg(not(unix))]
 async fn local(_: &Path, shown: &str) -> Result<Box<dyn Stream>, DirectoryError> {
-    let reason = io::Error::new(io::ErrorKind::Unsupported, "this system does not support such sockets");
-    Err(DirectoryErrorKind::Connect { server: shown.to_owned(), reason }.into())
+    let source = io::Error::new(io::ErrorKind::Unsupported, "this system does not support such sockets");
+    Err(DirectoryErrorKind::Connect { server: shown.to_owned(), source }.into())
 }
 
 /// The first address that accepts; each has a head start before the next one is tried in parallel (RFC 8305).
@@ -206,7 +206,7 @@ fn refused(server: String, directory: &Directory, rules: &TlsRules, error: &io::
         None if error.kind() == io::ErrorKind::UnexpectedEof => "the server hung up".to_owned(),
         None => error.to_string(),
     };
-    SecureError::Tls { server, reason }.into()
+    SecureError::Tls { server, source: reason.into() }.into()
 }
 
 /// The server's TLS alert, in words.

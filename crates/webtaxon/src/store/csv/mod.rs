@@ -62,7 +62,7 @@ impl CsvStore {
 impl ListFile {
     fn bytes(&self) -> Result<Vec<u8>, StoreError> {
         let file = || self.file.clone();
-        Ok(std::fs::read(&self.file).map_err(|reason| StoreErrorKind::Unreadable { file: file(), reason })?)
+        Ok(std::fs::read(&self.file).map_err(|source| StoreErrorKind::Unreadable { file: file(), source })?)
     }
 
     fn sheet<'a>(&'a self, bytes: &'a [u8], fields: &[&str]) -> Result<Sheet<'a>, StoreError> {
@@ -128,8 +128,8 @@ impl ListFile {
         (made == now).then_some(original)
     }
 
-    fn unwritable(&self, reason: std::io::Error) -> StoreError {
-        StoreErrorKind::Unwritable { file: self.file.clone(), reason }.into()
+    fn unwritable(&self, source: std::io::Error) -> StoreError {
+        StoreErrorKind::Unwritable { file: self.file.clone(), source }.into()
     }
 }
 

@@ -50,12 +50,12 @@ impl<'a> Sheet<'a> {
         // Spreadsheets write a byte order mark in front of UTF-8.
         let mark = if bytes.starts_with(MARK) { MARK.len() } else { 0 };
         let mut reader = ReaderBuilder::new().from_reader(bytes.get(mark..).unwrap_or_default());
-        let header = reader.byte_headers().map_err(|error| refused(path, &error))?.clone();
+        let header = reader.byte_headers().map_err(|error| refused(path, error))?.clone();
         let columns = store.columns_of(&text_row(path, &header, 1)?, fields)?;
         let (mut accounts, mut starts) = (Vec::new(), Vec::new());
         let mut seen = Seen { store, logins: HashMap::default(), links: HashMap::default() };
         let mut row = ByteRecord::new();
-        while reader.read_byte_record(&mut row).map_err(|error| refused(path, &error))? {
+        while reader.read_byte_record(&mut row).map_err(|error| refused(path, error))? {
             let line = row.position().map_or(0, csv::Position::line);
             let start = row.position().map_or(0, csv::Position::byte);
             let start = mark + usize::try_from(start).unwrap_or(usize::MAX);
@@ -196,14 +196,14 @@ fn text<'v>(file: &Path, value: &'v [u8], line: u64) -> Result<&'v str, StoreErr
     }
 }
 
-fn refused(file: &Path, error: &csv::Error) -> StoreError {
+fn refused(file: &Path, error: csv::Error) -> StoreError {
     let file = file.to_owned();
     match error.kind() {
         ErrorKind::UnequalLengths { pos, expected_len, len } => {
             let line = pos.as_ref().map_or(0, csv::Position::line);
             StoreErrorKind::Ragged { file, line, found: *len, wanted: *expected_len }
         }
-        _ => StoreErrorKind::Csv { file, reason: error.to_string() },
+        _ => StoreErrorKind::Csv { file, source: error.into() },
     }
     .into()
 }

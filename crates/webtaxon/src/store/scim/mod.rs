@@ -65,7 +65,7 @@ impl AccountStore for ScimStore {
                 }
                 out.into_inner().map_err(std::io::IntoInnerError::into_error)?.sync_all()
             };
-            write().map_err(|reason| StoreErrorKind::Unwritable { file: to.clone(), reason })?;
+            write().map_err(|source| StoreErrorKind::Unwritable { file: to.clone(), source })?;
             crash::point();
             Ok(Some(to))
         })
