@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use webtaxon::model::account::{Account, State};
 use webtaxon::model::apply::{Edit, Outcome, Standing, standings};
 use webtaxon::model::ldap::identity::Identity;
-use webtaxon::store::{AccountStore, Answer, Record, StoreError, StoreErrorKind, Terms};
+use webtaxon::store::{AccountStore, Record, StoreError, StoreErrorKind, StoreFuture, Terms};
 
 /// What the field rules fill, beside login, link and state.
 const FIELDS: [&str; 5] = ["name", "email", "department", "room", "roles"];
@@ -104,7 +104,7 @@ impl AccountStore for Accounts {
         format!("the accounts in {}", self.file.display())
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
         Box::pin(async move {
             if let Some(other) = fields.iter().find(|field| **field != "login" && !FIELDS.contains(field)) {
                 let source = format!("there is no column for the field {other}").into();
@@ -120,7 +120,7 @@ impl AccountStore for Accounts {
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let standings = self.make(edits, terms.unique).map_err(|error| self.failed(error))?;
             // Told once it is lasting, and not before.

@@ -1,9 +1,10 @@
 //! What Webtaxon remembers from run to run, and its journal, in a database of the application's.
 
 use sqlite::{Connection, Value};
-use std::fmt::{Debug, Display, Formatter};
+use std::fmt::{Debug, Formatter};
 use std::fs::{File, TryLockError};
 use std::path::{Path, PathBuf};
+use webtaxon::Cause;
 use webtaxon::state::{
     Cell, SQLITE_TABLES, StateDatabase, StateError, StateErrorKind, StateStore, Statement,
 };
@@ -26,7 +27,7 @@ impl State {
             db.execute("PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON")?;
             Ok(db)
         });
-        let db = opened.map_err(|error| broken(&self.file, &error))?;
+        let db = opened.map_err(|error| broken(&self.file, error))?;
         Ok(Box::new(Open { db, file: self.file.clone(), _lock: lock }))
     }
 }
@@ -42,13 +43,13 @@ impl StateStore for State {
 
     fn write(&self, who: &str) -> Result<Box<dyn StateDatabase>, StateError> {
         let lock = File::create(self.file.with_extension("lock"));
-        let lock = lock.map_err(|error| broken(&self.file, &error))?;
+        let lock = lock.map_err(|error| broken(&self.file, error))?;
         match lock.try_lock() {
             Ok(()) => self.open(Some(lock)),
             Err(TryLockError::WouldBlock) => {
                 Err(StateErrorKind::Busy { holder: format!("the Loans Desk, not {who}") }.into())
             }
-            Err(TryLockError::Error(error)) => Err(broken(&self.file, &error)),
+            Err(TryLockError::Error(error)) => Err(broken(&self.file, error)),
         }
     }
 }
@@ -87,7 +88,7 @@ impl Open {
             self.db.execute("BEGIN IMMEDIATE").and_then(|()| act()).and_then(|()| self.db.execute("COMMIT"));
         done.map_err(|error| {
             let _ = self.db.execute("ROLLBACK");
-            broken(&self.file, &error)
+            broken(&self.file, error)
         })
     }
 }
@@ -113,7 +114,7 @@ impl StateDatabase for Open {
     }
 
     fn all(&self, sql: &str, values: Vec<Cell>) -> Result<Vec<Vec<Cell>>, StateError> {
-        self.rows(sql, values).map_err(|error| broken(&self.file, &error))
+        self.rows(sql, values).map_err(|error| broken(&self.file, error))
     }
 
     fn change(&mut self, statements: Vec<Statement>) -> Result<(), StateError> {
@@ -127,8 +128,8 @@ impl StateDatabase for Open {
         })
     }
 
-    fn broken(&self, reason: &dyn Display) -> StateError {
-        broken(&self.file, reason)
+    fn broken(&self, source: Cause) -> StateError {
+        broken(&self.file, source)
     }
 }
 
@@ -152,6 +153,6 @@ fn cell(value: Value) -> Cell {
     }
 }
 
-fn broken(file: &Path, reason: &dyn Display) -> StateError {
-    StateErrorKind::Broken { file: file.to_owned(), reason: reason.to_string() }.into()
+fn broken(file: &Path, source: impl Into<Cause>) -> StateError {
+    StateErrorKind::Broken { file: file.to_owned(), source: source.into() }.into()
 }

@@ -9,7 +9,7 @@ use webtaxon::apply::Consent;
 use webtaxon::model::account::{Account, Group, Groups};
 use webtaxon::model::apply::Outcome;
 use webtaxon::model::apply::{Edit, GroupEdit, group_standings, made, made_groups, standings};
-use webtaxon::store::{AccountStore, Answer, GroupStore, Record, Terms};
+use webtaxon::store::{AccountStore, GroupStore, Record, StoreFuture, Terms};
 
 /// The Loans Desk's accounts and groups.
 #[derive(Default)]
@@ -33,7 +33,7 @@ impl AccountStore for LoansDesk {
         "the Loans Desk's memory".to_owned()
     }
 
-    fn accounts<'a>(&'a self, _fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+    fn accounts<'a>(&'a self, _fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
         Box::pin(async { Ok(self.list()) })
     }
 
@@ -42,7 +42,7 @@ impl AccountStore for LoansDesk {
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let now = self.list();
             // The edits that can still be made, given the current list.
@@ -66,7 +66,7 @@ impl AccountStore for LoansDesk {
 }
 
 impl GroupStore for LoansDesk {
-    fn all_groups(&self) -> Answer<'_, Groups> {
+    fn all_groups(&self) -> StoreFuture<'_, Groups> {
         Box::pin(async { Ok(Groups { list: self.group_list(), by_login: true }) })
     }
 
@@ -75,7 +75,7 @@ impl GroupStore for LoansDesk {
         edits: &'a [GroupEdit],
         _terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let now = self.group_list();
             let standings = group_standings(edits, &now);

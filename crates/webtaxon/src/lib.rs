@@ -57,8 +57,9 @@ mod workspace;
 
 pub use cause::Cause;
 pub use error::{ApplyError, ApplyErrorKind, Error};
+pub use survey::Named;
 pub use webtaxon_core as model;
 pub use webtaxon_core::account::Account;
 pub use webtaxon_core::preview::{Change, ChangeKind, Preview};
 pub use webtaxon_core::settings::Settings;
-pub use workspace::{Answer, Workspace};
+pub use workspace::Workspace;

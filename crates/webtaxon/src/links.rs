@@ -5,7 +5,7 @@
 
 use crate::background;
 use crate::state::{Journal, Remembered, StateError, StateStore, Ties};
-use crate::store::{AccountStore, Answer, GroupStore, Record, StoreErrorKind, Terms};
+use crate::store::{AccountStore, GroupStore, Record, StoreErrorKind, StoreFuture, Terms};
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
@@ -178,29 +178,29 @@ impl AccountStore for Linked<'_> {
         self.store.place()
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
         Box::pin(async move {
             let accounts = self.store.accounts(fields).await?;
             Ok(self.tie(accounts).await.map_err(StoreErrorKind::from)?)
         })
     }
 
-    fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, (Vec<Account>, Groups)> {
+    fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, (Vec<Account>, Groups)> {
         Box::pin(async move {
             let (accounts, groups) = self.store.accounts_and_groups(fields).await?;
             Ok((self.tie(accounts).await.map_err(StoreErrorKind::from)?, groups))
         })
     }
 
-    fn is_writable(&self) -> Answer<'_, bool> {
+    fn is_writable(&self) -> StoreFuture<'_, bool> {
         self.store.is_writable()
     }
 
-    fn copy<'a>(&'a self, stem: &'a Path) -> Answer<'a, Option<PathBuf>> {
+    fn copy<'a>(&'a self, stem: &'a Path) -> StoreFuture<'a, Option<PathBuf>> {
         self.store.copy(stem)
     }
 
-    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> Answer<'a, Option<String>> {
+    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> StoreFuture<'a, Option<String>> {
         self.store.statements(edits, terms)
     }
 
@@ -209,7 +209,7 @@ impl AccountStore for Linked<'_> {
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         match &self.apart {
             None => self.store.carry_out(edits, terms, record),
             Some(_) => Box::pin(self.carry_out_bare(edits, terms, record)),

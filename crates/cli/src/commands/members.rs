@@ -6,14 +6,11 @@ use crate::session::{Exit, Failure, Session};
 use crate::text;
 use std::path::Path;
 use webtaxon::model::ldap::name::{Dn, short};
-use webtaxon::model::ldap::schema::nearest;
 use webtaxon::model::membership::{Nest, Ways};
 use webtaxon::model::reading::Reading;
-use webtaxon::survey::{self, EntryKind, Finding};
-use webtaxon::{Error, Workspace, report};
+use webtaxon::survey::EntryKind;
+use webtaxon::{Named, Workspace, report};
 
-/// Maximum groups compared for a name.
-const FOUND: usize = 200;
 /// Maximum paths to a person shown.
 const MOST_WAYS: usize = 20;
 
@@ -111,7 +108,7 @@ async fn no_group(
     for gap in reading.gaps() {
         session.output.error_text(&format!("{}: {}", gap.part, gap.reason));
     }
-    if let Some(near) = nearest_one(workspace, &short(&group.to_string()), EntryKind::Group).await
+    if let Ok(Some(near)) = workspace.nearest(&short(&group.to_string()), EntryKind::Group).await
         && Dn::parse(&near.dn).is_ok_and(|near| near.key() != group.key())
     {
         session.output.aside(&format!("  did you mean {}?\n", harmless(&near.dn)));
@@ -173,53 +170,22 @@ async fn named(
         session.output.pasted(&pasted);
         return Ok(pasted.dn);
     }
-    let found = find(workspace, text, kind).await?;
-    let is_called = |one: &&Finding| {
-        let login = one.login.as_deref().unwrap_or("");
-        one.name.eq_ignore_ascii_case(text) || login.eq_ignore_ascii_case(text)
+    let (found, nobody, many) = match kind {
+        EntryKind::Group => (workspace.find_group(text).await?, "no group has", "groups"),
+        _ => (workspace.find_person(text).await?, "nobody has", "people"),
     };
-    let exact: Vec<&Finding> = found.iter().filter(is_called).collect();
-    let several: Vec<&Finding> = if exact.is_empty() { found.iter().collect() } else { exact };
-    let (nobody, many) = match kind {
-        EntryKind::Group => ("no group has", "groups"),
-        _ => ("nobody has", "people"),
-    };
-    match several.as_slice() {
-        [only] => Dn::parse(&only.dn).map_err(|error| Failure::told(Exit::Failed, error)),
-        [] => {
-            let hint = nearest_one(workspace, text, kind).await;
-            let hint = hint.map(|near| format!("; did you mean {}?", near.name)).unwrap_or_default();
+    match found {
+        Named::One(dn) => Ok(dn),
+        Named::Nothing => {
+            let near = workspace.nearest(text, kind).await.ok().flatten();
+            let hint = near.map(|near| format!("; did you mean {}?", near.name)).unwrap_or_default();
             Err(Failure::failed(format!("{nobody} \"{text}\" in the name{hint}")))
         }
-        _ => {
-            let count = several.len();
+        Named::Several(names) => {
+            let count = names.len();
             let reason = format!("\"{text}\" is in the names of {count} {many}; give one of them in full:");
-            let list: String =
-                several.iter().take(20).map(|one| format!("  {}\n", harmless(&one.dn))).collect();
+            let list: String = names.iter().take(20).map(|name| format!("  {}\n", harmless(name))).collect();
             Err(Failure::failed(reason).with(list))
         }
     }
-}
-
-/// Groups or people with a text in their names.
-async fn find(workspace: &Workspace, text: &str, kind: EntryKind) -> Result<Vec<Finding>, Error> {
-    let mut connection = workspace.connect().await?;
-    let found = survey::find(&mut connection, text, FOUND).await;
-    connection.close().await;
-    Ok(found?.0.into_iter().filter(|one| one.kind == kind).collect())
-}
-
-/// The entry whose name is closest to an unknown one, among those that share a word with it, or the beginning of one.
-async fn nearest_one(workspace: &Workspace, text: &str, kind: EntryKind) -> Option<Finding> {
-    let mut words: Vec<&str> = text.split_whitespace().filter(|word| word.chars().count() > 2).collect();
-    words.sort_by_key(|word| std::cmp::Reverse(word.len()));
-    let beginning = |word: &&str| word.chars().take(3).collect::<String>();
-    let beginnings: Vec<String> = words.iter().take(1).map(beginning).collect();
-    for piece in words.into_iter().take(3).chain(beginnings.iter().map(String::as_str)) {
-        let found = find(workspace, piece, kind).await.ok()?;
-        if let Some(near) = nearest(text, found.iter().map(|one| one.name.as_str())).map(str::to_owned) {
-            return found.into_iter().find(|one| one.name == near);
-        }
-    }
-    None
 }

@@ -1,8 +1,8 @@
 //! Steps on what the settings refer to: bases, filter, attributes, groups.
 
 use super::steps::{Finding, StepOutcome, Steps, bad, good, warning};
-use crate::directory::wanted_attributes;
 use crate::directory::{Connection, DirectoryError, Query, read_schema};
+use crate::directory::{GROUP_CLASSES, wanted_attributes};
 use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 use std::time::Instant;
@@ -140,11 +140,7 @@ fn missing(error: &DirectoryError, base: &Dn, connection: &Connection) -> Findin
 
 /// Number of people and groups under a base.
 async fn inside(connection: &mut Connection, base: &Dn, intake: &Intake) -> Finding {
-    let groups = Filter::Or(
-        ["group", "groupOfNames", "groupOfUniqueNames", "posixGroup"]
-            .map(|class| Filter::equal("objectClass", class))
-            .to_vec(),
-    );
+    let groups = Filter::any(GROUP_CLASSES.map(|class| Filter::equal("objectClass", class)));
     let people = count_under(connection, base, &intake.filter).await;
     let groups = count_under(connection, base, &groups).await;
     match (people, groups) {

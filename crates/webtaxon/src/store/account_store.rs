@@ -8,7 +8,7 @@ use webtaxon_core::account::{Account, Groups};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome};
 
 /// What a store's answer is: it may come from a file or from far away.
-pub type Answer<'a, T> = Pin<Box<dyn Future<Output = Result<T, StoreError>> + Send + 'a>>;
+pub type StoreFuture<'a, T> = Pin<Box<dyn Future<Output = Result<T, StoreError>> + Send + 'a>>;
 
 /// The terms on which a store carries out edits.
 #[derive(Clone, Copy, Debug)]
@@ -44,13 +44,13 @@ pub trait AccountStore: Send + Sync {
     ///
     /// # Errors
     /// The list cannot be read, is invalid (a login twice), or has no place for a field.
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>>;
+    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>>;
 
     /// Whether the user may write the list. Nothing is written to find out.
     ///
     /// # Errors
     /// The store cannot be reached.
-    fn is_writable(&self) -> Answer<'_, bool> {
+    fn is_writable(&self) -> StoreFuture<'_, bool> {
         Box::pin(async { Ok(true) })
     }
 
@@ -59,7 +59,7 @@ pub trait AccountStore: Send + Sync {
     ///
     /// # Errors
     /// The copy cannot be made.
-    fn copy<'a>(&'a self, stem: &'a Path) -> Answer<'a, Option<PathBuf>> {
+    fn copy<'a>(&'a self, stem: &'a Path) -> StoreFuture<'a, Option<PathBuf>> {
         let _ = stem;
         Box::pin(async { Ok(None) })
     }
@@ -69,7 +69,7 @@ pub trait AccountStore: Send + Sync {
     ///
     /// # Errors
     /// As [`AccountStore::accounts`].
-    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> Answer<'a, Option<String>> {
+    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> StoreFuture<'a, Option<String>> {
         let _ = (edits, terms);
         Box::pin(async { Ok(None) })
     }
@@ -85,7 +85,7 @@ pub trait AccountStore: Send + Sync {
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         let _ = (edits, terms, record);
         Box::pin(async { Err(StoreErrorKind::ReadOnly { store: self.describe() }.into()) })
     }
@@ -99,7 +99,7 @@ pub trait AccountStore: Send + Sync {
     ///
     /// # Errors
     /// Those of [`AccountStore::accounts`] and [`GroupStore::all_groups`]; or the store has no groups.
-    fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, (Vec<Account>, Groups)> {
+    fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, (Vec<Account>, Groups)> {
         Box::pin(async move {
             let groups = self.groups().ok_or_else(|| StoreErrorKind::NoGroups { store: self.describe() })?;
             Ok((self.accounts(fields).await?, groups.all_groups().await?))
@@ -113,7 +113,7 @@ pub trait GroupStore: Send + Sync {
     ///
     /// # Errors
     /// The groups cannot be read, or are invalid (a name twice).
-    fn all_groups(&self) -> Answer<'_, Groups>;
+    fn all_groups(&self) -> StoreFuture<'_, Groups>;
 
     /// Makes edits of groups, each at most once, leaving out those that [`webtaxon_core::apply::group_standings`]
     /// finds stale against the current groups. Members who are not part of an edit keep their place.
@@ -125,13 +125,13 @@ pub trait GroupStore: Send + Sync {
         edits: &'a [GroupEdit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()>;
+    ) -> StoreFuture<'a, ()>;
 
     /// Like [`AccountStore::statements`], for edits of groups.
     ///
     /// # Errors
     /// As [`GroupStore::all_groups`].
-    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> Answer<'a, Option<String>> {
+    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> StoreFuture<'a, Option<String>> {
         let _ = edits;
         Box::pin(async { Ok(None) })
     }

@@ -5,7 +5,7 @@
 
 use super::groups::{MEMBERS, as_edits, group};
 use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned};
-use super::{AccountStore, Answer, GroupStore, Record, StoreError, StoreErrorKind, Terms};
+use super::{AccountStore, GroupStore, Record, StoreError, StoreErrorKind, StoreFuture, Terms};
 use crate::crash;
 use crate::postgres::{Unconnected, WAIT, connect, in_words};
 use crate::sql_names::quoted;
@@ -382,7 +382,7 @@ impl AccountStore for PostgresStore {
         format!("postgres {host}:{port} {database} ({})", self.table.name)
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
         Box::pin(async {
             let client = self.connect().await?;
             let described = self.describe_table(&client).await?;
@@ -390,7 +390,7 @@ impl AccountStore for PostgresStore {
         })
     }
 
-    fn is_writable(&self) -> Answer<'_, bool> {
+    fn is_writable(&self) -> StoreFuture<'_, bool> {
         Box::pin(async {
             let client = self.connect().await?;
             let sql = "SELECT has_table_privilege(to_regclass($1), 'INSERT')
@@ -401,7 +401,7 @@ impl AccountStore for PostgresStore {
         })
     }
 
-    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> Answer<'a, Option<String>> {
+    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> StoreFuture<'a, Option<String>> {
         Box::pin(async {
             let client = self.connect().await?;
             let described = self.describe_table(&client).await?;
@@ -417,7 +417,7 @@ impl AccountStore for PostgresStore {
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             for (at, outcome) in self.change(edits, terms).await? {
                 let _ = record(at, outcome);
@@ -432,7 +432,7 @@ impl AccountStore for PostgresStore {
 }
 
 impl GroupStore for PostgresStore {
-    fn all_groups(&self) -> Answer<'_, Groups> {
+    fn all_groups(&self) -> StoreFuture<'_, Groups> {
         Box::pin(async {
             let table = self.of_groups()?;
             let client = self.connect().await?;
@@ -442,7 +442,7 @@ impl GroupStore for PostgresStore {
         })
     }
 
-    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> Answer<'a, Option<String>> {
+    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> StoreFuture<'a, Option<String>> {
         Box::pin(async {
             let table = self.of_groups()?;
             let client = self.connect().await?;
@@ -459,7 +459,7 @@ impl GroupStore for PostgresStore {
         edits: &'a [GroupEdit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let plan = |rows: &[Account]| {
                 let (edits, standings) = as_edits(edits, rows);

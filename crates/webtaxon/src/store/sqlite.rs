@@ -2,7 +2,7 @@
 
 use super::groups::{MEMBERS, as_edits, group};
 use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned, marked};
-use super::{AccountStore, Answer, GroupStore, Record, StoreError, StoreErrorKind, Terms};
+use super::{AccountStore, GroupStore, Record, StoreError, StoreErrorKind, StoreFuture, Terms};
 use crate::crash;
 use crate::sql_names::quoted;
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
@@ -302,21 +302,21 @@ impl AccountStore for SqliteStore {
         format!("{} ({})", file.display(), self.table.name)
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
         Box::pin(async {
             let db = self.open()?;
             self.read(&db, &self.columns(&db)?, fields, None)
         })
     }
 
-    fn is_writable(&self) -> Answer<'_, bool> {
+    fn is_writable(&self) -> StoreFuture<'_, bool> {
         Box::pin(async {
             let db = self.open()?;
             Ok(!db.is_readonly("main").map_err(|error| self.refused(error))?)
         })
     }
 
-    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> Answer<'a, Option<String>> {
+    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> StoreFuture<'a, Option<String>> {
         Box::pin(async {
             let db = self.open()?;
             let (columns, dialect) = (self.columns(&db)?, self.dialect());
@@ -332,7 +332,7 @@ impl AccountStore for SqliteStore {
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             for (at, outcome) in self.change(edits, terms)? {
                 let _ = record(at, outcome);
@@ -347,7 +347,7 @@ impl AccountStore for SqliteStore {
 }
 
 impl GroupStore for SqliteStore {
-    fn all_groups(&self) -> Answer<'_, Groups> {
+    fn all_groups(&self) -> StoreFuture<'_, Groups> {
         Box::pin(async {
             let (db, table) = (self.open()?, self.of_groups()?);
             let rows = table.read(&db, &table.columns(&db)?, &[MEMBERS], None)?;
@@ -355,7 +355,7 @@ impl GroupStore for SqliteStore {
         })
     }
 
-    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> Answer<'a, Option<String>> {
+    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> StoreFuture<'a, Option<String>> {
         Box::pin(async {
             let (db, table) = (self.open()?, self.of_groups()?);
             let (columns, dialect) = (table.columns(&db)?, table.dialect());
@@ -370,7 +370,7 @@ impl GroupStore for SqliteStore {
         edits: &'a [GroupEdit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let plan = |rows: &[Account]| {
                 let (edits, standings) = as_edits(edits, rows);

@@ -1,7 +1,7 @@
 //! A first settings file from what the directory shows: where people and groups are, which attributes name people,
 //! how inactive people are marked. Ready to run, and commented.
 
-use crate::directory::{Connection, DirectoryError, DirectoryErrorKind, Query};
+use crate::directory::{Connection, DirectoryError, DirectoryErrorKind, GROUP_CLASSES, Query};
 use crate::survey::fields::{LOGINS, NAMES};
 use crate::survey::{Container, FieldFacts, Survey, Tree, fields};
 use std::fmt::Write as _;
@@ -147,9 +147,9 @@ fn active(kind: ServerKind, survey: &Survey) -> Option<(&'static str, &'static s
 
 /// The groups under a base with the number of members that each lists, largest first.
 async fn groups(connection: &mut Connection, base: &str) -> Result<Vec<(String, usize)>, DirectoryError> {
-    let classes =
-        ["group", "groupOfNames", "groupOfUniqueNames"].map(|class| Filter::equal("objectClass", class));
-    let query = Query::subtree(base, Filter::Or(classes.to_vec()), &["member", "uniqueMember"]);
+    let classes = GROUP_CLASSES.map(|class| Filter::equal("objectClass", class));
+    let listed = ["member", "uniqueMember", "memberUid"];
+    let query = Query::subtree(base, Filter::any(classes), &listed);
     let mut groups = Vec::new();
     let take = |entry: Entry<'_>| {
         let members = entry.attributes().map(|(_, values)| values.count()).sum();

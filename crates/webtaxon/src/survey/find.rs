@@ -1,5 +1,4 @@
-//! Finding people and groups by a part of their name, login or mail; and reading everything that a filter may be
-//! tried on.
+//! Finding people and groups by what an administrator types; and reading everything that a filter may be tried on.
 
 use crate::directory::GROUP_CLASSES;
 use crate::directory::{Connection, DirectoryError, DirectoryErrorKind, Query};
@@ -10,6 +9,7 @@ use webtaxon_core::ldap::entry::{Entries, Entry};
 use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::identity::CALLED;
 use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::ldap::schema::nearest as nearest_of;
 use webtaxon_core::settings::Intake;
 
 /// A person or group found.
@@ -25,6 +25,81 @@ pub struct Finding {
     pub mail: Option<String>,
     /// The distinguished name.
     pub dn: String,
+}
+
+/// What a text refers to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Named<T> {
+    /// One thing.
+    One(T),
+    /// Several, by their full names.
+    Several(Vec<String>),
+    /// Nothing that is known.
+    Nothing,
+}
+
+/// Maximum entries compared with a name.
+const COMPARED: usize = 200;
+
+/// The person or group that `text` refers to: its DN, its name, login or mail, or a part of one that is in no other
+/// entry of the kind.
+///
+/// # Errors
+/// The server refuses the search, or the connection is unusable.
+pub async fn find_one(
+    connection: &mut Connection,
+    text: &str,
+    kind: EntryKind,
+) -> Result<Named<Dn>, DirectoryError> {
+    if let Ok(pasted) = Dn::parse_pasted(text)
+        && pasted.dn.depth() > 0
+    {
+        return Ok(Named::One(pasted.dn));
+    }
+    let found = of_kind(connection, text, kind).await?;
+    let is_exact = |one: &&Finding| {
+        let names = [Some(&one.name), one.login.as_ref(), one.mail.as_ref()];
+        names.into_iter().flatten().any(|name| name.eq_ignore_ascii_case(text))
+    };
+    let exact: Vec<&Finding> = found.iter().filter(is_exact).collect();
+    let several = if exact.is_empty() { found.iter().collect() } else { exact };
+    Ok(match several.as_slice() {
+        [] => Named::Nothing,
+        [only] => Dn::parse(&only.dn).map_or(Named::Nothing, Named::One),
+        several => Named::Several(several.iter().map(|one| one.dn.clone()).collect()),
+    })
+}
+
+/// The entry whose name is closest to an unknown one, among those that share a word with it, or the beginning of one.
+///
+/// # Errors
+/// As [`find_one`].
+pub async fn nearest(
+    connection: &mut Connection,
+    text: &str,
+    kind: EntryKind,
+) -> Result<Option<Finding>, DirectoryError> {
+    let mut words: Vec<&str> = text.split_whitespace().filter(|word| word.chars().count() > 2).collect();
+    words.sort_by_key(|word| std::cmp::Reverse(word.len()));
+    let beginning = |word: &&str| word.chars().take(3).collect::<String>();
+    let beginnings: Vec<String> = words.iter().take(1).map(beginning).collect();
+    for piece in words.into_iter().take(3).chain(beginnings.iter().map(String::as_str)) {
+        let found = of_kind(connection, piece, kind).await?;
+        if let Some(near) = nearest_of(text, found.iter().map(|one| one.name.as_str())).map(str::to_owned) {
+            return Ok(found.into_iter().find(|one| one.name == near));
+        }
+    }
+    Ok(None)
+}
+
+async fn of_kind(
+    connection: &mut Connection,
+    text: &str,
+    kind: EntryKind,
+) -> Result<Vec<Finding>, DirectoryError> {
+    let (mut found, _) = find(connection, text, COMPARED).await?;
+    found.retain(|one| one.kind == kind);
+    Ok(found)
 }
 
 /// Finds entries with `text` in their name, login or mail; at most `most` of them. True if there are more.

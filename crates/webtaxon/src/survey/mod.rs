@@ -8,9 +8,10 @@ mod tree;
 
 pub use draft::{Draft, DraftOptions, draft};
 pub use fields::{FieldFacts, Survey, fields};
-pub use find::{Finding, everything, find, groups};
+pub use find::{Finding, Named, everything, find, find_one, groups, nearest};
 pub use tree::{Container, Tree};
 
+use crate::directory::GROUP_CLASSES;
 use webtaxon_core::ldap::entry::Entry;
 
 /// The kinds of entry that this job distinguishes.
@@ -29,8 +30,6 @@ impl EntryKind {
     /// The kind by object classes (RFC 4519 §3, RFC 2798, RFC 2307; and a domain controller's own).
     #[must_use]
     pub fn of(entry: Entry<'_>) -> Self {
-        const GROUPS: [&str; 5] =
-            ["group", "groupOfNames", "groupOfUniqueNames", "groupOfURLs", "posixGroup"];
         const PEOPLE: [&str; 5] = ["inetOrgPerson", "user", "posixAccount", "account", "person"];
         const NOBODY: [&str; 2] = ["computer", "contact"];
         let has = |classes: &[&str]| {
@@ -38,7 +37,7 @@ impl EntryKind {
                 .values("objectClass")
                 .any(|value| classes.iter().any(|class| class.as_bytes().eq_ignore_ascii_case(value)))
         };
-        if has(&GROUPS) {
+        if has(&GROUP_CLASSES) {
             Self::Group
         } else if has(&PEOPLE) && !has(&NOBODY) {
             Self::Person

@@ -6,7 +6,7 @@ use crate::error::Error;
 use crate::progress::Watch;
 use crate::setup::{Found as Lists, Setup, read_snapshot};
 use crate::store;
-use crate::survey::{self, EntryKind, Finding};
+use crate::survey::{self, EntryKind, Finding, Named};
 use std::path::Path;
 use std::sync::Arc;
 use webtaxon_core::ldap::entry::Entries;
@@ -16,24 +16,6 @@ use webtaxon_core::preview::compare::Comparison;
 use webtaxon_core::preview::why::{self, Found, Subject, Why};
 use webtaxon_core::reading::{Reading, Whereabouts};
 use webtaxon_core::settings::Intake;
-
-/// The answer of [`Workspace::why`].
-#[derive(Debug)]
-pub enum Answer {
-    /// One person or account, with its explanation.
-    One(Box<Why>),
-    /// Several matches, by entry name or login.
-    Several(Vec<String>),
-    /// No match in the directory or the application.
-    Nobody,
-}
-
-/// A person outside the intakes.
-enum Stranger {
-    One(String),
-    Several(Vec<String>),
-    Nobody,
-}
 
 impl Workspace {
     /// Compares the effects of two settings on the directory and the accounts. If both read one directory in the same
@@ -86,7 +68,7 @@ impl Workspace {
     ///
     /// # Errors
     /// As [`Workspace::preview`].
-    pub async fn why(&self, text: &str) -> Result<Answer, Error> {
+    pub async fn why(&self, text: &str) -> Result<Named<Box<Why>>, Error> {
         let memory = self.setup.memory().await?;
         let mut more: Vec<String> = CALLED.map(str::to_owned).to_vec();
         for intake in &self.settings().intakes {
@@ -99,12 +81,12 @@ impl Workspace {
             [one] => {
                 (*one, one.account.filter(|_| one.person.is_none()).and_then(|at| elsewhere(&lists, at)))
             }
-            [] => match self.stranger(text).await? {
-                Stranger::One(dn) => (Found { person: None, account: None }, Some(dn)),
-                Stranger::Several(names) => return Ok(Answer::Several(names)),
-                Stranger::Nobody => return Ok(Answer::Nobody),
+            [] => match self.find_person(text).await? {
+                Named::One(dn) => (Found { person: None, account: None }, Some(dn.to_string())),
+                Named::Several(names) => return Ok(Named::Several(names)),
+                Named::Nothing => return Ok(Named::Nothing),
             },
-            several => return Ok(Answer::Several(several.iter().map(|one| name(&lists, one)).collect())),
+            several => return Ok(Named::Several(several.iter().map(|one| name(&lists, one)).collect())),
         };
         let entries = match named {
             Some(dn) => self.entry_anywhere(&dn, &more).await?,
@@ -112,9 +94,9 @@ impl Workspace {
         };
         let subject = Subject { person: one.person, stranger: entries.get(0), account: one.account };
         if subject.person.is_none() && subject.stranger.is_none() && subject.account.is_none() {
-            return Ok(Answer::Nobody);
+            return Ok(Named::Nothing);
         }
-        Ok(Why::of(situation, subject).map_or(Answer::Nobody, |why| Answer::One(Box::new(why))))
+        Ok(Why::of(situation, subject).map_or(Named::Nothing, |why| Named::One(Box::new(why))))
     }
 
     /// One entry with the attributes that its directory's intake uses, from the first directory that has it.
@@ -128,31 +110,39 @@ impl Workspace {
         Ok(Entries::new())
     }
 
-    /// Finds a person outside the intakes.
-    async fn stranger(&self, text: &str) -> Result<Stranger, Error> {
-        if let Ok(pasted) = Dn::parse_pasted(text)
-            && pasted.dn.depth() > 0
-        {
-            return Ok(Stranger::One(pasted.dn.to_string()));
-        }
+    /// The group that `text` refers to: its DN, its name, or a part of it that is in no other group's.
+    ///
+    /// # Errors
+    /// No server could be reached, the bind was refused, or the search failed.
+    pub async fn find_group(&self, text: &str) -> Result<Named<Dn>, Error> {
+        self.find_one(text, EntryKind::Group).await
+    }
+
+    /// The person that `text` refers to: their DN, name, login or mail, or a part of one that is in nobody else's.
+    ///
+    /// # Errors
+    /// As [`Workspace::find_group`].
+    pub async fn find_person(&self, text: &str) -> Result<Named<Dn>, Error> {
+        self.find_one(text, EntryKind::Person).await
+    }
+
+    async fn find_one(&self, text: &str, kind: EntryKind) -> Result<Named<Dn>, Error> {
         let mut connection = self.connect().await?;
-        let found = survey::find(&mut connection, text, 50).await;
+        let found = survey::find_one(&mut connection, text, kind).await;
         connection.close().await;
-        let mut found = found?.0;
-        found.retain(|one| one.kind != EntryKind::Group);
-        let is_called = |one: &&Finding| {
-            [Some(&one.name), one.login.as_ref(), one.mail.as_ref()]
-                .into_iter()
-                .flatten()
-                .any(|called| called.eq_ignore_ascii_case(text))
-        };
-        let exact: Vec<&Finding> = found.iter().filter(is_called).collect();
-        let several = if exact.is_empty() { found.iter().collect() } else { exact };
-        Ok(match several.as_slice() {
-            [] => Stranger::Nobody,
-            [only] => Stranger::One(only.dn.clone()),
-            several => Stranger::Several(several.iter().map(|one| one.dn.clone()).collect()),
-        })
+        Ok(found?)
+    }
+
+    /// The person or group whose name is closest to one that [`Workspace::find_group`] or [`Workspace::find_person`]
+    /// did not find.
+    ///
+    /// # Errors
+    /// As [`Workspace::find_group`].
+    pub async fn nearest(&self, text: &str, kind: EntryKind) -> Result<Option<Finding>, Error> {
+        let mut connection = self.connect().await?;
+        let near = survey::nearest(&mut connection, text, kind).await;
+        connection.close().await;
+        Ok(near?)
     }
 
     /// Reads the nest of one group, with every name in it looked up, and the people of the intake.

@@ -3,8 +3,6 @@
 mod applying;
 mod inspecting;
 
-pub use inspecting::Answer;
-
 use crate::check::{self, CheckStep};
 use crate::directory::{Access, Connection, take_snapshot};
 use crate::error::Error;

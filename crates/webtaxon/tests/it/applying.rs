@@ -12,7 +12,7 @@ use webtaxon::model::apply::Outcome;
 use webtaxon::model::apply::{Edit, made, standings};
 use webtaxon::model::preview::{BrakeKind, ChangeKind};
 use webtaxon::state::{Ending, Journal};
-use webtaxon::store::{AccountStore, Answer, Record, StoreError, StoreErrorKind, Terms};
+use webtaxon::store::{AccountStore, Record, StoreError, StoreErrorKind, StoreFuture, Terms};
 use webtaxon::{Error, Workspace};
 use webtaxon_standin::Options;
 
@@ -438,7 +438,7 @@ impl AccountStore for Lossy {
         "a list far away".to_owned()
     }
 
-    fn accounts<'a>(&'a self, _: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+    fn accounts<'a>(&'a self, _: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
         let gone = self.unreadable.fetch_update(Relaxed, Relaxed, |left| left.checked_sub(1)).is_ok();
         let list = self.accounts.lock().unwrap().clone();
         Box::pin(async move { if gone { Err(lost()) } else { Ok(list) } })
@@ -449,7 +449,7 @@ impl AccountStore for Lossy {
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let mut list = self.accounts.lock().unwrap();
             let standings = standings(edits, &list, terms.unique);

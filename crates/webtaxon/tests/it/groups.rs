@@ -440,7 +440,7 @@ async fn why_tells_in_which_groups_somebody_would_be() {
         ("adrift", vec!["Molluscs on Loan true false 0"]),
         ("fcotterill", vec![]),
     ] {
-        let webtaxon::Answer::One(why) = workspace.why(login).await.unwrap() else { panic!("{login}") };
+        let webtaxon::Named::One(why) = workspace.why(login).await.unwrap() else { panic!("{login}") };
         let told = why
             .groups
             .iter()

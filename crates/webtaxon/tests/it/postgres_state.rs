@@ -12,7 +12,7 @@ use webtaxon::model::apply::Edit;
 use webtaxon::model::apply::Outcome;
 use webtaxon::model::preview::ChangeKind;
 use webtaxon::state::Ending;
-use webtaxon::store::{AccountStore, Answer, CsvStore, Record, Terms};
+use webtaxon::store::{AccountStore, CsvStore, Record, StoreFuture, Terms};
 
 pub(crate) fn settings(cluster: &Cluster) -> String {
     let server = cluster.socket().display();
@@ -105,11 +105,11 @@ impl AccountStore for Endless {
         self.0.place()
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
         self.0.accounts(fields)
     }
 
-    fn carry_out<'a>(&'a self, _: &'a [Edit], _: &'a Terms<'a>, _: Record<'a>) -> Answer<'a, ()> {
+    fn carry_out<'a>(&'a self, _: &'a [Edit], _: &'a Terms<'a>, _: Record<'a>) -> StoreFuture<'a, ()> {
         Box::pin(async {
             self.1.notified().await;
             panic!("killed")

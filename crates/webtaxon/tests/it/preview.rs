@@ -4,8 +4,8 @@ use crate::museum::{ACCOUNTS, DIRECTORY, Museum};
 use std::sync::Arc;
 use webtaxon::model::account::Account;
 use webtaxon::model::preview::{Cause, ChangeKind, HeldReason, Preview};
-use webtaxon::store::{AccountStore, Answer};
-use webtaxon::{Answer as Told, report};
+use webtaxon::store::{AccountStore, StoreFuture};
+use webtaxon::{Named, report};
 use webtaxon_standin::{Fault, FaultKind, Options};
 
 fn logins(preview: &Preview, kind: ChangeKind) -> Vec<&str> {
@@ -90,7 +90,7 @@ impl AccountStore for Nobody {
         "an empty table".to_owned()
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
         assert_eq!(fields, ["login", "name", "email", "department", "room", "roles"]);
         Box::pin(async { Ok(Vec::new()) })
     }
@@ -370,7 +370,7 @@ async fn expired_and_locked_people_are_not_active() {
     museum.change(own, "locked = \"inactive\"");
     let locked = "aibbotson: the directory's account is locked after wrong passwords";
     assert_eq!(suspended(&museum.preview().await.unwrap()), [locked, expired]);
-    let Told::One(why) = museum.workspace().unwrap().why("ecarrick").await.unwrap() else { panic!() };
+    let Named::One(why) = museum.workspace().unwrap().why("ecarrick").await.unwrap() else { panic!() };
     let step = why.steps.iter().find(|step| step.name == "active").unwrap();
     assert!(step.message.starts_with("the directory's account has expired: "), "{}", step.message);
 }

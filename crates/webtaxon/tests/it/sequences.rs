@@ -13,7 +13,7 @@ use webtaxon::model::account::{Account, State};
 use webtaxon::model::apply::Outcome;
 use webtaxon::model::apply::{Edit, made, standings};
 use webtaxon::model::preview::ChangeKind;
-use webtaxon::store::{AccountStore, Answer, Record, StoreErrorKind, Terms};
+use webtaxon::store::{AccountStore, Record, StoreErrorKind, StoreFuture, Terms};
 use webtaxon_standin::{Directory, Options, Standin};
 
 const PEOPLE: usize = 8;
@@ -64,7 +64,7 @@ impl AccountStore for Shelf {
         "the shelf".to_owned()
     }
 
-    fn accounts<'a>(&'a self, _: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+    fn accounts<'a>(&'a self, _: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
         Box::pin(async { Ok(self.accounts.lock().unwrap().clone()) })
     }
 
@@ -73,7 +73,7 @@ impl AccountStore for Shelf {
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let (fault, place) = *self.fault.lock().unwrap();
             for (at, edit) in edits.iter().enumerate() {

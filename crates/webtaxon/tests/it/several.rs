@@ -4,7 +4,7 @@ use crate::museum::{Museum, told};
 use std::time::Duration;
 use webtaxon::apply::Consent;
 use webtaxon::model::preview::ChangeKind;
-use webtaxon::{Answer, Workspace};
+use webtaxon::{Named, Workspace};
 use webtaxon_standin::Options;
 
 /// A second intake: the partners, and whoever of the staff the first one leaves.
@@ -59,9 +59,9 @@ async fn a_second_intake_brings_in_whom_the_first_leaves() {
     assert!(workspace.apply(&work, &consent).await.unwrap().is_complete());
     let after = workspace.preview().await.unwrap();
     assert!(after.kinds.iter().all(|(kind, _)| !kind.is_done()), "{:?}", after.kinds);
-    let Answer::One(why) = workspace.why("obrandreth").await.unwrap() else { panic!() };
+    let Named::One(why) = workspace.why("obrandreth").await.unwrap() else { panic!() };
     assert_eq!((why.intake.as_str(), why.selected), ("partners", true));
-    let Answer::One(why) = workspace.why("bthornbury").await.unwrap() else { panic!() };
+    let Named::One(why) = workspace.why("bthornbury").await.unwrap() else { panic!() };
     assert_eq!(why.intake, "staff");
 }
 

@@ -2,11 +2,11 @@
 
 use crate::Desk;
 use webtaxon::model::preview::why::Why;
-use webtaxon::{Answer, Workspace};
+use webtaxon::{Named, Workspace};
 
 async fn why(workspace: &Workspace, person: &str) -> Why {
     match workspace.why(person).await.unwrap() {
-        Answer::One(why) => *why,
+        Named::One(why) => *why,
         other => panic!("{person}: {other:?}"),
     }
 }

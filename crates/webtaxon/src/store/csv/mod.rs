@@ -10,7 +10,7 @@ mod write;
 
 use super::groups::{MEMBERS, as_edits, group};
 use super::{
-    AccountStore, Answer, GroupStore, Record, Rows, StoreError, StoreErrorKind, Terms, groups_beside,
+    AccountStore, GroupStore, Record, Rows, StoreError, StoreErrorKind, StoreFuture, Terms, groups_beside,
 };
 use crate::background;
 use indexmap::IndexMap;
@@ -142,7 +142,7 @@ impl AccountStore for CsvStore {
         self.accounts.file.canonicalize().unwrap_or_else(|_| self.accounts.file.clone()).display().to_string()
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
         let store = self.accounts.clone();
         let fields: Vec<String> = fields.iter().map(|field| (*field).to_owned()).collect();
         // In the background, since a directory is read meanwhile.
@@ -153,13 +153,13 @@ impl AccountStore for CsvStore {
         Box::pin(background::run(read))
     }
 
-    fn is_writable(&self) -> Answer<'_, bool> {
+    fn is_writable(&self) -> StoreFuture<'_, bool> {
         // Opening for append does not change the file.
         let opened = std::fs::OpenOptions::new().append(true).open(&self.accounts.file);
         Box::pin(async move { Ok(opened.is_ok()) })
     }
 
-    fn copy<'a>(&'a self, stem: &'a Path) -> Answer<'a, Option<PathBuf>> {
+    fn copy<'a>(&'a self, stem: &'a Path) -> StoreFuture<'a, Option<PathBuf>> {
         Box::pin(async move {
             let to = stem.with_extension("csv");
             replace::create(&to, &self.accounts.bytes()?)
@@ -177,7 +177,7 @@ impl AccountStore for CsvStore {
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let file = &self.accounts;
             let _held = replace::hold(&file.file).map_err(|reason| file.unwritable(reason))?;
@@ -200,7 +200,7 @@ impl AccountStore for CsvStore {
 }
 
 impl GroupStore for CsvStore {
-    fn all_groups(&self) -> Answer<'_, Groups> {
+    fn all_groups(&self) -> StoreFuture<'_, Groups> {
         Box::pin(async {
             let file = self.groups_file()?;
             let list = file.sheet(&file.bytes()?, &[MEMBERS])?.accounts.iter().map(group).collect();
@@ -213,7 +213,7 @@ impl GroupStore for CsvStore {
         edits: &'a [GroupEdit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let file = self.groups_file()?;
             let _held = replace::hold(&file.file).map_err(|reason| file.unwritable(reason))?;

@@ -11,7 +11,7 @@ mod schema;
 mod service;
 mod session;
 
-use super::{AccountStore, Answer, GroupStore, Record, StoreError, StoreErrorKind, Terms};
+use super::{AccountStore, GroupStore, Record, StoreError, StoreErrorKind, StoreFuture, Terms};
 use crate::crash;
 use service::Service;
 use session::{Everybody, Session};
@@ -49,11 +49,11 @@ impl AccountStore for ScimStore {
         format!("scim {}", self.settings.service)
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, Vec<Account>> {
+    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
         Box::pin(async { Ok(self.session(fields).await?.everybody().await?.accounts) })
     }
 
-    fn copy<'a>(&'a self, stem: &'a Path) -> Answer<'a, Option<PathBuf>> {
+    fn copy<'a>(&'a self, stem: &'a Path) -> StoreFuture<'a, Option<PathBuf>> {
         Box::pin(async move {
             let users = Service::open(&self.settings, &self.folder).await?.all("Users").await?;
             let to = stem.with_extension("jsonl");
@@ -76,7 +76,7 @@ impl AccountStore for ScimStore {
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let session = self.session(terms.fields).await?;
             let everybody = session.everybody().await?;
@@ -84,7 +84,7 @@ impl AccountStore for ScimStore {
         })
     }
 
-    fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> Answer<'a, (Vec<Account>, Groups)> {
+    fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, (Vec<Account>, Groups)> {
         Box::pin(async {
             self.groups().ok_or_else(|| StoreErrorKind::NoGroups { store: self.describe() })?;
             let session = self.session(fields).await?;
@@ -100,7 +100,7 @@ impl AccountStore for ScimStore {
 }
 
 impl GroupStore for ScimStore {
-    fn all_groups(&self) -> Answer<'_, Groups> {
+    fn all_groups(&self) -> StoreFuture<'_, Groups> {
         Box::pin(async { Ok(Groups { list: self.all_groups().await?, by_login: false }) })
     }
 
@@ -109,7 +109,7 @@ impl GroupStore for ScimStore {
         edits: &'a [GroupEdit],
         terms: &'a Terms<'a>,
         record: Record<'a>,
-    ) -> Answer<'a, ()> {
+    ) -> StoreFuture<'a, ()> {
         Box::pin(self.change_groups(edits, terms, record))
     }
 }
