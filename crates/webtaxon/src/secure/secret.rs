@@ -32,7 +32,7 @@ pub async fn password(
     let Some(source) = password else {
         return Err(missing(
             format!("directory {} binds as {name}, but has no password", directory.name),
-            "say where it comes from: password = { env = \"MUSEUM_PASSWORD\" } or { file = \"…\" }",
+            "add its source: password = { env = \"MUSEUM_PASSWORD\" } or { file = \"…\" }",
         ));
     };
     fetch(source, name, folder, directory.timeout, prompt).await.map(Some)

@@ -1,6 +1,7 @@
 //! What is there, and a first settings file from it, at both kinds of server.
 
 use crate::museum::{DIRECTORY, Museum};
+use webtaxon::Named;
 use webtaxon::directory::{Access, Connection};
 use webtaxon::model::ldap::filter::Filter;
 use webtaxon::model::ldap::name::Dn;
@@ -106,26 +107,57 @@ async fn odd_names_come_through_a_draft_and_its_comments_unharmed() {
     assert_eq!(servers[0].to_string(), museum.standin().url());
 }
 
+/// A directory that anybody may read, and settings that bind anonymously.
+async fn open_to_all(ldif: &str) -> Museum {
+    let museum = Museum::with(ldif, Options { anonymous: true, ..Options::default() }).await;
+    let settings = museum.settings();
+    let lines = settings.lines().filter(|line| !line.starts_with("bind ") && !line.starts_with("password "));
+    museum.write("webtaxon.toml", lines.collect::<Vec<_>>().join("\n"));
+    museum
+}
+
 #[tokio::test]
 async fn a_directory_that_shows_nobody_says_so() {
-    let museum = Museum::with(
-        "dn: DC=x\nobjectClass: domain\ndc: x\n",
-        Options { anonymous: true, ..Options::default() },
-    )
-    .await;
-    museum.change("bind     = \"svc-loansdesk@quillmere.example\"", "");
-    museum.write(
-        "webtaxon.toml",
-        std::fs::read_to_string(museum.path().join("webtaxon.toml"))
-            .unwrap()
-            .replace("password = { file = \"museum-password.txt\" }", ""),
-    );
+    let museum = open_to_all("dn: DC=x\nobjectClass: domain\ndc: x\n").await;
     let workspace = museum.workspace().unwrap();
     let mut connection = workspace.connect().await.unwrap();
     let directory = workspace.settings().directory(&workspace.settings().intakes.first).unwrap();
     let options = DraftOptions { directory, accounts: "accounts.csv" };
     let error = survey::draft(&mut connection, &options).await.unwrap_err();
     assert!(error.to_string().contains("shows no people"), "{error}");
+}
+
+/// In the draft, the tree and the search alike.
+#[tokio::test]
+async fn a_group_of_every_kind_is_seen_as_one() {
+    for (class, member) in [
+        ("group", "member: CN=Ada,OU=People,DC=x"),
+        ("groupOfNames", "member: CN=Ada,OU=People,DC=x"),
+        ("groupOfUniqueNames", "uniqueMember: CN=Ada,OU=People,DC=x"),
+        ("posixGroup", "memberUid: ada"),
+        ("groupOfURLs", "member: CN=Ada,OU=People,DC=x"),
+    ] {
+        let ldif = format!(
+            "dn: DC=x\nobjectClass: domain\ndc: x\n\n\
+             dn: OU=People,DC=x\nobjectClass: organizationalUnit\n\n\
+             dn: CN=Ada,OU=People,DC=x\nobjectClass: inetOrgPerson\ncn: Ada\nuid: ada\n\n\
+             dn: OU=Groups,DC=x\nobjectClass: organizationalUnit\n\n\
+             dn: CN=Readers,OU=Groups,DC=x\nobjectClass: {class}\ncn: Readers\n{member}\n"
+        );
+        let museum = open_to_all(&ldif).await;
+        let workspace = museum.workspace().unwrap();
+        let mut connection = workspace.connect().await.unwrap();
+        let directory = workspace.settings().directory(&workspace.settings().intakes.first).unwrap();
+        let options = DraftOptions { directory, accounts: "accounts.csv" };
+        let draft = survey::draft(&mut connection, &options).await.unwrap().text;
+        assert!(draft.contains("\"CN=Readers,OU=Groups,DC=x\""), "{class}: {draft}");
+        let tree = Tree::read(&mut connection, &Dn::parse("DC=x").unwrap()).await.unwrap();
+        assert_eq!(tree.containers.iter().map(|one| one.groups).max(), Some(1), "{class}");
+        let named = workspace.find_group("read").await.unwrap();
+        assert_eq!(named, Named::One(Dn::parse("CN=Readers,OU=Groups,DC=x").unwrap()), "{class}");
+        let near = workspace.nearest("Reades", EntryKind::Group).await.unwrap();
+        assert_eq!(near.map(|near| near.name).as_deref(), Some("Readers"), "{class}");
+    }
 }
 
 #[tokio::test]

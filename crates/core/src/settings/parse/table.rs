@@ -147,7 +147,7 @@ impl<'i> Value<'i> {
             SettingsErrorKind::Secret,
             self.value.span(),
             "a secret in clear text",
-            "say where it comes from: { env = \"MUSEUM_PASSWORD\" } or { file = \"/run/secrets/museum\" }; and change this one, since others may have read it",
+            "give its source instead: { env = \"MUSEUM_PASSWORD\" } or { file = \"/run/secrets/museum\" }; and change this one, since others may have read it",
         )
     }
 
