@@ -24,9 +24,10 @@
 //!   [`report`] writes results as JSON, CSV, HTML and drawings.
 //!
 //! # The runtime
-//! Everything `async` needs a Tokio runtime of either kind, with its time and I/O drivers (`enable_all`). Blocking
-//! work (SQLite, the lock, the state in PostgreSQL) runs on threads of its own. Any future may be dropped: a reading
-//! ends with it, while an apply that has begun is finished and recorded by a task of its own.
+//! Everything `async` needs a Tokio runtime of either kind, with its time and I/O drivers (`enable_all`); a program
+//! without async uses [`Blocking`]. Blocking work (SQLite, the lock, the state in PostgreSQL) runs on threads of its
+//! own. Any future may be dropped: a reading ends with it, while an apply that has begun is finished and recorded by a
+//! task of its own.
 //!
 //! # Features
 //! All are on by default. `csv`, `postgres`, `scim` and `sqlite` are the account stores; `sqlite` also includes the
@@ -34,6 +35,7 @@
 
 pub mod apply;
 mod background;
+mod blocking;
 mod cause;
 pub mod check;
 mod crash;
@@ -55,6 +57,7 @@ pub mod store;
 pub mod survey;
 mod workspace;
 
+pub use blocking::Blocking;
 pub use cause::Cause;
 pub use error::{ApplyError, ApplyErrorKind, Error};
 pub use survey::Named;

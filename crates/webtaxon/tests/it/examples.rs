@@ -73,6 +73,42 @@ async fn a_groups_members_and_a_filters_advice() {
     assert!(advice.contains("sAMAccountName") && advice.contains("WX02"), "{advice}");
 }
 
+/// What a service answers to one request.
+async fn asked(address: &str, request: &str, body: &str) -> String {
+    use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+    let mut stream = tokio::net::TcpStream::connect(address).await.unwrap();
+    let length = body.len();
+    let head = format!("{request} HTTP/1.1\r\nHost: desk\r\nConnection: close\r\nContent-Length: {length}");
+    stream.write_all(format!("{head}\r\n\r\n{body}").as_bytes()).await.unwrap();
+    let mut answer = String::new();
+    stream.read_to_string(&mut answer).await.unwrap();
+    answer
+}
+
+#[tokio::test]
+async fn a_service_applies_what_it_showed_once() {
+    use tokio::io::AsyncBufReadExt as _;
+    let museum = Museum::open().await;
+    let mut command = tokio::process::Command::new(example("web_service"));
+    command.arg(museum.path().join("webtaxon.toml")).stdout(std::process::Stdio::piped()).kill_on_drop(true);
+    let mut service = command.spawn().unwrap();
+    let mut lines = tokio::io::BufReader::new(service.stdout.take().unwrap()).lines();
+    let address = lines.next_line().await.unwrap().unwrap().replace("http://", "");
+    for (request, body, status, words) in [
+        ("POST /apply", "", 409, "look at /preview first"),
+        ("GET /preview", "", 200, "\"format\":\"webtaxon.preview/"),
+        ("POST /apply", "", 502, "seats"),
+        ("POST /apply", "seats", 200, "25 edits, complete: true"),
+        ("POST /apply", "seats", 409, "look at /preview first"),
+    ] {
+        let answer = asked(&address, request, body).await;
+        assert!(answer.starts_with(&format!("HTTP/1.1 {status}")), "{request}: {answer}");
+        assert!(answer.contains(words), "{request}: {answer}");
+    }
+    let left = run("blocking", &[museum.path().join("webtaxon.toml").to_str().unwrap()]).await;
+    assert_eq!(left, "2 changes, whole: true\n", "the clashes, which nobody can apply");
+}
+
 #[tokio::test]
 async fn the_other_examples_apply_and_take_back() {
     for (name, lines) in [
