@@ -7,7 +7,7 @@
 //! let workspace = webtaxon::Workspace::open("demo/webtaxon.toml")?;
 //! let preview = workspace.preview().await?;
 //! for change in &preview.changes {
-//!     println!("{} {}", change.kind.name(), change.login);
+//!     println!("{} {}", change.kind().name(), change.login);
 //! }
 //! # Ok(()) }
 //! ```

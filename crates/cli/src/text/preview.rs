@@ -159,17 +159,14 @@ fn name_in_application(change: &Change) -> Option<String> {
 
 /// What happens to one account, and why.
 fn what(change: &Change) -> String {
-    if let Some(clash) = &change.clash {
+    if let Some(clash) = change.clash() {
         return format!("{}\nTo do: {}", harmless(&clash.message()), harmless(&change.remedy()));
     }
-    if let Some(cause) = change.cause {
-        let detail =
-            change.detail.as_ref().map(|detail| format!(": {}", harmless(detail))).unwrap_or_default();
-        let detail = if detail.is_empty() { format!(": {}", words::cause(cause)) } else { detail };
-        let wait = change.wait.as_ref().map(|wait| format!("\n{}", words::wait(wait))).unwrap_or_default();
-        return format!("{}{detail}{wait}", cause.name());
+    if let Some(departure) = change.departure() {
+        let wait = change.wait().map(|wait| format!("\n{}", words::wait(wait))).unwrap_or_default();
+        return harmless(&words::departure(departure)) + &wait;
     }
-    if change.kind == ChangeKind::Import {
+    if change.kind() == ChangeKind::Import {
         let path = change.path.told(short);
         let email = change.fields.get("email").and_then(|field| field.new.clone()).unwrap_or_default();
         let through =
@@ -180,7 +177,7 @@ fn what(change: &Change) -> String {
         } else {
             format!("as {}, ", harmless(&roles.replace(';', " and ")))
         };
-        let detail = change.detail.as_ref().map(|detail| format!("\n{}", harmless(detail)));
+        let detail = change.detail().map(|detail| format!("\n{}", harmless(&detail)));
         return format!("{roles}{through}{}", detail.unwrap_or_default());
     }
     let fields = change.fields.iter().map(|(name, field)| one_field(name, field));

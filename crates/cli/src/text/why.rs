@@ -5,7 +5,7 @@ use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use webtaxon::model::account::State;
 use webtaxon::model::preview::why::{Verdict, Why, WhyStep};
-use webtaxon::model::preview::{Change, ChangeKind};
+use webtaxon::model::preview::{Action, Change, ChangeKind};
 use webtaxon::model::settings::Settings;
 use webtaxon::report::words::{self, short};
 
@@ -30,7 +30,7 @@ pub(crate) fn why(why: &Why, settings: &Settings, width: usize, option: &str) ->
     table.add_row([words.clone()]);
     text.push_str(&lines(&table).replacen(&words, &paint(tone, &words), 1));
     let told = [ChangeKind::Import, ChangeKind::Remove];
-    if let Some(change) = why.change.as_ref().filter(|change| !told.contains(&change.kind)) {
+    if let Some(change) = why.change.as_ref().filter(|change| !told.contains(&change.kind())) {
         changed(&mut text, change, width);
     }
     if !why.steps.is_empty() {
@@ -47,7 +47,7 @@ pub(crate) fn why(why: &Why, settings: &Settings, width: usize, option: &str) ->
 /// What would happen, as a sentence.
 fn outcome(why: &Why) -> (Tone, String) {
     if let Some(change) = &why.change {
-        let tone = match change.kind {
+        let tone = match change.kind() {
             ChangeKind::Suspend | ChangeKind::Remove | ChangeKind::Clash => Tone::Bad,
             _ => Tone::Good,
         };
@@ -80,31 +80,29 @@ fn outcome(why: &Why) -> (Tone, String) {
 
 fn of_change(change: &Change) -> String {
     let login = harmless(&change.login);
-    let cause = || {
-        let detail = change.detail.as_deref().map(|detail| format!(": {}", harmless(detail)));
-        let Some(cause) = change.cause else { return String::new() };
-        format!("{}{}", cause.name(), detail.unwrap_or_else(|| format!(": {}", words::cause(cause))))
-    };
-    match change.kind {
-        ChangeKind::Import => {
-            let detail = change.detail.as_deref().map(|detail| format!("\n{}", harmless(detail)));
+    match &change.action {
+        Action::Import { .. } => {
+            let detail = change.detail().map(|detail| format!("\n{}", harmless(&detail)));
             format!("An account {login} would be created.{}", detail.unwrap_or_default())
         }
-        ChangeKind::Adopt => format!("The account {login}, made by hand, would be linked to them."),
-        ChangeKind::Update => format!("The account {login} would get new values."),
-        ChangeKind::Restore => format!("The account {login} would become active again."),
-        ChangeKind::Wait => {
-            let wait = change.wait.as_ref().map(words::wait).unwrap_or_default();
-            format!("Nothing yet: the days of grace of {login} are running ({}; {wait}).", cause())
+        Action::Adopt => format!("The account {login}, made by hand, would be linked to them."),
+        Action::Update => format!("The account {login} would get new values."),
+        Action::Restore => format!("The account {login} would become active again."),
+        Action::Wait(departure, wait) => {
+            let (why, wait) = (harmless(&words::departure(departure)), words::wait(wait));
+            format!("Nothing yet: the days of grace of {login} are running ({why}; {wait}).")
         }
-        ChangeKind::Suspend => format!("The account {login} would be suspended ({}).", cause()),
-        ChangeKind::Remove => format!("The account {login} would be removed ({}).", cause()),
-        _ => {
-            let clash = change.clash.as_ref();
-            let message = clash.map(|clash| harmless(&clash.message())).unwrap_or_default();
-            let remedy = harmless(&change.remedy());
+        Action::Suspend(departure) => {
+            format!("The account {login} would be suspended ({}).", harmless(&words::departure(departure)))
+        }
+        Action::Remove(departure) => {
+            format!("The account {login} would be removed ({}).", harmless(&words::departure(departure)))
+        }
+        Action::Clash(clash) => {
+            let (message, remedy) = (harmless(&clash.message()), harmless(&change.remedy()));
             format!("Nothing, until you resolve a clash: {message}.\nTo do: {remedy}")
         }
+        _ => String::new(),
     }
 }
 
@@ -150,8 +148,7 @@ fn account(text: &mut String, why: &Why, width: usize) {
     )]);
     text.push_str(&lines(&table));
     for clash in &why.claims {
-        let claim = clash.clash.as_ref();
-        let message = claim.map(|claim| harmless(&claim.message())).unwrap_or_default();
+        let message = clash.clash().map(|claim| harmless(&claim.message())).unwrap_or_default();
         let who = clash.dn.as_deref().unwrap_or_default();
         let mut table = columns(width, &[None]);
         table.add_row([format!(

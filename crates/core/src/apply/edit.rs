@@ -31,9 +31,9 @@ impl Edit {
     #[must_use]
     pub fn of(change: &Change, account: Option<&Account>) -> Option<Self> {
         let edit = |before, after| {
-            Some(Self { kind: change.kind, dn: change.dn.clone(), cause: change.cause, before, after })
+            Some(Self { kind: change.kind(), dn: change.dn.clone(), cause: change.cause(), before, after })
         };
-        match change.kind {
+        match change.kind() {
             ChangeKind::Wait | ChangeKind::Clash => None,
             ChangeKind::Import => {
                 let mut account = Account {

@@ -134,7 +134,7 @@ pub(super) fn brakes(
     counts: &AccountCounts,
 ) -> Vec<Brake> {
     let Situation { settings, accounts, memory, .. } = situation;
-    let leaves = |change: &&Change| matches!(change.kind, ChangeKind::Remove | ChangeKind::Suspend);
+    let leaves = |change: &&Change| matches!(change.kind(), ChangeKind::Remove | ChangeKind::Suspend);
     let leaving = wide(changes.iter().filter(leaves).count());
     let linked = accounts.iter().filter(|account| account.link.is_some()).count();
     let removals = settings.brakes.removals.map(|removals| most(removals, linked));

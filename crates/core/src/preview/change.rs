@@ -5,6 +5,7 @@ use crate::graph::GroupPath;
 use crate::ldap::identity::Identity;
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 
 /// The kinds of change to an account.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -103,26 +104,52 @@ pub struct FieldChange {
 /// One change to an account.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Change {
-    /// Its kind.
-    pub kind: ChangeKind,
+    /// What happens to the account.
+    pub action: Action,
     /// The login of the account: the current one, or the future one of a new account.
     pub login: String,
     /// The person's entry, where one is known.
     pub dn: Option<String>,
     /// The link between the two, current or future.
     pub link: Option<Identity>,
-    /// Why a person leaves.
-    pub cause: Option<Cause>,
-    /// What decided it, in words, if the cause alone does not say.
-    pub detail: Option<String>,
     /// The fields that change, in the order of the settings.
     pub fields: IndexMap<String, FieldChange>,
     /// The path of groups that selected the person, the named one first.
     pub path: GroupPath,
-    /// The two claims, if it is a clash.
-    pub clash: Option<Clash>,
-    /// The days of grace and what follows, if it is a wait.
-    pub wait: Option<Wait>,
+}
+
+/// What happens to an account.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Action {
+    /// It is created for a person.
+    Import {
+        /// The login of the account that the person had, if it was deleted in the application and not by an apply.
+        had: Option<String>,
+    },
+    /// It is linked to a person.
+    Adopt,
+    /// Fields change.
+    Update,
+    /// It becomes active again.
+    Restore,
+    /// Its days of grace are running.
+    Wait(Departure, Wait),
+    /// It is kept, but nobody can sign in to it.
+    Suspend(Departure),
+    /// It is deleted.
+    Remove(Departure),
+    /// Nothing, until an administrator decides between two claims on it.
+    Clash(Clash),
+}
+
+/// Why an account's person leaves.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Departure {
+    /// The cause.
+    pub cause: Cause,
+    /// What decided it, in words, if the cause alone does not say.
+    pub detail: Option<String>,
 }
 
 /// A change that waits for its day.
@@ -166,8 +193,8 @@ pub enum Clash {
         field: String,
         /// The value.
         value: String,
-        /// The other account's login, or the other person's entry.
-        holder: String,
+        /// Who has it.
+        holder: Holder,
     },
     /// An account made by hand may be the person's, and the settings say to ask.
     MayBeTheirs {
@@ -195,6 +222,15 @@ pub enum Clash {
     },
 }
 
+/// The account or person that has a value.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Holder {
+    /// An account, by its login.
+    Account(String),
+    /// A person, by their entry.
+    Person(String),
+}
+
 impl Clash {
     /// The login of the existing account that two claim, if any.
     #[must_use]
@@ -205,8 +241,11 @@ impl Clash {
             | Self::LinkedElsewhere { account, .. }
             | Self::MayBeTheirs { account, .. }
             | Self::SeveralPeople { account, .. } => Some(account),
-            Self::SameValue { holder, .. } => holder.strip_prefix("account "),
-            Self::SameLogin { .. } | Self::SameIdentity { .. } | Self::SeveralAccounts { .. } => None,
+            Self::SameValue { holder: Holder::Account(account), .. } => Some(account),
+            Self::SameLogin { .. }
+            | Self::SameIdentity { .. }
+            | Self::SameValue { .. }
+            | Self::SeveralAccounts { .. } => None,
         }
     }
 
@@ -220,7 +259,12 @@ impl Clash {
             Self::LinkedElsewhere { account, link } => {
                 format!("the login of {account}, which is linked to another person ({link})")
             }
-            Self::SameValue { field, value, holder } => format!("the same {field} as {holder}: {value}"),
+            Self::SameValue { field, value, holder: Holder::Account(account) } => {
+                format!("the same {field} as account {account}: {value}")
+            }
+            Self::SameValue { field, value, holder: Holder::Person(dn) } => {
+                format!("the same {field} as {dn}: {value}")
+            }
             Self::MayBeTheirs { account, by } => {
                 format!("the same {by} as {account}, an account made by hand that may be theirs")
             }
@@ -239,10 +283,71 @@ impl Clash {
 }
 
 impl Change {
+    /// The kind of change.
+    #[must_use]
+    pub fn kind(&self) -> ChangeKind {
+        match &self.action {
+            Action::Import { .. } => ChangeKind::Import,
+            Action::Adopt => ChangeKind::Adopt,
+            Action::Update => ChangeKind::Update,
+            Action::Restore => ChangeKind::Restore,
+            Action::Wait(..) => ChangeKind::Wait,
+            Action::Suspend(_) => ChangeKind::Suspend,
+            Action::Remove(_) => ChangeKind::Remove,
+            Action::Clash(_) => ChangeKind::Clash,
+        }
+    }
+
+    /// Why the person leaves, if they do.
+    #[must_use]
+    pub fn departure(&self) -> Option<&Departure> {
+        match &self.action {
+            Action::Wait(departure, _) | Action::Suspend(departure) | Action::Remove(departure) => {
+                Some(departure)
+            }
+            _ => None,
+        }
+    }
+
+    /// The cause for which the person leaves, if they do.
+    #[must_use]
+    pub fn cause(&self) -> Option<Cause> {
+        self.departure().map(|departure| departure.cause)
+    }
+
+    /// What decided it, in words, if kind and cause do not say.
+    #[must_use]
+    pub fn detail(&self) -> Option<Cow<'_, str>> {
+        match &self.action {
+            Action::Import { had: Some(login) } => Some(Cow::Owned(format!(
+                "comes back: the account {login} was deleted in the application; except = [\"{login}\"] excludes the person"
+            ))),
+            _ => self.departure()?.detail.as_deref().map(Cow::Borrowed),
+        }
+    }
+
+    /// The days of grace that are running, if it waits for them.
+    #[must_use]
+    pub fn wait(&self) -> Option<&Wait> {
+        match &self.action {
+            Action::Wait(_, wait) => Some(wait),
+            _ => None,
+        }
+    }
+
+    /// The two claims, if it is a clash.
+    #[must_use]
+    pub fn clash(&self) -> Option<&Clash> {
+        match &self.action {
+            Action::Clash(clash) => Some(clash),
+            _ => None,
+        }
+    }
+
     /// The ways to resolve a clash, in words; empty for other changes.
     #[must_use]
     pub fn remedy(&self) -> String {
-        let Some(clash) = &self.clash else { return String::new() };
+        let Some(clash) = self.clash() else { return String::new() };
         let link = self.link.as_ref().map(ToString::to_string).unwrap_or_default();
         let whose = |account: &str| {
             let [account, link] = [account, &link].map(|text| toml::Value::from(text).to_string());

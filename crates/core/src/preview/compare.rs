@@ -283,7 +283,7 @@ impl Step {
 /// The accounts with different changes, by login.
 fn fates(now: &Preview, then: &Preview) -> Vec<Fate> {
     let kinds = |preview: &Preview| -> BTreeMap<String, ChangeKind> {
-        preview.changes.iter().map(|change| (change.login.clone(), change.kind)).collect()
+        preview.changes.iter().map(|change| (change.login.clone(), change.kind())).collect()
     };
     let (first, second) = (kinds(now), kinds(then));
     let logins: HashSet<&String> = first.keys().chain(second.keys()).collect();

@@ -223,12 +223,12 @@ impl GroupPreview {
 fn fates<'a>(settings: &'a Settings, accounts: &'a [Account], changes: &'a [Change]) -> Vec<Fate<'a>> {
     let protected: HashSet<Cow<'_, str>> =
         settings.accounts.protected.iter().map(|login| folded(login)).collect();
-    let is_about = |change: &&Change| !matches!(change.kind, ChangeKind::Import | ChangeKind::Clash);
+    let is_about = |change: &&Change| !matches!(change.kind(), ChangeKind::Import | ChangeKind::Clash);
     let by_login: HashMap<&str, &Change> =
         changes.iter().filter(is_about).map(|change| (change.login.as_str(), change)).collect();
     let fate = |account: &'a Account| {
         let change = by_login.get(account.login.as_str()).copied();
-        let kind = change.map(|change| change.kind);
+        let kind = change.map(|change| change.kind());
         let new = |name: &str| change.and_then(|change| change.fields.get(name)?.new.as_deref());
         let link = match kind {
             Some(ChangeKind::Adopt) => change.and_then(|change| change.link.as_ref()),
@@ -249,7 +249,7 @@ fn fates<'a>(settings: &'a Settings, accounts: &'a [Account], changes: &'a [Chan
             waits: kind == Some(ChangeKind::Wait),
         }
     };
-    let imported = changes.iter().filter(|change| change.kind == ChangeKind::Import).map(|change| Fate {
+    let imported = changes.iter().filter(|change| change.kind() == ChangeKind::Import).map(|change| Fate {
         login: change.login.as_str(),
         link: change.link.as_ref(),
         is_ours: true,

@@ -3,7 +3,7 @@
 
 use super::matching::{Matching, Outcome, changed};
 use super::situation::Selected;
-use super::{Cause, Change, ChangeKind, FieldChange, Held, HeldReason, Wait};
+use super::{Action, Cause, Change, ChangeKind, Departure, FieldChange, Held, HeldReason, Wait};
 use crate::account::{Account, State};
 use crate::graph::GroupPath;
 use crate::ldap::identity::Identity;
@@ -88,11 +88,14 @@ impl Matching<'_> {
                 let since = self.memory.missed.get(link).copied().unwrap_or(self.memory.today);
                 outcome.missed.insert(link.clone(), since);
                 let grace = self.memory.grace(link, rule.after_days);
-                let kind = if grace.is_some() { ChangeKind::Wait } else { then };
-                let change = leave(proof, kind, account, self.lost(kind, account));
-                let change = Change { wait: grace.map(|grace| Wait { grace, then }), ..change };
-                let (dn, detail) = (dn.clone(), detail(known, cause));
-                outcome.changes.push(Change { cause: Some(cause), dn, detail, ..change });
+                let departure = Departure { cause, detail: detail(known, cause) };
+                let action = match (grace, then) {
+                    (Some(grace), then) => Action::Wait(departure, Wait { grace, then }),
+                    (None, ChangeKind::Suspend) => Action::Suspend(departure),
+                    (None, _) => Action::Remove(departure),
+                };
+                let fields = self.lost(&action, account);
+                outcome.changes.push(Change { dn, ..leave(proof, action, account, fields) });
             }
             None if rule.action == LeavingAction::Keep => outcome.held.push(held(None, HeldReason::Kept)),
             None => outcome.unchanged += 1, // suspended already
@@ -119,12 +122,13 @@ impl Matching<'_> {
     }
 
     /// The fields of a leaving account afterwards: none, or another state.
-    fn lost(&self, kind: ChangeKind, account: &Account) -> IndexMap<String, FieldChange> {
-        if kind == ChangeKind::Wait {
-            return IndexMap::new();
-        }
-        if kind == ChangeKind::Suspend {
-            return IndexMap::from([("state".to_owned(), changed("active", "suspended"))]);
+    fn lost(&self, action: &Action, account: &Account) -> IndexMap<String, FieldChange> {
+        match action {
+            Action::Wait(..) => return IndexMap::new(),
+            Action::Suspend(_) => {
+                return IndexMap::from([("state".to_owned(), changed("active", "suspended"))]);
+            }
+            _ => {}
         }
         let names = self.settings.account_fields().into_iter();
         let gone = |name: &str| FieldChange { old: Some(account.field(name).to_owned()), new: None };
@@ -193,22 +197,7 @@ fn cause_of(step: Step) -> Cause {
 }
 
 /// The only place that takes an account away; it cannot be called without the proof.
-fn leave(
-    _proof: &Whole,
-    kind: ChangeKind,
-    account: &Account,
-    fields: IndexMap<String, FieldChange>,
-) -> Change {
-    Change {
-        kind,
-        login: account.login.clone(),
-        dn: None,
-        link: account.link.clone(),
-        cause: None,
-        detail: None,
-        fields,
-        path: GroupPath::default(),
-        clash: None,
-        wait: None,
-    }
+fn leave(_proof: &Whole, action: Action, account: &Account, fields: IndexMap<String, FieldChange>) -> Change {
+    let (login, link) = (account.login.clone(), account.link.clone());
+    Change { action, login, dn: None, link, fields, path: GroupPath::default() }
 }

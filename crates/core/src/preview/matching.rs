@@ -2,7 +2,7 @@
 
 use super::situation::{Chosen, Selected, Situation};
 use super::whose::told_whose;
-use super::{Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Memory};
+use super::{Action, Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Holder, Memory};
 use crate::account::{Account, State, folded};
 use crate::draw::Proposal;
 use crate::ldap::identity::Identity;
@@ -237,7 +237,7 @@ impl<'a> Matching<'a> {
             }
         }
         self.leaving(&claimed, &mut outcome);
-        let place = |change: &Change| (change.kind, Account::login_key(&change.login), change.dn.clone());
+        let place = |change: &Change| (change.kind(), Account::login_key(&change.login), change.dn.clone());
         outcome.changes.sort_by_cached_key(place);
         outcome.held.sort_by(|left, right| (&left.login, &left.dn).cmp(&(&right.login, &right.dn)));
         outcome
@@ -311,18 +311,16 @@ impl<'a> Matching<'a> {
         } else if comes_in && candidate.proposal.is_unsure() {
             outcome.held.push(held(chosen, login, kind, HeldReason::FieldsUnknown));
         } else {
-            let change = change(chosen, kind, login, fields);
-            let detail = self.comes_back(candidate).filter(|_| kind == ChangeKind::Import);
-            outcome.changes.push(Change { detail, ..change });
+            let action = match kind {
+                ChangeKind::Import => {
+                    Action::Import { had: self.memory.known.get(&candidate.identity).cloned() }
+                }
+                ChangeKind::Adopt => Action::Adopt,
+                ChangeKind::Restore => Action::Restore,
+                _ => Action::Update,
+            };
+            outcome.changes.push(change(chosen, action, login, fields));
         }
-    }
-
-    /// A remark if the person's account was deleted in the application and not by us.
-    fn comes_back(&self, candidate: &Candidate<'_>) -> Option<String> {
-        let login = self.memory.known.get(&candidate.identity)?;
-        Some(format!(
-            "comes back: the account {login} was deleted in the application; except = [\"{login}\"] excludes the person"
-        ))
     }
 
     /// The clash if another person wants the candidate's login.
@@ -371,23 +369,22 @@ impl<'a> Matching<'a> {
             if value.is_empty() || !fields.contains_key(unique.field) {
                 return None;
             }
-            let clash = |holder: String| {
+            let clash = |holder: Holder| {
                 Some(Clash::SameValue { field: unique.field.to_owned(), value: value.to_owned(), holder })
             };
             let mut holders = self.having(unique, value).iter().copied();
             if let Some(other) = holders.find(|at| Some(*at) != own) {
-                return clash(format!("account {}", self.accounts.get(other)?.login));
+                return clash(Holder::Account(self.accounts.get(other)?.login.clone()));
             }
             let rival = self.wanting(unique, value).iter().find(|rival| **rival != index)?;
-            clash(self.dn_of(*rival)?)
+            clash(Holder::Person(self.dn_of(*rival)?))
         })
     }
 
     fn clash(&self, chosen: Chosen<'_>, linked: Option<usize>, clash: Clash) -> Change {
         let login =
             linked.and_then(|at| self.accounts.get(at)).map_or(chosen.1.proposal.login(), |one| &one.login);
-        let change = change(chosen, ChangeKind::Clash, login.to_owned(), IndexMap::new());
-        Change { clash: Some(clash), ..change }
+        change(chosen, Action::Clash(clash), login.to_owned(), IndexMap::new())
     }
 }
 
@@ -478,23 +475,13 @@ fn roles(intake: &Intake, proposal: &Proposal<'_>, old: &str) -> String {
 
 fn change(
     (part, candidate): Chosen<'_>,
-    kind: ChangeKind,
+    action: Action,
     login: String,
     fields: IndexMap<String, FieldChange>,
 ) -> Change {
     let path = part.selection.path(part.reading, candidate.person);
-    Change {
-        kind,
-        login,
-        dn: dn((part, candidate)),
-        link: Some(candidate.identity.clone()),
-        cause: None,
-        detail: None,
-        fields,
-        path,
-        clash: None,
-        wait: None,
-    }
+    let link = Some(candidate.identity.clone());
+    Change { action, login, dn: dn((part, candidate)), link, fields, path }
 }
 
 pub(super) fn changed(old: &str, new: &str) -> FieldChange {

@@ -10,6 +10,7 @@ mod belonging;
 mod brakes;
 mod change;
 pub mod compare;
+mod document;
 mod found;
 mod groups;
 mod leaving;
@@ -25,7 +26,9 @@ pub mod why;
 
 pub use belonging::Belonging;
 pub use brakes::{Brake, BrakeKind, UnknownBrake};
-pub use change::{Cause, Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Wait};
+pub use change::{
+    Action, Cause, Change, ChangeKind, Clash, Departure, FieldChange, Held, HeldReason, Holder, Wait,
+};
 pub use groups::{GroupChange, GroupChangeKind, GroupPreview, HeldGroup};
 pub use memory::{Grace, Memory};
 pub use narrow::{Narrow, Sort};
@@ -132,7 +135,7 @@ impl Preview {
         let parts: Vec<Selected<'_>> = situation.selected(&selections).collect();
         let outcome = Matching::new(situation, &parts).outcome();
         let counts = AccountCounts::new(accounts, &outcome.changes, settings.accounts.seats);
-        let of = |kind: ChangeKind| outcome.changes.iter().filter(|change| change.kind == kind).count();
+        let of = |kind: ChangeKind| outcome.changes.iter().filter(|change| change.kind() == kind).count();
         let kinds = ChangeKind::ALL.into_iter().map(|kind| (kind, of(kind)));
         let kinds = kinds.filter(|(_, count)| *count > 0).collect();
         let unseated = summary::unseated(&outcome.changes, &counts);
@@ -178,6 +181,6 @@ impl Preview {
 
     /// The changes of one kind, sorted by login.
     pub fn of_kind(&self, kind: ChangeKind) -> impl Iterator<Item = &Change> {
-        self.changes.iter().filter(move |change| change.kind == kind)
+        self.changes.iter().filter(move |change| change.kind() == kind)
     }
 }

@@ -40,7 +40,8 @@ impl Preview {
         };
         let is_all = narrow.only.is_empty() && !narrow.held && !narrow.groups;
         let is_of = |kind: ChangeKind| is_all || narrow.only.contains(&kind);
-        self.changes.retain(|change| is_of(change.kind) && has(&mut of_change(change)));
+        self.changes
+            .retain(|change| is_of(change.kind()) && has(&mut of_change(change, change.detail().as_deref())));
         self.held.retain(|held| (is_all || narrow.held) && has(&mut of_held(held)));
         if let Some(groups) = &mut self.groups {
             let is_wanted = is_all || narrow.groups;
@@ -62,11 +63,11 @@ impl Preview {
         match narrow.sort {
             Sort::Login => {}
             Sort::Place => {
-                self.changes.sort_by_cached_key(|change| (change.kind, place(&change.dn)));
+                self.changes.sort_by_cached_key(|change| (change.kind(), place(&change.dn)));
                 self.held.sort_by_cached_key(|held| place(&held.dn));
             }
             Sort::Cause => {
-                self.changes.sort_by_key(|change| (change.kind, change.cause.map(super::Cause::name)));
+                self.changes.sort_by_key(|change| (change.kind(), change.cause().map(super::Cause::name)));
                 self.held.sort_by_key(|held| held.cause.map(super::Cause::name));
             }
         }
@@ -79,20 +80,15 @@ impl Preview {
     }
 }
 
-fn of_change(change: &Change) -> impl Iterator<Item = &str> {
+fn of_change<'a>(change: &'a Change, detail: Option<&'a str>) -> impl Iterator<Item = &'a str> {
     let fields = change.fields.iter().flat_map(|(name, field)| {
         [Some(name.as_str()), field.old.as_deref(), field.new.as_deref()].into_iter().flatten()
     });
-    [
-        Some(change.login.as_str()),
-        change.dn.as_deref(),
-        change.cause.map(super::Cause::name),
-        change.detail.as_deref(),
-    ]
-    .into_iter()
-    .flatten()
-    .chain(change.path.groups.iter().map(String::as_str))
-    .chain(fields)
+    [Some(change.login.as_str()), change.dn.as_deref(), change.cause().map(super::Cause::name), detail]
+        .into_iter()
+        .flatten()
+        .chain(change.path.groups.iter().map(String::as_str))
+        .chain(fields)
 }
 
 fn of_group(change: &GroupChange) -> impl Iterator<Item = &str> {

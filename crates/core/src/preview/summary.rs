@@ -28,12 +28,12 @@ impl AccountCounts {
     pub(super) fn new(accounts: &[Account], changes: &[Change], seats: Option<u64>) -> Self {
         let now = accounts.len();
         let active = || accounts.iter().filter(|account| account.state == State::Active);
-        let removed = changes.iter().filter(|change| change.kind == ChangeKind::Remove);
+        let removed = changes.iter().filter(|change| change.kind() == ChangeKind::Remove);
         let removed: HashSet<&str> = removed.map(|change| change.login.as_str()).collect();
         let active_now = active().count();
         let (mut after, mut active_after) = (now, active_now);
         for change in changes {
-            match change.kind {
+            match change.kind() {
                 ChangeKind::Import => {
                     after += 1;
                     active_after += 1;
@@ -58,8 +58,8 @@ pub(super) fn unseated(changes: &[Change], counts: &AccountCounts) -> Vec<String
     let Some(seats) = counts.seats.and_then(|seats| usize::try_from(seats).ok()) else { return Vec::new() };
     let comes = |kind: ChangeKind| {
         changes.iter().filter(move |change| match kind {
-            ChangeKind::Adopt => change.kind == kind && change.fields.contains_key("state"),
-            _ => change.kind == kind,
+            ChangeKind::Adopt => change.kind() == kind && change.fields.contains_key("state"),
+            _ => change.kind() == kind,
         })
     };
     let coming = [ChangeKind::Restore, ChangeKind::Adopt, ChangeKind::Import].into_iter().flat_map(comes);

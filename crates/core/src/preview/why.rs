@@ -203,7 +203,7 @@ impl Why {
         let name = entry.map(called).or_else(|| Some(account.as_ref()?.login.clone())).unwrap_or_default();
         let login = account.as_ref().map(|account| account.login.as_str());
         let stored = accounts.iter().find(|one| Some(one.login.as_str()) == login);
-        let claims = |clash: &Change| match (&clash.clash, stored) {
+        let claims = |clash: &Change| match (clash.clash(), stored) {
             (Some(claim), Some(stored)) => clash.dn != dn && claim.account() == Some(&stored.login),
             _ => false,
         };
@@ -241,7 +241,7 @@ impl Why {
     /// The kind of change, if any.
     #[must_use]
     pub fn kind(&self) -> Option<ChangeKind> {
-        self.change.as_ref().map(|change| change.kind)
+        self.change.as_ref().map(|change| change.kind())
     }
 }
 

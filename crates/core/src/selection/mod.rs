@@ -59,7 +59,7 @@ impl Step {
 }
 
 /// The number of people left after a step, and the number who dropped out at it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct FunnelStep {
     /// The step.
     pub step: Step,

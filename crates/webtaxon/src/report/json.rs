@@ -10,56 +10,15 @@ use webtaxon_core::ldap::filter::{Judged, Passed, Repaired};
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::value::readable;
 use webtaxon_core::membership::{Difference, Nest, Ways};
+use webtaxon_core::preview::Preview;
 use webtaxon_core::preview::compare::Comparison;
 use webtaxon_core::preview::why::Why;
-use webtaxon_core::preview::{Change, Held, IntakeSummary, Preview};
 use webtaxon_core::reading::Reading;
-use webtaxon_core::selection::FunnelStep;
 
 /// A preview, as `webtaxon.preview/1`.
 #[must_use]
 pub fn preview(preview: &Preview) -> Value {
-    let first = &preview.intakes.first;
-    json!({
-        "format": "webtaxon.preview/1",
-        "intake": first.intake,
-        "directory": first.directory,
-        "server": first.server,
-        "whole": preview.is_whole(),
-        "gaps": preview.gaps,
-        "notes": first.notes,
-        "funnel": funnel(first),
-        "further": preview.intakes.further.iter().map(further).collect::<Vec<_>>(),
-        "incomplete": preview.incomplete,
-        "open_fields": preview.open_fields,
-        "strangers": preview.strangers,
-        "nobody": preview.nobody,
-        "unseated": preview.unseated,
-        "accounts": preview.accounts,
-        "unchanged": preview.unchanged,
-        "counts": counts(preview),
-        "left_out": preview.left_out,
-        "changes": preview.changes.iter().map(change).collect::<Vec<_>>(),
-        "held": preview.held.iter().map(held).collect::<Vec<_>>(),
-        "groups": preview.groups,
-        "brakes": preview.brakes,
-    })
-}
-
-/// A further intake.
-fn further(part: &IntakeSummary) -> Value {
-    json!({
-        "intake": part.intake,
-        "directory": part.directory,
-        "server": part.server,
-        "notes": part.notes,
-        "funnel": funnel(part),
-    })
-}
-
-fn funnel(part: &IntakeSummary) -> Value {
-    let step = |step: &FunnelStep| json!({ "step": step.step, "left": step.left, "lost": step.lost });
-    part.funnel.iter().map(step).collect()
+    json!(preview)
 }
 
 /// A comparison of settings, as `webtaxon.compare/1`.
@@ -69,7 +28,7 @@ pub fn comparison(comparison: &Comparison) -> Value {
         json!({
             "people": people,
             "accounts": preview.accounts,
-            "counts": counts(preview),
+            "counts": preview.counts(),
             "brakes": preview.brakes,
             "gaps": preview.gaps,
         })
@@ -87,11 +46,6 @@ pub fn comparison(comparison: &Comparison) -> Value {
     })
 }
 
-/// The number of changes of each kind.
-fn counts(preview: &Preview) -> Value {
-    preview.kinds.iter().map(|(kind, count)| (kind.name().to_owned(), json!(count))).collect()
-}
-
 /// The explanation for one person or account, as `webtaxon.why/1`.
 #[must_use]
 pub fn why(why: &Why) -> Value {
@@ -107,39 +61,10 @@ pub fn why(why: &Why) -> Value {
         "roles": why.roles,
         "account": why.account,
         "untouched": why.untouched,
-        "change": why.change.as_ref().map(change),
-        "held": why.held.as_ref().map(held),
-        "claims": why.claims.iter().map(change).collect::<Vec<_>>(),
+        "change": why.change,
+        "held": why.held,
+        "claims": why.claims,
         "groups": why.groups,
-    })
-}
-
-fn change(change: &Change) -> Value {
-    let clash =
-        change.clash.as_ref().map(|clash| json!({ "message": clash.message(), "remedy": change.remedy() }));
-    json!({
-        "kind": change.kind,
-        "login": change.login,
-        "dn": change.dn,
-        "link": change.link,
-        "cause": change.cause,
-        "detail": change.detail,
-        "fields": change.fields,
-        "path": change.path.groups,
-        "left_out": change.path.left_out,
-        "clash": clash,
-        "wait": change.wait,
-    })
-}
-
-fn held(held: &Held) -> Value {
-    json!({
-        "login": held.login,
-        "dn": held.dn,
-        "cause": held.cause,
-        "would": held.would,
-        "reason": held.reason,
-        "message": held.reason.message(),
     })
 }
 

@@ -5,7 +5,7 @@ use super::words::{self, short};
 use indexmap::IndexSet;
 use std::borrow::Cow;
 use webtaxon_core::membership::Nest;
-use webtaxon_core::preview::{Change, GroupChange, Held, Preview};
+use webtaxon_core::preview::{Cause, Change, GroupChange, Held, Preview};
 
 /// A table written row by row.
 struct Table {
@@ -65,19 +65,19 @@ pub fn preview_csv(preview: &Preview) -> String {
 }
 
 fn change_row(change: &Change) -> Vec<String> {
-    let why = match (&change.clash, &change.detail, change.cause) {
+    let why = match (change.clash(), change.detail(), change.cause()) {
         (Some(clash), _, _) => format!("{}; to do: {}", clash.message(), change.remedy()),
-        (None, Some(detail), _) => detail.clone(),
+        (None, Some(detail), _) => detail.into_owned(),
         (None, None, Some(cause)) => words::cause(cause).to_owned(),
         (None, None, None) => String::new(),
     };
-    let wait = change.wait.as_ref().map(|wait| format!("; {}", words::wait(wait)));
+    let wait = change.wait().map(|wait| format!("; {}", words::wait(wait)));
     vec![
-        change.kind.name().to_owned(),
+        change.kind().name().to_owned(),
         change.login.clone(),
         change.dn.as_deref().map(short).unwrap_or_default(),
         change.dn.clone().unwrap_or_default(),
-        change.cause.map_or("", |cause| cause.name()).to_owned(),
+        change.cause().map_or("", Cause::name).to_owned(),
         why + &wait.unwrap_or_default(),
         change.path.told(short).join(" > "),
     ]
@@ -103,8 +103,8 @@ fn group_row(kind: &str, name: &str, dn: Option<&str>, why: String) -> Vec<Strin
 fn group_why(change: &GroupChange) -> String {
     let (come, leave) = (change.come.join(" "), change.leave.join(" "));
     let new = change.new_name.as_ref().map(|name| format!("gets the name {name}"));
-    let come = (!come.is_empty()).then(|| format!("come in: {come}"));
-    let leave = (!leave.is_empty()).then(|| format!("leave: {leave}"));
+    let come = (!come.is_empty()).then(|| format!("members added: {come}"));
+    let leave = (!leave.is_empty()).then(|| format!("members removed: {leave}"));
     [new, come, leave].into_iter().flatten().collect::<Vec<_>>().join("; ")
 }
 

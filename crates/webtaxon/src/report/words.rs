@@ -2,7 +2,7 @@
 
 use super::harmless;
 use webtaxon_core::ldap::name;
-use webtaxon_core::preview::{Cause, ChangeKind, GroupChange, GroupChangeKind, Wait};
+use webtaxon_core::preview::{Cause, ChangeKind, Departure, GroupChange, GroupChangeKind, Wait};
 use webtaxon_core::selection::{FunnelStep, Step};
 use webtaxon_core::settings::Intake;
 use webtaxon_core::words::counted;
@@ -76,6 +76,13 @@ pub fn group_counts(change: &GroupChange) -> String {
     let counts = [count("+", &change.come), count("−", &change.leave)];
     let counts: Vec<String> = counts.into_iter().flatten().collect();
     if counts.is_empty() { "nobody joins or leaves".to_owned() } else { counts.join(" ") }
+}
+
+/// Why a person leaves: the cause, and what decided it.
+#[must_use]
+pub fn departure(departure: &Departure) -> String {
+    let detail = departure.detail.as_deref().unwrap_or_else(|| cause(departure.cause));
+    format!("{}: {detail}", departure.cause.name())
 }
 
 /// A cause in words, if nothing more specific is known.

@@ -374,7 +374,7 @@ async fn an_apply_remembers_who_was_missed_what_there_was_and_the_settings() {
     museum.write("accounts.csv", without.join("\n") + "\n");
     let preview = museum.preview().await.unwrap();
     let back = preview.of_kind(ChangeKind::Import).next().unwrap();
-    assert!(back.detail.as_ref().unwrap().contains("except = [\"bthornbury\"]"), "{back:?}");
+    assert!(back.detail().as_ref().unwrap().contains("except = [\"bthornbury\"]"), "{back:?}");
     // And somebody widens the filter.
     museum.change("(objectClass=user)", "(objectClass=person)");
     let preview = museum.preview().await.unwrap();

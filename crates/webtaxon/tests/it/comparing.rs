@@ -62,7 +62,7 @@ async fn a_base_that_is_missing_takes_nobody_away_by_either() {
     );
     for preview in [&comparison.now, &comparison.then] {
         let takes =
-            preview.changes.iter().filter(|change| ["suspend", "remove"].contains(&change.kind.name()));
+            preview.changes.iter().filter(|change| ["suspend", "remove"].contains(&change.kind().name()));
         assert_eq!(takes.count(), 0);
     }
 }

@@ -137,7 +137,7 @@ async fn takes_nobody_away(fault: &'static str, timeout: &'static str, message: 
         Ok(preview) => {
             assert!(!preview.is_whole(), "{fault}: there must be no proof");
             let takes = |change: &&webtaxon::model::preview::Change| {
-                ["suspend", "remove"].contains(&change.kind.name())
+                ["suspend", "remove"].contains(&change.kind().name())
             };
             assert_eq!(preview.changes.iter().filter(takes).count(), 0, "{fault}");
             preview.gaps.iter().map(|gap| format!("{}; ", gap.reason)).collect()

@@ -55,8 +55,9 @@ async fn a_range_that_is_cut_takes_nobodys_account_away() {
     for after in 247..254 {
         let fault = Some(Fault { kind: FaultKind::Cut, after });
         let preview = crowd(3200, Options { fault, ..Options::default() }).await.preview().await.unwrap();
-        let leaving =
-            |change: &&webtaxon::model::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
+        let leaving = |change: &&webtaxon::model::preview::Change| {
+            ["suspend", "remove"].contains(&change.kind().name())
+        };
         assert!(!preview.is_whole(), "after {after}");
         assert_eq!(preview.changes.iter().filter(leaving).count(), 0, "after {after}");
     }
@@ -91,8 +92,9 @@ async fn a_member_that_stands_for_others_is_told() {
         museum.change("CN=Loans Desk Users", "CN=Wide");
         let preview = museum.preview().await.unwrap();
         assert_eq!(preview.is_whole(), whole, "{why}: {:?}", preview.gaps);
-        let leaving =
-            |change: &&webtaxon::model::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
+        let leaving = |change: &&webtaxon::model::preview::Change| {
+            ["suspend", "remove"].contains(&change.kind().name())
+        };
         let count = preview.changes.iter().filter(leaving).count();
         assert_eq!(count > 0, whole, "{why}: {count} leave");
     }
@@ -300,7 +302,7 @@ async fn a_primary_group_that_is_hidden_takes_nobodys_account_away() {
     let preview = Museum::with(DIRECTORY, options).await.preview().await.unwrap();
     let gap = preview.gaps.iter().find(|gap| gap.part == "primary groups of the people");
     assert!(gap.is_some_and(|gap| gap.reason.contains("do not show it")), "{:?}", preview.gaps);
-    assert!(preview.changes.iter().all(|change| !["suspend", "remove"].contains(&change.kind.name())));
+    assert!(preview.changes.iter().all(|change| !["suspend", "remove"].contains(&change.kind().name())));
 }
 
 #[tokio::test]
@@ -334,7 +336,7 @@ fn in_short(preview: &Preview, paths: bool) -> (Vec<usize>, Vec<String>, Vec<Str
     let funnel = preview.intakes.first.funnel.iter().map(|step| step.left).collect();
     let change = |change: &webtaxon::model::preview::Change| {
         let path = if paths { change.path.groups.join(" > ") } else { String::new() };
-        format!("{} {} {:?} {:?} {path}", change.kind.name(), change.login, change.cause, change.fields)
+        format!("{} {} {:?} {:?} {path}", change.kind().name(), change.login, change.cause(), change.fields)
     };
     (
         funnel,

@@ -332,7 +332,7 @@ async fn both_kinds_of_server_lead_to_the_same_preview() {
     assert_eq!(plain.intakes.first.funnel, controller.intakes.first.funnel);
     let told = |preview: &webtaxon::model::preview::Preview| -> Vec<_> {
         let change = |one: &webtaxon::model::preview::Change| {
-            (one.kind, one.login.clone(), one.link.clone(), one.cause)
+            (one.kind(), one.login.clone(), one.link.clone(), one.cause())
         };
         preview.changes.iter().map(change).collect()
     };
@@ -360,9 +360,8 @@ async fn expired_and_locked_people_are_not_active() {
     let own = "active       = \"(!(userAccountControl:1.2.840.113556.1.4.803:=2))\"";
     museum.change(own, "");
     let suspended = |preview: &Preview| -> Vec<String> {
-        let told =
-            preview.of_kind(ChangeKind::Suspend).filter_map(|change| Some((change, change.detail.as_ref()?)));
-        let told = told.filter(|(change, _)| change.cause == Some(Cause::Disabled));
+        let told = preview.of_kind(ChangeKind::Suspend).filter_map(|change| Some((change, change.detail()?)));
+        let told = told.filter(|(change, _)| change.cause() == Some(Cause::Disabled));
         told.map(|(change, detail)| format!("{}: {detail}", change.login)).collect()
     };
     let expired = "ecarrick: the directory's account has expired";

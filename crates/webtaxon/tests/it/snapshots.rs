@@ -19,7 +19,7 @@ async fn offline(museum: &Museum) -> Preview {
 
 fn takes_nobody_away(preview: &Preview, why: &str) {
     assert!(!preview.is_whole(), "{why}");
-    let takes = preview.changes.iter().filter(|change| ["suspend", "remove"].contains(&change.kind.name()));
+    let takes = preview.changes.iter().filter(|change| ["suspend", "remove"].contains(&change.kind().name()));
     assert_eq!(takes.count(), 0, "{why}");
 }
 

@@ -82,8 +82,9 @@ async fn a_cut_in_the_search_for_all_groups_takes_nobodys_account_away() {
         let museum = Museum::with(DIRECTORY, Options { fault, ..Options::default() }).await;
         museum.change("[intake.fields]", "strategy = \"sweep\"\n[intake.fields]");
         let preview = museum.preview().await.unwrap();
-        let leaving =
-            |change: &&webtaxon::model::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
+        let leaving = |change: &&webtaxon::model::preview::Change| {
+            ["suspend", "remove"].contains(&change.kind().name())
+        };
         assert!(!preview.is_whole(), "after {after}");
         assert_eq!(preview.changes.iter().filter(leaving).count(), 0, "after {after}");
     }
@@ -166,8 +167,9 @@ async fn a_cut_among_strangers_takes_nobodys_account_away() {
     for after in [252, 300, 500, 640] {
         let fault = Some(Fault { kind: FaultKind::Cut, after });
         let preview = wide(400, "", Options { fault, ..Options::default() }).await.preview().await.unwrap();
-        let leaving =
-            |change: &&webtaxon::model::preview::Change| ["suspend", "remove"].contains(&change.kind.name());
+        let leaving = |change: &&webtaxon::model::preview::Change| {
+            ["suspend", "remove"].contains(&change.kind().name())
+        };
         assert!(!preview.is_whole(), "after {after}");
         assert_eq!(preview.changes.iter().filter(leaving).count(), 0, "after {after}");
     }

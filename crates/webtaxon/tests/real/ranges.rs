@@ -103,7 +103,7 @@ async fn a_controller_that_goes_away_between_ranges_takes_nobodys_account_away()
         let (address, _) = controller(most).await;
         let preview = desk(&address, "auto").preview().await.unwrap();
         let leaves =
-            preview.changes.iter().filter(|change| ["suspend", "remove"].contains(&change.kind.name()));
+            preview.changes.iter().filter(|change| ["suspend", "remove"].contains(&change.kind().name()));
         assert!(!preview.is_whole(), "after {most}");
         assert_eq!(leaves.count(), 0, "after {most}");
     }

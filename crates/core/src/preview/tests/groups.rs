@@ -502,6 +502,6 @@ proptest! {
         let left = &again.groups.as_ref().unwrap().changes;
         // A name that somebody left is free only for the next time.
         let waits = |change: &&GroupChange| !matches!(change.kind, GroupChangeKind::Import | GroupChangeKind::Rename | GroupChangeKind::Adopt);
-        prop_assert!(left.iter().filter(waits).count() == 0 && again.changes.iter().all(|one| one.kind == ChangeKind::Clash), "{:?}", told(&again));
+        prop_assert!(left.iter().filter(waits).count() == 0 && again.changes.iter().all(|one| one.kind() == ChangeKind::Clash), "{:?}", told(&again));
     }
 }

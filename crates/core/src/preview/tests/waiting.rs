@@ -52,7 +52,7 @@ fn what_is_done_waits_for_its_day() {
             &[account],
             &memory,
         ));
-        let until = preview.changes.first().and_then(|change| change.wait);
+        let until = preview.changes.first().and_then(|change| change.wait());
         let until = until.map(|wait| format!(" until {}", wait.grace.until)).unwrap_or_default();
         assert_eq!(words(&preview).join(", ") + &until, expected, "{why}");
         let waits = preview.of_kind(ChangeKind::Wait).count();
@@ -114,8 +114,8 @@ fn an_account_taken_away_by_hand_is_told_as_coming_back() {
     let memory = Memory { known: [(ada, "ada".to_owned())].into(), ..today() };
     let people = [person("ada"), person("bo")];
     let preview = Preview::of(Situation::new(&settings(), &whole(&people, &[], &[]), &[], &memory));
-    let details: Vec<_> = preview.changes.iter().map(|change| change.detail.as_deref()).collect();
-    assert!(details[0].unwrap().contains("except = [\"ada\"]"), "{details:?}");
+    let details: Vec<_> = preview.changes.iter().map(|change| change.detail()).collect();
+    assert!(details[0].as_deref().unwrap().contains("except = [\"ada\"]"), "{details:?}");
     assert_eq!(details[1], None);
 }
 

@@ -223,18 +223,17 @@ fn of_kind(kind: ChangeKind, list: &[&Change]) -> Markup {
 
 /// What happens to one account, and why.
 fn what(change: &Change) -> Markup {
-    let cause = change.cause.map(|cause| {
-        let detail = change.detail.clone().unwrap_or_else(|| words::cause(cause).to_owned());
-        let wait = change.wait.as_ref().map(|wait| format!("; {}", words::wait(wait)));
-        format!("{}: {detail}{}", cause.name(), wait.unwrap_or_default())
+    let leaves = change.departure().map(|departure| {
+        let wait = change.wait().map(|wait| format!("; {}", words::wait(wait)));
+        words::departure(departure) + &wait.unwrap_or_default()
     });
     html! {
-        @if let Some(clash) = &change.clash {
+        @if let Some(clash) = change.clash() {
             p { (text(&clash.message())) }
             p.todo { "To do: " (change.remedy()) }
         }
-        @if let Some(cause) = cause { p { (text(&cause)) } }
-        @else if let Some(detail) = &change.detail { p.todo { (text(detail)) } }
+        @if let Some(leaves) = leaves { p { (text(&leaves)) } }
+        @else if let Some(detail) = change.detail() { p.todo { (text(&detail)) } }
         @if !change.path.is_empty() {
             ul.path aria-label="groups that select the person" {
                 @for (at, group) in change.path.groups.iter().enumerate() {
@@ -247,9 +246,9 @@ fn what(change: &Change) -> Markup {
                 }
             }
         }
-        @if change.kind == ChangeKind::Remove {
+        @if change.kind() == ChangeKind::Remove {
             details { summary { "what is lost" } (fields(change, false)) }
-        } @else { (fields(change, change.kind != ChangeKind::Import)) }
+        } @else { (fields(change, change.kind() != ChangeKind::Import)) }
     }
 }
 
