@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use webtaxon::model::account::{Account, State};
 use webtaxon::model::apply::{Edit, Outcome, Standing, standings};
 use webtaxon::model::ldap::identity::Identity;
-use webtaxon::store::{AccountStore, Record, StoreError, StoreErrorKind, StoreFuture, Terms};
+use webtaxon::store::{AccountStore, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms};
 
 /// What the field rules fill, beside login, link and state.
 const FIELDS: [&str; 5] = ["name", "email", "department", "room", "roles"];
@@ -119,7 +119,7 @@ impl AccountStore for Accounts {
         &'a self,
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let standings = self.make(edits, terms.unique).map_err(|error| self.failed(error))?;

@@ -4,7 +4,7 @@ use sqlite::{Connection, Value};
 use std::fmt::{Debug, Formatter};
 use std::fs::{File, TryLockError};
 use std::path::{Path, PathBuf};
-use webtaxon::Cause;
+use webtaxon::BoxError;
 use webtaxon::state::{
     Cell, SQLITE_TABLES, StateDatabase, StateError, StateErrorKind, StateStore, Statement,
 };
@@ -128,7 +128,7 @@ impl StateDatabase for Open {
         })
     }
 
-    fn broken(&self, source: Cause) -> StateError {
+    fn broken(&self, source: BoxError) -> StateError {
         broken(&self.file, source)
     }
 }
@@ -153,6 +153,6 @@ fn cell(value: Value) -> Cell {
     }
 }
 
-fn broken(file: &Path, source: impl Into<Cause>) -> StateError {
+fn broken(file: &Path, source: impl Into<BoxError>) -> StateError {
     StateErrorKind::Broken { file: file.to_owned(), source: source.into() }.into()
 }

@@ -6,7 +6,7 @@
 use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::filter::advice::{Context, advise};
 use webtaxon_core::ldap::filter::{Filter, Ground, Matcher, count, explain};
-use webtaxon_core::ldap::ldif::{self, ParseError, Record, Stream};
+use webtaxon_core::ldap::ldif::{self, LdifError, Record, Stream};
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::schema::{Schema, ServerKind};
 
@@ -63,8 +63,8 @@ pub fn filter(data: &[u8]) {
 
 /// LDIF: in pieces it gives what it gives at once, and what is written is read back.
 pub fn ldif(data: &[u8]) {
-    type Told = Result<(usize, String, usize, bool), ParseError>;
-    let told = |record: Result<Record<'_>, ParseError>| -> Told {
+    type Told = Result<(usize, String, usize, bool), LdifError>;
+    let told = |record: Result<Record<'_>, LdifError>| -> Told {
         record.map(|one| (one.line, one.dn.into_owned(), one.attributes.len(), one.change.is_some()))
     };
     let whole: Vec<Told> = ldif::records(data).map(told).collect();

@@ -30,7 +30,7 @@ impl Directory {
     ///
     /// # Errors
     /// The first line that is not LDIF, or that repeats a name.
-    pub fn from_ldif(text: &[u8]) -> Result<Self, ldif::ParseError> {
+    pub fn from_ldif(text: &[u8]) -> Result<Self, ldif::LdifError> {
         let read = ldif::entries(text)?;
         Ok(Self::new(&read, Manner::of(&read)))
     }
@@ -39,7 +39,7 @@ impl Directory {
     ///
     /// # Errors
     /// As [`Directory::from_ldif`].
-    pub fn with_manner(text: &[u8], manner: Manner) -> Result<Self, ldif::ParseError> {
+    pub fn with_manner(text: &[u8], manner: Manner) -> Result<Self, ldif::LdifError> {
         Ok(Self::new(&ldif::entries(text)?, manner))
     }
 

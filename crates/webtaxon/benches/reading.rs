@@ -20,7 +20,7 @@ use std::process::{Command, Stdio};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use webtaxon::Workspace;
-use webtaxon::directory::{Access, Connection, Found, Query};
+use webtaxon::directory::{Access, Connection, Query, SearchItem};
 use webtaxon::model::ldap::entry::Entries;
 use webtaxon::model::ldap::filter::Filter;
 use webtaxon::model::settings::Settings;
@@ -71,7 +71,7 @@ async fn read(server: &str, keep: bool) -> (usize, Entries) {
     let (mut count, mut entries) = (0, Entries::new());
     let mut search = connection.search(people()).await.unwrap();
     while let Some(found) = search.next().await.unwrap() {
-        if let Found::Entry(entry) = found {
+        if let SearchItem::Entry(entry) = found {
             count += 1;
             if keep {
                 entries.push(std::str::from_utf8(entry.name()).unwrap(), entry.attributes_as_text());

@@ -9,7 +9,7 @@ use webtaxon::apply::Consent;
 use webtaxon::model::account::{Account, Group, Groups};
 use webtaxon::model::apply::Outcome;
 use webtaxon::model::apply::{Edit, GroupEdit, group_standings, made, made_groups, standings};
-use webtaxon::store::{AccountStore, GroupStore, Record, StoreFuture, Terms};
+use webtaxon::store::{AccountStore, GroupStore, Recorder, StoreFuture, Terms};
 
 /// The Loans Desk's accounts and groups.
 #[derive(Default)]
@@ -41,7 +41,7 @@ impl AccountStore for LoansDesk {
         &'a self,
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let now = self.list();
@@ -74,7 +74,7 @@ impl GroupStore for LoansDesk {
         &'a self,
         edits: &'a [GroupEdit],
         _terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let now = self.group_list();

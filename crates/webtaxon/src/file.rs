@@ -4,7 +4,7 @@ use std::fs::File;
 use std::io::{self, Read as _};
 use std::path::Path;
 use webtaxon_core::ldap::entry::Entries;
-use webtaxon_core::ldap::ldif::{Gathered, ParseError, Record, Stream};
+use webtaxon_core::ldap::ldif::{Gathered, LdifError, Record, Stream};
 
 /// Bytes read at once.
 const PIECE: usize = 1 << 16;
@@ -13,14 +13,14 @@ const PIECE: usize = 1 << 16;
 ///
 /// # Errors
 /// The file cannot be read.
-pub fn read_entries(file: &Path) -> io::Result<(Entries, Vec<ParseError>)> {
+pub fn read_entries(file: &Path) -> io::Result<(Entries, Vec<LdifError>)> {
     let mut file = File::open(file)?;
     let mut stream = Stream::new();
     let mut gathered = Gathered::default();
     let mut faults = Vec::new();
     let mut piece = vec![0; PIECE];
     loop {
-        let mut take = |record: Result<Record<'_>, ParseError>| {
+        let mut take = |record: Result<Record<'_>, LdifError>| {
             faults.extend(record.and_then(|one| gathered.add(one)).err())
         };
         match file.read(&mut piece)? {

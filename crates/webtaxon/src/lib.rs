@@ -36,7 +36,7 @@
 pub mod apply;
 mod background;
 mod blocking;
-mod cause;
+mod box_error;
 pub mod check;
 mod crash;
 pub mod directory;
@@ -58,7 +58,7 @@ pub mod survey;
 mod workspace;
 
 pub use blocking::Blocking;
-pub use cause::Cause;
+pub use box_error::BoxError;
 pub use error::{ApplyError, ApplyErrorKind, Error};
 pub use survey::Named;
 pub use webtaxon_core as model;

@@ -5,7 +5,7 @@
 
 use crate::background;
 use crate::state::{Journal, Remembered, StateError, StateStore, Ties};
-use crate::store::{AccountStore, GroupStore, Record, StoreErrorKind, StoreFuture, Terms};
+use crate::store::{AccountStore, GroupStore, Recorder, StoreErrorKind, StoreFuture, Terms};
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
@@ -116,7 +116,7 @@ impl<'s> Linked<'s> {
         &self,
         edits: &[Edit],
         terms: &Terms<'_>,
-        record: Record<'_>,
+        record: Recorder<'_>,
     ) -> Result<(), crate::store::StoreError> {
         let accounts = self.accounts(terms.fields).await?;
         let held: HashMap<Cow<'_, str>, usize> =
@@ -208,7 +208,7 @@ impl AccountStore for Linked<'_> {
         &'a self,
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         match &self.apart {
             None => self.store.carry_out(edits, terms, record),

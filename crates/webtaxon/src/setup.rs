@@ -2,8 +2,8 @@
 //! prompt, a snapshot, the receiver of progress events.
 
 use crate::background;
-use crate::cause::Cause;
-use crate::directory::{Access, Connection, DirectoryError, DirectoryErrorKind, Links, read_with};
+use crate::box_error::BoxError;
+use crate::directory::{Access, Connection, DirectoryError, DirectoryErrorKind, KnownLinks, read_with};
 use crate::error::Error;
 use crate::links::Linked;
 use crate::progress::Watch;
@@ -40,13 +40,13 @@ pub(crate) struct Setup {
 }
 
 /// The accounts, the groups if the settings import any, and the reading of each intake.
-pub(crate) struct Found {
+pub(crate) struct Lists {
     pub(crate) accounts: Vec<Account>,
     pub(crate) groups: Option<Groups>,
     pub(crate) readings: Vec<Reading>,
 }
 
-impl Found {
+impl Lists {
     /// The input of a preview.
     pub(crate) fn situation<'f>(&'f self, settings: &'f Settings, memory: &'f Memory) -> Situation<'f> {
         Situation::new(settings, &self.readings, &self.accounts, memory).with_groups(self.groups.as_ref())
@@ -138,7 +138,7 @@ impl Setup {
     pub(crate) async fn readings(
         &self,
         accesses: &[Access],
-        links: &Links,
+        links: &KnownLinks,
         more: &[String],
     ) -> Result<Vec<Reading>, DirectoryError> {
         let mut readings = Vec::new();
@@ -149,10 +149,10 @@ impl Setup {
     }
 
     /// Reads the accounts and each intake side by side, with additional attributes of people.
-    pub(crate) async fn find(&self, more: &[String]) -> Result<Found, Error> {
+    pub(crate) async fn find(&self, more: &[String]) -> Result<Lists, Error> {
         let accesses = self.accesses().await?;
         let fields = self.settings.account_fields();
-        let (tell, links) = Links::later();
+        let (tell, links) = KnownLinks::later();
         let store = self.store();
         let store = self.linked(&*store);
         let lists = async {
@@ -162,7 +162,7 @@ impl Setup {
         };
         let readings = async { Ok::<_, Error>(self.readings(&accesses, &links, more).await?) };
         let ((accounts, groups), readings) = tokio::try_join!(lists, readings)?;
-        Ok(Found { accounts, groups, readings })
+        Ok(Lists { accounts, groups, readings })
     }
 
     /// The place of the state.
@@ -232,7 +232,7 @@ impl Setup {
 
 /// Reads a snapshot from a file.
 pub(crate) fn read_snapshot(file: &Path) -> Result<Snapshot, Error> {
-    let failed = |source: Cause| Error::NoSnapshot { file: file.to_owned(), source };
+    let failed = |source: BoxError| Error::NoSnapshot { file: file.to_owned(), source };
     let text = std::fs::read(file).map_err(|error| failed(error.into()))?;
     Snapshot::read(&text).map_err(|error| failed(error.into()))
 }

@@ -9,7 +9,7 @@ use crate::ldap::name::{Dn, DnKey};
 use crate::ldap::schema::Schema;
 use crate::reading::{Followed, Reading};
 use crate::settings::Intake;
-use crate::settings::rules::{Choice, Condition, Fault, FieldRule, LIST, RoleRule, Source};
+use crate::settings::rules::{Choice, Condition, Fault, FieldRule, LIST, RoleRule, ValueSource};
 use indexmap::IndexMap;
 use smallvec::SmallVec;
 use std::borrow::Cow;
@@ -54,8 +54,10 @@ impl Ready {
         };
         let choice = |choice: &Choice| {
             let from = match &choice.source {
-                Source::Attributes(list) => list.iter().flat_map(|name| names.covered_by(name)).collect(),
-                Source::Value(_) | Source::Join(_) => Vec::new(),
+                ValueSource::Attributes(list) => {
+                    list.iter().flat_map(|name| names.covered_by(name)).collect()
+                }
+                ValueSource::Value(_) | ValueSource::Join(_) => Vec::new(),
             };
             ReadyChoice { condition: condition(&choice.condition), from }
         };
@@ -275,8 +277,8 @@ impl<'r> Drawer<'r> {
         let entry = place.entry;
         let one = |value: &'r [u8]| self.value(rule, choice, value, may_follow);
         match &choice.source {
-            Source::Value(fixed) => one(fixed.as_bytes()),
-            Source::Join(join) => {
+            ValueSource::Value(fixed) => one(fixed.as_bytes()),
+            ValueSource::Join(join) => {
                 let first = |name: &str| {
                     let texts = entry.values(name).filter_map(|value| std::str::from_utf8(value).ok());
                     texts.map(str::trim).find(|text| !text.is_empty())
@@ -285,7 +287,7 @@ impl<'r> Drawer<'r> {
                 let value = self.value(rule, choice, text.as_bytes(), may_follow);
                 value.map(|value| value.map(|value| Cow::Owned(value.into_owned())))
             }
-            Source::Attributes(_) => {
+            ValueSource::Attributes(_) => {
                 let mut fault = None;
                 let mut every = Vec::new();
                 for wanted in &ready.from {

@@ -25,15 +25,15 @@ pub use path::{GroupPath, LONGEST_PATH};
 pub use reach::{Leaf, Reach};
 pub use roll::{Roll, primary_group, without_uid};
 
-use crate::ldap::name::{Dn, DnKey, ParseError};
+use crate::ldap::name::{Dn, DnError, DnKey};
 use fixedbitset::FixedBitSet;
-use names::Names;
+use names::NameTable;
 use std::collections::HashSet;
 
 /// Groups and their members.
 #[derive(Clone, Debug, Default)]
 pub struct Graph {
-    names: Names,
+    names: NameTable,
     /// For each name's number, its direct members, sorted by number.
     lists: Vec<Box<[NodeId]>>,
     /// The names that are groups; a compact set, since it is consulted for every member.
@@ -94,7 +94,7 @@ impl Graph {
     ///
     /// # Errors
     /// It is not a distinguished name.
-    pub fn member(&mut self, text: &str) -> Result<NodeId, ParseError> {
+    pub fn member(&mut self, text: &str) -> Result<NodeId, DnError> {
         if let Some(id) = self.names.spelled(text) {
             return Ok(id);
         }

@@ -22,7 +22,7 @@ impl NodeId {
 type Hasher = foldhash::fast::RandomState;
 
 #[derive(Clone, Debug, Default)]
-pub(super) struct Names {
+pub(super) struct NameTable {
     /// The names' keys; a name's number is its index.
     keys: IndexSet<DnKey, Hasher>,
     /// The directory's spellings, by number.
@@ -46,7 +46,7 @@ struct Spelling {
     name: NodeId,
 }
 
-impl Names {
+impl NameTable {
     /// Every name.
     pub(super) fn ids(&self) -> impl Iterator<Item = NodeId> + use<> {
         (0..u32::try_from(self.len()).unwrap_or(u32::MAX)).map(NodeId)

@@ -11,7 +11,7 @@ impl Graph {
     #[must_use]
     pub fn reach<'k>(&self, roots: impl IntoIterator<Item = &'k DnKey>) -> Reach {
         let mut reached = FixedBitSet::with_capacity(self.names.len());
-        let mut steps = vec![Step::default(); self.names.len()];
+        let mut steps = vec![Hop::default(); self.names.len()];
         let mut line: std::collections::VecDeque<NodeId> = std::collections::VecDeque::new();
         let mut is_root = FixedBitSet::with_capacity(self.names.len());
         for root in roots {
@@ -25,8 +25,8 @@ impl Graph {
         while let Some(group) = line.pop_front() {
             let is_first = is_root.contains(group.index());
             let step = match steps.get(group.index()).filter(|_| !is_first) {
-                Some(outer) => Step { through: group, depth: outer.depth + 1, root: outer.root },
-                None => Step { through: group, depth: 1, root: group },
+                Some(outer) => Hop { through: group, depth: outer.depth + 1, root: outer.root },
+                None => Hop { through: group, depth: 1, root: group },
             };
             for &member in self.members(group).unwrap_or_default() {
                 if reached.put(member.index()) {
@@ -63,13 +63,13 @@ pub struct Leaf<'g> {
 pub struct Reach {
     reached: FixedBitSet,
     /// For each name's number, the last step of its path.
-    steps: Vec<Step>,
+    steps: Vec<Hop>,
     is_root: FixedBitSet,
 }
 
 /// The last step of a path.
 #[derive(Clone, Copy, Debug, Default)]
-pub(super) struct Step {
+pub(super) struct Hop {
     pub(super) through: NodeId,
     /// Number of groups on the path, and the first of them.
     depth: u32,
@@ -84,7 +84,7 @@ impl Reach {
     }
 
     /// The last step of the path to a name; `None` if it is not a member.
-    pub(super) fn step(&self, id: NodeId) -> Option<Step> {
+    pub(super) fn step(&self, id: NodeId) -> Option<Hop> {
         self.steps.get(id.index()).filter(|_| self.reached.contains(id.index())).copied()
     }
 
@@ -106,7 +106,7 @@ impl Reach {
         };
         let (mut groups, mut at) = (Vec::new(), Some(id));
         while groups.len() < LONGEST_PATH
-            && let Some(Step { through, .. }) = at.and_then(|id| self.step(id))
+            && let Some(Hop { through, .. }) = at.and_then(|id| self.step(id))
         {
             groups.push(graph.dn(through).to_owned());
             at = Some(through).filter(|id| !self.is_root.contains(id.index()));

@@ -1,7 +1,7 @@
 //! What happens to linked accounts that no candidate claims: decided by cause, and only with the proof that every
 //! reading is whole.
 
-use super::matching::{Matching, Outcome, changed};
+use super::matching::{Decisions, Matching, changed};
 use super::situation::Selected;
 use super::{Action, Cause, Change, ChangeKind, Departure, FieldChange, Held, HeldReason, Wait};
 use crate::account::{Account, State};
@@ -21,12 +21,12 @@ type Drop<'a> = (Selected<'a>, &'a Dropped);
 
 impl Matching<'_> {
     /// Decides for every linked account that no candidate claims.
-    pub(super) fn leaving(&self, claimed: &FixedBitSet, outcome: &mut Outcome) {
+    pub(super) fn leaving(&self, claimed: &FixedBitSet, decisions: &mut Decisions) {
         let dropped = self.dropped();
         let whole = self.whole();
         for (at, account) in self.accounts.iter().enumerate() {
             let Some(link) = account.link.as_ref().filter(|_| !claimed.contains(at)) else { continue };
-            self.leave_one(account, link, dropped.get(link).copied(), whole, outcome);
+            self.leave_one(account, link, dropped.get(link).copied(), whole, decisions);
         }
     }
 
@@ -56,7 +56,7 @@ impl Matching<'_> {
         link: &Identity,
         known: Option<Drop<'_>>,
         whole: Option<&Whole>,
-        outcome: &mut Outcome,
+        decisions: &mut Decisions,
     ) {
         let (cause, dn) = match known {
             Some((part, dropped)) => (
@@ -68,7 +68,7 @@ impl Matching<'_> {
         let Some(proof) = whole else {
             // A partial reading cannot even give the cause: the missing part may be the reason.
             let (login, reason) = (account.login.clone(), HeldReason::NotWhole);
-            outcome.held.push(Held { login, dn, cause: None, would: None, reason });
+            decisions.held.push(Held { login, dn, cause: None, would: None, reason });
             return;
         };
         let held =
@@ -76,17 +76,17 @@ impl Matching<'_> {
         let rule = cause.map(|cause| self.leaving_rule(known.map(|(part, _)| part), cause));
         let would = rule.and_then(|rule| action(rule, account));
         if self.is_protected(account) {
-            outcome.held.push(held(would, HeldReason::Protected));
+            decisions.held.push(held(would, HeldReason::Protected));
             return;
         }
         let Some((cause, rule)) = cause.zip(rule) else {
-            outcome.held.push(held(None, HeldReason::NotLookedUp));
+            decisions.held.push(held(None, HeldReason::NotLookedUp));
             return;
         };
         match would {
             Some(then) => {
                 let since = self.memory.missed.get(link).copied().unwrap_or(self.memory.today);
-                outcome.missed.insert(link.clone(), since);
+                decisions.missed.insert(link.clone(), since);
                 let grace = self.memory.grace(link, rule.after_days);
                 let departure = Departure { cause, detail: detail(known, cause) };
                 let action = match (grace, then) {
@@ -95,10 +95,10 @@ impl Matching<'_> {
                     (None, _) => Action::Remove(departure),
                 };
                 let fields = self.lost(&action, account);
-                outcome.changes.push(Change { dn, ..leave(proof, action, account, fields) });
+                decisions.changes.push(Change { dn, ..leave(proof, action, account, fields) });
             }
-            None if rule.action == LeavingAction::Keep => outcome.held.push(held(None, HeldReason::Kept)),
-            None => outcome.unchanged += 1, // suspended already
+            None if rule.action == LeavingAction::Keep => decisions.held.push(held(None, HeldReason::Kept)),
+            None => decisions.unchanged += 1, // suspended already
         }
     }
 

@@ -67,7 +67,7 @@ fn index<'a>(values: impl Iterator<Item = (usize, &'a str)>) -> Index<'a> {
 
 /// The decisions.
 #[derive(Default)]
-pub(super) struct Outcome {
+pub(super) struct Decisions {
     pub(super) changes: Vec<Change>,
     pub(super) held: Vec<Held>,
     pub(super) unchanged: usize,
@@ -217,8 +217,8 @@ impl<'a> Matching<'a> {
     }
 
     /// Decides for every candidate, then for every linked account that no candidate claims.
-    pub(super) fn outcome(&self) -> Outcome {
-        let mut outcome = Outcome::default();
+    pub(super) fn decisions(&self) -> Decisions {
+        let mut decisions = Decisions::default();
         let matched = self.adoptions();
         let mut claimed = FixedBitSet::with_capacity(self.accounts.len());
         let mut seen: HashMap<&Identity, usize> = HashMap::default();
@@ -230,17 +230,17 @@ impl<'a> Matching<'a> {
             };
             if first == index {
                 let matched = matched.get(&index).cloned().unwrap_or(Ok(None));
-                self.decide(index, *chosen, matched, &mut claimed, &mut outcome);
+                self.decide(index, *chosen, matched, &mut claimed, &mut decisions);
             } else {
                 let other = self.dn_of(first).unwrap_or_default();
-                outcome.changes.push(self.clash(*chosen, None, Clash::SameIdentity { other }));
+                decisions.changes.push(self.clash(*chosen, None, Clash::SameIdentity { other }));
             }
         }
-        self.leaving(&claimed, &mut outcome);
+        self.leaving(&claimed, &mut decisions);
         let place = |change: &Change| (change.kind(), Account::login_key(&change.login), change.dn.clone());
-        outcome.changes.sort_by_cached_key(place);
-        outcome.held.sort_by(|left, right| (&left.login, &left.dn).cmp(&(&right.login, &right.dn)));
-        outcome
+        decisions.changes.sort_by_cached_key(place);
+        decisions.held.sort_by(|left, right| (&left.login, &left.dn).cmp(&(&right.login, &right.dn)));
+        decisions
     }
 
     pub(super) fn is_protected(&self, account: &Account) -> bool {
@@ -258,7 +258,7 @@ impl<'a> Matching<'a> {
         chosen: Chosen<'_>,
         matched: Result<Option<usize>, Clash>,
         claimed: &mut FixedBitSet,
-        outcome: &mut Outcome,
+        decisions: &mut Decisions,
     ) {
         let (part, candidate) = chosen;
         let (linked, named) = (self.linked(index), self.named(index));
@@ -267,10 +267,10 @@ impl<'a> Matching<'a> {
         if let Some(account) = protected.and_then(|at| self.accounts.get(at)) {
             let fields = differences(chosen, account);
             if fields.is_empty() && account.state == State::Active {
-                outcome.unchanged += 1;
+                decisions.unchanged += 1;
             } else {
                 let would = if fields.is_empty() { ChangeKind::Restore } else { ChangeKind::Update };
-                outcome.held.push(held(chosen, account.login.clone(), would, HeldReason::Protected));
+                decisions.held.push(held(chosen, account.login.clone(), would, HeldReason::Protected));
             }
             return;
         }
@@ -281,7 +281,7 @@ impl<'a> Matching<'a> {
         if let Some(clash) = clash {
             // An account in a clash is left alone until the decision.
             claimed.extend(named.filter(|_| linked.is_none()));
-            outcome.changes.push(self.clash(chosen, linked, clash));
+            decisions.changes.push(self.clash(chosen, linked, clash));
             return;
         }
         let account =
@@ -295,21 +295,21 @@ impl<'a> Matching<'a> {
         let fields = fields(chosen, account.map(|(_, account)| account));
         if let Some(clash) = self.value_clash(index, chosen, account.map(|(at, _)| at), &fields) {
             claimed.extend(account.map(|(at, _)| at));
-            outcome.changes.push(self.clash(chosen, linked, clash));
+            decisions.changes.push(self.clash(chosen, linked, clash));
             return;
         }
         if kind == ChangeKind::Update && fields.is_empty() {
-            outcome.unchanged += 1;
+            decisions.unchanged += 1;
             return;
         }
         let login = account.map_or(candidate.proposal.login(), |(_, account)| &account.login).to_owned();
         let comes_in = kind != ChangeKind::Update;
         if kind == ChangeKind::Import && !part.intake.new {
-            outcome.held.push(held(chosen, login, kind, HeldReason::NoNewAccounts));
+            decisions.held.push(held(chosen, login, kind, HeldReason::NoNewAccounts));
         } else if comes_in && part.reading.gaps().iter().any(|gap| gap.hides_excluded) {
-            outcome.held.push(held(chosen, login, kind, HeldReason::ExclusionUnknown));
+            decisions.held.push(held(chosen, login, kind, HeldReason::ExclusionUnknown));
         } else if comes_in && candidate.proposal.is_unsure() {
-            outcome.held.push(held(chosen, login, kind, HeldReason::FieldsUnknown));
+            decisions.held.push(held(chosen, login, kind, HeldReason::FieldsUnknown));
         } else {
             let action = match kind {
                 ChangeKind::Import => {
@@ -319,7 +319,7 @@ impl<'a> Matching<'a> {
                 ChangeKind::Restore => Action::Restore,
                 _ => Action::Update,
             };
-            outcome.changes.push(change(chosen, action, login, fields));
+            decisions.changes.push(change(chosen, action, login, fields));
         }
     }
 

@@ -133,15 +133,15 @@ impl Preview {
         let Situation { settings, readings, accounts, groups, memory } = situation;
         let selections = situation.selections();
         let parts: Vec<Selected<'_>> = situation.selected(&selections).collect();
-        let outcome = Matching::new(situation, &parts).outcome();
-        let counts = AccountCounts::new(accounts, &outcome.changes, settings.accounts.seats);
-        let of = |kind: ChangeKind| outcome.changes.iter().filter(|change| change.kind() == kind).count();
+        let decisions = Matching::new(situation, &parts).decisions();
+        let counts = AccountCounts::new(accounts, &decisions.changes, settings.accounts.seats);
+        let of = |kind: ChangeKind| decisions.changes.iter().filter(|change| change.kind() == kind).count();
         let kinds = ChangeKind::ALL.into_iter().map(|kind| (kind, of(kind)));
         let kinds = kinds.filter(|(_, count)| *count > 0).collect();
-        let unseated = summary::unseated(&outcome.changes, &counts);
+        let unseated = summary::unseated(&decisions.changes, &counts);
         let groups =
-            groups.map(|groups| GroupPreview::new(settings, readings, accounts, &outcome.changes, groups));
-        let mut brakes = brakes::brakes(situation, &parts, &outcome.changes, &unseated, &counts);
+            groups.map(|groups| GroupPreview::new(settings, readings, accounts, &decisions.changes, groups));
+        let mut brakes = brakes::brakes(situation, &parts, &decisions.changes, &unseated, &counts);
         brakes.extend(groups.as_ref().and_then(|groups| brakes::memberships(settings, groups)));
         let is_whole = parts.iter().all(|part| part.reading.whole().is_some())
             && parts.len() == settings.intakes.count();
@@ -156,12 +156,12 @@ impl Preview {
             unseated,
             accounts: counts,
             kinds,
-            changes: outcome.changes,
-            held: outcome.held,
+            changes: decisions.changes,
+            held: decisions.held,
             groups,
             brakes,
-            unchanged: outcome.unchanged,
-            missed: if is_whole { outcome.missed } else { memory.missed.clone() },
+            unchanged: decisions.unchanged,
+            missed: if is_whole { decisions.missed } else { memory.missed.clone() },
             left_out: 0,
         }
     }

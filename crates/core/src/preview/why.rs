@@ -342,14 +342,14 @@ impl Teller<'_> {
         let source = self.reading.source();
         let conditions = active::conditions(self.intake, source.kind, source.at);
         let remedy = "have the directory account enabled, or change active in the settings";
-        let fails = |one: &&active::Condition| !judge_by(&one.filter, entry, one.schema(self.reading)).0;
+        let fails = |one: &&active::Requirement| !judge_by(&one.filter, entry, one.schema(self.reading)).0;
         // The built-in conditions contain a server's numbers, which mean little to a reader.
         let own = |filter: &Filter, words: &str| {
             let (is_good, clauses, why) = judge_by(filter, entry, Schema::of(source.kind));
             WhyStep { clauses, ..step("active", is_good, format!("{words}: {why}"), remedy) }
         };
         match conditions.iter().find(fails) {
-            Some(active::Condition { filter, otherwise: Some(words), .. }) => Some(own(filter, words)),
+            Some(active::Requirement { filter, otherwise: Some(words), .. }) => Some(own(filter, words)),
             Some(one) => Some(self.judged("active", &one.filter, entry, remedy)),
             None => {
                 let all = active_filter(self.intake, source.kind, source.at);

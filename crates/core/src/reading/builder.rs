@@ -7,7 +7,7 @@ use super::{Reading, Source, Whereabouts};
 use crate::graph::{Graph, NodeId};
 use crate::ldap::entry::Entries;
 use crate::ldap::identity::{Identity, LASTING, Lasting};
-use crate::ldap::name::{Dn, DnKey, KeyReader, ParseError};
+use crate::ldap::name::{Dn, DnError, DnKey, KeyReader};
 use crate::ldap::schema::{Schema, ServerKind};
 use crate::settings::{GroupPurpose, Intake};
 use std::collections::HashMap;
@@ -63,7 +63,7 @@ impl ReadingBuilder {
     ///
     /// # Errors
     /// The name is not a distinguished name.
-    pub fn person<'v, A, V>(&mut self, dn: &str, attributes: A) -> Result<bool, ParseError>
+    pub fn person<'v, A, V>(&mut self, dn: &str, attributes: A) -> Result<bool, DnError>
     where
         A: IntoIterator<Item = (&'v str, V)>,
         V: IntoIterator<Item = &'v [u8]>,
@@ -145,7 +145,7 @@ impl ReadingBuilder {
     ///
     /// # Errors
     /// The name is not a distinguished name.
-    pub fn application_group<'v, A, V>(&mut self, dn: &str, attributes: A) -> Result<bool, ParseError>
+    pub fn application_group<'v, A, V>(&mut self, dn: &str, attributes: A) -> Result<bool, DnError>
     where
         A: IntoIterator<Item = (&'v str, V)>,
         V: IntoIterator<Item = &'v [u8]>,

@@ -14,14 +14,14 @@ use jiff::Timestamp;
 const FROM_1601: i64 = 11_644_473_600;
 
 /// One condition, and the reason given for people who fail it, if the step's own is not enough.
-pub(crate) struct Condition {
+pub(crate) struct Requirement {
     pub(crate) filter: Filter,
     pub(crate) otherwise: Option<&'static str>,
     /// Whether it comes from the settings.
     is_own: bool,
 }
 
-impl Condition {
+impl Requirement {
     /// The schema by which it is evaluated. The settings' filter means what it means to the server; the built-in ones
     /// mean what is written here, even on servers without an ordering rule (OpenLDAP's usual schema has none for
     /// `shadowExpire`).
@@ -31,7 +31,7 @@ impl Condition {
 }
 
 /// All conditions that an active person meets.
-pub(crate) fn conditions(intake: &Intake, kind: ServerKind, at: Timestamp) -> Vec<Condition> {
+pub(crate) fn conditions(intake: &Intake, kind: ServerKind, at: Timestamp) -> Vec<Requirement> {
     let seconds = at.as_second();
     let (ticks, days) = ((seconds + FROM_1601).saturating_mul(10_000_000), seconds.div_euclid(86_400));
     let expired = "the directory's account has expired";
@@ -63,9 +63,9 @@ pub(crate) fn conditions(intake: &Intake, kind: ServerKind, at: Timestamp) -> Ve
             ServerKind::Plain => ("(!(pwdAccountLockedTime=*))".to_owned(), Some(locked)),
         });
     }
-    let own = intake.active.clone().map(|filter| Condition { filter, otherwise: None, is_own: true });
+    let own = intake.active.clone().map(|filter| Requirement { filter, otherwise: None, is_own: true });
     let built = texts.into_iter().filter_map(|(text, otherwise)| {
-        Some(Condition { filter: Filter::parse(&text).ok()?, otherwise, is_own: false })
+        Some(Requirement { filter: Filter::parse(&text).ok()?, otherwise, is_own: false })
     });
     own.into_iter().chain(built).collect()
 }

@@ -312,7 +312,7 @@ impl<'r> Selection<'r> {
 fn active_matchers(intake: &Intake, reading: &Reading) -> Vec<(Matcher, Option<&'static str>)> {
     let (people, source) = (reading.people(), reading.source());
     // An attribute that no entry has excludes nobody; on a domain controller every entry has one.
-    let is_asked = |one: &active::Condition| {
+    let is_asked = |one: &active::Requirement| {
         let mut names = one.filter.attributes();
         intake.active.is_some()
             || source.kind == ServerKind::Controller

@@ -1,7 +1,7 @@
 //! Copying the accounts and groups before an apply changes them.
 
 use super::Work;
-use crate::cause::Cause;
+use crate::box_error::BoxError;
 use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::links::Linked;
 use crate::setup::Setup;
@@ -23,7 +23,7 @@ pub(super) async fn copy(
     work: &Work,
 ) -> Result<PathBuf, Error> {
     let folder = backups_of(&setup.file);
-    let failed = |file: &Path, source: Cause| {
+    let failed = |file: &Path, source: BoxError| {
         ApplyError::from(ApplyErrorKind::NoCopy { file: file.to_owned(), source })
     };
     private::folder(&folder).map_err(|error| failed(&folder, error.into()))?;

@@ -2,7 +2,7 @@
 
 use super::Work;
 use super::prepare::hex_digest;
-use crate::cause::Cause;
+use crate::box_error::BoxError;
 use crate::error::{ApplyError, ApplyErrorKind};
 use crate::private;
 use jiff::Timestamp;
@@ -30,7 +30,7 @@ impl Work {
     /// # Errors
     /// The file exists, or cannot be written.
     pub fn save(&self, file: &Path) -> Result<(), ApplyError> {
-        let failed = |source: Cause| ApplyErrorKind::NotSaved { file: file.to_owned(), source };
+        let failed = |source: BoxError| ApplyErrorKind::NotSaved { file: file.to_owned(), source };
         let saved = Saved {
             format: FORMAT.to_owned(),
             version: env!("CARGO_PKG_VERSION").to_owned(),
@@ -53,7 +53,7 @@ impl Work {
     /// # Errors
     /// The file cannot be read, has another format or version, or was edited.
     pub fn read(file: &Path) -> Result<(Self, Timestamp), ApplyError> {
-        let failed = |source: Cause| ApplyErrorKind::NotSaved { file: file.to_owned(), source };
+        let failed = |source: BoxError| ApplyErrorKind::NotSaved { file: file.to_owned(), source };
         let text = std::fs::read(file).map_err(|error| failed(error.into()))?;
         let value: serde_json::Value = serde_json::from_slice(&text)
             .map_err(|error| failed(format!("it is not JSON: {error}").into()))?;

@@ -1,6 +1,6 @@
 //! Why a directory could not be read, and what to do about it.
 
-use crate::cause::Cause;
+use crate::box_error::BoxError;
 use crate::secure::{RefusedCertificate, SecureError};
 use miette::Diagnostic;
 use std::time::Duration;
@@ -118,7 +118,7 @@ pub enum DirectoryErrorKind {
         /// The domain.
         domain: String,
         /// The reason.
-        source: Cause,
+        source: BoxError,
     },
     /// None of several servers is usable.
     #[error("none of the {} servers can be used. {}", failed.len(), each(failed))]

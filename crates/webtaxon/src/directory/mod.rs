@@ -11,9 +11,9 @@ mod reading;
 mod shortcoming;
 
 pub use client::{
-    Access, Connection, Found, Milestone, PagedSearch, Query, RootDse, Short, SubCode, read_schema,
+    Access, Connection, Milestone, PagedSearch, Query, RootDse, SearchItem, Short, SubCode, read_schema,
 };
 pub use error::{DirectoryError, DirectoryErrorKind};
 pub(crate) use nesting::GROUP_CLASSES;
-pub(crate) use reading::{Links, entry, read_for_both, read_with, wanted_attributes};
+pub(crate) use reading::{KnownLinks, entry, read_for_both, read_with, wanted_attributes};
 pub use reading::{read, take_snapshot};

@@ -1,6 +1,6 @@
 //! Why an apply did not begin.
 
-use crate::cause::Cause;
+use crate::box_error::BoxError;
 use crate::state::StateError;
 use miette::Diagnostic;
 use std::path::PathBuf;
@@ -38,7 +38,7 @@ pub enum ApplyErrorKind {
         /// The file.
         file: PathBuf,
         /// The reason.
-        source: Cause,
+        source: BoxError,
     },
     /// The work was made with other settings or for another list.
     #[error("the saved preview was made {what}")]
@@ -65,7 +65,7 @@ pub enum ApplyErrorKind {
         /// The file of the copy.
         file: PathBuf,
         /// The reason.
-        source: Cause,
+        source: BoxError,
     },
     /// The accounts are not in a table, so there are no statements.
     #[error("{0} is not a database table: there are no statements for it")]

@@ -4,7 +4,7 @@ mod apply;
 
 pub use apply::{ApplyError, ApplyErrorKind};
 
-use crate::cause::Cause;
+use crate::box_error::BoxError;
 use crate::directory::DirectoryError;
 use crate::state::StateError;
 use crate::store::StoreError;
@@ -36,7 +36,7 @@ pub enum Error {
         /// The file.
         file: PathBuf,
         /// The reason, with its line.
-        source: Cause,
+        source: BoxError,
     },
     /// An operation that needs a single intake.
     #[error("a snapshot holds what one intake reads, and the settings have several")]

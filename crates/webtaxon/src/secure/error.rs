@@ -1,7 +1,7 @@
 //! Why a connection cannot be secured, or a password is not available, and what to do about it.
 
 use super::Certificate;
-use crate::cause::Cause;
+use crate::box_error::BoxError;
 use miette::Diagnostic;
 use std::path::PathBuf;
 use thiserror::Error;
@@ -22,7 +22,7 @@ pub enum SecureError {
         /// The file.
         file: PathBuf,
         /// The reason.
-        source: Cause,
+        source: BoxError,
     },
     /// The client certificate cannot be used.
     #[error("the client certificate in {} cannot be used: {source}", file.display())]
@@ -36,7 +36,7 @@ pub enum SecureError {
         /// The file.
         file: PathBuf,
         /// The reason.
-        source: Cause,
+        source: BoxError,
     },
     /// TLS failed for another reason.
     #[error("{server}: no secure connection: {source}")]
@@ -50,7 +50,7 @@ pub enum SecureError {
         /// The server.
         server: String,
         /// The reason.
-        source: Cause,
+        source: BoxError,
     },
     /// The password is not available.
     #[error("{reason}")]

@@ -2,7 +2,7 @@
 //!
 //! Checks cannot be turned off. The server's certificate is kept whatever the result, so that a message can show it.
 
-use crate::cause::Cause;
+use crate::box_error::BoxError;
 use crate::secure::SecureError;
 use crate::secure::certificate::{Certificate, fingerprint};
 use rustls::client::WebPkiServerVerifier;
@@ -34,7 +34,7 @@ impl TlsRules {
         certificate: Option<&ClientCertificate>,
         folder: &Path,
     ) -> Result<Self, SecureError> {
-        let tls = |source: Cause| SecureError::Tls { server: name.to_owned(), source };
+        let tls = |source: BoxError| SecureError::Tls { server: name.to_owned(), source };
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let judge: Arc<dyn ServerCertVerifier> = match trust {
             Trust::System => Arc::new(
@@ -70,7 +70,7 @@ fn authority(
     file: &Path,
     provider: &Arc<CryptoProvider>,
 ) -> Result<Arc<dyn ServerCertVerifier>, SecureError> {
-    let unusable = |source: Cause| SecureError::AuthorityFile { file: file.to_owned(), source };
+    let unusable = |source: BoxError| SecureError::AuthorityFile { file: file.to_owned(), source };
     let text = std::fs::read(file).map_err(|error| unusable(error.into()))?;
     let mut roots = RootCertStore::empty();
     for certificate in CertificateDer::pem_slice_iter(&text) {
@@ -92,7 +92,7 @@ fn client_certificate(
 ) -> Result<ClientConfig, SecureError> {
     let (chain_file, key_file) = (folder.join(&own.chain), folder.join(&own.key));
     let unusable =
-        |file: &Path, source: Cause| SecureError::ClientCertificate { file: file.to_owned(), source };
+        |file: &Path, source: BoxError| SecureError::ClientCertificate { file: file.to_owned(), source };
     let chain = CertificateDer::pem_file_iter(&chain_file)
         .and_then(Iterator::collect::<Result<Vec<_>, _>>)
         .map_err(|error| unusable(&chain_file, error.into()))?;

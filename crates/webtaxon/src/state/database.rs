@@ -1,7 +1,7 @@
 //! The interface to the state's database: open it, and run a few SQL statements.
 
 use super::StateError;
-use crate::cause::Cause;
+use crate::box_error::BoxError;
 use webtaxon_core::settings::StateDatabase as StateSettings;
 
 /// The newest form of the tables that this version supports.
@@ -139,7 +139,7 @@ pub trait StateDatabase: Send + std::fmt::Debug {
     fn change(&mut self, statements: Vec<Statement>) -> Result<(), StateError>;
 
     /// The error for an unusable database.
-    fn broken(&self, source: Cause) -> StateError;
+    fn broken(&self, source: BoxError) -> StateError;
 }
 
 /// The tables in SQLite; each step produces the next form.

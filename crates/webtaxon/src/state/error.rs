@@ -1,6 +1,6 @@
 //! Errors of the state.
 
-use crate::cause::Cause;
+use crate::box_error::BoxError;
 use miette::Diagnostic;
 use std::path::PathBuf;
 use thiserror::Error;
@@ -27,7 +27,7 @@ pub enum StateErrorKind {
         /// The file.
         file: PathBuf,
         /// The reason.
-        source: Cause,
+        source: BoxError,
     },
     /// It was written by a newer version.
     #[error("{place} was written by a newer Webtaxon (form {found}; this version supports {known})")]
@@ -47,7 +47,7 @@ pub enum StateErrorKind {
         /// The database.
         place: String,
         /// The reason.
-        source: Cause,
+        source: BoxError,
         /// The remedy.
         help: &'static str,
     },

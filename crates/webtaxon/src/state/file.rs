@@ -3,7 +3,7 @@
 use super::database::{Cell, NEWEST, SQLITE_TABLES, StateDatabase, StateStore, Statement};
 use super::lock::{self, Lock};
 use super::{StateError, StateErrorKind};
-use crate::cause::Cause;
+use crate::box_error::BoxError;
 use crate::crash;
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
 use rusqlite::{Connection, OpenFlags, ToSql, params_from_iter};
@@ -135,7 +135,7 @@ impl StateDatabase for OpenFile {
         done.map_err(|error| broken(&self.file, error))
     }
 
-    fn broken(&self, source: Cause) -> StateError {
+    fn broken(&self, source: BoxError) -> StateError {
         broken(&self.file, source)
     }
 }
@@ -156,6 +156,6 @@ fn is_ours(db: &Connection) -> rusqlite::Result<bool> {
     Ok(id == APPLICATION || (id == 0 && tables == 0))
 }
 
-fn broken(file: &Path, source: impl Into<Cause>) -> StateError {
+fn broken(file: &Path, source: impl Into<BoxError>) -> StateError {
     StateErrorKind::Broken { file: file.to_owned(), source: source.into() }.into()
 }

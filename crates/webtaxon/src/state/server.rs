@@ -5,7 +5,7 @@
 
 use super::database::{Cell, NEWEST, StateDatabase, StateStore, Statement};
 use super::{StateError, StateErrorKind};
-use crate::cause::Cause;
+use crate::box_error::BoxError;
 use crate::crash;
 use crate::postgres::{Unconnected, connect, in_words};
 use crate::sql_names::quoted;
@@ -209,7 +209,7 @@ impl StateDatabase for OpenSchema {
         self.ask(|answer| Job::Change(statements, answer))
     }
 
-    fn broken(&self, source: Cause) -> StateError {
+    fn broken(&self, source: BoxError) -> StateError {
         let help = "check that [state] gives the right database, that the server is running, and that the user may use and create tables in the schema, which no other program may use; nothing was changed";
         StateErrorKind::Server { place: self.place.clone(), source, help }.into()
     }

@@ -25,7 +25,7 @@ pub struct Terms<'a> {
 
 /// Receives the outcome of each edit, by its index, once it is durable. If it breaks, the outcome could not be
 /// recorded, and no further edit may begin.
-pub type Record<'a> = &'a mut (dyn FnMut(usize, Outcome) -> ControlFlow<()> + Send);
+pub type Recorder<'a> = &'a mut (dyn FnMut(usize, Outcome) -> ControlFlow<()> + Send);
 
 /// Where the application keeps its own list of accounts.
 ///
@@ -84,7 +84,7 @@ pub trait AccountStore: Send + Sync {
         &'a self,
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         let _ = (edits, terms, record);
         Box::pin(async { Err(StoreErrorKind::ReadOnly { store: self.describe() }.into()) })
@@ -124,7 +124,7 @@ pub trait GroupStore: Send + Sync {
         &'a self,
         edits: &'a [GroupEdit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()>;
 
     /// Like [`AccountStore::statements`], for edits of groups.

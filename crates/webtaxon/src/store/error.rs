@@ -1,6 +1,6 @@
 //! Errors of account stores.
 
-use crate::cause::Cause;
+use crate::box_error::BoxError;
 use miette::Diagnostic;
 use std::path::PathBuf;
 use thiserror::Error;
@@ -204,7 +204,7 @@ pub enum StoreErrorKind {
         /// The database.
         store: String,
         /// The database's message.
-        source: Cause,
+        source: BoxError,
     },
     /// The server is not a SCIM service, or not at this URL.
     #[error("{store} {what}")]
@@ -306,7 +306,7 @@ pub enum StoreErrorKind {
         /// The store.
         store: String,
         /// The application's error.
-        source: Cause,
+        source: BoxError,
     },
     /// The settings say `store = "own"`, but the program gave none.
     #[error("the settings have store = \"own\", but the program has given no store")]
@@ -331,7 +331,7 @@ pub enum StoreErrorKind {
         /// The file.
         file: PathBuf,
         /// The reason.
-        source: Cause,
+        source: BoxError,
     },
 }
 

@@ -5,7 +5,7 @@
 
 use super::groups::{MEMBERS, as_edits, group};
 use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned};
-use super::{AccountStore, GroupStore, Record, StoreError, StoreErrorKind, StoreFuture, Terms};
+use super::{AccountStore, GroupStore, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms};
 use crate::crash;
 use crate::postgres::{Unconnected, WAIT, connect, in_words};
 use crate::sql_names::quoted;
@@ -416,7 +416,7 @@ impl AccountStore for PostgresStore {
         &'a self,
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             for (at, outcome) in self.change(edits, terms).await? {
@@ -458,7 +458,7 @@ impl GroupStore for PostgresStore {
         &'a self,
         edits: &'a [GroupEdit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let plan = |rows: &[Account]| {

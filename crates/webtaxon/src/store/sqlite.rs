@@ -2,7 +2,7 @@
 
 use super::groups::{MEMBERS, as_edits, group};
 use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned, marked};
-use super::{AccountStore, GroupStore, Record, StoreError, StoreErrorKind, StoreFuture, Terms};
+use super::{AccountStore, GroupStore, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms};
 use crate::crash;
 use crate::sql_names::quoted;
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
@@ -331,7 +331,7 @@ impl AccountStore for SqliteStore {
         &'a self,
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             for (at, outcome) in self.change(edits, terms)? {
@@ -369,7 +369,7 @@ impl GroupStore for SqliteStore {
         &'a self,
         edits: &'a [GroupEdit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let plan = |rows: &[Account]| {

@@ -1,10 +1,10 @@
 //! Looking without changing: explanations for a person, comparison of settings, group membership.
 
 use super::Workspace;
-use crate::directory::{self, Links, read_for_both, read_with};
+use crate::directory::{self, KnownLinks, read_for_both, read_with};
 use crate::error::Error;
 use crate::progress::Watch;
-use crate::setup::{Found as Lists, Setup, read_snapshot};
+use crate::setup::{Lists, Setup, read_snapshot};
 use crate::store;
 use crate::survey::{self, EntryKind, Finding, Named};
 use std::path::Path;
@@ -56,7 +56,7 @@ impl Workspace {
             let both = read_for_both(&self.access().await?, one, two, links).await?;
             return Ok(both.map(|reading| vec![reading]));
         }
-        let links = Links::known(links);
+        let links = KnownLinks::known(links);
         let (setup, others) = (&self.setup, &other.setup);
         Ok([
             setup.readings(&setup.accesses().await?, &links, &[]).await?,
@@ -216,5 +216,5 @@ async fn nests(
 ) -> Result<Reading, Error> {
     let looked_at = intake.for_nests(groups, group_bases);
     let names = ["displayName", "cn"].map(str::to_owned);
-    Ok(read_with(&setup.access(intake).await?, &looked_at, &Links::known(&[]), &names).await?)
+    Ok(read_with(&setup.access(intake).await?, &looked_at, &KnownLinks::known(&[]), &names).await?)
 }

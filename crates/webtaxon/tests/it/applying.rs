@@ -12,7 +12,7 @@ use webtaxon::model::apply::Outcome;
 use webtaxon::model::apply::{Edit, made, standings};
 use webtaxon::model::preview::{BrakeKind, ChangeKind};
 use webtaxon::state::{Ending, Journal};
-use webtaxon::store::{AccountStore, Record, StoreError, StoreErrorKind, StoreFuture, Terms};
+use webtaxon::store::{AccountStore, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms};
 use webtaxon::{Error, Workspace};
 use webtaxon_standin::Options;
 
@@ -448,7 +448,7 @@ impl AccountStore for Lossy {
         &'a self,
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let mut list = self.accounts.lock().unwrap();

@@ -12,7 +12,7 @@ use webtaxon::model::apply::Edit;
 use webtaxon::model::apply::Outcome;
 use webtaxon::model::preview::ChangeKind;
 use webtaxon::state::Ending;
-use webtaxon::store::{AccountStore, CsvStore, Record, StoreFuture, Terms};
+use webtaxon::store::{AccountStore, CsvStore, Recorder, StoreFuture, Terms};
 
 pub(crate) fn settings(cluster: &Cluster) -> String {
     let server = cluster.socket().display();
@@ -109,7 +109,7 @@ impl AccountStore for Endless {
         self.0.accounts(fields)
     }
 
-    fn carry_out<'a>(&'a self, _: &'a [Edit], _: &'a Terms<'a>, _: Record<'a>) -> StoreFuture<'a, ()> {
+    fn carry_out<'a>(&'a self, _: &'a [Edit], _: &'a Terms<'a>, _: Recorder<'a>) -> StoreFuture<'a, ()> {
         Box::pin(async {
             self.1.notified().await;
             panic!("killed")

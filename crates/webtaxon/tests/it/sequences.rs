@@ -13,7 +13,7 @@ use webtaxon::model::account::{Account, State};
 use webtaxon::model::apply::Outcome;
 use webtaxon::model::apply::{Edit, made, standings};
 use webtaxon::model::preview::ChangeKind;
-use webtaxon::store::{AccountStore, Record, StoreErrorKind, StoreFuture, Terms};
+use webtaxon::store::{AccountStore, Recorder, StoreErrorKind, StoreFuture, Terms};
 use webtaxon_standin::{Directory, Options, Standin};
 
 const PEOPLE: usize = 8;
@@ -72,7 +72,7 @@ impl AccountStore for Shelf {
         &'a self,
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let (fault, place) = *self.fault.lock().unwrap();

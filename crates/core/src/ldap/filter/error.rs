@@ -6,8 +6,8 @@ use thiserror::Error;
 /// Why a text is not a search filter, and the bytes at fault.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[error("this is not a search filter: {kind}")]
-pub struct ParseError {
-    pub(crate) kind: ParseErrorKind,
+pub struct FilterError {
+    pub(crate) kind: FilterErrorKind,
     pub(crate) text: String,
     pub(crate) span: SourceSpan,
 }
@@ -15,7 +15,7 @@ pub struct ParseError {
 /// The rule of RFC 4515 §3 that a text breaks, or the limit that it exceeds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error, Diagnostic)]
 #[non_exhaustive]
-pub enum ParseErrorKind {
+pub enum FilterErrorKind {
     /// An empty text.
     #[error("it is empty")]
     #[diagnostic(code(WX0202), help("a filter that matches everything is (objectClass=*)"))]
@@ -101,10 +101,10 @@ pub enum ParseErrorKind {
     TooLong,
 }
 
-impl ParseError {
+impl FilterError {
     /// Which rule was broken.
     #[must_use]
-    pub fn kind(&self) -> ParseErrorKind {
+    pub fn kind(&self) -> FilterErrorKind {
         self.kind
     }
 
@@ -115,7 +115,7 @@ impl ParseError {
     }
 }
 
-impl Diagnostic for ParseError {
+impl Diagnostic for FilterError {
     fn code<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
         self.kind.code()
     }

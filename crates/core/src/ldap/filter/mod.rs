@@ -21,7 +21,7 @@ mod tests;
 
 pub use ast::{Filter, Item, Octets};
 pub use chain::Links;
-pub use error::{ParseError, ParseErrorKind};
+pub use error::{FilterError, FilterErrorKind};
 pub use eval::{Chain, Ground, Matcher, Truth};
 pub use explain::{Clause, ClauseKind, Judged, Passed, count, explain};
 pub use repair::Repaired;

@@ -1,6 +1,6 @@
 //! From text to a [`Filter`] (RFC 4515 §3), with an explicit stack.
 
-use super::{Filter, Item, Limits, Octets, ParseError, ParseErrorKind, SmolStr};
+use super::{Filter, FilterError, FilterErrorKind, Item, Limits, Octets, SmolStr};
 use crate::ldap::name::{hex_pair, is_attribute_type};
 use smallvec::SmallVec;
 
@@ -16,21 +16,21 @@ impl Filter {
     /// let filter = Filter::parse(r"(&(department=Botany)(!(cn=*\2a*)))").unwrap();
     /// assert_eq!(filter.to_string(), r"(&(department=Botany)(!(cn=*\2a*)))");
     /// ```
-    pub fn parse(text: &str) -> Result<Filter, ParseError> {
+    pub fn parse(text: &str) -> Result<Filter, FilterError> {
         Self::parse_within(text, Limits::default())
     }
 
     /// Parses the string form of a search filter (RFC 4515 §3).
     ///
     /// # Errors
-    /// [`ParseErrorKind::TooDeep`] past `limits.depth` parentheses, [`ParseErrorKind::TooLong`]
-    /// past `limits.bytes`, [`ParseErrorKind::TooMany`] past `limits.clauses`, otherwise the first
+    /// [`FilterErrorKind::TooDeep`] past `limits.depth` parentheses, [`FilterErrorKind::TooLong`]
+    /// past `limits.bytes`, [`FilterErrorKind::TooMany`] past `limits.clauses`, otherwise the first
     /// byte that breaks the grammar. The span is a range of bytes (not characters) in `text`.
-    pub fn parse_within(text: &str, limits: Limits) -> Result<Filter, ParseError> {
+    pub fn parse_within(text: &str, limits: Limits) -> Result<Filter, FilterError> {
         let mut parser = Parser { text, bytes: text.as_bytes(), at: 0 };
-        parser.filter(limits).map_err(|(kind, start, end)| ParseError {
+        parser.filter(limits).map_err(|(kind, start, end)| FilterError {
             kind,
-            text: if kind == ParseErrorKind::TooLong { String::new() } else { text.to_owned() },
+            text: if kind == FilterErrorKind::TooLong { String::new() } else { text.to_owned() },
             span: (start..end.max(start)).into(),
         })
     }
@@ -63,7 +63,7 @@ fn before(table: &[bool; 256], end: bool, bytes: &[u8]) -> usize {
 /// Initial capacity for the children of a joining clause.
 const USUAL: usize = 6;
 
-type Failure = (ParseErrorKind, usize, usize);
+type Failure = (FilterErrorKind, usize, usize);
 
 struct Parser<'a> {
     text: &'a str,
@@ -86,17 +86,17 @@ impl Parser<'_> {
     }
 
     /// Ends at the next character boundary, so that a caret never splits a character.
-    fn here(&self, kind: ParseErrorKind) -> Failure {
+    fn here(&self, kind: FilterErrorKind) -> Failure {
         let width = self.text.get(self.at..).and_then(|rest| rest.chars().next()).map_or(0, char::len_utf8);
         (kind, self.at, self.at + width)
     }
 
     fn filter(&mut self, limits: Limits) -> Result<Filter, Failure> {
         if self.bytes.len() > limits.bytes {
-            return Err((ParseErrorKind::TooLong, 0, 0));
+            return Err((FilterErrorKind::TooLong, 0, 0));
         }
         if self.bytes.is_empty() {
-            return Err((ParseErrorKind::Empty, 0, 0));
+            return Err((FilterErrorKind::Empty, 0, 0));
         }
         let mut open: SmallVec<[Open; 4]> = SmallVec::new();
         let mut clauses = 0;
@@ -107,11 +107,11 @@ impl Parser<'_> {
                     let start = self.at;
                     self.at += 1;
                     if open.len() >= limits.depth {
-                        return Err((ParseErrorKind::TooDeep, start, start + 1));
+                        return Err((FilterErrorKind::TooDeep, start, start + 1));
                     }
                     clauses += 1;
                     if clauses > limits.clauses {
-                        return Err((ParseErrorKind::TooMany, start, start + 1));
+                        return Err((FilterErrorKind::TooMany, start, start + 1));
                     }
                     if let Some(sign @ (b'&' | b'|' | b'!')) = self.peek() {
                         self.at += 1;
@@ -122,7 +122,7 @@ impl Parser<'_> {
                 }
                 Some(b')') => {
                     let Some(ended) = open.pop() else {
-                        return Err(self.here(ParseErrorKind::NoOpening));
+                        return Err(self.here(FilterErrorKind::NoOpening));
                     };
                     self.at += 1;
                     match ended.sign {
@@ -130,14 +130,14 @@ impl Parser<'_> {
                         b'|' => Filter::Or(ended.parts),
                         _ => match ended.only {
                             Some(part) => Filter::Not(part),
-                            None => return Err((ParseErrorKind::NotOne, ended.at, ended.at + 2)),
+                            None => return Err((FilterErrorKind::NotOne, ended.at, ended.at + 2)),
                         },
                     }
                 }
-                Some(_) => return Err(self.here(ParseErrorKind::NoOpening)),
+                Some(_) => return Err(self.here(FilterErrorKind::NoOpening)),
                 None => {
                     let at = open.last().map_or(0, |open| open.at);
-                    return Err((ParseErrorKind::NoClosing, at, at + 1));
+                    return Err((FilterErrorKind::NoClosing, at, at + 1));
                 }
             };
             match open.last_mut() {
@@ -148,9 +148,9 @@ impl Parser<'_> {
                     outer.parts.push(done);
                 }
                 Some(outer) if outer.only.is_none() => outer.only = Some(Box::new(done)),
-                Some(outer) => return Err((ParseErrorKind::NotOne, outer.at, outer.at + 2)),
+                Some(outer) => return Err((FilterErrorKind::NotOne, outer.at, outer.at + 2)),
                 None if self.at == self.bytes.len() => return Ok(done),
-                None => return Err((ParseErrorKind::Trailing, self.at, self.bytes.len())),
+                None => return Err((FilterErrorKind::Trailing, self.at, self.bytes.len())),
             }
         }
     }
@@ -167,7 +167,7 @@ impl Parser<'_> {
         let attribute = SmolStr::new(self.text.get(from..to).unwrap_or(""));
         let compared = self.bytes.get(self.at + 1) == Some(&b'=');
         let item = match self.peek() {
-            None => return Err((ParseErrorKind::NoClosing, start, start + 1)),
+            None => return Err((FilterErrorKind::NoClosing, start, start + 1)),
             Some(b':') => return self.extensible(start, from, attribute, is_short),
             Some(b'=') => {
                 self.check_attribute(&attribute, from, is_short)?;
@@ -184,8 +184,8 @@ impl Parser<'_> {
                     _ => Item::Approx { attribute, value },
                 }
             }
-            Some(_) if from == to => return Err(self.here(ParseErrorKind::NoAttribute)),
-            Some(_) => return Err((ParseErrorKind::NoComparison, from, to)),
+            Some(_) if from == to => return Err(self.here(FilterErrorKind::NoAttribute)),
+            Some(_) => return Err((FilterErrorKind::NoComparison, from, to)),
         };
         self.close(start)?;
         Ok(item)
@@ -197,8 +197,8 @@ impl Parser<'_> {
                 self.at += 1;
                 Ok(())
             }
-            None => Err((ParseErrorKind::NoClosing, start, start + 1)),
-            Some(_) => Err(self.here(ParseErrorKind::Parenthesis)),
+            None => Err((FilterErrorKind::NoClosing, start, start + 1)),
+            Some(_) => Err(self.here(FilterErrorKind::Parenthesis)),
         }
     }
 
@@ -209,7 +209,7 @@ impl Parser<'_> {
         let mut parts = attribute.split(';');
         let kind = parts.next().unwrap_or("");
         if kind.is_empty() {
-            return Err((ParseErrorKind::NoAttribute, from, from + 1));
+            return Err((FilterErrorKind::NoAttribute, from, from + 1));
         }
         let option = |part: &str| {
             !part.is_empty()
@@ -218,7 +218,7 @@ impl Parser<'_> {
         if is_attribute_type(kind) && parts.all(option) {
             return Ok(());
         }
-        Err((ParseErrorKind::BadAttribute, from, from + attribute.len()))
+        Err((FilterErrorKind::BadAttribute, from, from + attribute.len()))
     }
 
     /// `attribute:dn:rule:=value`, after `attribute`.
@@ -244,19 +244,19 @@ impl Parser<'_> {
             }
             let word = self.text.get(word_at..self.at).unwrap_or("");
             if self.peek() != Some(b':') {
-                return Err((ParseErrorKind::NoComparison, from, self.at.max(from + 1)));
+                return Err((FilterErrorKind::NoComparison, from, self.at.max(from + 1)));
             }
             if word.eq_ignore_ascii_case("dn") && !dn && rule.is_none() {
                 dn = true;
             } else if rule.is_none() && is_attribute_type(word) {
                 rule = Some(SmolStr::new(word));
             } else {
-                return Err((ParseErrorKind::BadRule, word_at, self.at.max(word_at + 1)));
+                return Err((FilterErrorKind::BadRule, word_at, self.at.max(word_at + 1)));
             }
         }
         if attribute.is_empty() {
             if rule.is_none() {
-                return Err((ParseErrorKind::NoAttribute, from, from + 1));
+                return Err((FilterErrorKind::NoAttribute, from, from + 1));
             }
         } else {
             self.check_attribute(&attribute, from, is_short)?;
@@ -290,7 +290,7 @@ impl Parser<'_> {
     fn whole_value(&mut self) -> Result<Octets, Failure> {
         let value = self.value()?;
         if self.peek() == Some(b'*') {
-            return Err(self.here(ParseErrorKind::Star));
+            return Err(self.here(FilterErrorKind::Star));
         }
         Ok(value)
     }
@@ -304,11 +304,11 @@ impl Parser<'_> {
         while let Some(byte) = self.peek() {
             match byte {
                 b'*' | b')' | b'(' => break,
-                0 => return Err(self.here(ParseErrorKind::Nul)),
+                0 => return Err(self.here(FilterErrorKind::Nul)),
                 b'\\' => {
                     let first = self.bytes.get(self.at + 1).copied();
                     let pair = first.and_then(|first| hex_pair(first, self.bytes.get(self.at + 2).copied()));
-                    let Some(byte) = pair else { return Err(self.here(ParseErrorKind::BadEscape)) };
+                    let Some(byte) = pair else { return Err(self.here(FilterErrorKind::BadEscape)) };
                     value.push(byte);
                     self.at += 3;
                 }

@@ -2,7 +2,7 @@
 //! blanks between clauses, quotation marks around it, typographic characters from a mail or a document. Each repair
 //! is reported.
 
-use super::{Filter, Limits, ParseError};
+use super::{Filter, FilterError, Limits};
 use std::borrow::Cow;
 
 /// A filter, and the repairs that its text needed.
@@ -53,7 +53,7 @@ impl Filter {
     ///
     /// # Errors
     /// The first fault left after every possible repair.
-    pub fn parse_pasted(text: &str) -> Result<Repaired, ParseError> {
+    pub fn parse_pasted(text: &str) -> Result<Repaired, FilterError> {
         type Repair = (&'static str, fn(&str) -> Cow<'_, str>);
         let repairs: [Repair; 5] = [
             ("HTML character references were resolved", references),

@@ -46,7 +46,7 @@ fn the_standards_examples_parse_and_print() {
 
 #[test]
 fn what_is_no_filter_is_refused_at_its_place() {
-    use ParseErrorKind as Kind;
+    use FilterErrorKind as Kind;
     for (text, kind, at, why) in [
         ("", Kind::Empty, 0, "nothing"),
         ("cn=Ada", Kind::NoOpening, 0, "no parentheses"),
@@ -81,28 +81,28 @@ fn one_more_than_a_limit_is_refused() {
     let nested = |depth: usize| format!("{}(a=1){}", "(!".repeat(depth - 1), ")".repeat(depth - 1));
     let limits = Limits { depth: 7, bytes: 1000, clauses: 20 };
     assert!(Filter::parse_within(&nested(7), limits).is_ok());
-    assert_eq!(Filter::parse_within(&nested(8), limits).unwrap_err().kind(), ParseErrorKind::TooDeep);
+    assert_eq!(Filter::parse_within(&nested(8), limits).unwrap_err().kind(), FilterErrorKind::TooDeep);
     let long = format!("(a={})", "x".repeat(997));
-    assert_eq!(Filter::parse_within(&long, limits).unwrap_err().kind(), ParseErrorKind::TooLong);
+    assert_eq!(Filter::parse_within(&long, limits).unwrap_err().kind(), FilterErrorKind::TooLong);
     let many = |count: usize| format!("(|{})", "(a=1)".repeat(count));
     assert!(Filter::parse_within(&many(19), limits).is_ok());
-    assert_eq!(Filter::parse_within(&many(20), limits).unwrap_err().kind(), ParseErrorKind::TooMany);
+    assert_eq!(Filter::parse_within(&many(20), limits).unwrap_err().kind(), FilterErrorKind::TooMany);
     let generous = Limits { depth: 100, bytes: usize::MAX, clauses: usize::MAX };
     for (text, kind, generously, why) in [
         (
             "(".repeat(10 << 20),
-            ParseErrorKind::TooLong,
-            Some(ParseErrorKind::NoAttribute),
+            FilterErrorKind::TooLong,
+            Some(FilterErrorKind::NoAttribute),
             "10 MB of parentheses",
         ),
-        ("(&".repeat(5 << 20), ParseErrorKind::TooLong, Some(ParseErrorKind::TooDeep), "and of signs"),
-        (")".repeat(10 << 20), ParseErrorKind::TooLong, Some(ParseErrorKind::NoOpening), "the other ones"),
-        (many(1_000_000), ParseErrorKind::TooLong, None, "1,000,000 clauses"),
-        (many(100_000), ParseErrorKind::TooMany, None, "100,000 clauses"),
+        ("(&".repeat(5 << 20), FilterErrorKind::TooLong, Some(FilterErrorKind::TooDeep), "and of signs"),
+        (")".repeat(10 << 20), FilterErrorKind::TooLong, Some(FilterErrorKind::NoOpening), "the other ones"),
+        (many(1_000_000), FilterErrorKind::TooLong, None, "1,000,000 clauses"),
+        (many(100_000), FilterErrorKind::TooMany, None, "100,000 clauses"),
     ] {
         assert_eq!(Filter::parse_pasted(&text).unwrap_err().kind(), kind, "{why}");
         let read = Filter::parse_within(&text, generous);
-        assert_eq!(read.as_ref().err().map(ParseError::kind), generously, "{why}");
+        assert_eq!(read.as_ref().err().map(FilterError::kind), generously, "{why}");
     }
 }
 

@@ -1,6 +1,6 @@
 //! Applying changes to entries in memory, in the order of a file (RFC 2849 changes, RFC 4511 §4.6–§4.9).
 
-use super::{Change, Modification, Operation, ParseError, ParseErrorKind, Record, records};
+use super::{Change, LdifError, LdifErrorKind, Modification, Operation, Record, records};
 use crate::ldap::entry::Entries;
 use crate::ldap::name::{Dn, DnKey};
 use indexmap::IndexMap;
@@ -14,7 +14,7 @@ type Held = (String, Attributes);
 ///
 /// # Errors
 /// The first line that is not LDIF, or whose change does not fit the entries; then nothing is changed.
-pub fn changed(entries: &Entries, text: &[u8]) -> Result<Entries, ParseError> {
+pub fn changed(entries: &Entries, text: &[u8]) -> Result<Entries, LdifError> {
     let mut held: IndexMap<DnKey, Held> = IndexMap::new();
     for entry in entries.iter() {
         if let Ok(dn) = Dn::parse(entry.dn()) {
@@ -28,7 +28,7 @@ pub fn changed(entries: &Entries, text: &[u8]) -> Result<Entries, ParseError> {
     for record in records(text) {
         let record = record?;
         let at = record.line;
-        make(&mut held, &record).ok_or(ParseErrorKind::NoEntry.at(at))?;
+        make(&mut held, &record).ok_or(LdifErrorKind::NoEntry.at(at))?;
     }
     let mut changed = Entries::new();
     for (dn, attributes) in held.values() {

@@ -6,15 +6,15 @@ use thiserror::Error;
 /// Why a text is not LDIF content, and on which line.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
 #[error("line {line}: {kind}")]
-pub struct ParseError {
-    kind: ParseErrorKind,
+pub struct LdifError {
+    kind: LdifErrorKind,
     line: usize,
 }
 
 /// The rule of RFC 2849 that a line breaks.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error, Diagnostic)]
 #[non_exhaustive]
-pub enum ParseErrorKind {
+pub enum LdifErrorKind {
     /// A line without a colon.
     #[error("a line has an attribute name, a colon and a value")]
     #[diagnostic(code(WX0203), help("a continuation line begins with a blank"))]
@@ -123,16 +123,16 @@ pub enum ParseErrorKind {
     Version,
 }
 
-impl ParseErrorKind {
-    pub(super) fn at(self, line: usize) -> ParseError {
-        ParseError { kind: self, line }
+impl LdifErrorKind {
+    pub(super) fn at(self, line: usize) -> LdifError {
+        LdifError { kind: self, line }
     }
 }
 
-impl ParseError {
+impl LdifError {
     /// Which rule was broken.
     #[must_use]
-    pub fn kind(&self) -> ParseErrorKind {
+    pub fn kind(&self) -> LdifErrorKind {
         self.kind
     }
 
@@ -143,7 +143,7 @@ impl ParseError {
     }
 }
 
-impl Diagnostic for ParseError {
+impl Diagnostic for LdifError {
     fn code<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
         self.kind.code()
     }

@@ -15,7 +15,7 @@ mod tests;
 mod write;
 
 pub use apply::changed;
-pub use error::{ParseError, ParseErrorKind};
+pub use error::{LdifError, LdifErrorKind};
 pub use read::{LONGEST, Records};
 pub use record::{Change, Control, Modification, Operation, Record};
 pub use stream::Stream;
@@ -45,7 +45,7 @@ pub fn records(text: &[u8]) -> Records<'_> {
 ///
 /// # Errors
 /// The first line that is not LDIF, repeats the name of an earlier record, or begins a change.
-pub fn entries(text: &[u8]) -> Result<Entries, ParseError> {
+pub fn entries(text: &[u8]) -> Result<Entries, LdifError> {
     let mut gathered = Gathered::default();
     records(text).try_for_each(|record| gathered.add(record?))?;
     Ok(gathered.entries)
@@ -64,13 +64,13 @@ impl Gathered {
     ///
     /// # Errors
     /// Its name is invalid or a repeat, or it is a change.
-    pub fn add(&mut self, record: Record<'_>) -> Result<(), ParseError> {
+    pub fn add(&mut self, record: Record<'_>) -> Result<(), LdifError> {
         if record.change.is_some() {
-            return Err(ParseErrorKind::Change.at(record.line));
+            return Err(LdifErrorKind::Change.at(record.line));
         }
-        let dn = Dn::parse(&record.dn).map_err(|_| ParseErrorKind::BadName.at(record.line))?;
+        let dn = Dn::parse(&record.dn).map_err(|_| LdifErrorKind::BadName.at(record.line))?;
         if !self.seen.insert(dn.key()) {
-            return Err(ParseErrorKind::Twice.at(record.line));
+            return Err(LdifErrorKind::Twice.at(record.line));
         }
         let mut attributes: Vec<(&str, Vec<&[u8]>)> = Vec::with_capacity(record.attributes.len());
         for (name, value) in &record.attributes {

@@ -1,6 +1,6 @@
 //! From text to records (RFC 2849): one pass, borrowing from the text where possible.
 
-use super::{Change, Control, Modification, Operation, ParseError, ParseErrorKind, Record};
+use super::{Change, Control, LdifError, LdifErrorKind, Modification, Operation, Record};
 use base64::Engine as _;
 use std::borrow::Cow;
 
@@ -60,7 +60,7 @@ impl<'t> Records<'t> {
     }
 
     /// The next line with its folds joined; comments are skipped.
-    fn logical(&mut self) -> Result<Option<Line<'t>>, ParseError> {
+    fn logical(&mut self) -> Result<Option<Line<'t>>, LdifError> {
         loop {
             let Some(first) = self.physical() else { return Ok(None) };
             let number = self.line;
@@ -72,7 +72,7 @@ impl<'t> Records<'t> {
             }
             let (left, line) = self.began;
             if left - self.rest.len() > self.longest {
-                return Err(ParseErrorKind::TooLong.at(line));
+                return Err(LdifErrorKind::TooLong.at(line));
             }
             if whole.first() != Some(&b'#') {
                 return Ok(Some((number, first, whole)));
@@ -81,12 +81,12 @@ impl<'t> Records<'t> {
     }
 
     /// The next line of this record; `None` at its end.
-    fn inside(&mut self) -> Result<Option<Line<'t>>, ParseError> {
+    fn inside(&mut self) -> Result<Option<Line<'t>>, LdifError> {
         Ok(self.logical()?.filter(|(_, _, line)| !line.is_empty()))
     }
 
     /// The first line of the next record; `None` at the end.
-    fn first(&mut self) -> Result<Option<Line<'t>>, ParseError> {
+    fn first(&mut self) -> Result<Option<Line<'t>>, LdifError> {
         loop {
             match self.logical()? {
                 None => return Ok(None),
@@ -98,7 +98,7 @@ impl<'t> Records<'t> {
                         return Ok(Some((number, first, line)));
                     }
                     if *value(behind).map_err(|kind| kind.at(number))? != *b"1" {
-                        return Err(ParseErrorKind::Version.at(number));
+                        return Err(LdifErrorKind::Version.at(number));
                     }
                 }
                 Some(other) => return Ok(Some(other)),
@@ -106,7 +106,7 @@ impl<'t> Records<'t> {
         }
     }
 
-    fn record(&mut self) -> Result<Option<Record<'t>>, ParseError> {
+    fn record(&mut self) -> Result<Option<Record<'t>>, LdifError> {
         let before = self.line;
         let (line, value) = match self.started.then(|| self.expected("dn")).flatten() {
             Some(value) => (before + 1, Cow::Borrowed(value)),
@@ -115,12 +115,12 @@ impl<'t> Records<'t> {
                 let line = first.0;
                 let (name, value) = take(first)?;
                 if !name.eq_ignore_ascii_case("dn") {
-                    return Err(ParseErrorKind::NoDn.at(line));
+                    return Err(LdifErrorKind::NoDn.at(line));
                 }
                 (line, value)
             }
         };
-        let dn = text(value).ok_or(ParseErrorKind::NotUtf8.at(line))?;
+        let dn = text(value).ok_or(LdifErrorKind::NotUtf8.at(line))?;
         let mut record = Record {
             line,
             dn,
@@ -139,13 +139,13 @@ impl<'t> Records<'t> {
             let number = line.0;
             let (name, value) = take(line)?;
             if name.eq_ignore_ascii_case("dn") {
-                return Err(ParseErrorKind::NoBlankLine.at(number));
+                return Err(LdifErrorKind::NoBlankLine.at(number));
             }
             if name.len() == 7 && name.eq_ignore_ascii_case("control") && record.attributes.is_empty() {
-                record.controls.push(control(&value).ok_or(ParseErrorKind::BadControl.at(number))?);
+                record.controls.push(control(&value).ok_or(LdifErrorKind::BadControl.at(number))?);
             } else if name.len() == 10 && name.eq_ignore_ascii_case("changetype") {
                 if !record.attributes.is_empty() {
-                    return Err(ParseErrorKind::LateChange.at(number));
+                    return Err(LdifErrorKind::LateChange.at(number));
                 }
                 record.change = Some(self.change(&value, number, &mut record.attributes)?);
                 return Ok(Some(record));
@@ -163,7 +163,7 @@ impl<'t> Records<'t> {
         // A record with controls is a change.
         match record.controls.is_empty() {
             true => Ok(Some(record)),
-            false => Err(ParseErrorKind::NoChange.at(record.line)),
+            false => Err(LdifErrorKind::NoChange.at(record.line)),
         }
     }
 
@@ -224,7 +224,7 @@ impl<'t> Records<'t> {
         kind: &[u8],
         line: usize,
         attributes: &mut Vec<Attribute<'t>>,
-    ) -> Result<Change<'t>, ParseError> {
+    ) -> Result<Change<'t>, LdifError> {
         let is = |name: &str| kind.trim_ascii_end().eq_ignore_ascii_case(name.as_bytes());
         if is("add") {
             while let Some(line) = self.inside()? {
@@ -235,7 +235,7 @@ impl<'t> Records<'t> {
         if is("delete") {
             return match self.inside()? {
                 None => Ok(Change::Delete),
-                Some((number, ..)) => Err(ParseErrorKind::NothingMore.at(number)),
+                Some((number, ..)) => Err(LdifErrorKind::NothingMore.at(number)),
             };
         }
         if is("modify") {
@@ -244,10 +244,10 @@ impl<'t> Records<'t> {
         if is("modrdn") || is("moddn") {
             return self.rename(line);
         }
-        Err(ParseErrorKind::BadChange.at(line))
+        Err(LdifErrorKind::BadChange.at(line))
     }
 
-    fn modifications(&mut self) -> Result<Vec<Modification<'t>>, ParseError> {
+    fn modifications(&mut self) -> Result<Vec<Modification<'t>>, LdifError> {
         let mut modifications = Vec::new();
         while let Some(line) = self.inside()? {
             let number = line.0;
@@ -256,9 +256,9 @@ impl<'t> Records<'t> {
                 "add" => Operation::Add,
                 "delete" => Operation::Delete,
                 "replace" => Operation::Replace,
-                _ => return Err(ParseErrorKind::BadOperation.at(number)),
+                _ => return Err(LdifErrorKind::BadOperation.at(number)),
             };
-            let attribute = text(attribute).ok_or(ParseErrorKind::NotUtf8.at(number))?;
+            let attribute = text(attribute).ok_or(LdifErrorKind::NotUtf8.at(number))?;
             let mut values = Vec::new();
             loop {
                 match self.logical()? {
@@ -267,11 +267,11 @@ impl<'t> Records<'t> {
                         let number = line.0;
                         let (name, value) = take(line)?;
                         if !name.eq_ignore_ascii_case(&attribute) {
-                            return Err(ParseErrorKind::OtherAttribute.at(number));
+                            return Err(LdifErrorKind::OtherAttribute.at(number));
                         }
                         values.push(value);
                     }
-                    _ => return Err(ParseErrorKind::NoDash.at(self.line)),
+                    _ => return Err(LdifErrorKind::NoDash.at(self.line)),
                 }
             }
             modifications.push(Modification { operation, attribute, values });
@@ -279,28 +279,28 @@ impl<'t> Records<'t> {
         Ok(modifications)
     }
 
-    fn rename(&mut self, line: usize) -> Result<Change<'t>, ParseError> {
+    fn rename(&mut self, line: usize) -> Result<Change<'t>, LdifError> {
         let (mut new_rdn, mut delete_old, mut new_superior) = (None, None, None);
         while let Some(line) = self.inside()? {
             let number = line.0;
             let (name, value) = take(line)?;
-            let value = text(value).ok_or(ParseErrorKind::NotUtf8.at(number))?;
+            let value = text(value).ok_or(LdifErrorKind::NotUtf8.at(number))?;
             match name.to_ascii_lowercase().as_str() {
                 "newrdn" => new_rdn = Some(value),
                 "deleteoldrdn" if value == "0" || value == "1" => delete_old = Some(value == "1"),
                 "newsuperior" => new_superior = Some(value),
-                _ => return Err(ParseErrorKind::BadRename.at(number)),
+                _ => return Err(LdifErrorKind::BadRename.at(number)),
             }
         }
         match (new_rdn, delete_old) {
             (Some(new_rdn), Some(delete_old)) => Ok(Change::Rename { new_rdn, delete_old, new_superior }),
-            _ => Err(ParseErrorKind::BadRename.at(line)),
+            _ => Err(LdifErrorKind::BadRename.at(line)),
         }
     }
 }
 
 impl<'t> Iterator for Records<'t> {
-    type Item = Result<Record<'t>, ParseError>;
+    type Item = Result<Record<'t>, LdifError>;
 
     fn next(&mut self) -> Option<Self::Item> {
         self.began = (self.rest.len(), self.line + 1);
@@ -345,8 +345,8 @@ fn control(value: &[u8]) -> Option<Control> {
 }
 
 /// The name and value of a line, borrowed from the text where possible.
-fn take((number, first, line): Line<'_>) -> Result<Attribute<'_>, ParseError> {
-    let fail = |kind: ParseErrorKind| kind.at(number);
+fn take((number, first, line): Line<'_>) -> Result<Attribute<'_>, LdifError> {
+    let fail = |kind: LdifErrorKind| kind.at(number);
     let mut line = match line {
         Cow::Borrowed(line) => {
             let (name, rest) = split(line, number)?;
@@ -366,34 +366,34 @@ fn take((number, first, line): Line<'_>) -> Result<Attribute<'_>, ParseError> {
 }
 
 /// The name before the colon, and everything after it.
-fn split(line: &[u8], number: usize) -> Result<(&str, &[u8]), ParseError> {
-    let fail = |kind: ParseErrorKind| kind.at(number);
+fn split(line: &[u8], number: usize) -> Result<(&str, &[u8]), LdifError> {
+    let fail = |kind: LdifErrorKind| kind.at(number);
     let is_name = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b';' | b'=');
     let colon = line.iter().position(|byte| !is_name(*byte));
     let colon = match colon.and_then(|at| Some((at, *line.get(at)?))) {
         Some((at, b':')) if at > 0 => at,
-        _ if !line.contains(&b':') => return Err(fail(ParseErrorKind::NoColon)),
-        Some((_, byte)) if !byte.is_ascii() => return Err(fail(ParseErrorKind::NotUtf8)),
-        _ => return Err(fail(ParseErrorKind::BadAttribute)),
+        _ if !line.contains(&b':') => return Err(fail(LdifErrorKind::NoColon)),
+        Some((_, byte)) if !byte.is_ascii() => return Err(fail(LdifErrorKind::NotUtf8)),
+        _ => return Err(fail(LdifErrorKind::BadAttribute)),
     };
-    let (name, rest) = line.split_at_checked(colon).ok_or(fail(ParseErrorKind::NoColon))?;
-    let name = std::str::from_utf8(name).map_err(|_| fail(ParseErrorKind::NotUtf8))?;
+    let (name, rest) = line.split_at_checked(colon).ok_or(fail(LdifErrorKind::NoColon))?;
+    let name = std::str::from_utf8(name).map_err(|_| fail(LdifErrorKind::NotUtf8))?;
     Ok((name, rest.get(1..).unwrap_or(&[])))
 }
 
 /// The part after the name's colon: text, or base64 after a second colon; `<` is refused.
 #[inline]
-fn value(behind: &[u8]) -> Result<Cow<'_, [u8]>, ParseErrorKind> {
+fn value(behind: &[u8]) -> Result<Cow<'_, [u8]>, LdifErrorKind> {
     match behind.first() {
-        Some(b'<') => Err(ParseErrorKind::Url),
+        Some(b'<') => Err(LdifErrorKind::Url),
         Some(b':') => decoded(behind).map(Cow::Owned),
         _ => Ok(Cow::Borrowed(plain(behind))),
     }
 }
 
-fn owned_value(mut behind: Vec<u8>) -> Result<Vec<u8>, ParseErrorKind> {
+fn owned_value(mut behind: Vec<u8>) -> Result<Vec<u8>, LdifErrorKind> {
     match behind.first() {
-        Some(b'<') => Err(ParseErrorKind::Url),
+        Some(b'<') => Err(LdifErrorKind::Url),
         Some(b':') => decoded(&behind),
         _ => {
             let blanks = behind.len() - plain(&behind).len();
@@ -416,7 +416,7 @@ fn plain(behind: &[u8]) -> &[u8] {
     behind.get(blanks..).unwrap_or(&[])
 }
 
-fn decoded(behind: &[u8]) -> Result<Vec<u8>, ParseErrorKind> {
+fn decoded(behind: &[u8]) -> Result<Vec<u8>, LdifErrorKind> {
     let text = behind.get(1..).unwrap_or(&[]).trim_ascii();
-    base64::engine::general_purpose::STANDARD.decode(text).map_err(|_| ParseErrorKind::BadBase64)
+    base64::engine::general_purpose::STANDARD.decode(text).map_err(|_| LdifErrorKind::BadBase64)
 }

@@ -1,6 +1,6 @@
 //! LDIF in pieces: bytes in, records out, one record in memory.
 
-use super::{LONGEST, ParseError, ParseErrorKind, Record, Records};
+use super::{LONGEST, LdifError, LdifErrorKind, Record, Records};
 
 /// Reads a file piece by piece.
 ///
@@ -48,7 +48,7 @@ impl Stream {
     }
 
     /// Takes a piece, and passes on each record that ends in it.
-    pub fn push(&mut self, piece: &[u8], mut each: impl FnMut(Result<Record<'_>, ParseError>)) {
+    pub fn push(&mut self, piece: &[u8], mut each: impl FnMut(Result<Record<'_>, LdifError>)) {
         self.held.extend_from_slice(piece);
         let mut end = None;
         // A record ends at an empty line; several records in one piece are read together.
@@ -72,7 +72,7 @@ impl Stream {
         }
         if self.held.len() > self.longest {
             if !self.skipping {
-                each(Err(ParseErrorKind::TooLong.at(self.line + 1)));
+                each(Err(LdifErrorKind::TooLong.at(self.line + 1)));
             }
             self.skipping = true;
             // Only the lines of a skipped record count. The last one may still turn out to end it.
@@ -84,11 +84,11 @@ impl Stream {
     }
 
     /// Passes on what is left at the end of the file.
-    pub fn end(mut self, mut each: impl FnMut(Result<Record<'_>, ParseError>)) {
+    pub fn end(mut self, mut each: impl FnMut(Result<Record<'_>, LdifError>)) {
         self.read(self.held.len(), &mut each);
     }
 
-    fn read(&mut self, end: usize, each: &mut impl FnMut(Result<Record<'_>, ParseError>)) {
+    fn read(&mut self, end: usize, each: &mut impl FnMut(Result<Record<'_>, LdifError>)) {
         let mut text = self.held.get(..end).unwrap_or(&[]);
         if std::mem::take(&mut self.skipping) {
             let ended = [memchr::memmem::find(text, b"\n\n"), memchr::memmem::find(text, b"\n\r\n")];

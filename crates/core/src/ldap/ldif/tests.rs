@@ -148,13 +148,13 @@ dn: ou=A,dc=x\nchangetype: modrdn\nnewrdn: ou=C\ndeleteoldrdn: 0\nnewsuperior: o
         ),
     ] {
         let error = changed(&before, text.as_bytes()).expect_err(why);
-        assert_eq!((error.kind(), error.line()), (ParseErrorKind::NoEntry, line), "{why}");
+        assert_eq!((error.kind(), error.line()), (LdifErrorKind::NoEntry, line), "{why}");
     }
 }
 
 #[test]
 fn each_fault_is_told_with_its_line() {
-    use ParseErrorKind as Kind;
+    use LdifErrorKind as Kind;
     let change = |rest: &str| format!("dn: cn=a\nchangetype: {rest}\n");
     for (text, kind, line, why) in [
         ("dn: cn=a\ncn a\n".to_owned(), Kind::NoColon, 2, "no colon"),
@@ -189,9 +189,9 @@ fn each_fault_is_told_with_its_line() {
 }
 
 /// What a stream gives of a text that comes in pieces of so many bytes.
-fn streamed(text: &[u8], piece: usize, longest: usize) -> Vec<Result<(usize, String, usize), ParseError>> {
+fn streamed(text: &[u8], piece: usize, longest: usize) -> Vec<Result<(usize, String, usize), LdifError>> {
     let mut given = Vec::new();
-    let mut keep = |record: Result<Record<'_>, ParseError>| {
+    let mut keep = |record: Result<Record<'_>, LdifError>| {
         given.push(record.map(|one| (one.line, one.dn.into_owned(), one.attributes.len())));
     };
     let mut stream = Stream::within(longest);
@@ -207,7 +207,7 @@ fn a_record_ends_at_its_empty_line_whatever_the_last_one_had() {
     let expected = [
         Ok((1, "cn=a".to_owned(), 2)),
         Ok((6, "cn=b".to_owned(), 0)),
-        Err(ParseErrorKind::BadAttribute.at(8)),
+        Err(LdifErrorKind::BadAttribute.at(8)),
         Ok((10, "cn=c".to_owned(), 0)),
     ];
     assert_eq!(streamed(text, 100, LONGEST), expected);
@@ -224,7 +224,7 @@ fn a_record_that_is_too_long_is_told_and_passed_over() {
     for piece in [1, 7, 64, 4000] {
         let given = streamed(long.as_bytes(), piece, 4100);
         assert_eq!(given[0], Ok((1, "cn=a".to_owned(), 1)), "{piece}");
-        assert_eq!(given[1].as_ref().unwrap_err().kind(), ParseErrorKind::TooLong, "{piece}");
+        assert_eq!(given[1].as_ref().unwrap_err().kind(), LdifErrorKind::TooLong, "{piece}");
         assert_eq!(given[2], Ok((107, "cn=c".to_owned(), 1)), "{piece}: lines are counted on");
         assert_eq!(given.len(), 3, "{piece}");
     }
@@ -240,7 +240,7 @@ fn a_line_that_never_ends_takes_no_memory() {
         assert!(stream.held() < 1 << 19, "{}", stream.held());
     }
     stream.end(|record| told.push(record.map(|_| ()).unwrap_err().kind()));
-    assert_eq!(told[0], ParseErrorKind::TooLong, "after 1 GiB");
+    assert_eq!(told[0], LdifErrorKind::TooLong, "after 1 GiB");
     assert!(told.len() <= 2, "{told:?}");
 }
 

@@ -6,8 +6,8 @@ use thiserror::Error;
 /// Why a text is not a distinguished name, and the bytes at fault.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[error("this is not a distinguished name: {kind}")]
-pub struct ParseError {
-    pub(crate) kind: ParseErrorKind,
+pub struct DnError {
+    pub(crate) kind: DnErrorKind,
     pub(crate) text: String,
     pub(crate) span: SourceSpan,
     /// The standard form of a name in an older notation.
@@ -17,7 +17,7 @@ pub struct ParseError {
 /// The rule of RFC 4514 §3 that a text breaks.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Error, Diagnostic)]
 #[non_exhaustive]
-pub enum ParseErrorKind {
+pub enum DnErrorKind {
     /// A relative name without an attribute type.
     #[error("an attribute type such as CN or OU is missing here")]
     #[diagnostic(
@@ -73,10 +73,10 @@ pub enum ParseErrorKind {
     TooDeep,
 }
 
-impl ParseError {
+impl DnError {
     /// Which rule was broken.
     #[must_use]
-    pub fn kind(&self) -> ParseErrorKind {
+    pub fn kind(&self) -> DnErrorKind {
         self.kind
     }
 
@@ -93,7 +93,7 @@ impl ParseError {
     }
 }
 
-impl Diagnostic for ParseError {
+impl Diagnostic for DnError {
     fn code<'a>(&'a self) -> Option<Box<dyn std::fmt::Display + 'a>> {
         self.kind.code()
     }

@@ -12,7 +12,7 @@ mod siblings;
 #[cfg(test)]
 mod tests;
 
-pub use error::{ParseError, ParseErrorKind};
+pub use error::{DnError, DnErrorKind};
 pub use parse::{DEEPEST, LONGEST};
 pub(crate) use parse::{hex_pair, is_attribute_type};
 pub use siblings::KeyReader;

@@ -1,7 +1,7 @@
 //! From the string form to a [`Dn`] (RFC 4514 §3), or from one of the older forms (RFC 1779,
 //! RFC 2253 §4): one pass, no recursion.
 
-use super::{Ava, Dn, ParseError, ParseErrorKind, Pasted, Rdn};
+use super::{Ava, Dn, DnError, DnErrorKind, Pasted, Rdn};
 
 /// The longest name accepted, in bytes.
 pub const LONGEST: usize = 1 << 16;
@@ -21,7 +21,7 @@ impl Dn {
     /// let hex: Dn = r"cn=ibbotson\2C ada,ou=people,dc=Quillmere,dc=example".parse().unwrap();
     /// assert_eq!(comma.key(), hex.key());
     /// ```
-    pub fn parse(text: &str) -> Result<Self, ParseError> {
+    pub fn parse(text: &str) -> Result<Self, DnError> {
         let mut parser = Parser::new(text, false);
         parser.dn().map_err(|failure| {
             let mut error = failed(text, failure);
@@ -44,19 +44,19 @@ impl Dn {
     /// assert_eq!(pasted.dn.to_string(), r"CN=Ibbotson\, Ada,OU=People,DC=example");
     /// assert_eq!(pasted.remarks.len(), 3);
     /// ```
-    pub fn parse_pasted(text: &str) -> Result<Pasted, ParseError> {
+    pub fn parse_pasted(text: &str) -> Result<Pasted, DnError> {
         let mut parser = Parser::new(text, true);
         let dn = parser.dn().map_err(|failure| failed(text, failure))?;
         Ok(Pasted { dn, remarks: parser.remarks })
     }
 }
 
-fn failed(text: &str, (kind, start, end): Failure) -> ParseError {
-    let text = if kind == ParseErrorKind::TooLong { String::new() } else { text.to_owned() };
-    ParseError { kind, text, span: (start..end.max(start)).into(), instead: None }
+fn failed(text: &str, (kind, start, end): Failure) -> DnError {
+    let text = if kind == DnErrorKind::TooLong { String::new() } else { text.to_owned() };
+    DnError { kind, text, span: (start..end.max(start)).into(), instead: None }
 }
 
-type Failure = (ParseErrorKind, usize, usize);
+type Failure = (DnErrorKind, usize, usize);
 
 struct Parser<'a> {
     text: &'a str,
@@ -109,14 +109,14 @@ impl<'a> Parser<'a> {
     }
 
     /// Ends at the character boundary after `at`, so that a caret never splits a character.
-    fn here(&self, kind: ParseErrorKind) -> Failure {
+    fn here(&self, kind: DnErrorKind) -> Failure {
         let width = self.text.get(self.at..).and_then(|rest| rest.chars().next()).map_or(0, char::len_utf8);
         (kind, self.at, self.at + width)
     }
 
     fn dn(&mut self) -> Result<Dn, Failure> {
         if self.bytes.len() > LONGEST {
-            return Err((ParseErrorKind::TooLong, 0, 0));
+            return Err((DnErrorKind::TooLong, 0, 0));
         }
         let mut rdns = Vec::new();
         self.skip_blanks();
@@ -127,7 +127,7 @@ impl<'a> Parser<'a> {
         }
         loop {
             if rdns.len() == DEEPEST {
-                return Err((ParseErrorKind::TooDeep, self.at, self.at));
+                return Err((DnErrorKind::TooDeep, self.at, self.at));
             }
             rdns.push(self.rdn()?);
             match self.peek() {
@@ -137,7 +137,7 @@ impl<'a> Parser<'a> {
                     self.remark(SEMICOLONS);
                 }
                 None => return Ok(Dn { rdns }),
-                Some(_) => return Err(self.here(ParseErrorKind::Unescaped)),
+                Some(_) => return Err(self.here(DnErrorKind::Unescaped)),
             }
         }
     }
@@ -155,7 +155,7 @@ impl<'a> Parser<'a> {
         let attribute = self.attribute_type()?;
         self.skip_blanks();
         if self.peek() != Some(b'=') {
-            return Err(self.here(ParseErrorKind::NoEquals));
+            return Err(self.here(DnErrorKind::NoEquals));
         }
         self.at += 1;
         self.skip_blanks();
@@ -182,10 +182,10 @@ impl<'a> Parser<'a> {
         }
         let name = self.text.get(start..self.at).unwrap_or("");
         if name.is_empty() {
-            return Err(self.here(ParseErrorKind::NoType));
+            return Err(self.here(DnErrorKind::NoType));
         }
         if !is_attribute_type(name) {
-            return Err((ParseErrorKind::BadType, start, self.at));
+            return Err((DnErrorKind::BadType, start, self.at));
         }
         Ok(name.to_owned())
     }
@@ -199,13 +199,13 @@ impl<'a> Parser<'a> {
                 break;
             }
             let byte = hex_pair(first, self.bytes.get(self.at + 1).copied());
-            let Some(byte) = byte else { return Err(self.here(ParseErrorKind::BadHex)) };
+            let Some(byte) = byte else { return Err(self.here(DnErrorKind::BadHex)) };
             value.push(byte);
             self.at += 2;
         }
         self.skip_blanks();
         if value.is_empty() {
-            return Err((ParseErrorKind::BadHex, start, self.at));
+            return Err((DnErrorKind::BadHex, start, self.at));
         }
         Ok(value)
     }
@@ -228,7 +228,7 @@ impl<'a> Parser<'a> {
                     value.push(byte);
                     self.at += 1;
                 }
-                None => return Err((ParseErrorKind::NoQuote, start, start + 1)),
+                None => return Err((DnErrorKind::NoQuote, start, start + 1)),
             }
         }
         self.at += 1;
@@ -244,7 +244,7 @@ impl<'a> Parser<'a> {
             match byte {
                 b',' | b'+' => break,
                 b';' if self.older => break,
-                b'"' | b';' | b'<' | b'>' | 0 => return Err(self.here(ParseErrorKind::Unescaped)),
+                b'"' | b';' | b'<' | b'>' | 0 => return Err(self.here(DnErrorKind::Unescaped)),
                 b'\\' => {
                     value.push(self.escape()?);
                     keep = value.len();
@@ -274,7 +274,7 @@ impl<'a> Parser<'a> {
             None => (None, 1),
         };
         self.at += width;
-        byte.ok_or((ParseErrorKind::BadEscape, start, start + 1))
+        byte.ok_or((DnErrorKind::BadEscape, start, start + 1))
     }
 }
 

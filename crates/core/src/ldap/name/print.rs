@@ -47,7 +47,7 @@ impl Display for Ava {
 }
 
 impl FromStr for Dn {
-    type Err = super::ParseError;
+    type Err = super::DnError;
 
     fn from_str(text: &str) -> Result<Self, Self::Err> {
         Self::parse(text)

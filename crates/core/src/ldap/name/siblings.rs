@@ -1,6 +1,6 @@
 //! Keys of many names in sequence: siblings usually follow each other, so their common parent is parsed once.
 
-use super::{DEEPEST, Dn, DnKey, LONGEST, ParseError};
+use super::{DEEPEST, Dn, DnError, DnKey, LONGEST};
 
 /// Computes keys. The cached parent only saves time: the keys are those of [`Dn::key`].
 #[derive(Clone, Debug, Default)]
@@ -14,7 +14,7 @@ impl KeyReader {
     ///
     /// # Errors
     /// As [`Dn::parse`].
-    pub fn key(&mut self, text: &str) -> Result<DnKey, ParseError> {
+    pub fn key(&mut self, text: &str) -> Result<DnKey, DnError> {
         // An escaped comma belongs to the value.
         let split = text.split_once(',').filter(|(own, _)| !own.contains('\\') && text.len() <= LONGEST);
         if let (Some((own, rest)), Some((parent, above))) = (split, &self.parent)

@@ -35,17 +35,17 @@ fn the_standards_examples_parse_and_print() {
 #[test]
 fn what_is_no_name_is_refused_at_its_place() {
     for (text, kind, at, why) in [
-        ("People", ParseErrorKind::NoEquals, 6, "a bare word"),
-        ("OU=People,", ParseErrorKind::NoType, 10, "nothing after the comma"),
-        ("OU=A,,DC=x", ParseErrorKind::NoType, 5, "two commas"),
-        ("CN=Ada, Ibbotson,DC=x", ParseErrorKind::NoEquals, 16, "a bare comma in a value"),
-        ("CN=a;DC=x", ParseErrorKind::Unescaped, 4, "a semicolon"),
-        (r"CN=a\zz", ParseErrorKind::BadEscape, 4, "an escape that is none"),
-        (r"CN=a\", ParseErrorKind::BadEscape, 4, "a backslash at the end"),
-        ("CN=#0", ParseErrorKind::BadHex, 4, "half a byte"),
-        ("CN=#", ParseErrorKind::BadHex, 3, "no digits"),
-        ("2.05.4=x", ParseErrorKind::BadType, 0, "a leading zero in an OID"),
-        ("1=x", ParseErrorKind::BadType, 0, "one arc is no OID"),
+        ("People", DnErrorKind::NoEquals, 6, "a bare word"),
+        ("OU=People,", DnErrorKind::NoType, 10, "nothing after the comma"),
+        ("OU=A,,DC=x", DnErrorKind::NoType, 5, "two commas"),
+        ("CN=Ada, Ibbotson,DC=x", DnErrorKind::NoEquals, 16, "a bare comma in a value"),
+        ("CN=a;DC=x", DnErrorKind::Unescaped, 4, "a semicolon"),
+        (r"CN=a\zz", DnErrorKind::BadEscape, 4, "an escape that is none"),
+        (r"CN=a\", DnErrorKind::BadEscape, 4, "a backslash at the end"),
+        ("CN=#0", DnErrorKind::BadHex, 4, "half a byte"),
+        ("CN=#", DnErrorKind::BadHex, 3, "no digits"),
+        ("2.05.4=x", DnErrorKind::BadType, 0, "a leading zero in an OID"),
+        ("1=x", DnErrorKind::BadType, 0, "one arc is no OID"),
     ] {
         let error = Dn::parse(text).expect_err(why);
         assert_eq!((error.kind(), error.span().offset()), (kind, at), "{why}: {text}");
@@ -130,9 +130,9 @@ fn older_forms_are_read_with_a_remark() {
         }
     }
     for (text, kind) in [
-        (r#"CN="Ada,O=x"#, ParseErrorKind::NoQuote),
-        ("Loans Desk", ParseErrorKind::NoEquals),
-        (r#"CN="a"b,O=x"#, ParseErrorKind::Unescaped),
+        (r#"CN="Ada,O=x"#, DnErrorKind::NoQuote),
+        ("Loans Desk", DnErrorKind::NoEquals),
+        (r#"CN="a"b,O=x"#, DnErrorKind::Unescaped),
     ] {
         assert_eq!(Dn::parse_pasted(text).unwrap_err().kind(), kind, "{text}");
     }
@@ -142,11 +142,11 @@ fn older_forms_are_read_with_a_remark() {
 fn one_more_than_a_limit_is_refused() {
     let deep = |count: usize| vec!["O=x"; count].join(",");
     assert_eq!(Dn::parse(&deep(DEEPEST)).unwrap().depth(), DEEPEST);
-    assert_eq!(Dn::parse(&deep(DEEPEST + 1)).unwrap_err().kind(), ParseErrorKind::TooDeep);
-    assert_eq!(Dn::parse(&deep(100_000)).unwrap_err().kind(), ParseErrorKind::TooLong);
+    assert_eq!(Dn::parse(&deep(DEEPEST + 1)).unwrap_err().kind(), DnErrorKind::TooDeep);
+    assert_eq!(Dn::parse(&deep(100_000)).unwrap_err().kind(), DnErrorKind::TooLong);
     let long = |bytes: usize| format!("O={}", "x".repeat(bytes - 2));
     assert!(Dn::parse(&long(LONGEST)).is_ok());
-    assert_eq!(Dn::parse(&long(LONGEST + 1)).unwrap_err().kind(), ParseErrorKind::TooLong);
+    assert_eq!(Dn::parse(&long(LONGEST + 1)).unwrap_err().kind(), DnErrorKind::TooLong);
 }
 
 proptest! {

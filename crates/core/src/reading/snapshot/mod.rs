@@ -237,7 +237,7 @@ impl Snapshot {
     ///
     /// # Errors
     /// The first line that is not LDIF.
-    pub fn read(text: &[u8]) -> Result<Self, ldif::ParseError> {
+    pub fn read(text: &[u8]) -> Result<Self, ldif::LdifError> {
         let entries = ldif::entries(text)?;
         let mut header = Header { whole: false, ..Header::default() };
         let begins = text

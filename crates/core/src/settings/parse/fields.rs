@@ -4,7 +4,7 @@ use super::table::{Table, Text, Value};
 use super::values::{attribute, names, search_filter};
 use crate::settings::SettingsError;
 use crate::settings::rules::{
-    Case, Choice, Condition, FieldRule, Join, LIST, Pattern, ReadAs, RoleRule, Shape, Source, Write,
+    Case, Choice, Condition, FieldRule, Join, LIST, Pattern, ReadAs, RoleRule, Shape, ValueSource, Write,
 };
 use indexmap::IndexMap;
 
@@ -173,16 +173,20 @@ fn choice<'i>(
 }
 
 /// The source of a choice's value: exactly one of three keys.
-fn source(table: &mut Table<'_>, place: &Value<'_>, sole: Option<&str>) -> Result<Source, SettingsError> {
+fn source(
+    table: &mut Table<'_>,
+    place: &Value<'_>,
+    sole: Option<&str>,
+) -> Result<ValueSource, SettingsError> {
     let from = table.take("from").map(Value::texts).transpose()?;
     let fixed = table.take("value").map(Value::text).transpose()?;
     let join = table.take("join").map(Value::text).transpose()?;
     match (from, fixed, join, sole) {
         (Some(list), None, None, _) if !list.is_empty() => {
-            Ok(Source::Attributes(list.iter().map(attribute).collect::<Result<_, _>>()?))
+            Ok(ValueSource::Attributes(list.iter().map(attribute).collect::<Result<_, _>>()?))
         }
-        (None, Some(fixed), None, None) => Ok(Source::Value(fixed.text)),
-        (None, None, Some(text), _) => Ok(Source::Join(Join::parse(&text.text).map_err(|error| {
+        (None, Some(fixed), None, None) => Ok(ValueSource::Value(fixed.text)),
+        (None, None, Some(text), _) => Ok(ValueSource::Join(Join::parse(&text.text).map_err(|error| {
             text.bad(error.reason, "write it like \"{physicalDeliveryOfficeName} ({l})\"")
         })?)),
         (None, Some(_), None, Some(sole)) => Err(place

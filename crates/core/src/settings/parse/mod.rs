@@ -15,7 +15,7 @@ use directory::directory;
 use indexmap::IndexMap;
 use intake::intake;
 use serde::Serialize;
-use table::{Source, Table, Value};
+use table::{SourceText, Table, Value};
 use toml::de::DeTable;
 
 impl Settings {
@@ -42,7 +42,7 @@ impl Settings {
         let file = "the application's settings";
         let text = toml::to_string(value).map_err(|error| {
             let kind = SettingsErrorKind::Syntax(error.to_string());
-            Source { file, text: "" }.error(
+            SourceText { file, text: "" }.error(
                 kind,
                 0..0,
                 "",
@@ -62,12 +62,12 @@ impl Settings {
             Err(error) => {
                 let lossy = String::from_utf8_lossy(bytes);
                 let at = error.valid_up_to();
-                let source = Source { file, text: &lossy };
+                let source = SourceText { file, text: &lossy };
                 let kind = SettingsErrorKind::Syntax(format!("byte {at} is not UTF-8"));
                 return Err(source.error(kind, at..at + 3, "this is not UTF-8", "save the file as UTF-8"));
             }
         };
-        let source = Source { file, text };
+        let source = SourceText { file, text };
         let table = DeTable::parse(text).map_err(|error| {
             let span = error.span().unwrap_or(text.len()..text.len());
             let message = error.message().trim().replace('\n', ", ");

@@ -9,12 +9,12 @@ use toml::de::{DeTable, DeValue};
 
 /// The text being read, and the name of its file.
 #[derive(Clone, Copy)]
-pub(super) struct Source<'i> {
+pub(super) struct SourceText<'i> {
     pub(super) file: &'i str,
     pub(super) text: &'i str,
 }
 
-impl Source<'_> {
+impl SourceText<'_> {
     pub(super) fn error(
         self,
         kind: SettingsErrorKind,
@@ -29,7 +29,7 @@ impl Source<'_> {
 
 /// One table whose keys must all be in `known`.
 pub(super) struct Table<'i> {
-    source: Source<'i>,
+    source: SourceText<'i>,
     /// The dotted path of the table, for messages; empty at the top.
     path: String,
     span: Range<usize>,
@@ -39,7 +39,7 @@ pub(super) struct Table<'i> {
 
 impl<'i> Table<'i> {
     pub(super) fn new(
-        source: Source<'i>,
+        source: SourceText<'i>,
         path: &str,
         table: Spanned<DeTable<'i>>,
         known: &'static [&'static str],
@@ -73,7 +73,7 @@ impl<'i> Table<'i> {
     }
 }
 
-fn unknown(source: Source<'_>, name: &str, span: Range<usize>, known: &[&str]) -> SettingsError {
+fn unknown(source: SourceText<'_>, name: &str, span: Range<usize>, known: &[&str]) -> SettingsError {
     let nearest = known
         .iter()
         .map(|known| (strsim::damerau_levenshtein(&name.to_lowercase(), known), known))
@@ -88,14 +88,14 @@ fn unknown(source: Source<'_>, name: &str, span: Range<usize>, known: &[&str]) -
 
 /// One value with its path and position.
 pub(super) struct Value<'i> {
-    source: Source<'i>,
+    source: SourceText<'i>,
     pub(super) path: String,
     value: Spanned<DeValue<'i>>,
 }
 
 /// A string in the settings, with its position.
 pub(super) struct Text<'i> {
-    source: Source<'i>,
+    source: SourceText<'i>,
     path: String,
     pub(super) text: String,
     span: Range<usize>,
@@ -265,7 +265,7 @@ impl Text<'_> {
 
 /// Cannot happen: the type was looked at first.
 fn unreachable_table() -> SettingsError {
-    Source { file: "", text: "" }.error(SettingsErrorKind::Syntax(String::new()), 0..0, "", "")
+    SourceText { file: "", text: "" }.error(SettingsErrorKind::Syntax(String::new()), 0..0, "", "")
 }
 
 /// For each byte of a TOML string's value, and for its end, the byte of the source where it is written (quotes

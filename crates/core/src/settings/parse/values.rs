@@ -26,7 +26,7 @@ pub(super) fn names(value: Value<'_>) -> Result<Vec<Dn>, SettingsError> {
         .texts()?
         .iter()
         .map(|text| {
-            let help = |error: &crate::ldap::name::ParseError| {
+            let help = |error: &crate::ldap::name::DnError| {
                 error.help().map(|help| help.to_string()).unwrap_or_default()
             };
             Dn::parse(&text.text)

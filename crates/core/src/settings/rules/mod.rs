@@ -52,7 +52,7 @@ pub struct Choice {
     /// The condition on the person.
     pub condition: Condition,
     /// Where the value comes from.
-    pub source: Source,
+    pub source: ValueSource,
     /// How it is transformed.
     pub shape: Shape,
 }
@@ -62,9 +62,9 @@ impl Choice {
     #[must_use]
     pub fn in_words(&self) -> String {
         let from = match &self.source {
-            Source::Attributes(list) => list.join(" or "),
-            Source::Value(_) => "the same for all".to_owned(),
-            Source::Join(join) => join.attributes().collect::<Vec<_>>().join(" and "),
+            ValueSource::Attributes(list) => list.join(" or "),
+            ValueSource::Value(_) => "the same for all".to_owned(),
+            ValueSource::Join(join) => join.attributes().collect::<Vec<_>>().join(" and "),
         };
         let follow = self.shape.follow.as_ref().map(|field| format!(", of whom the {field} is taken"));
         let every =
@@ -81,7 +81,7 @@ impl Choice {
 /// The source of a value.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
-pub enum Source {
+pub enum ValueSource {
     /// The first of these attributes that has a value.
     Attributes(Vec<String>),
     /// A fixed value.
@@ -90,13 +90,13 @@ pub enum Source {
     Join(Join),
 }
 
-impl Default for Source {
+impl Default for ValueSource {
     fn default() -> Self {
         Self::Attributes(Vec::new())
     }
 }
 
-impl Source {
+impl ValueSource {
     /// The attributes used.
     #[must_use]
     pub fn attributes(&self) -> Vec<&str> {
@@ -112,7 +112,7 @@ impl FieldRule {
     /// A rule that takes the first of these attributes that has a value.
     #[must_use]
     pub fn from(attributes: &[&str]) -> Self {
-        let source = Source::Attributes(attributes.iter().map(|name| (*name).to_owned()).collect());
+        let source = ValueSource::Attributes(attributes.iter().map(|name| (*name).to_owned()).collect());
         Self { choices: vec![Choice { source, ..Choice::default() }], ..Self::default() }
     }
 

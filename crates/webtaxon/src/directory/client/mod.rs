@@ -15,7 +15,7 @@ pub use access::Access;
 pub use bind::SubCode;
 pub use connection::Connection;
 pub(crate) use query::first_entry;
-pub use query::{Found, Query, Short};
+pub use query::{Query, SearchItem, Short};
 pub use root_dse::RootDse;
 pub use search::PagedSearch;
 pub use subschema::read_schema;

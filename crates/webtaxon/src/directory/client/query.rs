@@ -23,7 +23,7 @@ pub struct Query {
 
 /// One result of a search.
 #[derive(Clone, Debug)]
-pub enum Found {
+pub enum SearchItem {
     /// An entry.
     Entry(ReceivedEntry),
     /// A search continuation reference that was not followed.
@@ -66,10 +66,10 @@ impl Query {
 }
 
 /// The first entry of a result; references are skipped.
-pub(crate) fn first_entry(found: &[Found]) -> Option<&ReceivedEntry> {
+pub(crate) fn first_entry(found: &[SearchItem]) -> Option<&ReceivedEntry> {
     found.iter().find_map(|found| match found {
-        Found::Entry(entry) => Some(entry),
-        Found::Reference(_) => None,
+        SearchItem::Entry(entry) => Some(entry),
+        SearchItem::Reference(_) => None,
     })
 }
 

@@ -1,7 +1,7 @@
 //! Searches: page after page as a stream (RFC 2696), or many small ones at once.
 
 use super::connection::Connection;
-use super::query::{Found, Query, Short, push};
+use super::query::{Query, SearchItem, Short, push};
 use crate::directory::{DirectoryError, DirectoryErrorKind};
 use std::ops::ControlFlow;
 use std::time::Duration;
@@ -82,8 +82,8 @@ impl Connection {
         let mut search = self.search(query).await?;
         while let Some(found) = search.next().await? {
             match found {
-                Found::Entry(entry) => push(&mut entries, &entry),
-                Found::Reference(urls) => references.extend(urls),
+                SearchItem::Entry(entry) => push(&mut entries, &entry),
+                SearchItem::Reference(urls) => references.extend(urls),
             }
         }
         Ok((entries, references))
@@ -103,7 +103,7 @@ impl Connection {
         let mut search = self.search(query).await?;
         loop {
             match search.next().await {
-                Ok(Some(Found::Entry(entry))) => {
+                Ok(Some(SearchItem::Entry(entry))) => {
                     came = true;
                     one.clear();
                     push(&mut one, &entry);
@@ -111,7 +111,7 @@ impl Connection {
                         return Ok(short);
                     }
                 }
-                Ok(Some(Found::Reference(urls))) => short.references.extend(urls),
+                Ok(Some(SearchItem::Reference(urls))) => short.references.extend(urls),
                 Ok(None) => return Ok(short),
                 Err(error) if error.is_limit() && came => {
                     short.limit = Some(error.to_string());
@@ -130,9 +130,9 @@ impl Connection {
     pub async fn pipeline(
         &mut self,
         queries: &[Query],
-        mut answer: impl FnMut(usize, Vec<Found>, LdapResult),
+        mut answer: impl FnMut(usize, Vec<SearchItem>, LdapResult),
     ) -> Result<(), DirectoryError> {
-        let mut under_way: Vec<(RequestId, usize, Vec<Found>)> = Vec::new();
+        let mut under_way: Vec<(RequestId, usize, Vec<SearchItem>)> = Vec::new();
         let mut waiting = queries.iter().enumerate();
         loop {
             while under_way.len() < WINDOW {
@@ -147,7 +147,7 @@ impl Connection {
             match event {
                 Event::Entry(id, entry) => {
                     if let Some((_, _, found)) = place(id).and_then(|at| under_way.get_mut(at)) {
-                        found.push(Found::Entry(entry));
+                        found.push(SearchItem::Entry(entry));
                     }
                 }
                 Event::Reference(id, urls) => {
@@ -167,8 +167,8 @@ impl Connection {
     }
 }
 
-fn reference(urls: &[Octets]) -> Found {
-    Found::Reference(urls.iter().map(|url| String::from_utf8_lossy(url).into_owned()).collect())
+fn reference(urls: &[Octets]) -> SearchItem {
+    SearchItem::Reference(urls.iter().map(|url| String::from_utf8_lossy(url).into_owned()).collect())
 }
 
 impl PagedSearch<'_> {
@@ -194,7 +194,7 @@ impl PagedSearch<'_> {
     ///
     /// # Errors
     /// The search did not succeed, or the connection is unusable. Nothing follows an error.
-    pub async fn next(&mut self) -> Result<Option<Found>, DirectoryError> {
+    pub async fn next(&mut self) -> Result<Option<SearchItem>, DirectoryError> {
         while let Some(current) = self.current {
             if self.next.is_none()
                 && let Some(cookie) = self.connection.page_behind(current)
@@ -207,7 +207,7 @@ impl PagedSearch<'_> {
             match event.inspect_err(|_| self.current = None)? {
                 Event::Entry(_, entry) => {
                     self.on_page += 1;
-                    return Ok(Some(Found::Entry(entry)));
+                    return Ok(Some(SearchItem::Entry(entry)));
                 }
                 Event::Reference(_, urls) => return Ok(Some(reference(&urls))),
                 Event::Done(_, result, cookie) => {

@@ -3,7 +3,7 @@
 //! DNS answers are not authenticated. A target outside the domain is left out: a forger could present a valid
 //! certificate for it, and would receive the password.
 
-use crate::cause::Cause;
+use crate::box_error::BoxError;
 use crate::directory::{DirectoryError, DirectoryErrorKind};
 use hickory_resolver::TokioResolver;
 use hickory_resolver::proto::rr::RData;
@@ -19,7 +19,7 @@ type Target = (u16, u16, String, u16);
 
 /// The servers of a domain, in the order in which to try them.
 pub(crate) async fn servers(domain: &str, wait: Duration) -> Result<Vec<Server>, DirectoryError> {
-    let unknown = |source: Cause| DirectoryErrorKind::Domain { domain: domain.to_owned(), source };
+    let unknown = |source: BoxError| DirectoryErrorKind::Domain { domain: domain.to_owned(), source };
     let resolver = TokioResolver::builder_tokio()
         .and_then(hickory_resolver::ResolverBuilder::build)
         .map_err(|error| unknown(error.into()))?;
@@ -27,7 +27,7 @@ pub(crate) async fn servers(domain: &str, wait: Duration) -> Result<Vec<Server>,
 }
 
 async fn ask(resolver: &TokioResolver, domain: &str, wait: Duration) -> Result<Vec<Server>, DirectoryError> {
-    let unknown = |source: Cause| DirectoryErrorKind::Domain { domain: domain.to_owned(), source };
+    let unknown = |source: BoxError| DirectoryErrorKind::Domain { domain: domain.to_owned(), source };
     let question = format!("_ldap._tcp.{}.", domain.trim_end_matches('.'));
     let answer = timeout(wait, resolver.srv_lookup(question)).await;
     let answer = answer

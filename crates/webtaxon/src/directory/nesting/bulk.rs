@@ -8,7 +8,7 @@
 use super::cost::{Attempts, Returns};
 use super::group_entry::{GROUP_CLASSES, Listing, Members, is_dynamic, members};
 use crate::directory::DirectoryError;
-use crate::directory::client::{Connection, Found, Query};
+use crate::directory::client::{Connection, Query, SearchItem};
 use crate::progress::{EVERY, Progress};
 use foldhash::{HashMap, HashSet};
 use webtaxon_core::graph::{Graph, NodeId};
@@ -200,7 +200,7 @@ impl Bulk {
         let mut search = connection.search(query).await?;
         loop {
             match search.next().await {
-                Ok(Some(Found::Entry(entry))) => {
+                Ok(Some(SearchItem::Entry(entry))) => {
                     read += 1;
                     let group = self.keep(builder, &entry);
                     if matches!(limit, Limit::Needed) {
@@ -211,7 +211,7 @@ impl Bulk {
                         watch.tell(|| Progress::Members { looked_at: self.looked_at });
                     }
                 }
-                Ok(Some(Found::Reference(_))) => {}
+                Ok(Some(SearchItem::Reference(_))) => {}
                 Ok(None) => return Ok((read, SearchEnd::Whole)),
                 Err(error) if error.is_fatal() => return Err(error),
                 Err(error) => {

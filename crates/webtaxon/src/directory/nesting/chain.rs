@@ -14,15 +14,15 @@ use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::name::Dn;
 
 /// The strategy that has the members of each group computed.
-pub(super) struct Chain;
+pub(super) struct ChainRule;
 
-impl NestStrategy for Chain {
+impl NestStrategy for ChainRule {
     async fn read(&self, nests: &mut Nests<'_>) -> Result<Attempt, DirectoryError> {
         computed::read(nests, Self).await
     }
 }
 
-impl Computation for Chain {
+impl Computation for ChainRule {
     const NOTE: &str = "the server computed the members of each group (chain rule)";
 
     async fn prepare(&mut self, nests: &mut Nests<'_>) -> Result<Option<Shortcoming>, DirectoryError> {

@@ -7,7 +7,7 @@ use super::group_entry::unlisted;
 use super::named_groups::{self, ForeignPrincipal, NamedGroup, is_in_any, rule, texts};
 use super::strategy::{Attempt, Nests};
 use crate::directory::DirectoryError;
-use crate::directory::client::{Connection, Found, Query, first_entry};
+use crate::directory::client::{Connection, Query, SearchItem, first_entry};
 use crate::directory::shortcoming::Shortcoming;
 use crate::progress::Progress;
 use std::collections::HashSet;
@@ -118,14 +118,14 @@ impl InnerGroups {
         inner.fault = members.rev().find_map(|principal| unlisted(&principal.identity)).or(inner.fault);
         let attributes = ["objectClass", "primaryGroupToken", "objectSid", "groupType"];
         let queries: Vec<Query> = names.iter().map(|dn| Query::base(dn, &attributes)).collect();
-        let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
+        let answer = |number: usize, found: Vec<SearchItem>, result: LdapResult| {
             inner.add(names.get(number).map_or("", String::as_str), &found, &result);
         };
         connection.pipeline(&queries, answer).await?;
         Ok(inner)
     }
 
-    fn add(&mut self, dn: &str, found: &[Found], result: &LdapResult) {
+    fn add(&mut self, dn: &str, found: &[SearchItem], result: &LdapResult) {
         let entry = first_entry(found).filter(|_| result.code == ResultCode::SUCCESS);
         let Some(entry) = entry else {
             let why = Box::new(Shortcoming::of_lookup(dn, result));

@@ -9,7 +9,7 @@ use super::group_entry::{Listing, Members, NonPeople, members};
 use super::named_groups::{put_unit, shown};
 use super::strategy::{Attempt, NestStrategy, Nests};
 use crate::directory::DirectoryError;
-use crate::directory::client::{Found, Query, first_entry};
+use crate::directory::client::{Query, SearchItem, first_entry};
 use crate::directory::shortcoming::Shortcoming;
 use crate::progress::Progress;
 use foldhash::HashSet;
@@ -187,7 +187,7 @@ impl<'n, 'r> Descent<'n, 'r> {
                 logins: &self.logins,
                 non_people: &mut self.non_people,
             };
-            let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
+            let answer = |number: usize, found: Vec<SearchItem>, result: LdapResult| {
                 if let Some(lookup) = level.get_mut(number) {
                     lookup.range = None;
                     if let Some(ended) = collector.take(lookup, &found, &result) {
@@ -274,7 +274,7 @@ struct Collector<'c> {
 impl Collector<'_> {
     /// Takes one response; returns how the group ended, or `None` if it goes on with another range or with its
     /// searches.
-    fn take(&mut self, lookup: &mut Lookup, found: &[Found], result: &LdapResult) -> Option<Ended> {
+    fn take(&mut self, lookup: &mut Lookup, found: &[SearchItem], result: &LdapResult) -> Option<Ended> {
         let begun = lookup.listing.given;
         if result.code == ResultCode::NO_SUCH_OBJECT && !lookup.is_named && begun == 0 {
             self.builder.graph_mut().mark_gone(lookup.group);

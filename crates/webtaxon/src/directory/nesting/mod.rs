@@ -16,7 +16,7 @@ pub(crate) use group_entry::GROUP_CLASSES;
 pub(super) use strategy::Nests;
 
 use super::error::DirectoryError;
-use chain::Chain;
+use chain::ChainRule;
 use lists::Lists;
 use strategy::{Attempt, NestStrategy};
 use tokens::Tokens;
@@ -37,7 +37,7 @@ pub(super) async fn read(mut nests: Nests<'_>) -> Result<(), DirectoryError> {
         _ if nests.connection.snapshot().is_some() => Ok(Attempt::Declined),
         Strategy::Auto => Upwards { only_if_cheaper: true }.read(nests).await,
         Strategy::Upwards => Upwards { only_if_cheaper: false }.read(nests).await,
-        Strategy::Chain => Chain.read(nests).await,
+        Strategy::Chain => ChainRule.read(nests).await,
         Strategy::Tokens => Tokens.read(nests).await,
         _ => Ok(Attempt::Declined),
     };

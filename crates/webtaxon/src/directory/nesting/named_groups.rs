@@ -3,7 +3,7 @@
 use super::group_entry::{Members, members, unlisted};
 use super::strategy::Nests;
 use crate::directory::DirectoryError;
-use crate::directory::client::{Connection, Found, Query, first_entry};
+use crate::directory::client::{Connection, Query, SearchItem, first_entry};
 use crate::directory::shortcoming::Shortcoming;
 use std::collections::HashSet;
 use std::ops::ControlFlow;
@@ -47,7 +47,7 @@ pub(super) async fn look_up(nests: &mut Nests<'_>) -> Result<(Vec<NamedGroup>, R
     }
     let attributes = ["objectClass", "primaryGroupToken", "objectSid", "memberOf"];
     let queries: Vec<Query> = named.iter().map(|group| Query::base(&group.dn, &attributes)).collect();
-    let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
+    let answer = |number: usize, found: Vec<SearchItem>, result: LdapResult| {
         if let Some(group) = named.get_mut(number) {
             group.take(&found, &result);
         }
@@ -62,7 +62,7 @@ impl NamedGroup {
         Self { name, dn, key, purposes, sid: None, claims: Vec::new(), is_unit: false, fault: None }
     }
 
-    fn take(&mut self, found: &[Found], result: &LdapResult) {
+    fn take(&mut self, found: &[SearchItem], result: &LdapResult) {
         let entry = first_entry(found).filter(|_| result.code == ResultCode::SUCCESS);
         let Some(entry) = entry else {
             self.fault = Some(Shortcoming::of_lookup(&self.dn, result));
@@ -148,7 +148,7 @@ pub(super) async fn hidden_member_of(
     };
     let queries: Vec<Query> = silent.chunks(LISTED_AT_ONCE).map(lists).collect();
     let mut short = None;
-    let answer = |_: usize, found: Vec<Found>, result: LdapResult| {
+    let answer = |_: usize, found: Vec<SearchItem>, result: LdapResult| {
         let group = first_entry(&found).map(|entry| String::from_utf8_lossy(entry.name()).into_owned());
         if let Some(group) = group {
             short.get_or_insert(Shortcoming::HiddenMemberOf(group));

@@ -6,7 +6,7 @@ use super::computed::{Computation, Computed, InnerGroups};
 use super::named_groups::NamedGroup;
 use super::strategy::{Attempt, NestStrategy, Nests};
 use crate::directory::DirectoryError;
-use crate::directory::client::{Found, Query};
+use crate::directory::client::{Query, SearchItem};
 use crate::directory::shortcoming::Shortcoming;
 use webtaxon_core::graph::Roll;
 use webtaxon_wire::message::LdapResult;
@@ -32,7 +32,7 @@ impl Computation for TokenGroups {
         let names: Vec<&str> = names.map(|(_, dn)| dn).collect();
         let queries: Vec<Query> = names.iter().map(|dn| Query::base(dn, &["tokenGroups"])).collect();
         self.0 = vec![Ok(Vec::new()); queries.len()];
-        let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
+        let answer = |number: usize, found: Vec<SearchItem>, result: LdapResult| {
             let sids = sids(&found);
             let Some(slot) = self.0.get_mut(number) else { return };
             // Every account has at least a primary group.
@@ -76,10 +76,10 @@ impl Computation for TokenGroups {
 }
 
 /// The values of `tokenGroups`.
-fn sids(found: &[Found]) -> Vec<Vec<u8>> {
+fn sids(found: &[SearchItem]) -> Vec<Vec<u8>> {
     let entries = found.iter().filter_map(|found| match found {
-        Found::Entry(entry) => Some(entry),
-        Found::Reference(_) => None,
+        SearchItem::Entry(entry) => Some(entry),
+        SearchItem::Reference(_) => None,
     });
     let own = entries.flat_map(|entry| entry.attributes_as_text());
     let own = own.filter(|(name, _)| name.eq_ignore_ascii_case("tokenGroups"));

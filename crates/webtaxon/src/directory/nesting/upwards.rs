@@ -8,7 +8,7 @@ use super::group_entry::unlisted;
 use super::named_groups::{self, NamedGroup, add_primary, claimed_groups};
 use super::strategy::{Attempt, NestStrategy, Nests};
 use crate::directory::DirectoryError;
-use crate::directory::client::{Connection, Found, Query, first_entry};
+use crate::directory::client::{Connection, Query, SearchItem, first_entry};
 use crate::directory::shortcoming::Shortcoming;
 use crate::progress::Progress;
 use std::collections::{HashMap, HashSet};
@@ -78,10 +78,12 @@ async fn long_list(nests: &mut Nests<'_>) -> Result<Option<String>, DirectoryErr
     let range = format!("member;range={LONG}-{LONG}");
     let queries: Vec<Query> = names.iter().map(|name| Query::base(name, &[&range])).collect();
     let mut long = None;
-    let answer = |number: usize, found: Vec<Found>, _: LdapResult| {
+    let answer = |number: usize, found: Vec<SearchItem>, _: LdapResult| {
         let is_long = found.iter().any(|found| match found {
-            Found::Entry(entry) => entry.attributes_as_text().any(|(_, mut values)| values.next().is_some()),
-            Found::Reference(_) => false,
+            SearchItem::Entry(entry) => {
+                entry.attributes_as_text().any(|(_, mut values)| values.next().is_some())
+            }
+            SearchItem::Reference(_) => false,
         });
         if is_long && long.is_none() {
             long = names.get(number).cloned();
@@ -99,7 +101,7 @@ async fn last_group(
     let mut search = connection.search(query).await?;
     let mut group = None;
     while let Some(found) = search.next().await? {
-        if let Found::Entry(entry) = found {
+        if let SearchItem::Entry(entry) = found {
             let dn = std::str::from_utf8(entry.name()).ok();
             group = dn.map(|dn| (dn.to_owned(), claimed_groups(&entry)));
         }
@@ -227,7 +229,7 @@ impl<'n, 'r> Climb<'n, 'r> {
         let queries: Vec<Query> =
             names.iter().map(|name| Query::base(name, &["objectClass", "memberOf"])).collect();
         let mut claims = vec![Ok(Vec::new()); queries.len()];
-        let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
+        let answer = |number: usize, found: Vec<SearchItem>, result: LdapResult| {
             let entry = first_entry(&found).filter(|_| result.code == ResultCode::SUCCESS);
             let dn = names.get(number).map_or("", String::as_str);
             if let Some(slot) = claims.get_mut(number) {

@@ -1,6 +1,6 @@
 //! Reading an intake into a snapshot.
 
-use super::links::Links;
+use super::links::KnownLinks;
 use super::steps::{read_with, wanted_attributes};
 use crate::directory::{Access, DirectoryError, DirectoryErrorKind};
 use jiff::Timestamp;
@@ -33,7 +33,7 @@ pub async fn take_snapshot(
     let mut more: BTreeSet<String> = intake.filter.attributes().map(str::to_owned).collect();
     more.insert("objectClass".to_owned());
     let more: Vec<String> = more.into_iter().collect();
-    let reading = read_with(access, intake, &Links::known(links), &more).await?;
+    let reading = read_with(access, intake, &KnownLinks::known(links), &more).await?;
     let kind = reading.source().kind;
     let mut attributes = wanted_attributes(intake, kind);
     attributes.extend(more.iter().cloned());
@@ -106,7 +106,7 @@ pub(crate) async fn read_for_both(
         more.extend(active_filter(two, kind, Timestamp::UNIX_EPOCH).attributes().map(str::to_owned));
     }
     let more: Vec<String> = more.into_iter().collect();
-    let links = Links::known(links);
+    let links = KnownLinks::known(links);
     let reading = read_with(access, &both, &links, &more).await?;
     let mut attributes = wanted_attributes(&both, reading.source().kind);
     attributes.extend(more.iter().cloned());

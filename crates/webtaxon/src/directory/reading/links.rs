@@ -7,9 +7,9 @@ use webtaxon_core::ldap::identity::Identity;
 /// The links of the existing accounts. They are needed last, so the account list may be read at the same time as the
 /// people.
 #[derive(Clone, Debug)]
-pub(crate) struct Links(watch::Receiver<Option<Vec<Identity>>>);
+pub(crate) struct KnownLinks(watch::Receiver<Option<Vec<Identity>>>);
 
-impl Links {
+impl KnownLinks {
     /// The links of a list that has been read.
     pub(crate) fn known(links: &[Identity]) -> Self {
         Self(watch::channel(Some(links.to_vec())).1)

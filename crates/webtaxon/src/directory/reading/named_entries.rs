@@ -3,7 +3,7 @@
 
 use super::reader::Reader;
 use crate::directory::DirectoryError;
-use crate::directory::client::{Found, Query, first_entry};
+use crate::directory::client::{Query, SearchItem, first_entry};
 use crate::directory::shortcoming::Shortcoming;
 use std::collections::{BTreeMap, HashSet};
 use webtaxon_core::ldap::filter::Filter;
@@ -41,7 +41,7 @@ pub(crate) async fn read(reader: &mut Reader<'_>) -> Result<(), DirectoryError> 
         .collect();
     let builder = &mut reader.builder;
     let mut short = None;
-    let answer = |number: usize, found: Vec<Found>, result: LdapResult| {
+    let answer = |number: usize, found: Vec<SearchItem>, result: LdapResult| {
         let Some((key, dn)) = names.get(number) else { return };
         let entry = first_entry(&found);
         match (result.code, entry) {

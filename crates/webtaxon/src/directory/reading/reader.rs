@@ -2,7 +2,7 @@
 
 use super::portions::{self, Portions};
 use crate::directory::DirectoryError;
-use crate::directory::client::{Access, Connection, Found, Query};
+use crate::directory::client::{Access, Connection, Query, SearchItem};
 use crate::directory::shortcoming::Shortcoming;
 use crate::progress::{EVERY, Progress};
 use foldhash::HashSet;
@@ -200,8 +200,8 @@ pub(crate) async fn run(
     let mut search = connection.search(query).await?;
     while let Some(found) = search.next().await? {
         match found {
-            Found::Reference(urls) => remainder.references.push(urls),
-            Found::Entry(entry) => {
+            SearchItem::Reference(urls) => remainder.references.push(urls),
+            SearchItem::Entry(entry) => {
                 keep(builder, &entry, purpose, remainder);
                 let read = builder.people().len();
                 if read.is_multiple_of(EVERY)

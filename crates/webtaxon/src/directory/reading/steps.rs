@@ -4,7 +4,7 @@
 //! Every failure becomes a gap of the [`Reading`], never a shorter reading that looks whole: only core makes the
 //! proof.
 
-use super::links::Links;
+use super::links::KnownLinks;
 use super::named_entries;
 use super::reader::{Reader, Sought};
 use super::second_look::Mark;
@@ -33,14 +33,14 @@ use webtaxon_core::settings::{Intake, Strategy};
 /// # Errors
 /// No server could be reached, or the bind was refused. Later failures are gaps of the reading.
 pub async fn read(access: &Access, intake: &Intake, links: &[Identity]) -> Result<Reading, DirectoryError> {
-    read_with(access, intake, &Links::known(links), &[]).await
+    read_with(access, intake, &KnownLinks::known(links), &[]).await
 }
 
 /// Like [`read`], with additional attributes of people.
 pub(crate) async fn read_with(
     access: &Access,
     intake: &Intake,
-    links: &Links,
+    links: &KnownLinks,
     more: &[String],
 ) -> Result<Reading, DirectoryError> {
     let servers = access.servers().await?;
@@ -121,7 +121,7 @@ pub(crate) async fn entry(
 }
 
 impl Reader<'_> {
-    async fn everything(&mut self, links: &Links) -> Result<(), DirectoryError> {
+    async fn everything(&mut self, links: &KnownLinks) -> Result<(), DirectoryError> {
         let kind = self.connection.root().kind;
         self.snapshot();
         let mark = Mark::take(&mut self.connection, self.intake).await?;

@@ -10,7 +10,7 @@ mod write;
 
 use super::groups::{MEMBERS, as_edits, group};
 use super::{
-    AccountStore, GroupStore, Record, Rows, StoreError, StoreErrorKind, StoreFuture, Terms, groups_beside,
+    AccountStore, GroupStore, Recorder, Rows, StoreError, StoreErrorKind, StoreFuture, Terms, groups_beside,
 };
 use crate::background;
 use indexmap::IndexMap;
@@ -176,7 +176,7 @@ impl AccountStore for CsvStore {
         &'a self,
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let file = &self.accounts;
@@ -212,7 +212,7 @@ impl GroupStore for CsvStore {
         &'a self,
         edits: &'a [GroupEdit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let file = self.groups_file()?;

@@ -8,7 +8,7 @@ use super::resource::{find, patch_of, text};
 use super::service::{Fault, Resource, Service, Wish, escaped};
 use super::session::{People, group as read_group};
 use crate::crash;
-use crate::store::{Record, Rows, StoreError, StoreErrorKind, Terms};
+use crate::store::{Recorder, Rows, StoreError, StoreErrorKind, Terms};
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::collections::HashMap;
@@ -47,7 +47,7 @@ impl ScimStore {
         &self,
         edits: &[GroupEdit],
         terms: &Terms<'_>,
-        record: Record<'_>,
+        record: Recorder<'_>,
     ) -> Result<(), StoreError> {
         let all = self.everything().await?;
         let mut failed = 0;

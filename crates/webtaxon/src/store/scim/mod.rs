@@ -11,7 +11,7 @@ mod schema;
 mod service;
 mod session;
 
-use super::{AccountStore, GroupStore, Record, StoreError, StoreErrorKind, StoreFuture, Terms};
+use super::{AccountStore, GroupStore, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms};
 use crate::crash;
 use service::Service;
 use session::{Everybody, Session};
@@ -75,7 +75,7 @@ impl AccountStore for ScimStore {
         &'a self,
         edits: &'a [Edit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         Box::pin(async move {
             let session = self.session(terms.fields).await?;
@@ -108,7 +108,7 @@ impl GroupStore for ScimStore {
         &'a self,
         edits: &'a [GroupEdit],
         terms: &'a Terms<'a>,
-        record: Record<'a>,
+        record: Recorder<'a>,
     ) -> StoreFuture<'a, ()> {
         Box::pin(self.change_groups(edits, terms, record))
     }

@@ -12,7 +12,7 @@ use super::resource::{find, sendable, text};
 use super::service::{Fault, Resource, Wish, bytes_of, escaped};
 use super::session::{Everybody, Group, Session};
 use crate::crash;
-use crate::store::{Record, StoreError, Terms};
+use crate::store::{Recorder, StoreError, Terms};
 use reqwest::Method;
 use serde_json::Value;
 use std::collections::HashSet;
@@ -29,7 +29,7 @@ pub(super) async fn carry_out(
     everybody: Everybody,
     edits: &[Edit],
     terms: &Terms<'_>,
-    record: Record<'_>,
+    record: Recorder<'_>,
 ) -> Result<(), StoreError> {
     let standings = standings(edits, &everybody.accounts, terms.unique);
     let groups = order(edits, &standings, &everybody.accounts);

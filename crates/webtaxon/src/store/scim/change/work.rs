@@ -1,6 +1,6 @@
 //! The edits in progress, and their requests.
 
-use crate::store::Record;
+use crate::store::Recorder;
 use crate::store::scim::service::{Resource, Wish};
 use crate::store::scim::session::{Everybody, Session};
 use std::collections::HashMap;
@@ -16,7 +16,7 @@ pub(super) struct Work<'a> {
     /// Users from before the edits that these undo, by link and by login.
     pub(super) originals: HashMap<String, Resource>,
     /// Never contended: the mutex only makes the type `Sync`.
-    pub(super) record: Mutex<Record<'a>>,
+    pub(super) record: Mutex<Recorder<'a>>,
     pub(super) stop_after: Option<usize>,
     pub(super) failed: usize,
     pub(super) is_over: bool,
