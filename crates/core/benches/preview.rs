@@ -13,7 +13,7 @@ use webtaxon_core::account::{Account, Group, Groups, State};
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::preview::{Memory, Preview, Situation};
-use webtaxon_core::reading::{Ended, Part, Reading, ReadingBuilder, Source};
+use webtaxon_core::reading::{Ended, Part, Reading, ReadingBuilder, Request, Source};
 use webtaxon_core::settings::GroupPurpose;
 use webtaxon_core::settings::Settings;
 
@@ -28,7 +28,7 @@ fn link(number: usize) -> String {
 
 fn made(settings: &Settings, count: usize) -> (Reading, Vec<Account>) {
     let (builder, accounts) = swept(count);
-    (builder.finish(&settings.intakes.first), accounts)
+    (builder.finish(&Request::of(&settings.intakes.first)), accounts)
 }
 
 fn swept(count: usize) -> (ReadingBuilder, Vec<Account>) {
@@ -117,7 +117,8 @@ fn groups(criterion: &mut Criterion) {
         }
         builder.close(part, Ended::Complete);
         let _ = builder.identify_groups();
-        let (reading, groups) = (builder.finish(&settings.intakes.first), Groups { list, by_login: true });
+        let (reading, groups) =
+            (builder.finish(&Request::of(&settings.intakes.first)), Groups { list, by_login: true });
         bench.bench_function(BenchmarkId::new("preview without", kind), |bench| {
             bench.iter(|| Preview::of(Situation::new(&settings, &reading, &accounts, &memory)).changes.len());
         });

@@ -23,6 +23,7 @@ use webtaxon::Workspace;
 use webtaxon::directory::{Access, Connection, Query, SearchItem};
 use webtaxon::model::ldap::entry::Entries;
 use webtaxon::model::ldap::filter::Filter;
+use webtaxon::model::reading::Request;
 use webtaxon::model::settings::Settings;
 use webtaxon::progress::{Progress, Watch};
 use webtaxon_standin::scenario::ROOTS;
@@ -154,7 +155,7 @@ async fn nests(server: &str, filter: &str, more: &str) -> Read {
     });
     let intake = &settings.intakes.first;
     let access = Access::new(settings.directory(intake).unwrap(), Path::new(""), None).watched(watch);
-    let reading = webtaxon::directory::read(&access, intake, &[]).await.unwrap();
+    let reading = webtaxon::directory::read(&access, &Request::of(intake), &[]).await.unwrap();
     assert!(reading.gaps().is_empty(), "{:?}", reading.gaps());
     let (groups, notes) = (reading.graph().groups(), reading.source().notes.join("; "));
     drop(reading);

@@ -3,7 +3,7 @@
 
 use crate::background;
 use crate::box_error::BoxError;
-use crate::directory::{Access, Connection, DirectoryError, DirectoryErrorKind, KnownLinks, read_with};
+use crate::directory::{Access, Connection, DirectoryError, DirectoryErrorKind, KnownLinks, read_for};
 use crate::error::Error;
 use crate::links::Linked;
 use crate::progress::Watch;
@@ -17,8 +17,8 @@ use std::sync::Arc;
 use webtaxon_core::account::{Account, Groups};
 use webtaxon_core::ldap::url::Server;
 use webtaxon_core::preview::{Memory, Situation};
-use webtaxon_core::reading::Reading;
 use webtaxon_core::reading::snapshot::Snapshot;
+use webtaxon_core::reading::{Reading, Request};
 use webtaxon_core::settings::{Directory, Intake, Intakes, Servers, Settings, StoreSettings};
 
 /// Settings with everything else that a run needs.
@@ -143,7 +143,7 @@ impl Setup {
     ) -> Result<Vec<Reading>, DirectoryError> {
         let mut readings = Vec::new();
         for (intake, access) in self.settings.intakes.iter().zip(accesses) {
-            readings.push(read_with(access, intake, links, more).await?);
+            readings.push(read_for(access, &Request::of(intake).with(more), links).await?);
         }
         Ok(readings)
     }

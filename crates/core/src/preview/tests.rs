@@ -16,7 +16,7 @@ use crate::apply::{Edit, Standing, made, standings};
 use crate::ldap::identity::Identity;
 use crate::ldap::name::Dn;
 use crate::reading::Reading;
-use crate::reading::{Ended, Part, PartId, ReadingBuilder, Source};
+use crate::reading::{Ended, Part, PartId, ReadingBuilder, Request, Source};
 use crate::settings::Settings;
 
 use crate::settings::{Adopt, GroupPurpose, LeavingAction, Removals};
@@ -121,7 +121,7 @@ fn read(people: &[Person], absent: &[&str], elsewhere: &[&str], endings: [bool; 
         builder.found(Identity::from_link(id).unwrap(), &format!("CN={id},OU=Elsewhere"));
     }
     end(&mut builder, part, endings[2]);
-    builder.finish(&settings().intakes.first)
+    builder.finish(&Request::of(&settings().intakes.first))
 }
 
 fn whole(people: &[Person], absent: &[&str], elsewhere: &[&str]) -> Reading {
@@ -316,8 +316,12 @@ fn one_identity_in_two_entries_is_a_clash_of_the_second() {
             .map(|(name, value)| (name, [value.as_bytes()]));
         builder.person(&format!("CN={uid},OU=People"), values).unwrap();
     }
-    let preview =
-        Preview::of(Situation::new(&settings, &builder.finish(&settings.intakes.first), &[], &today()));
+    let preview = Preview::of(Situation::new(
+        &settings,
+        &builder.finish(&Request::of(&settings.intakes.first)),
+        &[],
+        &today(),
+    ));
     let clash = preview.of_kind(ChangeKind::Clash).next().unwrap();
     assert_eq!(clash.login, "ben");
     assert_eq!(clash.clash(), Some(&Clash::SameIdentity { other: "CN=ada,OU=People".to_owned() }));

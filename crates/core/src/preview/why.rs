@@ -17,8 +17,8 @@ use crate::ldap::name::{Dn, DnKey, short};
 use crate::ldap::schema::Schema;
 use crate::ldap::schema::ServerKind;
 use crate::reading::{Reading, Whereabouts};
-use crate::selection::{Selection, Step, active, active_filter};
-use crate::settings::{Intake, Settings};
+use crate::selection::{Selection, Step, schema_for};
+use crate::settings::{ActiveCondition, Intake, Settings, active_conditions, active_filter};
 use serde::Serialize;
 
 /// The verdict of a step.
@@ -340,16 +340,16 @@ impl Teller<'_> {
     /// The step on activity, with the condition that fails; `None` if the directory says nothing about it.
     fn active(&self, entry: Entry<'_>) -> Option<WhyStep> {
         let source = self.reading.source();
-        let conditions = active::conditions(self.intake, source.kind, source.at);
+        let conditions = active_conditions(self.intake, source.kind, source.at);
         let remedy = "have the directory account enabled, or change active in the settings";
-        let fails = |one: &&active::Requirement| !judge_by(&one.filter, entry, one.schema(self.reading)).0;
+        let fails = |one: &&ActiveCondition| !judge_by(&one.filter, entry, schema_for(one, self.reading)).0;
         // The built-in conditions contain a server's numbers, which mean little to a reader.
         let own = |filter: &Filter, words: &str| {
             let (is_good, clauses, why) = judge_by(filter, entry, Schema::of(source.kind));
             WhyStep { clauses, ..step("active", is_good, format!("{words}: {why}"), remedy) }
         };
         match conditions.iter().find(fails) {
-            Some(active::Requirement { filter, otherwise: Some(words), .. }) => Some(own(filter, words)),
+            Some(ActiveCondition { filter, otherwise: Some(words), .. }) => Some(own(filter, words)),
             Some(one) => Some(self.judged("active", &one.filter, entry, remedy)),
             None => {
                 let all = active_filter(self.intake, source.kind, source.at);

@@ -3,13 +3,13 @@
 use super::entries::{ApplicationGroups, FollowedEntries};
 use super::parts::{Ended, Part, PartId, Parts};
 use super::people::People;
-use super::{Reading, Source, Whereabouts};
+use super::{Reading, Request, Source, Whereabouts};
 use crate::graph::{Graph, NodeId};
 use crate::ldap::entry::Entries;
 use crate::ldap::identity::{Identity, LASTING, Lasting};
 use crate::ldap::name::{Dn, DnError, DnKey, KeyReader};
 use crate::ldap::schema::{Schema, ServerKind};
-use crate::settings::{GroupPurpose, Intake};
+use crate::settings::GroupPurpose;
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -166,15 +166,11 @@ impl ReadingBuilder {
         (attribute, hidden)
     }
 
-    /// The groups whose nests must be read, by purpose: those that the intake names, and those to be imported.
+    /// The groups whose nests must be read, by purpose: those that the request names, and those to be imported.
     #[must_use]
-    pub fn nests(&self, intake: &Intake) -> Vec<(Vec<Dn>, GroupPurpose)> {
-        let named = intake.nests().into_iter();
+    pub fn nests(&self, request: &Request) -> Vec<(Vec<Dn>, GroupPurpose)> {
         let brought = self.application_groups.entries.iter().filter_map(|entry| Dn::parse(entry.dn()).ok());
-        named
-            .map(|(groups, purpose)| (groups.into_iter().cloned().collect(), purpose))
-            .chain([(brought.collect(), GroupPurpose::Import)])
-            .collect()
+        request.nests.iter().cloned().chain([(brought.collect(), GroupPurpose::Import)]).collect()
     }
 
     /// Sets the attribute that holds the lasting identity of people.
@@ -199,31 +195,30 @@ impl ReadingBuilder {
     }
 
     /// The parts required for the proof, opened or not.
-    fn needed(&mut self, intake: &Intake) -> Vec<Part> {
+    fn needed(&mut self, request: &Request) -> Vec<Part> {
         let mut needed: Vec<Part> =
-            intake.bases.iter().map(|base| Part::People { base: base.clone() }).collect();
-        for (groups, purpose) in self.nests(intake) {
+            request.bases.iter().map(|base| Part::People { base: base.clone() }).collect();
+        for (groups, purpose) in self.nests(request) {
             for dn in groups {
                 needed.push(Part::Group { group: self.graph.named(&dn), purpose });
             }
         }
-        let brought = intake.application_groups.iter().flat_map(|groups| &groups.bases);
+        let brought = request.application_groups.iter().flat_map(|groups| &groups.bases);
         needed.extend(brought.map(|base| Part::ApplicationGroups { base: base.clone() }));
-        let follows = intake.fields.values().any(|rule| rule.followed().next().is_some());
-        needed.extend(follows.then_some(Part::FollowedNames));
+        needed.extend((!request.followed.is_empty()).then_some(Part::FollowedNames));
         needed
     }
 
-    /// Ends the reading, with the proof if every part that `intake` needs is complete.
+    /// Ends the reading, with the proof if every part of the request is complete.
     #[must_use]
-    pub fn finish(mut self, intake: &Intake) -> Reading {
-        let needed = self.needed(intake);
+    pub fn finish(mut self, request: &Request) -> Reading {
+        let needed = self.needed(request);
         let absent: Vec<Identity> =
             self.parts.looked_up().filter(|person| !self.found.contains_key(*person)).cloned().collect();
         let mut whereabouts: HashMap<_, _> =
             self.found.into_iter().map(|(person, dn)| (person, Whereabouts::Elsewhere(dn))).collect();
         whereabouts.extend(absent.into_iter().map(|person| (person, Whereabouts::Nowhere)));
-        let (gaps, whole) = self.parts.finish(&needed, &self.graph, intake);
+        let (gaps, whole) = self.parts.finish(&needed, &self.graph, request);
         Reading {
             source: self.source,
             people: self.people,

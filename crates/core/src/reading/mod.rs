@@ -9,6 +9,7 @@ mod builder;
 mod entries;
 mod parts;
 mod people;
+mod request;
 pub mod snapshot;
 #[cfg(test)]
 mod tests;
@@ -16,6 +17,7 @@ mod tests;
 pub use builder::ReadingBuilder;
 pub use entries::Followed;
 pub use parts::{Ended, Gap, Hidden, Part, PartId, Whole};
+pub use request::{GroupRequest, Request};
 
 use crate::graph::{Graph, NodeId, Reach};
 use crate::ldap::entry::{Entries, Entry, Names};

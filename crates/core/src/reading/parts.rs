@@ -1,9 +1,10 @@
 //! The parts of a reading, how each ended, and the proof that all are complete.
 
+use super::Request;
 use crate::graph::{Graph, NodeId};
 use crate::ldap::identity::Identity;
 use crate::ldap::name::{Dn, DnKey};
-use crate::settings::{GroupPurpose, Intake};
+use crate::settings::GroupPurpose;
 use crate::words::counted;
 use foldhash::HashSet;
 use serde::Serialize;
@@ -154,7 +155,12 @@ impl Parts {
 
     /// The gaps: parts that did not end well, and required parts not opened; and the proof if there are none. The
     /// only place that makes one.
-    pub(super) fn finish(self, needed: &[Part], graph: &Graph, intake: &Intake) -> (Vec<Gap>, Option<Whole>) {
+    pub(super) fn finish(
+        self,
+        needed: &[Part],
+        graph: &Graph,
+        request: &Request,
+    ) -> (Vec<Gap>, Option<Whole>) {
         let is_complete = |(_, ended): &&(Part, Option<Ended>)| *ended == Some(Ended::Complete);
         let complete: HashSet<&Part> = self.list.iter().filter(is_complete).map(|(part, _)| part).collect();
         let mut gaps = Vec::new();
@@ -164,13 +170,13 @@ impl Parts {
                 Some(Ended::Short(reason)) => reason.clone(),
                 None => "it was not read to its end".to_owned(),
             };
-            gaps.push(part.gap(reason, graph, intake));
+            gaps.push(part.gap(reason, graph, request));
         }
         let mut told: HashMap<String, usize> =
             gaps.iter().enumerate().map(|(at, gap)| (gap.part.clone(), at)).collect();
         for part in needed.iter().filter(|part| !complete.contains(part)) {
             let why = self.cut.as_ref().map_or_else(String::new, |reason| format!(": {reason}"));
-            let gap = part.gap(format!("it was not read{why}"), graph, intake);
+            let gap = part.gap(format!("it was not read{why}"), graph, request);
             // A group may be needed for several purposes; it is reported once.
             match told.get(&gap.part).and_then(|at| gaps.get_mut(*at)) {
                 Some(known) => known.hides_excluded |= gap.hides_excluded,
@@ -187,10 +193,10 @@ impl Parts {
 
 impl Part {
     /// The gap that the part leaves, for this reason.
-    fn gap(&self, reason: String, graph: &Graph, intake: &Intake) -> Gap {
+    fn gap(&self, reason: String, graph: &Graph, request: &Request) -> Gap {
         let hides_excluded = match self {
             Self::Group { purpose, .. } => *purpose == GroupPurpose::Exclude,
-            Self::PrimaryGroups => !intake.not_in_group.is_empty(),
+            Self::PrimaryGroups => request.excludes(),
             _ => false,
         };
         Gap { part: self.called(graph), reason, hides_excluded, hides_members: self.hides_members(graph) }

@@ -1,7 +1,7 @@
 //! The proof of a whole reading, and what takes it away.
 
 use super::*;
-use crate::settings::{GroupPurpose, Intake};
+use crate::settings::{GroupPurpose, Intake, Settings};
 
 fn intake() -> Intake {
     let mut intake = Intake::for_tests();
@@ -28,7 +28,7 @@ fn every_part_must_have_been_opened_and_completed() {
             let id = open(&mut builder, part);
             builder.close(id, Ended::Complete);
         }
-        let reading = builder.finish(&intake());
+        let reading = builder.finish(&Request::of(&intake()));
         assert_eq!(reading.whole().is_some(), missing == 3, "without part {missing}");
         assert_eq!(reading.gaps().len(), usize::from(missing < 3));
         assert_eq!(reading.gaps().iter().any(|gap| gap.hides_excluded), missing == 2);
@@ -51,7 +51,7 @@ fn one_part_left_open_or_short_takes_the_proof_away() {
                     _ => builder.close(id, Ended::Complete),
                 }
             }
-            let reading = builder.finish(&intake());
+            let reading = builder.finish(&Request::of(&intake()));
             assert!(reading.whole().is_none(), "part {short}");
             assert_eq!(reading.gaps().len(), 1);
         }
@@ -67,7 +67,7 @@ fn nobody_is_gone_unless_the_lookup_ended_well() {
         let mut builder = ReadingBuilder::new(Source::default());
         let id = builder.open(Part::Lookup { people: vec![person.clone()] });
         builder.close(id, ended);
-        assert_eq!(builder.finish(&intake()).whereabouts(&person), expected.as_ref());
+        assert_eq!(builder.finish(&Request::of(&intake())).whereabouts(&person), expected.as_ref());
     }
 }
 
@@ -83,7 +83,49 @@ fn a_gap_that_is_told_once_hides_all_that_it_hides() {
     builder.close(base, Ended::Complete);
     let group = builder.open_group(&users, GroupPurpose::Admit);
     builder.close(group, Ended::Short("cut".to_owned()));
-    let reading = builder.finish(&both);
+    let reading = builder.finish(&Request::of(&both));
     assert_eq!(reading.gaps().len(), 1, "{:?}", reading.gaps());
     assert!(reading.gaps()[0].hides_excluded);
+}
+
+/// Whatever one of two requests reads, both together read, on either kind of server.
+#[test]
+fn a_union_of_requests_reads_what_each_does() {
+    let settings = |more: &str| {
+        let text = format!(
+            "[directory.museum]\nservers = [\"ldaps://localhost\"]\n[accounts]\nstore = \"csv\"\npath = \"a.csv\"\n\
+             [[intake]]\nname = \"staff\"\ndirectory = \"museum\"\n{more}\n\
+             [intake.fields]\nlogin = {{ from = \"uid\" }}\nchief = {{ from = \"manager\", follow = \"login\" }}\n"
+        );
+        Settings::parse("", text.as_bytes()).unwrap_or_else(|error| panic!("{error}: {text}"))
+    };
+    let requests: Vec<Request> = [
+        "bases = [\"OU=A,DC=x\"]\nfilter = \"(cn=*)\"\ngroups = [\"CN=G,DC=x\"]",
+        "bases = [\"OU=B,DC=x\"]\nfilter = \"(sn=*)\"\nnot_in_group = [\"CN=H,DC=x\"]\nactive = \"(state=on)\"",
+        "bases = [\"ou=a, dc=X\"]\nfilter = \"(cn=*)\"\nidentity = \"employeeNumber\"\ngroup_bases = [\"OU=C,DC=x\"]",
+    ]
+    .map(|more| Request::of(&settings(more).intakes.first))
+    .into();
+    for (one, other) in requests.iter().flat_map(|one| requests.iter().map(move |other| (one, other))) {
+        let both = one.clone().union(other);
+        for part in [one, other] {
+            for kind in [ServerKind::Plain, ServerKind::Controller] {
+                let (all, its) = (both.attributes(kind), part.attributes(kind));
+                let is_in = |name: &String| all.contains(name) || part.identity != both.identity;
+                assert!(its.iter().all(is_in), "{its:?} in {all:?}");
+            }
+            assert!(part.bases.iter().all(|base| both.bases.iter().any(|one| one.key() == base.key())));
+            assert!(part.groups().all(|group| both.groups().any(|one| one.key() == group.key())));
+            assert!(
+                part.group_bases.is_empty() <= both.group_bases.is_empty(),
+                "everywhere stays everywhere"
+            );
+            assert!(part.tested().all(|name| both.tested().any(|one| one == name)));
+            assert!(part.filter == both.filter || both.filter.to_string().contains(&part.filter.to_string()));
+        }
+        assert_eq!(
+            both.bases.len(),
+            both.bases.iter().map(Dn::key).collect::<std::collections::HashSet<_>>().len()
+        );
+    }
 }

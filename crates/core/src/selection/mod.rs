@@ -3,11 +3,8 @@
 //!
 //! No I/O, no recursion; memory is linear in the people read.
 
-pub(crate) mod active;
 #[cfg(test)]
 mod tests;
-
-pub use active::active_filter;
 
 use crate::account::Account;
 use crate::draw::{Drawer, MissingField, Proposal};
@@ -15,9 +12,9 @@ use crate::graph::{GroupPath, Leaf, Reach};
 use crate::ldap::filter::Matcher;
 use crate::ldap::identity::{Identity, Lasting};
 use crate::ldap::name::{Dn, DnKey};
-use crate::ldap::schema::ServerKind;
+use crate::ldap::schema::{Schema, ServerKind};
 use crate::reading::Reading;
-use crate::settings::{Intake, Settings};
+use crate::settings::{ActiveCondition, Intake, Settings, active_conditions};
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
 
@@ -308,20 +305,27 @@ impl<'r> Selection<'r> {
     }
 }
 
+/// The schema by which a condition is evaluated. The settings' filter means what it means to the server; the built-in
+/// ones mean what is written here, even on servers without an ordering rule (OpenLDAP's usual schema has none for
+/// `shadowExpire`).
+pub(crate) fn schema_for<'r>(condition: &ActiveCondition, reading: &'r Reading) -> &'r Schema {
+    if condition.is_own { reading.schema() } else { Schema::of(reading.source().kind) }
+}
+
 /// Matchers for the conditions of an active person, each with the reason given to people who fail it.
 fn active_matchers(intake: &Intake, reading: &Reading) -> Vec<(Matcher, Option<&'static str>)> {
     let (people, source) = (reading.people(), reading.source());
     // An attribute that no entry has excludes nobody; on a domain controller every entry has one.
-    let is_asked = |one: &active::Requirement| {
+    let is_asked = |one: &ActiveCondition| {
         let mut names = one.filter.attributes();
         intake.active.is_some()
             || source.kind == ServerKind::Controller
             || names.any(|name| people.names().covered_by(name).next().is_some())
     };
-    active::conditions(intake, source.kind, source.at)
+    active_conditions(intake, source.kind, source.at)
         .into_iter()
         .filter(is_asked)
-        .map(|one| (Matcher::new(&one.filter, one.schema(reading), people.names()), one.otherwise))
+        .map(|one| (Matcher::new(&one.filter, schema_for(&one, reading), people.names()), one.otherwise))
         .collect()
 }
 

@@ -4,7 +4,6 @@ use super::GroupIntake;
 use super::rules::{Condition, FieldRule, RoleRule};
 use crate::ldap::filter::Filter;
 use crate::ldap::name::Dn;
-use crate::ldap::schema::ServerKind;
 use indexmap::IndexMap;
 use serde::Serialize;
 
@@ -89,28 +88,6 @@ impl Intake {
     pub fn account_fields(&self) -> Vec<&str> {
         let roles = (!self.roles.is_empty()).then_some("roles");
         self.fields.keys().map(String::as_str).chain(roles).collect()
-    }
-
-    /// The attribute that `memberUid` of a group refers to on a server of this kind, if known.
-    #[must_use]
-    pub fn member_login_attribute(&self, kind: ServerKind) -> Option<&str> {
-        self.member_login.as_deref().or((kind == ServerKind::Plain).then_some("uid"))
-    }
-
-    /// The same people with only the nests of these groups, and without rules and roles: for reading group
-    /// membership.
-    #[must_use]
-    pub fn for_nests(&self, groups: Vec<Dn>, group_bases: &[Dn]) -> Self {
-        Self {
-            groups,
-            group_bases: group_bases.to_vec(),
-            strategy: self.strategy.by_lists(),
-            not_in_group: Vec::new(),
-            fields: IndexMap::new(),
-            roles: Vec::new(),
-            application_groups: None,
-            ..self.clone()
-        }
     }
 
     /// An intake with default settings for these people of this directory.

@@ -4,6 +4,7 @@
 //! settings are opened elsewhere.
 
 mod accounts;
+mod active;
 mod directory;
 mod error;
 mod fingerprint;
@@ -18,6 +19,8 @@ mod selecting;
 mod tests;
 
 pub use accounts::{Accounts, Postgres, RoleTable, RowsOf, SqlTable, StateDatabase, StoreSettings};
+pub use active::active_filter;
+pub(crate) use active::{ActiveCondition, active_conditions};
 pub use directory::{Bind, ClientCertificate, Directory, PasswordSource, References, Servers, Trust};
 pub use error::{SettingsError, SettingsErrorKind};
 pub use fingerprint::Fingerprint;

@@ -1,8 +1,8 @@
 //! Steps on what the settings refer to: bases, filter, attributes, groups.
 
 use super::steps::{Finding, StepOutcome, Steps, bad, good, warning};
+use crate::directory::GROUP_CLASSES;
 use crate::directory::{Connection, DirectoryError, Query, read_schema};
-use crate::directory::{GROUP_CLASSES, wanted_attributes};
 use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 use std::time::Instant;
@@ -12,6 +12,7 @@ use webtaxon_core::ldap::filter::{Filter, Matcher, Truth};
 use webtaxon_core::ldap::name::{self, Dn};
 use webtaxon_core::ldap::schema::Schema;
 use webtaxon_core::ldap::schema::ServerKind;
+use webtaxon_core::reading::Request;
 use webtaxon_core::settings::Intake;
 use webtaxon_core::settings::rules::Condition;
 use webtaxon_core::words::counted as with_noun;
@@ -289,7 +290,7 @@ async fn sample(
     intake: &Intake,
     kind: ServerKind,
 ) -> Result<Entries, DirectoryError> {
-    let wanted = wanted_attributes(intake, kind);
+    let wanted = Request::of(intake).attributes(kind);
     let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
     let mut sample = Entries::new();
     for base in &intake.bases {

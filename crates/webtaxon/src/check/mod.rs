@@ -17,6 +17,7 @@ use crate::store::group_store;
 use std::time::{Duration, Instant};
 use steps::{Steps, bad, good, warning};
 use webtaxon_core::account::folded;
+use webtaxon_core::reading::Request;
 use webtaxon_core::settings::{Bind, Intake};
 
 /// Tries everything that a run needs. A server that cannot be reached is tried again for up to `wait`.
@@ -113,7 +114,7 @@ async fn offline(setup: &Setup, intake: &Intake, steps: &mut Steps<'_>) -> Resul
     let taken = header.taken.map_or_else(|| "at an unknown time".to_owned(), |taken| format!("at {taken}"));
     let message =
         format!("a snapshot of {} entries, taken {taken} from {}", snapshot.entries.len(), header.server);
-    let missing = snapshot.missing(intake);
+    let missing = snapshot.missing(&Request::of(intake));
     let finding = match missing.is_empty() {
         true => good(message),
         false => warning(

@@ -15,5 +15,5 @@ pub use client::{
 };
 pub use error::{DirectoryError, DirectoryErrorKind};
 pub(crate) use nesting::GROUP_CLASSES;
-pub(crate) use reading::{KnownLinks, entry, read_for_both, read_with, wanted_attributes};
+pub(crate) use reading::{KnownLinks, entry, read_for, read_for_both};
 pub use reading::{read, take_snapshot};

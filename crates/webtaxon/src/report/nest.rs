@@ -407,7 +407,7 @@ mod tests {
     use super::*;
     use quick_xml::Reader;
     use webtaxon_core::ldap::name::{Dn, DnKey};
-    use webtaxon_core::reading::{Reading, ReadingBuilder, Source};
+    use webtaxon_core::reading::{Reading, ReadingBuilder, Request, Source};
     use webtaxon_core::settings::Settings;
 
     const SETTINGS: &str = include_str!("../../../../demo/webtaxon.toml");
@@ -431,7 +431,7 @@ mod tests {
             let members = names.iter().map(|dn| (Dn::parse(dn).unwrap().key(), dn.as_str()));
             sweep.graph_mut().add_group(key(group), &dn(group), members);
         }
-        sweep.finish(&Settings::parse("", SETTINGS.as_bytes()).unwrap().intakes.first)
+        sweep.finish(&Request::of(&Settings::parse("", SETTINGS.as_bytes()).unwrap().intakes.first))
     }
 
     fn group(name: &str, members: &[&str]) -> (String, Vec<String>) {

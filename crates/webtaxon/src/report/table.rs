@@ -138,7 +138,7 @@ mod tests {
     use webtaxon_core::ldap::name::Dn;
     use webtaxon_core::preview::Memory;
     use webtaxon_core::preview::Situation;
-    use webtaxon_core::reading::{Ended, Part, ReadingBuilder, Source};
+    use webtaxon_core::reading::{Ended, Part, ReadingBuilder, Request, Source};
     use webtaxon_core::settings::Settings;
 
     #[test]
@@ -161,7 +161,7 @@ mod tests {
         }];
         let table = preview_csv(&Preview::of(Situation::new(
             &settings,
-            &sweep.finish(&settings.intakes.first),
+            &sweep.finish(&Request::of(&settings.intakes.first)),
             &accounts,
             &Memory::on(jiff::civil::date(2026, 11, 25)),
         )));

@@ -1,7 +1,7 @@
 //! Looking without changing: explanations for a person, comparison of settings, group membership.
 
 use super::Workspace;
-use crate::directory::{self, KnownLinks, read_for_both, read_with};
+use crate::directory::{self, KnownLinks, read_for, read_for_both};
 use crate::error::Error;
 use crate::progress::Watch;
 use crate::setup::{Lists, Setup, read_snapshot};
@@ -14,7 +14,7 @@ use webtaxon_core::ldap::identity::CALLED;
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::preview::compare::Comparison;
 use webtaxon_core::preview::why::{self, Found, Subject, Why};
-use webtaxon_core::reading::{Reading, Whereabouts};
+use webtaxon_core::reading::{Reading, Request, Whereabouts};
 use webtaxon_core::settings::Intake;
 
 impl Workspace {
@@ -102,7 +102,8 @@ impl Workspace {
     /// One entry with the attributes that its directory's intake uses, from the first directory that has it.
     async fn entry_anywhere(&self, dn: &str, more: &[String]) -> Result<Entries, Error> {
         for intake in &self.settings().intakes {
-            let found = directory::entry(&self.setup.access(intake).await?, intake, dn, more).await?;
+            let request = Request::of(intake).with(more);
+            let found = directory::entry(&self.setup.access(intake).await?, &request, dn).await?;
             if found.get(0).is_some() {
                 return Ok(found);
             }
@@ -214,7 +215,6 @@ async fn nests(
     groups: Vec<Dn>,
     group_bases: &[Dn],
 ) -> Result<Reading, Error> {
-    let looked_at = intake.for_nests(groups, group_bases);
-    let names = ["displayName", "cn"].map(str::to_owned);
-    Ok(read_with(&setup.access(intake).await?, &looked_at, &KnownLinks::known(&[]), &names).await?)
+    let request = Request::of_nests(intake, groups, group_bases).with(["displayName", "cn"]);
+    Ok(read_for(&setup.access(intake).await?, &request, &KnownLinks::known(&[])).await?)
 }

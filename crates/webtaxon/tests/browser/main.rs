@@ -21,7 +21,7 @@ use webtaxon::model::account::{Account, State};
 use webtaxon::model::ldap::identity::Identity;
 use webtaxon::model::ldap::name::Dn;
 use webtaxon::model::preview::{Memory, Preview, Situation};
-use webtaxon::model::reading::{Ended, Part, ReadingBuilder, Source};
+use webtaxon::model::reading::{Ended, Part, ReadingBuilder, Request, Source};
 use webtaxon::model::settings::Settings;
 use webtaxon::report;
 
@@ -174,7 +174,7 @@ fn preview(people: usize) -> (Preview, Settings) {
     (
         Preview::of(Situation::new(
             &settings,
-            &sweep.finish(&settings.intakes.first),
+            &sweep.finish(&Request::of(&settings.intakes.first)),
             &accounts,
             &Memory::on(jiff::civil::date(2026, 11, 25)),
         )),

@@ -22,7 +22,7 @@ fn outcome(extra: &str, name: &str, roles: &str, group: Ended) -> String {
     account.fields.insert("roles".into(), roles.into());
     let preview = Preview::of(Situation::new(
         &settings,
-        &builder.finish(&settings.intakes.first),
+        &builder.finish(&Request::of(&settings.intakes.first)),
         &[account],
         &today(),
     ));
@@ -102,7 +102,7 @@ fn a_gap_in_another_group_leaves_roles_known() {
             let ended = if name == unread { Ended::Short("cut".into()) } else { Ended::Complete };
             builder.close(part, ended);
         }
-        let reading = builder.finish(&settings.intakes.first);
+        let reading = builder.finish(&Request::of(&settings.intakes.first));
         assert_eq!(crate::draw::Drawer::new(&settings.intakes.first, &reading).role(0, 0), expected, "{why}");
     }
 }
@@ -126,8 +126,12 @@ fn nobody_comes_in_whose_fields_hang_on_what_was_not_read() {
     }
     let part = builder.open_group(&dn("CN=Out"), GroupPurpose::Exclude);
     builder.close(part, Ended::Complete);
-    let preview =
-        Preview::of(Situation::new(&settings, &builder.finish(&settings.intakes.first), &list, &today()));
+    let preview = Preview::of(Situation::new(
+        &settings,
+        &builder.finish(&Request::of(&settings.intakes.first)),
+        &list,
+        &today(),
+    ));
     assert_eq!(words(&preview), ["held ada FieldsUnknown"]);
     assert_eq!(preview.unchanged, 1, "and ben keeps the role");
 }

@@ -17,9 +17,7 @@ use crate::ldap::ldif::{self, write_comment, write_record};
 use crate::ldap::name::{Dn, DnKey, short};
 use crate::ldap::schema::Schema;
 use crate::ldap::schema::ServerKind;
-use crate::reading::{Reading, Whereabouts};
-use crate::settings::rules::FieldRule;
-use crate::settings::{GroupIntake, Intake};
+use crate::reading::{Reading, Request, Whereabouts};
 use jiff::Timestamp;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Arc;
@@ -84,8 +82,11 @@ pub struct Snapshot {
 impl Header {
     /// The header for a reading.
     #[must_use]
-    pub fn new(reading: &Reading, intake: &Intake, attributes: &[String], taken: Timestamp) -> Self {
+    pub fn new(reading: &Reading, request: &Request, taken: Timestamp) -> Self {
         let source = reading.source();
+        let mut attributes = request.attributes(source.kind);
+        attributes.sort_by_key(|name| name.to_ascii_lowercase());
+        attributes.dedup_by_key(|name| name.to_ascii_lowercase());
         let mut header = Self {
             directory: source.directory.clone(),
             server: source.server.clone(),
@@ -93,13 +94,13 @@ impl Header {
             taken: Some(taken),
             identity: source.identity.clone(),
             tops: source.tops.clone(),
-            bases: intake.bases.clone(),
-            filter: Some(intake.filter.clone()),
-            groups: intake.nests().into_iter().flat_map(|(groups, _)| groups).cloned().collect(),
-            group_bases: intake.group_bases.clone(),
-            application_groups: intake.application_groups.as_ref().map(GroupIntake::which),
-            attributes: attributes.to_vec(),
-            followed: intake.fields.values().flat_map(FieldRule::followed).map(str::to_owned).collect(),
+            bases: request.bases.clone(),
+            filter: Some(request.filter.clone()),
+            groups: request.groups().cloned().collect(),
+            group_bases: request.group_bases.clone(),
+            application_groups: request.application_groups.as_ref().map(|groups| groups.which.clone()),
+            attributes,
+            followed: request.followed.iter().cloned().collect(),
             whole: reading.whole().is_some(),
             gaps: reading.gaps().iter().map(ToString::to_string).collect(),
             ..Self::default()
@@ -282,20 +283,19 @@ impl Snapshot {
         self.entries.iter().filter(is_group).filter_map(|entry| Some(Dn::parse(entry.dn()).ok()?.key()))
     }
 
-    /// What the settings need and this snapshot lacks; empty if it serves as well as the directory.
+    /// What the request needs and this snapshot lacks; empty if it serves as well as the directory.
     #[must_use]
-    pub fn missing(&self, intake: &Intake) -> Vec<String> {
+    pub fn missing(&self, request: &Request) -> Vec<String> {
         let header = &self.header;
         let has = |list: &[Dn], name: &Dn| list.iter().any(|one| one.key() == name.key());
         let mut missing = header.gaps.clone();
         if missing.is_empty() && !header.whole {
             missing.push("the snapshot says that it is not whole".to_owned());
         }
-        for base in intake.bases.iter().filter(|base| !has(&header.bases, base)) {
+        for base in request.bases.iter().filter(|base| !has(&header.bases, base)) {
             missing.push(format!("{base} was not read into the snapshot"));
         }
-        let groups = intake.nests().into_iter().flat_map(|(groups, _)| groups);
-        let mut groups: Vec<&Dn> = groups.filter(|group| !has(&header.groups, group)).collect();
+        let mut groups: Vec<&Dn> = request.groups().filter(|group| !has(&header.groups, group)).collect();
         if !groups.is_empty() {
             // The groups inside a nest were read with it.
             let inside: HashSet<DnKey> = self.groups().collect();
@@ -305,7 +305,7 @@ impl Snapshot {
             missing.push(format!("the nest of {group} was not read into the snapshot"));
         }
         match &header.filter {
-            Some(filter) if *filter != intake.filter => {
+            Some(filter) if *filter != request.filter => {
                 missing.push("people were read into the snapshot by another filter".to_owned());
             }
             None if header.whole => {
@@ -313,17 +313,17 @@ impl Snapshot {
             }
             _ => {}
         }
-        let follows = |name: &&str| header.followed.iter().any(|known| known.eq_ignore_ascii_case(name));
-        for name in intake.fields.values().flat_map(FieldRule::followed).filter(|name| !follows(name)) {
+        let follows = |name: &&String| header.followed.iter().any(|known| known.eq_ignore_ascii_case(name));
+        for name in request.followed.iter().filter(|name| !follows(name)) {
             missing.push(format!("the entries that {name} of people names were not read into the snapshot"));
         }
-        if let Some(groups) = &intake.application_groups
-            && header.application_groups.as_ref() != Some(&groups.which())
+        if let Some(groups) = &request.application_groups
+            && header.application_groups.as_ref() != Some(&groups.which)
         {
             missing.push("the groups for the application were not read into the snapshot".to_owned());
         }
-        let same = intake.group_bases.len() == header.group_bases.len()
-            && intake.group_bases.iter().all(|base| has(&header.group_bases, base));
+        let same = request.group_bases.len() == header.group_bases.len()
+            && request.group_bases.iter().all(|base| has(&header.group_bases, base));
         if !same && header.filter.is_some() {
             missing.push("groups were read into the snapshot under other bases".to_owned());
         }

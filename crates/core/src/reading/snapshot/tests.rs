@@ -5,7 +5,7 @@ use super::*;
 use crate::ldap::filter::Matcher;
 use crate::ldap::schema::Schema;
 use crate::reading::{Ended, Part, ReadingBuilder, Source};
-use crate::settings::GroupPurpose;
+use crate::settings::{GroupPurpose, Intake};
 use proptest::prelude::*;
 
 const ADA: &str = "CN=Ibbotson\\, Ada,OU=People,DC=x";
@@ -58,14 +58,14 @@ fn reading(intake: &Intake) -> Reading {
     let lookup = builder.open(Part::Lookup { people: vec![person("gone"), person("moved")] });
     builder.found(person("moved"), "CN=Moved,OU=Leavers,DC=x");
     builder.close(lookup, Ended::Complete);
-    builder.finish(intake)
+    builder.finish(&Request::of(intake))
 }
 
 fn snapshot(mask: Option<&Mask>) -> Snapshot {
     let intake = intake();
     let reading = reading(&intake);
     let taken = "2026-11-25T09:15:00Z".parse().unwrap();
-    let header = Header::new(&reading, &intake, &["cn".to_owned(), "mail".to_owned()], taken);
+    let header = Header::new(&reading, &Request::of(&intake), taken);
     Snapshot::new(header, &reading, mask)
 }
 
@@ -75,7 +75,7 @@ fn what_is_written_is_read_back() {
     let text = written.write();
     let read = Snapshot::read(text.as_bytes()).unwrap();
     assert_eq!(read.header, written.header, "{text}");
-    assert!(read.header.whole && read.missing(&intake()).is_empty());
+    assert!(read.header.whole && read.missing(&Request::of(&intake())).is_empty());
     assert_eq!((read.header.absent.len(), read.header.elsewhere.len()), (1, 1));
     let names: Vec<&str> = read.entries.iter().map(crate::ldap::entry::Entry::dn).collect();
     assert_eq!(names, [ADA, "CN=Li,OU=People,DC=x", "CN=Users,DC=x"]);
@@ -89,13 +89,13 @@ fn what_is_cut_foreign_or_read_otherwise_is_not_whole() {
     let text = snapshot(None).write();
     for (at, _) in text.match_indices('\n').take(text.lines().count() - 1) {
         if let Ok(cut) = Snapshot::read(&text.as_bytes()[..at]) {
-            assert!(!cut.missing(&intake()).is_empty(), "cut at {at}");
+            assert!(!cut.missing(&Request::of(&intake())).is_empty(), "cut at {at}");
         }
     }
     let foreign = Snapshot::read(b"dn: CN=a,DC=x\ncn: a\n").unwrap();
-    assert!(foreign.missing(&intake())[0].contains("does not say"));
+    assert!(foreign.missing(&Request::of(&intake()))[0].contains("does not say"));
     let said_no = text.replace("# whole: yes", "# whole: no");
-    assert!(!Snapshot::read(said_no.as_bytes()).unwrap().missing(&intake()).is_empty());
+    assert!(!Snapshot::read(said_no.as_bytes()).unwrap().missing(&Request::of(&intake())).is_empty());
     let read = Snapshot::read(text.as_bytes()).unwrap();
     type Change = fn(&mut Intake);
     let changes: [(&str, Change); 5] = [
@@ -108,7 +108,7 @@ fn what_is_cut_foreign_or_read_otherwise_is_not_whole() {
     for (reason, change) in changes {
         let mut other = intake();
         change(&mut other);
-        let missing = read.missing(&other);
+        let missing = read.missing(&Request::of(&other));
         assert!(missing.len() == 1 && missing[0].contains(reason), "{reason}: {missing:?}");
     }
 }

@@ -15,7 +15,8 @@ use webtaxon_core::graph::{Graph, NodeId};
 use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::name::{Dn, DnKey, KeyReader};
 use webtaxon_core::reading::ReadingBuilder;
-use webtaxon_core::settings::{Intake, Strategy};
+use webtaxon_core::reading::Request;
+use webtaxon_core::settings::Strategy;
 use webtaxon_wire::entry::ReceivedEntry;
 
 /// Entries returned by bulk searches and not yet used.
@@ -70,14 +71,14 @@ enum SearchEnd {
 impl Bulk {
     /// Nothing read yet; groups are in the intake's bases, or anywhere below the naming contexts.
     pub(super) fn new(
-        intake: &Intake,
+        request: &Request,
         tops: &[Dn],
         attributes: Vec<&'static str>,
         knows_logins: bool,
     ) -> Self {
-        let bases = if intake.group_bases.is_empty() { tops } else { &intake.group_bases };
+        let bases = if request.group_bases.is_empty() { tops } else { &request.group_bases };
         Self {
-            strategy: intake.strategy,
+            strategy: request.strategy,
             attributes,
             bases: bases.to_vec(),
             within: bases.iter().map(Dn::key).collect(),

@@ -41,9 +41,9 @@ impl Computation for ChainRule {
         roll: &Roll,
     ) -> Result<Computed, DirectoryError> {
         let mut computed = Computed { members: Vec::new(), short: None };
-        for base in &nests.intake.bases {
+        for base in &nests.request.bases {
             let is_in = rule("memberOf", CHAIN, group.dn.as_bytes());
-            let filter = Filter::all([nests.intake.filter.clone(), is_in]);
+            let filter = Filter::all([nests.request.filter.clone(), is_in]);
             let mut names = Vec::new();
             let take = |entry: Entry<'_>| {
                 names.push(entry.dn().to_owned());

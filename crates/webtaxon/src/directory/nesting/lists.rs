@@ -34,7 +34,7 @@ impl NestStrategy for Lists {
     async fn read(&self, nests: &mut Nests<'_>) -> Result<Attempt, DirectoryError> {
         // Excluding groups come first: a group in several nests counts as excluding, so that a gap in it is known to
         // hide people who must stay out.
-        let all = nests.builder.nests(nests.intake);
+        let all = nests.builder.nests(nests.request);
         let mut descent = Descent::new(nests);
         for (groups, purpose) in all {
             descent.read(groups, purpose).await?;
@@ -106,18 +106,18 @@ struct Descent<'n, 'r> {
 
 impl<'n, 'r> Descent<'n, 'r> {
     fn new(nests: &'n mut Nests<'r>) -> Self {
-        let intake = nests.intake;
+        let request = nests.request;
         let root = nests.connection.root();
         let (kind, attributes) = (root.kind, attributes(root.kind));
-        let attribute = intake.member_login_attribute(kind);
-        let bulk = Bulk::new(intake, root.tops(), attributes.clone(), attribute.is_some());
+        let attribute = request.member_login_attribute(kind);
+        let bulk = Bulk::new(request, root.tops(), attributes.clone(), attribute.is_some());
         let roll = Roll::of(nests.builder.people(), kind, attribute);
         let part = nests.builder.open(Part::PrimaryGroups);
         nests.builder.close(part, shown(&roll));
         Self {
             attributes,
-            group_bases: intake.group_bases.iter().map(Dn::key).collect(),
-            logins: Logins { roll, attribute, is_set: intake.member_login.is_some() },
+            group_bases: request.group_bases.iter().map(Dn::key).collect(),
+            logins: Logins { roll, attribute, is_set: request.member_login.is_some() },
             looked_up: HashSet::default(),
             non_people: NonPeople::default(),
             bulk,

@@ -29,10 +29,10 @@ use webtaxon_core::settings::Strategy;
 /// The connection is unusable; the reading records what is missing.
 pub(super) async fn read(mut nests: Nests<'_>) -> Result<(), DirectoryError> {
     let nests = &mut nests;
-    if nests.builder.nests(nests.intake).iter().all(|(groups, _)| groups.is_empty()) {
+    if nests.builder.nests(nests.request).iter().all(|(groups, _)| groups.is_empty()) {
         return Ok(());
     }
-    let attempt = match nests.intake.strategy {
+    let attempt = match nests.request.strategy {
         // A snapshot has member lists, but no server that computes anything.
         _ if nests.connection.snapshot().is_some() => Ok(Attempt::Declined),
         Strategy::Auto => Upwards { only_if_cheaper: true }.read(nests).await,
@@ -45,7 +45,7 @@ pub(super) async fn read(mut nests: Nests<'_>) -> Result<(), DirectoryError> {
         Ok(Attempt::Read) => Ok(()),
         Ok(Attempt::Declined) => Lists.read(nests).await.map(drop),
         // A refusal on the way upwards does not prevent reading lists.
-        Err(error) if nests.intake.strategy == Strategy::Auto && !error.is_fatal() => {
+        Err(error) if nests.request.strategy == Strategy::Auto && !error.is_fatal() => {
             Lists.read(nests).await.map(drop)
         }
         Err(error) => Err(error),

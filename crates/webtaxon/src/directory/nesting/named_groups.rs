@@ -36,12 +36,12 @@ pub(super) struct NamedGroup {
 pub(super) async fn look_up(nests: &mut Nests<'_>) -> Result<(Vec<NamedGroup>, Roll), DirectoryError> {
     let roll = Roll::of(nests.builder.people(), nests.connection.root().kind, None);
     let mut named: Vec<NamedGroup> = Vec::new();
-    for (groups, purpose) in nests.intake.nests() {
+    for (groups, purpose) in &nests.request.nests {
         for dn in groups {
             let key = dn.key();
             match named.iter_mut().find(|group| group.key == key) {
-                Some(group) => group.purposes.push(purpose),
-                None => named.push(NamedGroup::new(dn, key, purpose)),
+                Some(group) => group.purposes.push(*purpose),
+                None => named.push(NamedGroup::new(dn, key, *purpose)),
             }
         }
     }

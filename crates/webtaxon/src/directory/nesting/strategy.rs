@@ -3,13 +3,13 @@
 use crate::directory::DirectoryError;
 use crate::directory::client::Connection;
 use webtaxon_core::reading::ReadingBuilder;
-use webtaxon_core::settings::Intake;
+use webtaxon_core::reading::Request;
 
 /// The nests that an intake needs, and the reading that they become part of.
 pub(crate) struct Nests<'r> {
     pub(crate) connection: &'r mut Connection,
     pub(crate) builder: &'r mut ReadingBuilder,
-    pub(crate) intake: &'r Intake,
+    pub(crate) request: &'r Request,
 }
 
 /// What became of an attempt to read nests.

@@ -69,12 +69,11 @@ impl NestStrategy for Upwards {
 /// A named group whose list takes longer to read than asking every person.
 async fn long_list(nests: &mut Nests<'_>) -> Result<Option<String>, DirectoryError> {
     let is_controller = nests.connection.root().kind == ServerKind::Controller;
-    let needs_lists = nests.intake.application_groups.is_some();
+    let needs_lists = nests.request.application_groups.is_some();
     if !is_controller || needs_lists || nests.builder.people().len() > FEW {
         return Ok(None);
     }
-    let groups = nests.intake.nests().into_iter().flat_map(|(groups, _)| groups);
-    let names: Vec<String> = groups.map(Dn::to_string).collect();
+    let names: Vec<String> = nests.request.groups().map(Dn::to_string).collect();
     let range = format!("member;range={LONG}-{LONG}");
     let queries: Vec<Query> = names.iter().map(|name| Query::base(name, &[&range])).collect();
     let mut long = None;
@@ -133,7 +132,7 @@ impl<'n, 'r> Climb<'n, 'r> {
     fn new(nests: &'n mut Nests<'r>, named: &[NamedGroup], missing: Option<Shortcoming>) -> Self {
         let named: HashSet<DnKey> = named.iter().map(|group| group.key.clone()).collect();
         Self {
-            bases: nests.intake.group_bases.iter().map(Dn::key).collect(),
+            bases: nests.request.group_bases.iter().map(Dn::key).collect(),
             seen: named.clone(),
             named,
             members: HashMap::new(),

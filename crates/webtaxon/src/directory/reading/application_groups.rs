@@ -9,9 +9,8 @@ use webtaxon_core::reading::{Ended, Part};
 impl Reader<'_> {
     /// Reads the groups to be imported. One without a lasting identity could not be told from a deleted one.
     pub(crate) async fn application_groups(&mut self) -> Result<(), DirectoryError> {
-        let Some(groups) = &self.intake.application_groups else { return Ok(()) };
-        let attributes = groups.attributes();
-        let wanted: Vec<&str> = attributes.iter().map(String::as_str).collect();
+        let Some(groups) = &self.request.application_groups else { return Ok(()) };
+        let wanted: Vec<&str> = groups.attributes.iter().map(String::as_str).collect();
         let mut parts = Vec::new();
         for base in &groups.bases {
             let part = self.builder.open(Part::ApplicationGroups { base: base.clone() });

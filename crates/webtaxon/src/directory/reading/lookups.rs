@@ -30,7 +30,7 @@ impl Reader<'_> {
         }
         let tops = self.connection.root().naming_contexts.iter();
         let tops: Vec<Dn> = tops
-            .filter(|top| self.intake.bases.iter().any(|base| base.key().is_within(&top.key())))
+            .filter(|top| self.request.bases.iter().any(|base| base.key().is_within(&top.key())))
             .cloned()
             .collect();
         if tops.is_empty() {

@@ -9,7 +9,6 @@ use std::collections::{BTreeMap, HashSet};
 use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::name::{Dn, DnKey};
 use webtaxon_core::reading::{Part, ReadingBuilder};
-use webtaxon_core::settings::rules::FieldRule;
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
 /// Looks up the names in fields with `follow`.
@@ -17,7 +16,7 @@ use webtaxon_wire::message::{LdapResult, ResultCode};
 /// # Errors
 /// The connection is unusable; the reading records what is missing.
 pub(crate) async fn read(reader: &mut Reader<'_>) -> Result<(), DirectoryError> {
-    let attributes: HashSet<&str> = reader.intake.fields.values().flat_map(FieldRule::followed).collect();
+    let attributes: HashSet<&str> = reader.request.followed.iter().map(String::as_str).collect();
     if attributes.is_empty() {
         return Ok(());
     }

@@ -11,8 +11,7 @@ use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::identity::{Identity, Lasting};
 use webtaxon_core::ldap::name::Dn;
-use webtaxon_core::reading::{Ended, PartId, ReadingBuilder};
-use webtaxon_core::settings::Intake;
+use webtaxon_core::reading::{Ended, PartId, ReadingBuilder, Request};
 use webtaxon_wire::entry::ReceivedEntry;
 
 /// Repeated entries, in excess of new ones, after which a search is taken to be endless.
@@ -23,7 +22,7 @@ pub(crate) struct Reader<'a> {
     pub(crate) access: &'a Access,
     pub(crate) connection: Connection,
     pub(crate) builder: ReadingBuilder,
-    pub(crate) intake: &'a Intake,
+    pub(crate) request: &'a Request,
     /// The attributes to request.
     pub(crate) wanted: Vec<String>,
     /// Connections to servers named in referrals, by address.

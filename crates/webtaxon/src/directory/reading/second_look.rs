@@ -9,7 +9,7 @@ use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::schema::ServerKind;
 use webtaxon_core::reading::Part;
-use webtaxon_core::settings::Intake;
+use webtaxon_core::reading::Request;
 use webtaxon_core::words::counted;
 
 /// The server's change counter at the start of a reading.
@@ -24,7 +24,7 @@ pub(crate) enum Mark {
 }
 
 impl Mark {
-    pub(crate) async fn take(connection: &mut Connection, intake: &Intake) -> Result<Self, DirectoryError> {
+    pub(crate) async fn take(connection: &mut Connection, request: &Request) -> Result<Self, DirectoryError> {
         if connection.root().kind == ServerKind::Controller {
             let entries = one(connection, "", "highestCommittedUSN").await?;
             let number = entries.get(0).and_then(|root| root.text("highestCommittedUSN")?.parse().ok());
@@ -34,7 +34,7 @@ impl Mark {
             .root()
             .naming_contexts
             .iter()
-            .filter(|top| intake.bases.iter().any(|base| base.key().is_within(&top.key())))
+            .filter(|top| request.bases.iter().any(|base| base.key().is_within(&top.key())))
             .map(ToString::to_string)
             .collect();
         let mut times = Vec::new();
@@ -73,13 +73,13 @@ impl Mark {
         reader: &mut Reader<'_>,
         identity: &str,
     ) -> Result<(), DirectoryError> {
-        let now = Self::take(&mut reader.connection, reader.intake).await?;
+        let now = Self::take(&mut reader.connection, reader.request).await?;
         let Some(changed) = self.since(&now) else { return Ok(()) };
         let met = reader.identities_met(identity);
         let before = reader.builder.people().len();
-        for base in &reader.intake.bases {
+        for base in &reader.request.bases {
             let part = reader.builder.open(Part::SecondLook { base: base.clone() });
-            let filter = Filter::And(vec![reader.intake.filter.clone(), changed.clone()]);
+            let filter = Filter::And(vec![reader.request.filter.clone(), changed.clone()]);
             let query: Query = reader.query(&base.to_string(), filter);
             let ended = reader.whole(&query, Sought::Moved(identity, &met)).await;
             reader.close(part, ended)?;

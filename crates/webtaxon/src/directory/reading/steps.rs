@@ -1,4 +1,4 @@
-//! One intake's reading, step by step: people, changes during the reading, entries that fields follow, groups, and
+//! A reading, step by step: people, changes during the reading, entries that fields follow, groups, and
 //! missing people.
 //!
 //! Every failure becomes a gap of the [`Reading`], never a shorter reading that looks whole: only core makes the
@@ -14,34 +14,28 @@ use crate::directory::{DirectoryError, shortcoming::Shortcoming};
 use crate::progress::Progress;
 use foldhash::HashSet;
 use jiff::Timestamp;
-use std::collections::{BTreeSet, HashMap};
-use webtaxon_core::graph::primary_group;
+use std::collections::HashMap;
 use webtaxon_core::ldap::entry::Entries;
-use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::identity::{Identity, LASTING, Lasting};
 use webtaxon_core::ldap::schema::{Schema, ServerKind};
-use webtaxon_core::reading::{Ended, Part, Reading, ReadingBuilder, Source};
-use webtaxon_core::selection::active_filter;
-use webtaxon_core::settings::rules::{Condition, FieldRule};
-use webtaxon_core::settings::{Intake, Strategy};
+use webtaxon_core::reading::{Ended, Part, Reading, ReadingBuilder, Request, Source};
 
-/// Reads everything that the intake needs; `links` are the identities of the existing accounts.
+/// Reads everything that is requested; `links` are the identities of the existing accounts.
 ///
 /// If a server fails in the middle, the next one is read from the beginning: a page's cookie is useless on another
 /// server.
 ///
 /// # Errors
 /// No server could be reached, or the bind was refused. Later failures are gaps of the reading.
-pub async fn read(access: &Access, intake: &Intake, links: &[Identity]) -> Result<Reading, DirectoryError> {
-    read_with(access, intake, &KnownLinks::known(links), &[]).await
+pub async fn read(access: &Access, request: &Request, links: &[Identity]) -> Result<Reading, DirectoryError> {
+    read_for(access, request, &KnownLinks::known(links)).await
 }
 
-/// Like [`read`], with additional attributes of people.
-pub(crate) async fn read_with(
+/// Like [`read`], with links that may come later.
+pub(crate) async fn read_for(
     access: &Access,
-    intake: &Intake,
+    request: &Request,
     links: &KnownLinks,
-    more: &[String],
 ) -> Result<Reading, DirectoryError> {
     let servers = access.servers().await?;
     let mut connection = access.open_first(&servers).await?;
@@ -49,10 +43,10 @@ pub(crate) async fn read_with(
     loop {
         let server = connection.server().to_owned();
         let mut builder = ReadingBuilder::new(Source {
-            directory: intake.directory.clone(),
+            directory: request.directory.clone(),
             server: server.clone(),
             kind: connection.root().kind,
-            identity: intake.identity.clone().unwrap_or_default(),
+            identity: request.identity.clone().unwrap_or_default(),
             tops: connection.root().naming_contexts.clone(),
             notes: notes.clone(),
             at: connection
@@ -61,14 +55,12 @@ pub(crate) async fn read_with(
                 .unwrap_or_else(Timestamp::now),
             schema: connection.snapshot().and_then(|snapshot| snapshot.schema.clone()),
         });
-        if reads_groups(intake) {
+        if request.reads_groups() {
             builder.expect_groups();
         }
-        let mut reader =
-            Reader { access, connection, builder, intake, wanted: Vec::new(), others: HashMap::new() };
-        reader.wanted = wanted_attributes(intake, reader.connection.root().kind);
-        reader.wanted.extend(more.iter().cloned());
-        let ended = match reader.schema(more).await {
+        let wanted = request.attributes(connection.root().kind);
+        let mut reader = Reader { access, connection, builder, request, wanted, others: HashMap::new() };
+        let ended = match reader.schema().await {
             Ok(()) => reader.everything(links).await,
             Err(error) => Err(error),
         };
@@ -78,7 +70,7 @@ pub(crate) async fn read_with(
         }
         let Err(error) = ended else {
             used.close().await;
-            return Ok(builder.finish(intake));
+            return Ok(builder.finish(request));
         };
         tracing::debug!(%error, "the reading was interrupted");
         let at = servers.iter().position(|one| one.to_string() == server).map_or(servers.len(), |at| at + 1);
@@ -91,25 +83,19 @@ pub(crate) async fn read_with(
             }
             None => {
                 builder.cut_short(&error.to_string());
-                return Ok(builder.finish(intake));
+                return Ok(builder.finish(request));
             }
         }
     }
 }
 
-/// One entry with the attributes that the intake's rules use; empty if it does not exist or is hidden.
+/// One entry with the attributes of people; empty if it does not exist or is hidden.
 ///
 /// # Errors
 /// No server could be reached, or the connection is unusable.
-pub(crate) async fn entry(
-    access: &Access,
-    intake: &Intake,
-    dn: &str,
-    more: &[String],
-) -> Result<Entries, DirectoryError> {
+pub(crate) async fn entry(access: &Access, request: &Request, dn: &str) -> Result<Entries, DirectoryError> {
     let mut connection = access.open_first(&access.servers().await?).await?;
-    let mut wanted = wanted_attributes(intake, connection.root().kind);
-    wanted.extend(more.iter().cloned());
+    let wanted = request.attributes(connection.root().kind);
     let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
     let answer = connection.entries(Query::base(dn, &wanted)).await;
     connection.close().await;
@@ -124,14 +110,14 @@ impl Reader<'_> {
     async fn everything(&mut self, links: &KnownLinks) -> Result<(), DirectoryError> {
         let kind = self.connection.root().kind;
         self.snapshot();
-        let mark = Mark::take(&mut self.connection, self.intake).await?;
-        for base in &self.intake.bases {
+        let mark = Mark::take(&mut self.connection, self.request).await?;
+        for base in &self.request.bases {
             let part = self.builder.open(Part::People { base: base.clone() });
-            let query = self.query(&base.to_string(), self.intake.filter.clone());
+            let query = self.query(&base.to_string(), self.request.filter.clone());
             let ended = self.whole(&query, Sought::People).await;
             self.close(part, ended)?;
         }
-        let identity = self.intake.identity.clone().unwrap_or_else(|| {
+        let identity = self.request.identity.clone().unwrap_or_else(|| {
             let usual = if kind == ServerKind::Controller { "objectGUID" } else { "entryUUID" };
             let present = LASTING.into_iter().find(|name| self.builder.people().names().find(name).is_some());
             present.unwrap_or(usual).to_owned()
@@ -143,7 +129,7 @@ impl Reader<'_> {
         named_entries::read(self).await?;
         self.application_groups().await?;
         let nests =
-            Nests { connection: &mut self.connection, builder: &mut self.builder, intake: self.intake };
+            Nests { connection: &mut self.connection, builder: &mut self.builder, request: self.request };
         nesting::read(nests).await?;
         let missing = links.without(&met).await;
         self.lookups(&identity, missing).await
@@ -152,13 +138,10 @@ impl Reader<'_> {
     /// Reads the server's schema, so that filters are evaluated as the server does; on a domain controller, whose
     /// schema is large, only if the settings use attributes beyond the usual ones. Requests do not depend on it: a
     /// proxy returns attributes that its schema lacks.
-    async fn schema(&mut self, more: &[String]) -> Result<(), DirectoryError> {
-        let (intake, kind) = (self.intake, self.connection.root().kind);
-        let conditions = intake.conditions().flat_map(Condition::attributes);
-        let filters = [Some(&intake.filter), intake.active.as_ref()].into_iter().flatten();
-        let mut named =
-            (conditions.chain(filters.flat_map(Filter::attributes))).chain(more.iter().map(String::as_str));
-        if kind == ServerKind::Controller && named.all(|name| Schema::of(kind).find(name).is_some()) {
+    async fn schema(&mut self) -> Result<(), DirectoryError> {
+        let kind = self.connection.root().kind;
+        let is_usual = |name: &str| Schema::of(kind).find(name).is_some();
+        if kind == ServerKind::Controller && self.request.tested().all(is_usual) {
             return Ok(());
         }
         let own = read_schema(&mut self.connection).await?;
@@ -171,7 +154,7 @@ impl Reader<'_> {
     /// Records what a snapshot lacks, if one is read.
     fn snapshot(&mut self) {
         let Some(snapshot) = self.connection.snapshot() else { return };
-        let mut missing = snapshot.missing(self.intake);
+        let mut missing = snapshot.missing(self.request);
         let header = &snapshot.header;
         let has = |name: &String| header.attributes.iter().any(|known| known.eq_ignore_ascii_case(name));
         let unread: Vec<&str> = self.wanted.iter().filter(|name| !has(name)).map(String::as_str).collect();
@@ -204,31 +187,4 @@ impl Reader<'_> {
         self.builder.close(part, Shortcoming::ended(short));
         met
     }
-}
-
-/// Whether the intake reads groups and members.
-fn reads_groups(intake: &Intake) -> bool {
-    intake.application_groups.is_some() || intake.nests().iter().any(|(groups, _)| !groups.is_empty())
-}
-
-/// The attributes that the selection and the field rules use.
-pub(crate) fn wanted_attributes(intake: &Intake, kind: ServerKind) -> Vec<String> {
-    let active = active_filter(intake, kind, Timestamp::UNIX_EPOCH);
-    let mut wanted: BTreeSet<String> = BTreeSet::new();
-    wanted.extend(intake.fields.values().flat_map(FieldRule::from_attributes).map(str::to_owned));
-    wanted.extend(intake.conditions().flat_map(Condition::attributes).map(str::to_owned));
-    wanted.extend(active.attributes().map(str::to_owned));
-    if reads_groups(intake) {
-        // Attributes by which groups may list people other than by name.
-        wanted.insert(primary_group(kind).to_owned());
-        wanted.extend(intake.member_login_attribute(kind).map(str::to_owned));
-        wanted.extend((kind == ServerKind::Controller).then(|| "objectSid".to_owned()));
-        let by_member_of = matches!(intake.strategy, Strategy::Upwards | Strategy::Chain);
-        wanted.extend(by_member_of.then(|| "memberOf".to_owned()));
-    }
-    match &intake.identity {
-        Some(identity) => drop(wanted.insert(identity.clone())),
-        None => wanted.extend(LASTING.map(str::to_owned)),
-    }
-    wanted.into_iter().collect()
 }

@@ -4,9 +4,7 @@
 //! An attribute that a server does not have excludes nobody.
 
 use crate::ldap::filter::Filter;
-use crate::ldap::schema::Schema;
 use crate::ldap::schema::ServerKind;
-use crate::reading::Reading;
 use crate::settings::{Intake, Locked};
 use jiff::Timestamp;
 
@@ -14,24 +12,15 @@ use jiff::Timestamp;
 const FROM_1601: i64 = 11_644_473_600;
 
 /// One condition, and the reason given for people who fail it, if the step's own is not enough.
-pub(crate) struct Requirement {
+pub(crate) struct ActiveCondition {
     pub(crate) filter: Filter,
     pub(crate) otherwise: Option<&'static str>,
     /// Whether it comes from the settings.
-    is_own: bool,
-}
-
-impl Requirement {
-    /// The schema by which it is evaluated. The settings' filter means what it means to the server; the built-in ones
-    /// mean what is written here, even on servers without an ordering rule (OpenLDAP's usual schema has none for
-    /// `shadowExpire`).
-    pub(crate) fn schema<'r>(&self, reading: &'r Reading) -> &'r Schema {
-        if self.is_own { reading.schema() } else { Schema::of(reading.source().kind) }
-    }
+    pub(crate) is_own: bool,
 }
 
 /// All conditions that an active person meets.
-pub(crate) fn conditions(intake: &Intake, kind: ServerKind, at: Timestamp) -> Vec<Requirement> {
+pub(crate) fn active_conditions(intake: &Intake, kind: ServerKind, at: Timestamp) -> Vec<ActiveCondition> {
     let seconds = at.as_second();
     let (ticks, days) = ((seconds + FROM_1601).saturating_mul(10_000_000), seconds.div_euclid(86_400));
     let expired = "the directory's account has expired";
@@ -63,9 +52,9 @@ pub(crate) fn conditions(intake: &Intake, kind: ServerKind, at: Timestamp) -> Ve
             ServerKind::Plain => ("(!(pwdAccountLockedTime=*))".to_owned(), Some(locked)),
         });
     }
-    let own = intake.active.clone().map(|filter| Requirement { filter, otherwise: None, is_own: true });
+    let own = intake.active.clone().map(|filter| ActiveCondition { filter, otherwise: None, is_own: true });
     let built = texts.into_iter().filter_map(|(text, otherwise)| {
-        Some(Requirement { filter: Filter::parse(&text).ok()?, otherwise, is_own: false })
+        Some(ActiveCondition { filter: Filter::parse(&text).ok()?, otherwise, is_own: false })
     });
     own.into_iter().chain(built).collect()
 }
@@ -74,7 +63,7 @@ pub(crate) fn conditions(intake: &Intake, kind: ServerKind, at: Timestamp) -> Ve
 #[must_use]
 pub fn active_filter(intake: &Intake, kind: ServerKind, at: Timestamp) -> Filter {
     let mut filters: Vec<Filter> =
-        conditions(intake, kind, at).into_iter().map(|condition| condition.filter).collect();
+        active_conditions(intake, kind, at).into_iter().map(|condition| condition.filter).collect();
     match (filters.len(), filters.pop()) {
         (1, Some(only)) => only,
         (_, last) => Filter::And(filters.into_iter().chain(last).collect()),
