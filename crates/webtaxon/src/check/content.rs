@@ -185,7 +185,7 @@ async fn filter(
         ),
         Counted { entries, limit: Some(limit), .. } => warning(
             format!("{text} matches {entries} entries, and more: {limit}"),
-            "the preview reads them in portions, which takes longer: ask for a higher limit for the bind account",
+            "the preview reads them in parts, which takes longer: ask for a higher limit for the bind account",
         ),
         Counted { entries: 0, .. } => warning(
             format!("{text} matches nobody"),

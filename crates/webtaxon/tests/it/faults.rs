@@ -190,7 +190,7 @@ async fn a_server_that_gives_few_entries_at_once_is_read_in_parts() {
         let preview = museum.preview().await.unwrap();
         assert!(preview.is_whole(), "{why}: {:?}", preview.gaps);
         assert!(
-            preview.intakes.first.notes.iter().any(|note| note.contains("portions by sAMAccountName")),
+            preview.intakes.first.notes.iter().any(|note| note.contains("parts by sAMAccountName")),
             "{why}: {:?}",
             preview.intakes.first.notes
         );

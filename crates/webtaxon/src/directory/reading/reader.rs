@@ -178,7 +178,7 @@ impl Reader<'_> {
             }
         }
         let note = format!(
-            "{}: the server limits the size of a search; it was read in {asked} portions by {}",
+            "{}: the server limits the size of a search; it was read in {asked} parts by {}",
             query.base,
             portions.attribute()
         );
