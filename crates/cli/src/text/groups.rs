@@ -29,11 +29,11 @@ pub(super) fn preview(text: &mut String, preview: &Preview, width: usize, limit:
         for change in list.into_iter().take(limit) {
             let mut what = vec![words::group_counts(change)];
             what.extend(change.new_name.as_ref().map(|name| renamed(&change.name, name)));
-            what.extend(members("come in", &change.come));
+            what.extend(members("added", &change.come));
             let is_removed = change.kind == GroupChangeKind::Remove;
-            what.extend(members(if is_removed { "in it" } else { "leave" }, &change.leave));
+            what.extend(members(if is_removed { "members" } else { "removed" }, &change.leave));
             let pairs: Vec<String> = change.relabelled.iter().map(|pair| pair.join(" → ")).collect();
-            what.extend(members("listed anew", &pairs));
+            what.extend(members("renamed", &pairs));
             table.add_row([harmless(&change.name), what.join("\n")]);
         }
         text.push_str(&lines(&table));
@@ -95,8 +95,8 @@ pub(super) fn edits<'e>(
                     what.push(one_field("link", &FieldChange { old: link(before), new: link(after) }));
                 }
             }
-            what.extend(members("come in", edit.coming()));
-            what.extend(members(if edit.after.is_some() { "leave" } else { "had" }, edit.leaving()));
+            what.extend(members("added", edit.coming()));
+            what.extend(members(if edit.after.is_some() { "removed" } else { "members" }, edit.leaving()));
             what.extend(outcome.clone());
             table.add_row([harmless(edit.name()), what.join("\n")]);
         }

@@ -36,14 +36,15 @@ pub(crate) fn members(
     if unlisted > 0 {
         let _ = writeln!(
             text,
-            "{unlisted} of them are in no member list, but are members by primary group or login (marked *)."
+            "{} by primary group or login, in no member list (marked *).",
+            counted(unlisted, "is a member", "are members")
         );
     }
     let is_same = |one: &Member, other: &Member| one.path == other.path;
     for of_a_path in people.chunk_by(is_same) {
         let Some(first) = of_a_path.first() else { continue };
         let path = first.path.told(|dn| harmless(&short(dn)));
-        let title = if path.len() == 1 { "directly".to_owned() } else { path.join(" > ") };
+        let title = if path.len() == 1 { "Directly".to_owned() } else { path.join(" > ") };
         heading(&mut text, &format!("{title} ({})", of_a_path.len()));
         names(&mut text, of_a_path, width);
     }

@@ -118,7 +118,7 @@ fn accounts(text: &mut String, preview: &Preview, width: usize) {
         0 => format!(" (of {seats} seats)"),
         over => format!(" (of {seats} seats: {over} too many)"),
     });
-    let in_use = format!("in use{}", seats.unwrap_or_default());
+    let in_use = format!("active{}", seats.unwrap_or_default());
     table.add_row([format!("{:>7}", counts.active_now), format!("{:>8}", counts.active_after), in_use]);
     text.push_str(&lines(&table));
     let kinds: Vec<String> =
@@ -225,7 +225,7 @@ fn brakes(text: &mut String, preview: &Preview, width: usize) {
         table.add_row([brake.kind.to_string(), harmless(&brake.in_words()) + &order]);
     }
     text.push_str(&lines(&table));
-    let _ = writeln!(text, "An apply stops here, unless --release lists them all.");
+    let _ = writeln!(text, "An apply stops here, unless --release names them all.");
 }
 
 fn next(text: &mut String, preview: &Preview, option: &str) {

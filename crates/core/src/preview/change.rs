@@ -361,7 +361,7 @@ impl Change {
             ),
             Clash::Protected { .. } => "rename one of the two, or take the login out of protected".to_owned(),
             Clash::LinkedElsewhere { account, .. } => format!(
-                "if the person's entry was made anew, {}; otherwise give one of them another login",
+                "if the person's entry was recreated, {}; otherwise give one of them another login",
                 whose(account)
             ),
             Clash::SameValue { field, .. } => match clash.account() {

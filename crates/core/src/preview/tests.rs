@@ -272,7 +272,7 @@ fn each_clash_tells_both_sides_and_changes_nothing() {
             vec![same("ben", "ada")],
             vec![Account { link: Identity::from_link("old"), ..account("ben") }],
             vec!["the login of ben, which is linked to another person (old)"],
-            "made anew",
+            "recreated",
         ),
         (
             vec![same("ben", "ada"), person("ben")],

@@ -123,7 +123,7 @@ async fn account(
         powers.push("it can read the server's own configuration (cn=config)".to_owned());
     }
     let finding = match powers.is_empty() {
-        true => good("the bind account seems to be able to do no more than read"),
+        true => good("the bind account appears to be able only to read"),
         false => warning(format!("the bind account can do more than read: {}", powers.join("; ")), LESS),
     };
     steps.end("rights", began, finding);

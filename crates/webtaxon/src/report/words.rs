@@ -91,7 +91,7 @@ pub fn cause(cause: Cause) -> &'static str {
     match cause {
         Cause::Gone => "the entry no longer exists",
         Cause::Outside => "no longer selected",
-        Cause::Disabled => "the directory's account is not active",
+        Cause::Disabled => "the account in the directory is not active",
         Cause::Incomplete => "a required value is missing",
     }
 }

@@ -156,7 +156,7 @@ async fn more_rights_than_reading_are_told() {
     );
     let marked = DIRECTORY.replace(&format!("dn: {ACCOUNT}\n"), &format!("dn: {ACCOUNT}\nadminCount: 1\n"));
     for (ldif, outcome, message) in [
-        (format!("{DIRECTORY}{helpers}"), StepOutcome::Good, "no more than read"),
+        (format!("{DIRECTORY}{helpers}"), StepOutcome::Good, "able only to read"),
         (format!("{DIRECTORY}{nested}"), StepOutcome::Warning, "it is in Domain Admins (S-1-5-21-1-2-3-512)"),
         (format!("{DIRECTORY}{by_name}"), StepOutcome::Warning, "it is in CN=Server Admins,OU=Groups"),
         (marked, StepOutcome::Warning, "adminCount"),

@@ -105,7 +105,7 @@ fn the_settings_can_say_whose_one_account_is() {
         (vec![person("ada")], vec![by_hand("old")], "old", "adopt old login name email link", "by hand"),
         (vec![person("ada")], vec![by_hand("old")], "OLD", "adopt old login name email link", "in any case"),
         (vec![person("ada")], vec![by_hand("ada")], "ada", "adopt ada link", "no word of adopt is needed"),
-        (vec![person("ada")], vec![linked_to("ada", "gone")], "ada", "adopt ada link", "made anew"),
+        (vec![person("ada")], vec![linked_to("ada", "gone")], "ada", "adopt ada link", "recreated"),
         (
             vec![person("ada"), person("ben")],
             vec![linked_to("old", "ben")],

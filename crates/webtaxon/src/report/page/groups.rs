@@ -60,9 +60,9 @@ fn of_kind(kind: GroupChangeKind, list: &[&GroupChange]) -> Markup {
                     }
                     td role="cell" { (words::group_counts(change)) }
                     td role="cell" {
-                        (members("come in", &change.come))
-                        (members(if kind == GroupChangeKind::Remove { "in it" } else { "leave" }, &change.leave))
-                        (members("listed anew", &change.relabelled.iter().map(|pair| pair.join(" → ")).collect::<Vec<_>>()))
+                        (members("added", &change.come))
+                        (members(if kind == GroupChangeKind::Remove { "members" } else { "removed" }, &change.leave))
+                        (members("renamed", &change.relabelled.iter().map(|pair| pair.join(" → ")).collect::<Vec<_>>()))
                     }
                 }
             }

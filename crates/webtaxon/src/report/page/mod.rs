@@ -100,9 +100,9 @@ fn figures(preview: &Preview) -> Markup {
     html! {
         ul.figures {
             li { b { (counts.now) " → " (counts.after) } "accounts in all" }
-            li.over[is_over] { b { (counts.active_now) " → " (counts.active_after) } "in use" (seats) }
+            li.over[is_over] { b { (counts.active_now) " → " (counts.active_after) } "active" (seats) }
             li { b { (all) } (if all == 1 { "change" } else { "changes" }) }
-            li { b { (preview.unchanged) } "stay as they are" }
+            li { b { (preview.unchanged) } "unchanged" }
         }
     }
 }
