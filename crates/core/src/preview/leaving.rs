@@ -17,7 +17,7 @@ use indexmap::IndexMap;
 use std::collections::hash_map::Entry as Slot;
 
 /// A person who dropped out of an intake.
-type Drop<'a> = (Selected<'a>, &'a Dropped);
+type Left<'a> = (Selected<'a>, &'a Dropped);
 
 impl Matching<'_> {
     /// Decides for every linked account that no candidate claims.
@@ -31,8 +31,8 @@ impl Matching<'_> {
     }
 
     /// The people who dropped out. If several intakes know a person, the one counts in which they got furthest.
-    fn dropped(&self) -> HashMap<Identity, Drop<'_>> {
-        let mut dropped: HashMap<Identity, Drop<'_>> = HashMap::default();
+    fn dropped(&self) -> HashMap<Identity, Left<'_>> {
+        let mut dropped: HashMap<Identity, Left<'_>> = HashMap::default();
         for part in self.parts {
             let (people, attribute) = (part.reading.people(), &part.reading.source().identity);
             for one in &part.selection.dropped {
@@ -54,7 +54,7 @@ impl Matching<'_> {
         &self,
         account: &Account,
         link: &Identity,
-        known: Option<Drop<'_>>,
+        known: Option<Left<'_>>,
         whole: Option<&Whole>,
         decisions: &mut Decisions,
     ) {
