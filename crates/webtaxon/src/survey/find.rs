@@ -97,9 +97,7 @@ async fn of_kind(
     text: &str,
     kind: EntryKind,
 ) -> Result<Vec<Finding>, DirectoryError> {
-    let (mut found, _) = find(connection, text, COMPARED).await?;
-    found.retain(|one| one.kind == kind);
-    Ok(found)
+    Ok(search(connection, text, COMPARED, |one| one == kind).await?.0)
 }
 
 /// Finds entries with `text` in their name, login or mail; at most `most` of them. True if there are more.
@@ -111,6 +109,16 @@ pub async fn find(
     text: &str,
     most: usize,
 ) -> Result<(Vec<Finding>, bool), DirectoryError> {
+    search(connection, text, most, |kind| kind != EntryKind::Other).await
+}
+
+/// Entries of other kinds do not count towards `most`.
+async fn search(
+    connection: &mut Connection,
+    text: &str,
+    most: usize,
+    is_wanted: impl Fn(EntryKind) -> bool + Send,
+) -> Result<(Vec<Finding>, bool), DirectoryError> {
     const NAMED: [&str; 7] = ["cn", "displayName", "sn", "givenName", "sAMAccountName", "uid", "mail"];
     const WANTED: [&str; 6] = ["objectClass", "displayName", "cn", "sAMAccountName", "uid", "mail"];
     let named = Filter::any(NAMED.map(|attribute| Filter::contains(attribute, text)));
@@ -120,7 +128,7 @@ pub async fn find(
         let take = |entry: Entry<'_>| {
             let text = |names: &[&str]| names.iter().find_map(|name| entry.text(name)).map(str::to_owned);
             let kind = EntryKind::of(entry);
-            if kind == EntryKind::Other {
+            if !is_wanted(kind) {
                 return ControlFlow::Continue(());
             }
             if found.len() == most {

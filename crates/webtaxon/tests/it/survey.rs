@@ -161,6 +161,17 @@ async fn a_group_of_every_kind_is_seen_as_one() {
 }
 
 #[tokio::test]
+async fn many_people_of_a_name_hide_no_group_of_it() {
+    let mut ldif = "dn: DC=x\nobjectClass: domain\ndc: x\n".to_owned();
+    for number in 0..250 {
+        ldif += &format!("\ndn: CN=Reader {number},DC=x\nobjectClass: inetOrgPerson\ncn: Reader {number}\n");
+    }
+    ldif += "\ndn: CN=Readers,DC=x\nobjectClass: group\ncn: Readers\n";
+    let named = open_to_all(&ldif).await.workspace().unwrap().find_group("reader").await.unwrap();
+    assert_eq!(named, Named::One(Dn::parse("CN=Readers,DC=x").unwrap()));
+}
+
+#[tokio::test]
 async fn the_tree_the_findings_and_the_fields_are_the_museums() {
     let museum = Museum::open().await;
     let mut connection = museum.workspace().unwrap().connect().await.unwrap();
