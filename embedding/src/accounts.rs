@@ -2,8 +2,10 @@
 
 use sqlite::{Connection, Value};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use tokio::task::spawn_blocking;
 use webtaxon::model::account::{Account, State};
-use webtaxon::model::apply::{Edit, Outcome, Standing, standings};
+use webtaxon::model::apply::{Edit, Outcome, Plan, Step};
 use webtaxon::model::ldap::identity::Identity;
 use webtaxon::store::{AccountStore, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms};
 
@@ -38,64 +40,40 @@ impl Accounts {
         StoreErrorKind::Own { store: self.describe(), source: error.into() }.into()
     }
 
-    /// All edits that still hold, or none.
-    fn make(&self, edits: &[Edit], unique: &[&str]) -> sqlite::Result<Vec<Standing>> {
+    /// Makes all edits that can still be made, or none.
+    fn make(&self, edits: &[Edit], unique: &[String]) -> sqlite::Result<Vec<(usize, Outcome)>> {
         let db = self.connect()?;
         db.execute("BEGIN IMMEDIATE")?;
         let (ids, list): (Vec<i64>, Vec<Account>) = rows(&db)?.into_iter().unzip();
-        let standings = standings(edits, &list, unique);
-        let ready = || {
-            edits.iter().zip(&standings).filter_map(|(edit, standing)| match standing {
-                Standing::Ready(at) => Some((edit, at.and_then(|at| ids.get(at).copied()))),
-                _ => None,
-            })
-        };
-        // Two accounts may exchange their logins: whoever changes gives the old one back first.
-        for (edit, id) in ready() {
-            match (id, &edit.after) {
-                (Some(id), None) => run(&db, "DELETE FROM account WHERE id = ?1", [id.into()])?,
-                (Some(id), Some(_)) => {
-                    run(
-                        &db,
-                        "UPDATE account SET login = 'aside ' || id, link = NULL WHERE id = ?1",
-                        [id.into()],
-                    )?;
+        let plan = Plan::of(edits, &list, unique);
+        let id = |at: usize| ids.get(at).copied().unwrap_or_default().into();
+        for step in plan.units().flat_map(|unit| unit.steps) {
+            match step {
+                Step::Insert { account } => insert(&db, account)?,
+                Step::Delete { at } => run(&db, "DELETE FROM account WHERE id = ?1", [id(at)])?,
+                Step::PutAside { at, field: "login" } => {
+                    run(&db, "UPDATE account SET login = 'aside ' || id WHERE id = ?1", [id(at)])?;
                 }
-                (None, _) => {}
-            }
-        }
-        for (edit, id) in ready() {
-            let Some(after) = &edit.after else { continue };
-            let link = after.link.as_ref().map(ToString::to_string);
-            let own = [
-                text(Some(&after.login)),
-                text(link.as_deref()),
-                i64::from(after.state == State::Active).into(),
-            ];
-            let id = match id {
-                Some(id) => id,
-                None => {
-                    let [login, link, is_active] = own.clone();
-                    run(
-                        &db,
-                        "INSERT INTO account (login, link, is_active) VALUES (?1, ?2, ?3)",
-                        [login, link, is_active],
-                    )?;
-                    let id = "SELECT id FROM account WHERE login = ?1";
-                    let mut found = db.prepare(id)?.into_iter().bind((1, after.login.as_str()))?;
-                    found.next().transpose()?.map_or(0, |row| row.read::<i64, _>(0))
+                Step::PutAside { at, field } => set(&db, id(at), field, None)?,
+                Step::Update { at, set: fields } => {
+                    for (field, value) in fields {
+                        set(&db, id(at), field, value)?;
+                    }
                 }
-            };
-            let [login, link, is_active] = own;
-            let sql = "UPDATE account SET login = ?1, link = ?2, is_active = ?3 WHERE id = ?4";
-            run(&db, sql, [login, link, is_active, id.into()])?;
-            for field in edit.fields().keys().filter_map(|name| FIELDS.iter().find(|field| *field == name)) {
-                let sql = format!("UPDATE account SET {field} = ?1 WHERE id = ?2");
-                run(&db, &sql, [text(after.fields.get(field).map(|value| &**value)), id.into()])?;
             }
         }
         db.execute("COMMIT")?;
-        Ok(standings)
+        Ok(plan.outcomes().collect())
+    }
+
+    /// Does work on another thread, since SQLite blocks.
+    fn work<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&Self) -> Result<T, StoreError> + Send + 'static,
+    ) -> StoreFuture<'_, T> {
+        let own = self.clone();
+        let failed = |error| StoreErrorKind::Own { store: self.describe(), source: Box::new(error) };
+        Box::pin(async move { spawn_blocking(move || work(&own)).await.map_err(failed)? })
     }
 }
 
@@ -104,34 +82,59 @@ impl AccountStore for Accounts {
         format!("the accounts in {}", self.file.display())
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
-        Box::pin(async move {
-            if let Some(other) = fields.iter().find(|field| **field != "login" && !FIELDS.contains(field)) {
+    fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
+        self.work(move |own| {
+            if let Some(other) = fields.iter().find(|field| *field != "login" && column(field).is_none()) {
                 let source = format!("there is no column for the field {other}").into();
-                return Err(StoreErrorKind::Own { store: self.describe(), source }.into());
+                return Err(StoreErrorKind::Own { store: own.describe(), source }.into());
             }
-            let rows = self.connect().and_then(|db| rows(&db)).map_err(|error| self.failed(error))?;
+            let rows = own.connect().and_then(|db| rows(&db)).map_err(|error| own.failed(error))?;
             Ok(rows.into_iter().map(|(_, account)| account).collect())
         })
     }
 
-    fn carry_out<'a>(
-        &'a self,
-        edits: &'a [Edit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
-        Box::pin(async move {
-            let standings = self.make(edits, terms.unique).map_err(|error| self.failed(error))?;
-            // Told once it is lasting, and not before.
-            for (at, standing) in standings.into_iter().enumerate() {
-                if record(at, Outcome::from(standing)).is_break() {
+    fn carry_out(&self, edits: Arc<[Edit]>, terms: Terms, mut record: Recorder) -> StoreFuture<'_, ()> {
+        self.work(move |own| {
+            let outcomes = own.make(&edits, &terms.unique).map_err(|error| own.failed(error))?;
+            // Recorded once it is durable, and not before.
+            for (at, outcome) in outcomes {
+                if record(at, outcome).is_break() {
                     break;
                 }
             }
             Ok(())
         })
     }
+}
+
+/// The column of a field.
+fn column(field: &str) -> Option<&'static str> {
+    match field {
+        "login" => Some("login"),
+        "link" => Some("link"),
+        "state" => Some("is_active"),
+        other => FIELDS.into_iter().find(|name| *name == other),
+    }
+}
+
+fn set(db: &Connection, id: Value, field: &str, value: Option<&str>) -> sqlite::Result<()> {
+    let Some(column) = column(field) else { return Ok(()) };
+    let value = match field {
+        "state" => i64::from(value == Some("active")).into(),
+        _ => text(value),
+    };
+    run(db, &format!("UPDATE account SET {column} = ?1 WHERE id = ?2"), [value, id])
+}
+
+fn insert(db: &Connection, account: &Account) -> sqlite::Result<()> {
+    let own = [text(account.get("login")), i64::from(account.state == State::Active).into()];
+    run(db, "INSERT INTO account (login, is_active) VALUES (?1, ?2)", own)?;
+    let mut id = db.prepare("SELECT last_insert_rowid()")?.into_iter();
+    let id = id.next().transpose()?.map_or(0, |row| row.read::<i64, _>(0));
+    for field in ["link"].into_iter().chain(FIELDS) {
+        set(db, id.into(), field, account.get(field))?;
+    }
+    Ok(())
 }
 
 fn rows(db: &Connection) -> sqlite::Result<Vec<(i64, Account)>> {

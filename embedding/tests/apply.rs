@@ -41,7 +41,10 @@ fn agreed() -> Consent {
 }
 
 async fn list(store: &Accounts) -> Vec<Account> {
-    let mut list = store.accounts(&["name", "email", "department", "room", "roles"]).await.unwrap();
+    let mut list = store
+        .accounts(["name", "email", "department", "room", "roles"].map(str::to_owned).into())
+        .await
+        .unwrap();
     list.sort_by(|one, other| one.login.cmp(&other.login));
     list
 }

@@ -16,11 +16,13 @@
 
 use rusqlite::Connection;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::AtomicUsize;
+use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, Instant};
 use tokio_postgres::types::ToSql;
 use webtaxon::model::account::{Account, State};
-use webtaxon::model::apply::Edit;
-use webtaxon::model::apply::Outcome;
+use webtaxon::model::apply::{Edit, Outcome};
 use webtaxon::model::ldap::identity::Identity;
 use webtaxon::model::preview::ChangeKind;
 use webtaxon::model::settings::Settings;
@@ -87,23 +89,29 @@ fn store(folder: &Path, accounts: &str) -> Box<dyn AccountStore> {
     open(&settings.accounts.store, folder)
 }
 
+fn fields() -> Arc<[String]> {
+    FIELDS.map(str::to_owned).into()
+}
+
 async fn carry_out(store: &dyn AccountStore, edits: &[Edit]) -> Duration {
-    let terms = Terms { fields: &FIELDS, unique: &["email"], original: None, stop_after: None };
-    let mut done = 0;
+    let terms = Terms { fields: fields(), unique: ["email".to_owned()].into(), ..Terms::default() };
+    let (edits, count): (Arc<[Edit]>, _) = (edits.into(), edits.len());
+    let done = Arc::new(AtomicUsize::new(0));
+    let told = Arc::clone(&done);
     let began = Instant::now();
-    let mut record = |_: usize, outcome: Outcome| {
-        done += usize::from(outcome == Outcome::Done);
+    let record = move |_: usize, outcome: Outcome| {
+        told.fetch_add(usize::from(outcome == Outcome::Done), Relaxed);
         std::ops::ControlFlow::Continue(())
     };
-    store.carry_out(edits, &terms, &mut record).await.unwrap();
+    store.carry_out(edits, terms, Box::new(record)).await.unwrap();
     let took = began.elapsed();
-    assert_eq!(done, edits.len());
+    assert_eq!(done.load(Relaxed), count);
     took
 }
 
 async fn read(store: &dyn AccountStore) -> Duration {
     let began = Instant::now();
-    assert_eq!(store.accounts(&FIELDS).await.unwrap().len(), COUNT);
+    assert_eq!(store.accounts(fields()).await.unwrap().len(), COUNT);
     began.elapsed()
 }
 

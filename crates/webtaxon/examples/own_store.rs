@@ -7,8 +7,7 @@ use std::sync::{Arc, Mutex};
 use webtaxon::Workspace;
 use webtaxon::apply::Consent;
 use webtaxon::model::account::{Account, Group, Groups};
-use webtaxon::model::apply::Outcome;
-use webtaxon::model::apply::{Edit, GroupEdit, group_standings, made, made_groups, standings};
+use webtaxon::model::apply::{Edit, GroupEdit, Outcome, Plan, group_standings, made_groups};
 use webtaxon::store::{AccountStore, GroupStore, Recorder, StoreFuture, Terms};
 
 /// The Loans Desk's accounts and groups.
@@ -33,25 +32,21 @@ impl AccountStore for LoansDesk {
         "the Loans Desk's memory".to_owned()
     }
 
-    fn accounts<'a>(&'a self, _fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
+    fn accounts(&self, _fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
         Box::pin(async { Ok(self.list()) })
     }
 
-    fn carry_out<'a>(
-        &'a self,
-        edits: &'a [Edit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
+    fn carry_out(&self, edits: Arc<[Edit]>, terms: Terms, mut record: Recorder) -> StoreFuture<'_, ()> {
         Box::pin(async move {
             let now = self.list();
-            // The edits that can still be made, given the current list.
-            let standings = standings(edits, &now, terms.unique);
+            // The edits that can still be made, given the current list. An application with tables makes each step of
+            // `plan.units()` instead.
+            let plan = Plan::of(&edits, &now, &terms.unique);
             if let Ok(mut list) = self.accounts.lock() {
-                *list = made(edits, &standings, &now);
+                *list = plan.made();
             }
-            for (at, standing) in standings.into_iter().enumerate() {
-                if record(at, Outcome::from(standing)).is_break() {
+            for (at, outcome) in plan.outcomes() {
+                if record(at, outcome).is_break() {
                     break;
                 }
             }
@@ -70,17 +65,17 @@ impl GroupStore for LoansDesk {
         Box::pin(async { Ok(Groups { list: self.group_list(), by_login: true }) })
     }
 
-    fn carry_out_groups<'a>(
-        &'a self,
-        edits: &'a [GroupEdit],
-        _terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
+    fn carry_out_groups(
+        &self,
+        edits: Arc<[GroupEdit]>,
+        _terms: Terms,
+        mut record: Recorder,
+    ) -> StoreFuture<'_, ()> {
         Box::pin(async move {
             let now = self.group_list();
-            let standings = group_standings(edits, &now);
+            let standings = group_standings(&edits, &now);
             if let Ok(mut list) = self.groups.lock() {
-                *list = made_groups(edits, &standings, &now);
+                *list = made_groups(&edits, &standings, &now);
             }
             for (at, standing) in standings.into_iter().enumerate() {
                 if record(at, Outcome::from(standing)).is_break() {

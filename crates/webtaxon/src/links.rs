@@ -9,8 +9,8 @@ use crate::store::{AccountStore, GroupStore, Recorder, StoreErrorKind, StoreFutu
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
-use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex, PoisonError};
 use webtaxon_core::account::{Account, Groups, folded};
 use webtaxon_core::apply::{Edit, Outcome, Standing, standings};
 use webtaxon_core::ldap::identity::Identity;
@@ -96,8 +96,8 @@ impl<'s> Linked<'s> {
     }
 
     /// The edits as they affect links kept in the state, if there are any.
-    pub(crate) fn ties<'e>(&'e self, edits: &'e [Edit]) -> Option<Ties<'e>> {
-        self.apart.as_ref().map(|(_, list)| Ties { list, edits })
+    pub(crate) fn ties(&self, edits: Arc<[Edit]>) -> Option<Ties> {
+        self.apart.as_ref().map(|(_, list)| Ties { list: list.clone(), edits })
     }
 
     /// Records the current links for the next run.
@@ -108,21 +108,21 @@ impl<'s> Linked<'s> {
 
     /// Whether the edits of an interrupted run were made.
     pub(crate) fn standings(&self, edits: &[Edit], accounts: &[Account]) -> Vec<Standing> {
-        if self.is_apart() { standings_apart(edits, accounts) } else { standings(edits, accounts, &[]) }
+        if self.is_apart() { standings_apart(edits, accounts) } else { standings(edits, accounts, &[""; 0]) }
     }
 
     /// Makes edits in a store without links.
     async fn carry_out_bare(
         &self,
         edits: &[Edit],
-        terms: &Terms<'_>,
-        record: Recorder<'_>,
+        terms: Terms,
+        mut record: Recorder,
     ) -> Result<(), crate::store::StoreError> {
-        let accounts = self.accounts(terms.fields).await?;
+        let accounts = self.accounts(Arc::clone(&terms.fields)).await?;
         let held: HashMap<Cow<'_, str>, usize> =
             accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect();
         let (mut places, mut rest, mut ties) = (Vec::new(), Vec::new(), Vec::new());
-        for (at, (edit, standing)) in edits.iter().zip(standings(edits, &accounts, terms.unique)).enumerate()
+        for (at, (edit, standing)) in edits.iter().zip(standings(edits, &accounts, &terms.unique)).enumerate()
         {
             let Standing::Ready(own) = standing else {
                 if record(at, standing.into()).is_break() {
@@ -150,19 +150,23 @@ impl<'s> Linked<'s> {
                 rest.push(left);
             }
         }
-        let (mut failed, mut flow) = (0, ControlFlow::Continue(()));
+        // Edits that only tie a link come last, unless too many others are refused.
+        let most = terms.stop_after;
+        let shared = Arc::new(Mutex::new((record, 0, ControlFlow::Continue(()))));
         if !rest.is_empty() {
-            let mut record = |at: usize, outcome: Outcome| {
-                failed += usize::from(matches!(outcome, Outcome::Failed(_)));
-                flow = places.get(at).map_or(ControlFlow::Break(()), |at| record(*at, outcome));
-                flow
+            let told = Arc::clone(&shared);
+            let record = move |at: usize, outcome: Outcome| {
+                let (record, failed, flow) = &mut *told.lock().unwrap_or_else(PoisonError::into_inner);
+                *failed += usize::from(matches!(outcome, Outcome::Failed(_)));
+                *flow = places.get(at).map_or(ControlFlow::Break(()), |at| record(*at, outcome));
+                *flow
             };
-            self.store.carry_out(&rest, terms, &mut record).await?;
+            self.store.carry_out(rest.into(), terms, Box::new(record)).await?;
         }
-        let is_over = terms.stop_after.is_some_and(|most| failed >= most);
-        for at in ties.into_iter().filter(|_| !is_over) {
+        let (record, failed, flow) = &mut *shared.lock().unwrap_or_else(PoisonError::into_inner);
+        for at in ties.into_iter().filter(|_| most.is_none_or(|most| *failed < most)) {
             if flow.is_continue() {
-                flow = record(at, Outcome::Done);
+                *flow = record(at, Outcome::Done);
             }
         }
         Ok(())
@@ -178,14 +182,14 @@ impl AccountStore for Linked<'_> {
         self.store.place()
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
+    fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
         Box::pin(async move {
             let accounts = self.store.accounts(fields).await?;
             Ok(self.tie(accounts).await.map_err(StoreErrorKind::from)?)
         })
     }
 
-    fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, (Vec<Account>, Groups)> {
+    fn accounts_and_groups(&self, fields: Arc<[String]>) -> StoreFuture<'_, (Vec<Account>, Groups)> {
         Box::pin(async move {
             let (accounts, groups) = self.store.accounts_and_groups(fields).await?;
             Ok((self.tie(accounts).await.map_err(StoreErrorKind::from)?, groups))
@@ -196,23 +200,18 @@ impl AccountStore for Linked<'_> {
         self.store.is_writable()
     }
 
-    fn copy<'a>(&'a self, stem: &'a Path) -> StoreFuture<'a, Option<PathBuf>> {
+    fn copy(&self, stem: PathBuf) -> StoreFuture<'_, Option<PathBuf>> {
         self.store.copy(stem)
     }
 
-    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> StoreFuture<'a, Option<String>> {
+    fn statements(&self, edits: Arc<[Edit]>, terms: Terms) -> StoreFuture<'_, Option<String>> {
         self.store.statements(edits, terms)
     }
 
-    fn carry_out<'a>(
-        &'a self,
-        edits: &'a [Edit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
+    fn carry_out(&self, edits: Arc<[Edit]>, terms: Terms, record: Recorder) -> StoreFuture<'_, ()> {
         match &self.apart {
             None => self.store.carry_out(edits, terms, record),
-            Some(_) => Box::pin(self.carry_out_bare(edits, terms, record)),
+            Some(_) => Box::pin(async move { self.carry_out_bare(&edits, terms, record).await }),
         }
     }
 
@@ -234,7 +233,7 @@ fn standings_apart(edits: &[Edit], accounts: &[Account]) -> Vec<Standing> {
     };
     let bare_edits: Vec<Edit> = edits.iter().map(bare).collect();
     let bare_accounts: Vec<Account> = accounts.iter().map(without_link).collect();
-    let found = standings(&bare_edits, &bare_accounts, &[]);
+    let found = standings(&bare_edits, &bare_accounts, &[""; 0]);
     let found = edits.iter().zip(found);
     found.map(|(edit, found)| if is_another(edit) { Standing::Ready(None) } else { found }).collect()
 }

@@ -9,7 +9,7 @@ use crate::links::Linked;
 use crate::progress::Watch;
 use crate::secure::{Prompt, password, password_warning};
 use crate::state::{self, Journal, StateStore};
-use crate::store::{self, AccountStore};
+use crate::store::{self, AccountStore, names};
 use secrecy::SecretString;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
@@ -131,7 +131,7 @@ impl Setup {
     /// Every account, with its link.
     pub(crate) async fn accounts(&self) -> Result<Vec<Account>, Error> {
         let store = self.store();
-        Ok(self.linked(&*store).accounts(&self.settings.account_fields()).await?)
+        Ok(self.linked(&*store).accounts(names(self.settings.account_fields())).await?)
     }
 
     /// Reads each intake, in order.
@@ -151,12 +151,12 @@ impl Setup {
     /// Reads the accounts and each intake side by side, with additional attributes of people.
     pub(crate) async fn find(&self, more: &[String]) -> Result<Lists, Error> {
         let accesses = self.accesses().await?;
-        let fields = self.settings.account_fields();
+        let fields = names(self.settings.account_fields());
         let (tell, links) = KnownLinks::later();
         let store = self.store();
         let store = self.linked(&*store);
         let lists = async {
-            let lists = store::lists(&store, &fields, self.settings.brings_groups()).await?;
+            let lists = store::lists(&store, fields, self.settings.brings_groups()).await?;
             tell.send_replace(Some(lists.0.iter().filter_map(|one| one.link.clone()).collect()));
             Ok(lists)
         };

@@ -60,6 +60,30 @@ impl Account {
         folded(login).into_owned()
     }
 
+    /// The value of a field as the store has it, with `login`, `link` and `state` among the names; `None` if it has
+    /// none, which is not the same as an empty text.
+    #[must_use]
+    pub fn get(&self, name: &str) -> Option<&str> {
+        match name {
+            "login" => Some(&self.login),
+            "link" if let Some(link) = &self.link => Some(link.as_str()),
+            "state" => Some(self.state.name()),
+            name => self.fields.get(name).map(SmolStr::as_str),
+        }
+    }
+
+    /// Sets a field, or clears it, with `login`, `link` and `state` among the names.
+    pub fn set(&mut self, name: &str, value: Option<&str>) {
+        match (name, value) {
+            ("login", value) => value.unwrap_or_default().clone_into(&mut self.login),
+            ("link", value) => self.link = value.and_then(Identity::from_link),
+            ("state", value) if value == Some(State::Suspended.name()) => self.state = State::Suspended,
+            ("state", _) => self.state = State::Active,
+            (name, Some(value)) => drop(self.fields.insert(name.into(), value.into())),
+            (name, None) => drop(self.fields.remove(name)),
+        }
+    }
+
     /// The value of a field, `login` included; empty if it does not exist.
     #[must_use]
     pub fn field(&self, name: &str) -> &str {

@@ -101,17 +101,24 @@ impl Edit {
     /// The differences, including `login`, `link` and `state`.
     #[must_use]
     pub fn fields(&self) -> IndexMap<String, FieldChange> {
+        let change = |name: &str| {
+            let value = |side: &Option<Account>| side.as_ref().map(|one| one.value(name).to_owned());
+            FieldChange { old: value(&self.before), new: value(&self.after) }
+        };
+        self.changed().map(|name| (name.to_owned(), change(name))).collect()
+    }
+
+    /// The names of the fields that differ, including `login`, `link` and `state`.
+    pub fn changed(&self) -> impl Iterator<Item = &str> {
         let (before, after) = (self.before.as_ref(), self.after.as_ref());
-        let own = ["login", "link", "state"];
-        let named = [before, after].into_iter().flatten().flat_map(|account| account.fields.keys());
-        let mut fields = IndexMap::new();
-        for name in own.into_iter().chain(named.map(SmolStr::as_str)) {
-            let value = |account: &Account| account.value(name).to_owned();
-            let (old, new) = (before.map(value), after.map(value));
-            if old != new {
-                fields.insert(name.to_owned(), FieldChange { old, new });
-            }
-        }
-        fields
+        let old = before.into_iter().flat_map(|account| account.fields.keys());
+        let is_new = move |name: &&SmolStr| before.is_none_or(|before| !before.fields.contains_key(name));
+        let new = after.into_iter().flat_map(|account| account.fields.keys()).filter(is_new);
+        let differs = move |name: &&str| match (before, after) {
+            (Some(before), Some(after)) => before.value(name) != after.value(name),
+            (before, after) => before.is_some() != after.is_some(),
+        };
+        let own = ["login", "link", "state"].into_iter();
+        own.chain(old.chain(new).map(SmolStr::as_str)).filter(differs)
     }
 }

@@ -2,18 +2,18 @@
 //!
 //! An [`Edit`] is one account before and after, so that it can be checked against the list once more, recorded, and
 //! reversed. [`standings`] compares edits with a list of accounts: each can be made, has been made already, or must
-//! be left out because the account changed meanwhile. No I/O, no recursion; memory is linear in the accounts.
+//! be left out because the account changed meanwhile. A [`Plan`] puts the edits that can be made in order, as steps. No I/O, no recursion; memory is linear in the accounts.
 
 mod edit;
 mod group;
-mod order;
 mod part;
+mod plan;
 mod standing;
 #[cfg(test)]
 mod tests;
 
 pub use edit::Edit;
 pub use group::{GroupEdit, group_standings, made_groups};
-pub use order::order;
 pub use part::{Seats, brakes_of_part};
-pub use standing::{Outcome, Standing, made, standings};
+pub use plan::{Plan, Step, Unit};
+pub use standing::{Outcome, Standing, standings};

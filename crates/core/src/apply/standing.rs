@@ -66,53 +66,25 @@ struct List<'a> {
 /// Whether each edit can be made. `unique` names the fields whose values must be unique (logins and links always
 /// are): edits that would give two accounts one value are left out.
 #[must_use]
-pub fn standings(edits: &[Edit], accounts: &[Account], unique: &[&str]) -> Vec<Standing> {
+pub fn standings(edits: &[Edit], accounts: &[Account], unique: &[impl AsRef<str>]) -> Vec<Standing> {
     let list = List {
         accounts,
         by_link: accounts.iter().enumerate().filter_map(|(at, one)| Some((one.link.as_ref()?, at))).collect(),
         by_login: accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect(),
     };
     let mut standings: Vec<Standing> = edits.iter().map(|edit| list.judge(edit)).collect();
-    let names: Vec<&str> = ["login", "link"].into_iter().chain(unique.iter().copied()).collect();
+    let names = unique_names(unique);
     // Leaving an edit out returns a value that another edit may have been about to take, so the check is repeated, at
     // most once for each edit.
     while leave_out_rivals(edits, accounts, &names, &mut standings) {}
     standings
 }
 
-/// The list after the edits that are ready, for applications that hold their list in memory.
-#[must_use]
-pub fn made(edits: &[Edit], standings: &[Standing], accounts: &[Account]) -> Vec<Account> {
-    let mut list: Vec<Option<Account>> = accounts.iter().cloned().map(Some).collect();
-    for (edit, standing) in edits.iter().zip(standings) {
-        match (standing, &edit.after) {
-            (Standing::Ready(None), after) => list.push(after.clone()),
-            (Standing::Ready(Some(at)), after) => {
-                let Some(slot) = list.get_mut(*at) else { continue };
-                let Some((after, there)) = after.as_ref().zip(slot.as_mut()) else {
-                    *slot = None;
-                    continue;
-                };
-                let Account { login, link, state, fields } = after;
-                let changed = edit.fields();
-                for name in changed.keys().filter(|name| !fields.contains_key(name.as_str())) {
-                    there.fields.remove(name);
-                }
-                there.fields.extend(fields.iter().map(|(name, value)| (name.clone(), value.clone())));
-                if changed.contains_key("login") {
-                    there.login.clone_from(login);
-                }
-                if changed.contains_key("link") {
-                    there.link.clone_from(link);
-                }
-                if changed.contains_key("state") {
-                    there.state = *state;
-                }
-            }
-            _ => {}
-        }
-    }
-    list.into_iter().flatten().collect()
+/// The fields whose values must be unique, including `login` and `link`.
+pub(super) fn unique_names(unique: &[impl AsRef<str>]) -> Vec<&str> {
+    let own = ["login", "link"];
+    let others = unique.iter().map(AsRef::as_ref).filter(|name| !own.contains(name));
+    own.into_iter().chain(others).collect()
 }
 
 impl List<'_> {
@@ -145,12 +117,11 @@ impl List<'_> {
                 let Some((at, there)) = at(before).or_else(|| at(after)) else {
                     return Standing::Stale("the account no longer exists".to_owned());
                 };
-                let fields = edit.fields();
                 let has = |side: &Account, name: &str| side.value(name) == there.value(name);
-                if fields.keys().all(|name| has(after, name)) {
+                if edit.changed().all(|name| has(after, name)) {
                     return Standing::Made;
                 }
-                match fields.keys().find(|name| !has(before, name)) {
+                match edit.changed().find(|name| !has(before, name)) {
                     None => Standing::Ready(Some(at)),
                     Some(name) => Standing::Stale(now(name, there)),
                 }
@@ -182,7 +153,7 @@ fn now(name: &str, there: &Account) -> String {
 type Holders<'a> = SmallVec<[(Option<usize>, &'a str); 1]>;
 
 /// The value that an edit gives a field, in the form for comparison; `None` if it does not change the field.
-fn gives<'e>(edit: &'e Edit, name: &str) -> Option<Cow<'e, str>> {
+pub(super) fn taken<'e>(edit: &'e Edit, name: &str) -> Option<Cow<'e, str>> {
     let value = folded(edit.after.as_ref()?.value(name));
     let old = edit.before.as_ref().map(|before| before.value(name));
     (!value.is_empty() && old.is_none_or(|old| folded(old) != value)).then_some(value)
@@ -200,7 +171,7 @@ fn doubtful<'n>(
     let mut given: Vec<(&str, Vec<u64>)> = names.iter().map(|name| (*name, Vec::new())).collect();
     for (edit, _) in edits.iter().zip(standings).filter(|(_, standing)| standing.is_ready()) {
         for (name, hashes) in &mut given {
-            hashes.extend(gives(edit, name).map(|value| state.hash_one(value)));
+            hashes.extend(taken(edit, name).map(|value| state.hash_one(value)));
         }
     }
     let mut is_doubtful = vec![false; names.len()];
@@ -240,7 +211,7 @@ fn leave_out_rivals(
         let mut given: HashMap<Cow<'_, str>, Holders<'_>> = HashMap::new();
         for (at, edit) in edits.iter().enumerate() {
             if standings.get(at).is_some_and(Standing::is_ready)
-                && let Some(key) = gives(edit, name)
+                && let Some(key) = taken(edit, name)
             {
                 given.entry(key).or_default().push((Some(at), edit.login()));
             }
@@ -257,7 +228,7 @@ fn leave_out_rivals(
                     None => false,
                     // It is unchanged unless the edit changes it; one that does is already counted.
                     Some(after) if changes(edit, name) => {
-                        folded(after.value(name)) == folded(value) && gives(edit, name).is_none()
+                        folded(after.value(name)) == folded(value) && taken(edit, name).is_none()
                     }
                     Some(_) => true,
                 },

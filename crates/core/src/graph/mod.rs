@@ -17,6 +17,7 @@ mod roll;
 mod tests;
 
 pub use above::Above;
+pub(crate) use components::components;
 pub use difference::GroupDifference;
 pub use foreign::Foreign;
 pub use inclusion::{Inclusion, Nesting};

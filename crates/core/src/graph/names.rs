@@ -19,6 +19,12 @@ impl NodeId {
     }
 }
 
+impl From<NodeId> for usize {
+    fn from(id: NodeId) -> Self {
+        id.index()
+    }
+}
+
 type Hasher = foldhash::fast::RandomState;
 
 #[derive(Clone, Debug, Default)]

@@ -12,7 +12,7 @@ mod written;
 use super::*;
 use crate::account::Account;
 use crate::account::State;
-use crate::apply::{Edit, Standing, made, standings};
+use crate::apply::{Edit, Plan};
 use crate::ldap::identity::Identity;
 use crate::ldap::name::Dn;
 use crate::reading::Reading;
@@ -467,9 +467,9 @@ fn people_swap_their_logins_and_follow_one_another() {
 fn carry_out(preview: &Preview, accounts: &[Account]) -> Vec<Account> {
     let of = |change: &Change| accounts.iter().find(|one| one.login == change.login);
     let edits: Vec<Edit> = preview.changes.iter().filter_map(|change| Edit::of(change, of(change))).collect();
-    let standings = standings(&edits, accounts, &["email"]);
-    assert!(standings.iter().all(Standing::is_ready), "{standings:?}");
-    made(&edits, &standings, accounts)
+    let plan = Plan::of(&edits, accounts, &["email"]);
+    assert_eq!(plan.left_out().next(), None);
+    plan.made()
 }
 
 fn any_museum() -> impl Strategy<Value = (Vec<Person>, Vec<Account>, bool)> {
@@ -525,7 +525,7 @@ proptest! {
         let back: Vec<Edit> = first.changes.iter()
             .filter_map(|change| Edit::of(change, accounts.iter().find(|one| one.login == change.login)))
             .rev().map(|edit| edit.back()).collect();
-        let mut restored = made(&back, &standings(&back, &after, &["email"]), &after);
+        let mut restored = Plan::of(&back, &after, &["email"]).made();
         restored.sort_by(|left, right| left.login.cmp(&right.login));
         let mut before = accounts.clone();
         before.sort_by(|left, right| left.login.cmp(&right.login));

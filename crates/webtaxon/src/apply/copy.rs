@@ -12,13 +12,14 @@ use jiff::Timestamp;
 use serde::Serialize;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use webtaxon_core::apply::{GroupEdit, Standing, group_standings, standings};
 
 /// Copies the whole list, or the accounts and groups to be changed, to a new file.
 pub(super) async fn copy(
     setup: &Setup,
     store: &Linked<'_>,
-    fields: &[&str],
+    fields: &Arc<[String]>,
     run: i64,
     work: &Work,
 ) -> Result<PathBuf, Error> {
@@ -28,13 +29,13 @@ pub(super) async fn copy(
     };
     private::folder(&folder).map_err(|error| failed(&folder, error.into()))?;
     let stem = new_stem(&folder, run);
-    let whole = store.copy(&stem).await.map_err(|error| failed(&stem, error.into()))?;
+    let whole = store.copy(stem.clone()).await.map_err(|error| failed(&stem, error.into()))?;
     let file = match whole {
         Some(file) => file,
         None => {
-            let accounts = store.accounts(fields).await?;
+            let accounts = store.accounts(Arc::clone(fields)).await?;
             let file = stem.with_extension("jsonl");
-            let standings = standings(&work.edits, &accounts, &[]);
+            let standings = standings(&work.edits, &accounts, &[""; 0]);
             write_concerned(&file, &standings, &accounts).map_err(|error| failed(&file, error.into()))?;
             file
         }

@@ -11,6 +11,8 @@ mod steps;
 mod take_up;
 mod work;
 
+use prepare::terms;
+
 pub use applied::{Applied, Interrupted};
 pub(crate) use prepare::{consider, forget_before, prepare, way_back};
 pub(crate) use run::apply;

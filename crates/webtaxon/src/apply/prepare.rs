@@ -5,7 +5,7 @@ use crate::background;
 use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::setup::Setup;
 use crate::state::{Journal, Run};
-use crate::store::{AccountStore, groups_beside};
+use crate::store::{AccountStore, Terms, groups_beside, names};
 use jiff::civil::Date;
 use ring::digest::{SHA256, digest};
 use std::collections::HashMap;
@@ -74,7 +74,7 @@ pub(crate) fn way_back(setup: &Setup, run: i64) -> Result<Work, Error> {
     }
     Ok(Work {
         origin: Origin::Undo(run),
-        edits,
+        edits: edits.into(),
         groups,
         brakes: Vec::new(),
         store: of.store,
@@ -107,6 +107,16 @@ pub(crate) fn consider(
     let is_released = |brake: &Brake| consent.release.iter().any(|name| name == brake.kind.name());
     let held: Vec<Brake> = work.brakes.iter().filter(|brake| !is_released(brake)).cloned().collect();
     if held.is_empty() { Ok(()) } else { Err(ApplyErrorKind::Braked { brakes: held }.into()) }
+}
+
+/// The terms on which a store carries out work.
+pub(super) fn terms(setup: &Setup, work: &Work, consent: &Consent) -> Terms {
+    Terms {
+        fields: names(setup.settings.account_fields()),
+        unique: names(setup.settings.unique_fields()),
+        original: work.original.clone(),
+        stop_after: consent.stop_after,
+    }
 }
 
 /// Deletes the records of runs before a day, except the latest, and their copies of the accounts; memory of people is

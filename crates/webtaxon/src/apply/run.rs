@@ -3,14 +3,15 @@
 use super::copy::copy;
 use super::steps::{carry_out, unrecorded};
 use super::take_up::{links, take_up};
-use super::{Applied, Consent, Origin, Work, consider};
+use super::{Applied, Consent, Origin, Work, consider, terms};
 use crate::error::Error;
 use crate::links::Linked;
 use crate::setup::Setup;
 use crate::state::{Begun, Ending, Journal, Remembered};
-use crate::store::{AccountStore as _, Terms};
+use crate::store::AccountStore as _;
 use std::collections::BTreeMap;
 use std::path::Path;
+use std::sync::Arc;
 use webtaxon_core::apply::Outcome;
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::preview::{ChangeKind, Memory};
@@ -20,15 +21,17 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
     let store = setup.store();
     consider(setup, &*store, work, consent)?;
     let store = &setup.linked(&*store).applying();
-    let (fields, unique) = (setup.settings.account_fields(), setup.settings.unique_fields());
+    let terms = terms(setup, work, consent);
+    let fields = &terms.fields;
+    let list = || store.accounts(Arc::clone(fields));
     let mut journal = Journal::write(&*setup.state(), &consent.who)?;
     let mut applied =
-        Applied { interrupted: take_up(&mut journal, store, &fields).await?, ..Applied::default() };
+        Applied { interrupted: take_up(&mut journal, store, fields).await?, ..Applied::default() };
     let memory = journal.memory()?;
     let mut remembered = to_remember(work, journal.latest()?);
     if work.is_empty() {
         if work.origin == Origin::Preview {
-            store.remember(&mut remembered, links(&store.accounts(&fields).await?));
+            store.remember(&mut remembered, links(&list().await?));
             journal.end(None, &remembered)?;
         }
         return Ok(applied);
@@ -36,12 +39,12 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
     if store.is_apart() {
         // From here on, links are those of existing accounts.
         let mut kept = Remembered::default();
-        store.remember(&mut kept, links(&store.accounts(&fields).await?));
+        store.remember(&mut kept, links(&list().await?));
         journal.end(None, &Remembered { known: None, ..kept })?;
     }
     let run = begin(&mut journal, work, consent)?;
     applied.run = Some(run);
-    let copied = copy(setup, store, &fields, run, work).await;
+    let copied = copy(setup, store, fields, run, work).await;
     let beside = |file: &Path| file.strip_prefix(&setup.folder).unwrap_or(file).to_owned();
     match copied.and_then(|file| Ok(journal.backed_up(run, &beside(&file)).map(|()| file)?)) {
         Ok(file) => applied.backup = Some(file),
@@ -50,18 +53,13 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
             return Err(error);
         }
     }
-    let terms = Terms {
-        fields: &fields,
-        unique: &unique,
-        original: work.original.as_deref(),
-        stop_after: consent.stop_after,
-    };
-    if !carry_out(&setup.watch, store, work, &terms, &mut journal, &mut applied).await? {
+    let (mut journal, is_known) = carry_out(&setup.watch, store, work, &terms, journal, &mut applied).await?;
+    if !is_known {
         // The outcome is unknown. The run stays open in the journal, and the next apply finds out.
         return Ok(applied);
     }
     let ending = if applied.stopped.is_some() { Ending::Stopped } else { Ending::Done };
-    if let Ok(accounts) = store.accounts(&fields).await {
+    if let Ok(accounts) = list().await {
         remember_links(store, &mut remembered, links(&accounts), &memory, (work, &applied));
     }
     if ending == Ending::Stopped {

@@ -1,9 +1,10 @@
 //! The work as SQL statements, for an administrator to review and run.
 
-use super::{Consent, Work, consider};
+use super::{Consent, Work, consider, terms};
 use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::setup::Setup;
-use crate::store::{Terms, group_store};
+use crate::store::group_store;
+use std::sync::Arc;
 
 /// The statements, in order. Nothing is changed or recorded.
 pub(crate) async fn statements(setup: &Setup, work: &Work, consent: &Consent) -> Result<String, Error> {
@@ -12,21 +13,21 @@ pub(crate) async fn statements(setup: &Setup, work: &Work, consent: &Consent) ->
     if setup.linked(&*store).is_apart() {
         return Err(ApplyError::from(ApplyErrorKind::LinksApart).into());
     }
-    let (fields, unique) = (setup.settings.account_fields(), setup.settings.unique_fields());
-    let terms = Terms {
-        fields: &fields,
-        unique: &unique,
-        original: work.original.as_deref(),
-        stop_after: consent.stop_after,
-    };
+    let terms = terms(setup, work, consent);
     let none = || ApplyError::from(ApplyErrorKind::NoTable(store.describe()));
     let mut all = String::new();
     if !work.groups.first.is_empty() {
-        all += &group_store(&*store)?.group_statements(&work.groups.first).await?.ok_or_else(none)?;
+        all += &group_store(&*store)?
+            .group_statements(work.groups.first.as_slice().into())
+            .await?
+            .ok_or_else(none)?;
     }
-    all += &store.statements(&work.edits, &terms).await?.ok_or_else(none)?;
+    all += &store.statements(Arc::clone(&work.edits), terms).await?.ok_or_else(none)?;
     if !work.groups.last.is_empty() {
-        all += &group_store(&*store)?.group_statements(&work.groups.last).await?.ok_or_else(none)?;
+        all += &group_store(&*store)?
+            .group_statements(work.groups.last.as_slice().into())
+            .await?
+            .ok_or_else(none)?;
     }
     Ok(all)
 }

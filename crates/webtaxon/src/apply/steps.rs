@@ -7,10 +7,11 @@ use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::links::Linked;
 use crate::progress::{Progress, Watch};
 use crate::state::{Journal, StateError, Ties};
-use crate::store::{AccountStore as _, StoreError, Terms, group_store, lists};
+use crate::store::{AccountStore as _, Recorder, StoreError, Terms, group_store, lists};
 use std::borrow::Cow;
 use std::collections::HashSet;
 use std::ops::ControlFlow;
+use std::sync::{Arc, Mutex, PoisonError};
 use webtaxon_core::account::folded;
 use webtaxon_core::apply::{GroupEdit, Outcome};
 
@@ -18,11 +19,11 @@ use webtaxon_core::apply::{GroupEdit, Outcome};
 const BATCH: usize = 200;
 
 /// The recorder of outcomes. Edits of accounts come first in its numbering, then those of groups.
-struct Told<'a> {
-    watch: &'a Watch,
-    journal: &'a mut Journal,
+struct Told {
+    watch: Watch,
+    journal: Journal,
     run: i64,
-    ties: Option<Ties<'a>>,
+    ties: Option<Ties>,
     outcomes: Vec<Option<Outcome>>,
     waiting: Vec<(usize, Outcome)>,
     unwritten: Option<StateError>,
@@ -30,7 +31,7 @@ struct Told<'a> {
     done: usize,
 }
 
-impl Told<'_> {
+impl Told {
     /// Records one outcome; breaks if no further edit may begin.
     fn take(&mut self, at: usize, outcome: Outcome) -> ControlFlow<()> {
         self.failed += usize::from(matches!(outcome, Outcome::Failed(_)));
@@ -54,43 +55,75 @@ impl Told<'_> {
     fn write(&mut self) {
         if self.unwritten.is_none() {
             let waiting = std::mem::take(&mut self.waiting);
-            self.unwritten = self.journal.record(self.run, &waiting, self.ties).err();
+            self.unwritten = self.journal.record(self.run, &waiting, self.ties.as_ref()).err();
         }
     }
 
     /// Ends a step; returns the terms of the next, if there is one.
-    fn goes_on<'t>(&mut self, terms: &Terms<'t>) -> Option<Terms<'t>> {
+    fn goes_on(&mut self, terms: &Terms) -> Option<Terms> {
         self.write();
         let left = terms.stop_after.map(|most| most.saturating_sub(self.failed));
-        (self.unwritten.is_none() && left != Some(0)).then_some(Terms { stop_after: left, ..*terms })
+        (self.unwritten.is_none() && left != Some(0)).then(|| Terms { stop_after: left, ..terms.clone() })
+    }
+
+    /// Records edits of groups before they are made; false if they could not be recorded.
+    fn add(&mut self, from: usize, edits: &[GroupEdit]) -> bool {
+        self.unwritten = self.journal.add(self.run, from, edits).err();
+        self.unwritten.is_none()
     }
 }
 
-/// Makes the edits; returns whether every outcome is known.
+/// The recorder while a store has it, which may be on another thread. After its end it takes no outcome.
+#[derive(Clone)]
+struct Shared(Arc<Mutex<Option<Told>>>);
+
+impl Shared {
+    fn with<T>(&self, work: impl FnOnce(&mut Told) -> T) -> Option<T> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).as_mut().map(work)
+    }
+
+    /// A recorder for edits whose numbers in the run `number` tells.
+    fn recorder(&self, number: impl Fn(usize) -> Option<usize> + Send + 'static) -> Recorder {
+        let own = self.clone();
+        Box::new(move |at, outcome| {
+            let told = number(at).and_then(|at| own.with(|told| told.take(at, outcome)));
+            told.unwrap_or(ControlFlow::Break(()))
+        })
+    }
+
+    fn end(self) -> Option<Told> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).take()
+    }
+}
+
+/// Makes the edits; returns the journal, and whether every outcome is known.
 pub(super) async fn carry_out(
     watch: &Watch,
     store: &Linked<'_>,
     work: &Work,
-    terms: &Terms<'_>,
-    journal: &mut Journal,
+    terms: &Terms,
+    journal: Journal,
     applied: &mut Applied,
-) -> Result<bool, Error> {
-    let Some(run) = applied.run else { return Ok(true) };
+) -> Result<(Journal, bool), Error> {
+    let Some(run) = applied.run else { return Ok((journal, true)) };
     let accounts = work.edits.len();
-    let mut told = Told {
-        watch,
+    let told = Shared(Arc::new(Mutex::new(Some(Told {
+        watch: watch.clone(),
         journal,
         run,
-        ties: store.ties(&work.edits),
+        ties: store.ties(Arc::clone(&work.edits)),
         outcomes: vec![None; accounts + work.groups.len()],
         waiting: Vec::new(),
         unwritten: None,
         failed: 0,
         done: 0,
+    }))));
+    let ended = steps(store, work, terms, &told).await;
+    let Some(mut told) = told.end() else {
+        return Err(Error::from(ApplyError::from(ApplyErrorKind::CutOff(run))));
     };
-    let ended = steps(store, work, terms, &mut told).await;
     told.write();
-    let Told { mut outcomes, unwritten, failed, .. } = told;
+    let Told { mut journal, mut outcomes, unwritten, failed, .. } = told;
     let mut put = |outcomes: &mut Vec<Option<Outcome>>| {
         applied.groups = outcomes.split_off(accounts.min(outcomes.len()));
         applied.outcomes = std::mem::take(outcomes);
@@ -102,12 +135,13 @@ pub(super) async fn carry_out(
     if let Err(error) = ended {
         applied.stopped = Some(error.to_string());
         // Some edits may have been made without a report: compare with the lists.
-        let Ok((list, groups)) = lists(store, terms.fields, !work.groups.is_empty()).await else {
+        let Ok((list, groups)) = lists(store, Arc::clone(&terms.fields), !work.groups.is_empty()).await
+        else {
             put(&mut outcomes);
-            return Ok(false);
+            return Ok((journal, false));
         };
         let groups = groups.map(|groups| groups.list).unwrap_or_default();
-        for (at, outcome) in look(journal, run, store, &list, &groups).map_err(unrecorded)? {
+        for (at, outcome) in look(&mut journal, run, store, &list, &groups).map_err(unrecorded)? {
             if let Some(slot) = outcomes.get_mut(at) {
                 *slot = Some(outcome);
             }
@@ -125,49 +159,45 @@ pub(super) async fn carry_out(
         journal.record(run, &left, None).map_err(unrecorded)?;
         applied.stopped.get_or_insert_with(|| format!("{failed} changes were refused"));
     }
-    Ok(true)
+    Ok((journal, true))
 }
 
 /// The steps in order, while each may begin.
-async fn steps(
-    store: &Linked<'_>,
-    work: &Work,
-    terms: &Terms<'_>,
-    told: &mut Told<'_>,
-) -> Result<(), StoreError> {
+async fn steps(store: &Linked<'_>, work: &Work, terms: &Terms, told: &Shared) -> Result<(), StoreError> {
     let (first, last) = (work.edits.len(), work.edits.len() + work.groups.first.len());
     if !work.groups.first.is_empty() {
-        let edits = &work.groups.first;
+        let record = told.recorder(move |at| Some(first + at));
         group_store(store)?
-            .carry_out_groups(edits, terms, &mut |at, outcome| told.take(first + at, outcome))
+            .carry_out_groups(work.groups.first.as_slice().into(), terms.clone(), record)
             .await?;
     }
-    let Some(terms) = told.goes_on(terms) else { return Ok(()) };
+    let goes_on = |terms: &Terms| told.with(|told| told.goes_on(terms)).flatten();
+    let Some(terms) = goes_on(terms) else { return Ok(()) };
     if !work.edits.is_empty() {
-        store.carry_out(&work.edits, &terms, &mut |at, outcome| told.take(at, outcome)).await?;
+        store.carry_out(Arc::clone(&work.edits), terms.clone(), told.recorder(Some)).await?;
     }
-    let Some(terms) = told.goes_on(&terms) else { return Ok(()) };
+    let Some(terms) = goes_on(&terms) else { return Ok(()) };
     if work.groups.last.is_empty() {
         return Ok(());
     }
-    let accounts = store.accounts(terms.fields).await?;
+    let accounts = store.accounts(Arc::clone(&terms.fields)).await?;
     let logins: HashSet<Cow<'_, str>> = accounts.iter().map(|account| folded(&account.login)).collect();
     let edits: Vec<GroupEdit> = work.groups.last.iter().map(|edit| with_accounts(edit, &logins)).collect();
-    if let Err(error) = told.journal.add(told.run, last, &edits) {
-        told.unwritten = Some(error);
+    if told.with(|told| told.add(last, &edits)) != Some(true) {
         return Ok(());
     }
-    let (idle, ready): (Vec<usize>, Vec<usize>) =
-        (0..edits.len()).partition(|at| edits.get(*at).is_some_and(|edit| edit.before == edit.after));
-    for at in idle {
-        let _ = told.take(last + at, Outcome::Left("the people to be added have no account".to_owned()));
+    let (mut ready, mut numbers) = (Vec::new(), Vec::new());
+    for (at, edit) in edits.into_iter().enumerate() {
+        if edit.before == edit.after {
+            let left = Outcome::Left("the people to be added have no account".to_owned());
+            told.with(|told| told.take(last + at, left));
+        } else {
+            ready.push(edit);
+            numbers.push(last + at);
+        }
     }
-    let edits: Vec<GroupEdit> = ready.iter().filter_map(|at| edits.get(*at).cloned()).collect();
-    let mut record = |at: usize, outcome| match ready.get(at) {
-        Some(at) => told.take(last + at, outcome),
-        None => ControlFlow::Break(()),
-    };
-    group_store(store)?.carry_out_groups(&edits, &terms, &mut record).await
+    let record = told.recorder(move |at| numbers.get(at).copied());
+    group_store(store)?.carry_out_groups(ready.into(), terms, record).await
 }
 
 /// The edit without members whose account was not created.

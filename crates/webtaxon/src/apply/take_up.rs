@@ -6,6 +6,7 @@ use crate::links::Linked;
 use crate::state::{Ending, Journal, Remembered, StateError};
 use crate::store::AccountStore as _;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use webtaxon_core::account::{Account, Group};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, group_standings};
 use webtaxon_core::ldap::identity::Identity;
@@ -14,10 +15,10 @@ use webtaxon_core::ldap::identity::Identity;
 pub(super) async fn take_up(
     journal: &mut Journal,
     store: &Linked<'_>,
-    fields: &[&str],
+    fields: &Arc<[String]>,
 ) -> Result<Option<Interrupted>, Error> {
     let Some(run) = journal.unfinished()? else { return Ok(None) };
-    let accounts = store.accounts(fields).await?;
+    let accounts = store.accounts(Arc::clone(fields)).await?;
     let groups = match journal.group_entries(run)?.iter().any(|entry| entry.outcome.is_none()) {
         true => match store.groups() {
             Some(groups) => groups.all_groups().await?.list,
@@ -32,7 +33,7 @@ pub(super) async fn take_up(
     let done = outcomes.filter(|outcome| **outcome == Some(Outcome::Done)).count();
     // Its memory is found again by the next preview, except for the links.
     let mut remembered = Remembered::default();
-    let accounts = if store.is_apart() { store.accounts(fields).await? } else { accounts };
+    let accounts = if store.is_apart() { store.accounts(Arc::clone(fields)).await? } else { accounts };
     store.remember(&mut remembered, links(&accounts));
     journal.end(Some((run, Ending::Interrupted)), &remembered)?;
     Ok(Some(Interrupted { run, done, open: entries.len() + of_groups.len() - done }))
@@ -62,7 +63,7 @@ pub(super) fn look(
     let found: Vec<_> =
         of_accounts.chain(of_groups).map(|(place, standing)| (place, outcome(standing))).collect();
     let all: Vec<Edit> = entries.into_iter().map(|entry| entry.edit).collect();
-    journal.record(run, &found, store.ties(&all))?;
+    journal.record(run, &found, store.ties(all.into()).as_ref())?;
     Ok(found)
 }
 

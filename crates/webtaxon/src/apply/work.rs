@@ -4,6 +4,7 @@ use jiff::civil::Date;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
+use std::sync::Arc;
 use webtaxon_core::apply::{Edit, GroupEdit, Seats, brakes_of_part};
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::preview::{Brake, ChangeKind};
@@ -28,7 +29,7 @@ pub enum Origin {
 #[serde(deny_unknown_fields)]
 pub struct Work {
     pub(super) origin: Origin,
-    pub(super) edits: Vec<Edit>,
+    pub(super) edits: Arc<[Edit]>,
     pub(super) groups: GroupWork,
     pub(super) brakes: Vec<Brake>,
     /// The account list, as its store identifies it.
@@ -114,9 +115,9 @@ impl Work {
     /// }
     /// ```
     #[must_use]
-    pub fn part(&self, keep: impl FnMut(&Edit) -> bool) -> Self {
+    pub fn part(&self, mut keep: impl FnMut(&Edit) -> bool) -> Self {
         let mut part = self.clone();
-        part.edits.retain(keep);
+        part.edits = self.edits.iter().filter(|edit| keep(edit)).cloned().collect();
         part.brakes = brakes_of_part(&self.brakes, self.seats, &part.edits);
         part.groups = GroupWork::default();
         part.selecting = None;

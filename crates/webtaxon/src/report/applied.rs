@@ -3,8 +3,7 @@
 use crate::apply::{Applied, Work};
 use crate::state::{Recorded, Run};
 use serde_json::{Value, json};
-use webtaxon_core::apply::Outcome;
-use webtaxon_core::apply::{Edit, GroupEdit};
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome};
 
 /// The outcome of an apply, as `webtaxon.apply/1`.
 #[must_use]

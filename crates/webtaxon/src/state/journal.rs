@@ -9,9 +9,9 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use webtaxon_core::account::Account;
-use webtaxon_core::apply::Outcome;
-use webtaxon_core::apply::{Edit, GroupEdit};
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome};
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::preview::{GroupChangeKind, Memory};
 
@@ -103,12 +103,11 @@ pub(crate) struct Remembered {
 }
 
 /// Edits that also affect links kept in the state.
-#[derive(Clone, Copy)]
-pub(crate) struct Ties<'a> {
+pub(crate) struct Ties {
     /// The identity of the list.
-    pub(crate) list: &'a str,
+    pub(crate) list: String,
     /// All edits of the run, in order.
-    pub(crate) edits: &'a [Edit],
+    pub(crate) edits: Arc<[Edit]>,
 }
 
 /// Records an edit.
@@ -358,14 +357,14 @@ impl Journal {
         &mut self,
         run: i64,
         outcomes: &[(usize, Outcome)],
-        ties: Option<Ties<'_>>,
+        ties: Option<&Ties>,
     ) -> Result<(), StateError> {
         let is_made = |outcome: &Outcome| matches!(outcome, Outcome::Done | Outcome::Made);
         let made = outcomes.iter().filter(|(_, outcome)| is_made(outcome));
         let (mut gone, mut tied) = (Vec::new(), Vec::new());
         for edit in made.filter_map(|(place, _)| ties?.edits.get(*place)) {
             let names = |account: &Account| -> Vec<Cell> {
-                let list = ties.map_or("", |ties| ties.list);
+                let list = ties.map_or("", |ties| ties.list.as_str());
                 let link = account.link.as_ref().map(ToString::to_string);
                 vec![list.into(), link.into(), Account::login_key(&account.login).into()]
             };

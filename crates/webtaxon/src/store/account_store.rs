@@ -2,8 +2,9 @@
 
 use super::{StoreError, StoreErrorKind};
 use std::ops::ControlFlow;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::pin::Pin;
+use std::sync::Arc;
 use webtaxon_core::account::{Account, Groups};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome};
 
@@ -11,25 +12,26 @@ use webtaxon_core::apply::{Edit, GroupEdit, Outcome};
 pub type StoreFuture<'a, T> = Pin<Box<dyn Future<Output = Result<T, StoreError>> + Send + 'a>>;
 
 /// The terms on which a store carries out edits.
-#[derive(Clone, Copy, Debug)]
-pub struct Terms<'a> {
+#[derive(Clone, Debug, Default)]
+pub struct Terms {
     /// The fields that the settings write; the store has a place for each.
-    pub fields: &'a [&'a str],
+    pub fields: Arc<[String]>,
     /// The fields whose values must be unique; logins and links always are.
-    pub unique: &'a [&'a str],
+    pub unique: Arc<[String]>,
     /// The copy of the whole list from before the edits that these undo.
-    pub original: Option<&'a Path>,
+    pub original: Option<PathBuf>,
     /// Number of refusals after which no further edit begins.
     pub stop_after: Option<usize>,
 }
 
 /// Receives the outcome of each edit, by its index, once it is durable. If it breaks, the outcome could not be
-/// recorded, and no further edit may begin.
-pub type Recorder<'a> = &'a mut (dyn FnMut(usize, Outcome) -> ControlFlow<()> + Send);
+/// recorded, or is no longer awaited, and no further edit may begin.
+pub type Recorder = Box<dyn FnMut(usize, Outcome) -> ControlFlow<()> + Send>;
 
 /// Where the application keeps its own list of accounts.
 ///
-/// An application that embeds the library may implement this over its own tables.
+/// An application that embeds the library may implement this over its own tables. Arguments are owned, so that a store
+/// whose database blocks can do its work on another thread.
 pub trait AccountStore: Send + Sync {
     /// The store in a few words, such as a file's name.
     fn describe(&self) -> String;
@@ -44,7 +46,7 @@ pub trait AccountStore: Send + Sync {
     ///
     /// # Errors
     /// The list cannot be read, is invalid (a login twice), or has no place for a field.
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>>;
+    fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>>;
 
     /// Whether the user may write the list. Nothing is written to find out.
     ///
@@ -59,7 +61,7 @@ pub trait AccountStore: Send + Sync {
     ///
     /// # Errors
     /// The copy cannot be made.
-    fn copy<'a>(&'a self, stem: &'a Path) -> StoreFuture<'a, Option<PathBuf>> {
+    fn copy(&self, stem: PathBuf) -> StoreFuture<'_, Option<PathBuf>> {
         let _ = stem;
         Box::pin(async { Ok(None) })
     }
@@ -69,23 +71,19 @@ pub trait AccountStore: Send + Sync {
     ///
     /// # Errors
     /// As [`AccountStore::accounts`].
-    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> StoreFuture<'a, Option<String>> {
+    fn statements(&self, edits: Arc<[Edit]>, terms: Terms) -> StoreFuture<'_, Option<String>> {
         let _ = (edits, terms);
         Box::pin(async { Ok(None) })
     }
 
-    /// Makes edits, each at most once, leaving out those that [`webtaxon_core::apply::standings`] finds stale against
-    /// the current list. Whatever happens, an account is either unchanged or as its edit leaves it.
+    /// Makes edits, each at most once, by the steps of a [`Plan`](webtaxon_core::apply::Plan) made for the current
+    /// list, which leaves out edits of accounts that were changed meanwhile. Whatever happens, an account is either
+    /// unchanged or as its edit leaves it.
     ///
     /// # Errors
     /// Nothing can be written, or the connection was lost: edits without a recorded outcome may or may not have been
     /// made, and the caller finds out.
-    fn carry_out<'a>(
-        &'a self,
-        edits: &'a [Edit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
+    fn carry_out(&self, edits: Arc<[Edit]>, terms: Terms, record: Recorder) -> StoreFuture<'_, ()> {
         let _ = (edits, terms, record);
         Box::pin(async { Err(StoreErrorKind::ReadOnly { store: self.describe() }.into()) })
     }
@@ -99,7 +97,7 @@ pub trait AccountStore: Send + Sync {
     ///
     /// # Errors
     /// Those of [`AccountStore::accounts`] and [`GroupStore::all_groups`]; or the store has no groups.
-    fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, (Vec<Account>, Groups)> {
+    fn accounts_and_groups(&self, fields: Arc<[String]>) -> StoreFuture<'_, (Vec<Account>, Groups)> {
         Box::pin(async move {
             let groups = self.groups().ok_or_else(|| StoreErrorKind::NoGroups { store: self.describe() })?;
             Ok((self.accounts(fields).await?, groups.all_groups().await?))
@@ -120,18 +118,18 @@ pub trait GroupStore: Send + Sync {
     ///
     /// # Errors
     /// As [`AccountStore::carry_out`].
-    fn carry_out_groups<'a>(
-        &'a self,
-        edits: &'a [GroupEdit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()>;
+    fn carry_out_groups(
+        &self,
+        edits: Arc<[GroupEdit]>,
+        terms: Terms,
+        record: Recorder,
+    ) -> StoreFuture<'_, ()>;
 
     /// Like [`AccountStore::statements`], for edits of groups.
     ///
     /// # Errors
     /// As [`GroupStore::all_groups`].
-    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> StoreFuture<'a, Option<String>> {
+    fn group_statements(&self, edits: Arc<[GroupEdit]>) -> StoreFuture<'_, Option<String>> {
         let _ = edits;
         Box::pin(async { Ok(None) })
     }

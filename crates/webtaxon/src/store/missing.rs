@@ -1,6 +1,7 @@
 //! A store that is not available: this build does not support it, or the application has not provided it.
 
 use super::{AccountStore, StoreErrorKind, StoreFuture};
+use std::sync::Arc;
 use webtaxon_core::account::Account;
 #[cfg(not(all(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite")))]
 use webtaxon_core::settings::StoreSettings;
@@ -25,7 +26,7 @@ impl AccountStore for MissingStore {
         format!("the {} store", self.0)
     }
 
-    fn accounts<'a>(&'a self, _: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
+    fn accounts(&self, _: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
         let why = if self.0 == "own" { StoreErrorKind::NotGiven } else { StoreErrorKind::NotBuilt(self.0) };
         Box::pin(async { Err(why.into()) })
     }

@@ -30,14 +30,20 @@ pub use scim::ScimStore;
 pub use sqlite::SqliteStore;
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 #[cfg(any(feature = "postgres", feature = "scim", feature = "sqlite"))]
 use webtaxon_core::account::folded;
 use webtaxon_core::account::{Account, Groups};
 
+/// Names of fields, as a store receives them.
+pub(crate) fn names(names: Vec<&str>) -> Arc<[String]> {
+    names.into_iter().map(str::to_owned).collect()
+}
+
 /// All accounts, and all groups if requested.
 pub(crate) async fn lists(
     store: &dyn AccountStore,
-    fields: &[&str],
+    fields: Arc<[String]>,
     with_groups: bool,
 ) -> Result<(Vec<Account>, Option<Groups>), StoreError> {
     if !with_groups {

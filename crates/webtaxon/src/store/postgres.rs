@@ -3,8 +3,8 @@
 //! Every value is sent as text and cast by the database to its column's type, so that numbers, dates and the
 //! application's own types are parsed by the database.
 
-use super::groups::{MEMBERS, as_edits, group};
-use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned};
+use super::groups::group;
+use super::sql::{Bound, Column, Dialect, RowEdits, Rows, Statement, Writer, complete};
 use super::{AccountStore, GroupStore, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms};
 use crate::crash;
 use crate::postgres::{Unconnected, WAIT, connect, in_words};
@@ -18,7 +18,7 @@ use std::sync::Arc;
 use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Error};
 use webtaxon_core::account::{Account, Groups};
-use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, standings};
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Plan};
 use webtaxon_core::settings::{Postgres, SqlTable};
 
 /// Maximum edits under one savepoint.
@@ -127,7 +127,7 @@ impl PostgresStore {
         &self,
         client: &Client,
         described: &Described,
-        fields: &[&str],
+        fields: &[String],
         logins: Option<&[&str]>,
     ) -> Result<Vec<Account>, StoreError> {
         let columns = described.columns.as_slice();
@@ -182,19 +182,7 @@ impl PostgresStore {
     }
 
     /// Makes the edits that are ready, in one transaction; returns their outcomes.
-    async fn change(&self, edits: &[Edit], terms: &Terms<'_>) -> Result<Vec<(usize, Outcome)>, StoreError> {
-        let plan = |accounts: &[Account]| (Cow::Borrowed(edits), standings(edits, accounts, terms.unique));
-        self.change_by(plan, concerned(edits, terms.unique).map(|logins| (logins, edits)), terms).await
-    }
-
-    /// Makes the edits that `plan` finds ready, in one transaction; it sees the rows with these logins, or all.
-    async fn change_by<'e>(
-        &self,
-        plan: impl FnOnce(&[Account]) -> (Cow<'e, [Edit]>, Vec<Standing>) + Send,
-        alone: Option<(Vec<&str>, &[Edit])>,
-        terms: &Terms<'_>,
-    ) -> Result<Vec<(usize, Outcome)>, StoreError> {
-        let fields = if self.table.states.is_some() { terms.fields } else { &[MEMBERS] };
+    async fn change(&self, edits: &RowEdits, terms: &Terms) -> Result<Vec<(usize, Outcome)>, StoreError> {
         let mut client = self.connect().await?;
         let described = self.describe_table(&client).await?;
         let refused = |error: tokio_postgres::Error| self.refused(&error);
@@ -206,27 +194,44 @@ impl PostgresStore {
             self.name()
         );
         change.batch_execute(&lock).await.map_err(refused)?;
-        let logins = alone.as_ref().map(|(logins, _)| logins.as_slice());
-        let mut accounts = self.read(change.client(), &described, fields, logins).await?;
-        if alone.is_some_and(|(_, edits)| !are_all(&accounts, edits)) {
-            accounts = self.read(change.client(), &described, fields, None).await?;
+        let logins = edits.logins(terms);
+        let mut accounts = self.read(change.client(), &described, &terms.fields, logins.as_deref()).await?;
+        if logins.is_some() && !edits.are_of(&accounts) {
+            accounts = self.read(change.client(), &described, &terms.fields, None).await?;
         }
-        let (edits, standings) = plan(&accounts);
+        let (edits, standings) = edits.standings(&accounts, terms);
+        let plan = Plan::of_standings(&edits, &accounts, standings, &terms.unique);
         let mut made = Made::new(change.client(), terms.stop_after);
         let mut writer = Writer::new(&self.table, &described.columns, &described.dialect);
-        for (group, statements) in writer.in_order(&edits, &standings, &accounts) {
-            made.add(group, statements).await.map_err(refused)?;
+        for (edits, statements) in writer.units(&plan) {
+            made.add(edits, statements).await.map_err(refused)?;
             if made.is_over() {
                 break;
             }
         }
         made.flush().await.map_err(refused)?;
         let mut outcomes = made.outcomes;
-        let not_ready = standings.into_iter().enumerate().filter(|(_, standing)| !standing.is_ready());
-        outcomes.extend(not_ready.map(|(place, standing)| (place, Outcome::from(standing))));
+        outcomes.extend(plan.left_out());
         change.commit().await.map_err(refused)?;
         crash::point();
         Ok(outcomes)
+    }
+
+    /// The statements that make the edits, as a script.
+    async fn script(&self, edits: &RowEdits, terms: &Terms) -> Result<String, StoreError> {
+        let client = self.connect().await?;
+        let described = self.describe_table(&client).await?;
+        let accounts = self.read(&client, &described, &terms.fields, None).await?;
+        let (edits, standings) = edits.standings(&accounts, terms);
+        let plan = Plan::of_standings(&edits, &accounts, standings, &terms.unique);
+        Ok(Writer::new(&self.table, &described.columns, &described.dialect).script(&plan))
+    }
+
+    /// Every row.
+    async fn rows(&self, fields: &[String]) -> Result<Vec<Account>, StoreError> {
+        let client = self.connect().await?;
+        let described = self.describe_table(&client).await?;
+        self.read(&client, &described, fields, None).await
     }
 }
 
@@ -240,7 +245,7 @@ fn name_of(table: &str) -> String {
 struct Made<'c> {
     client: &'c Client,
     prepared: HashMap<Arc<str>, tokio_postgres::Statement>,
-    /// Groups of edits, by index, with their pending statements.
+    /// The edits of each unit, with their pending statements.
     waiting: Vec<(Vec<usize>, Vec<Statement>)>,
     outcomes: Vec<(usize, Outcome)>,
     failed: usize,
@@ -257,7 +262,7 @@ impl<'c> Made<'c> {
         self.stop_after.is_some_and(|most| self.failed >= most)
     }
 
-    /// Queues a group of edits; inserted rows queue together, as does everything else.
+    /// Queues a unit; inserted rows queue together, as does everything else.
     async fn add(&mut self, places: Vec<usize>, statements: Vec<Statement>) -> Result<(), Error> {
         let is_adding = |statements: &[Statement]| statements.iter().all(|one| one.text.many.is_some());
         let is_other = self.waiting.last().is_some_and(|(_, last)| is_adding(last) != is_adding(&statements));
@@ -382,12 +387,8 @@ impl AccountStore for PostgresStore {
         format!("postgres {host}:{port} {database} ({})", self.table.name)
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
-        Box::pin(async {
-            let client = self.connect().await?;
-            let described = self.describe_table(&client).await?;
-            self.read(&client, &described, fields, None).await
-        })
+    fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
+        Box::pin(async move { self.rows(&fields).await })
     }
 
     fn is_writable(&self) -> StoreFuture<'_, bool> {
@@ -401,25 +402,13 @@ impl AccountStore for PostgresStore {
         })
     }
 
-    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> StoreFuture<'a, Option<String>> {
-        Box::pin(async {
-            let client = self.connect().await?;
-            let described = self.describe_table(&client).await?;
-            let accounts = self.read(&client, &described, terms.fields, None).await?;
-            let writer = Writer::new(&self.table, &described.columns, &described.dialect);
-            let standings = standings(edits, &accounts, terms.unique);
-            Ok(Some(writer.script(edits, &standings, &accounts)))
-        })
+    fn statements(&self, edits: Arc<[Edit]>, terms: Terms) -> StoreFuture<'_, Option<String>> {
+        Box::pin(async move { self.script(&RowEdits::Accounts(edits), &terms).await.map(Some) })
     }
 
-    fn carry_out<'a>(
-        &'a self,
-        edits: &'a [Edit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
+    fn carry_out(&self, edits: Arc<[Edit]>, terms: Terms, mut record: Recorder) -> StoreFuture<'_, ()> {
         Box::pin(async move {
-            for (at, outcome) in self.change(edits, terms).await? {
+            for (at, outcome) in self.change(&RowEdits::Accounts(edits), &terms).await? {
                 let _ = record(at, outcome);
             }
             Ok(())
@@ -434,38 +423,25 @@ impl AccountStore for PostgresStore {
 impl GroupStore for PostgresStore {
     fn all_groups(&self) -> StoreFuture<'_, Groups> {
         Box::pin(async {
-            let table = self.of_groups()?;
-            let client = self.connect().await?;
-            let described = table.describe_table(&client).await?;
-            let rows = table.read(&client, &described, &[MEMBERS], None).await?;
+            let rows = self.of_groups()?.rows(&[]).await?;
             Ok(Groups { list: rows.iter().map(group).collect(), by_login: false })
         })
     }
 
-    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> StoreFuture<'a, Option<String>> {
-        Box::pin(async {
-            let table = self.of_groups()?;
-            let client = self.connect().await?;
-            let described = table.describe_table(&client).await?;
-            let rows = table.read(&client, &described, &[MEMBERS], None).await?;
-            let (edits, standings) = as_edits(edits, &rows);
-            let writer = Writer::new(&table.table, &described.columns, &described.dialect);
-            Ok(Some(writer.script(&edits, &standings, &rows)))
+    fn group_statements(&self, edits: Arc<[GroupEdit]>) -> StoreFuture<'_, Option<String>> {
+        Box::pin(async move {
+            self.of_groups()?.script(&RowEdits::Groups(edits), &Terms::default()).await.map(Some)
         })
     }
 
-    fn carry_out_groups<'a>(
-        &'a self,
-        edits: &'a [GroupEdit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
+    fn carry_out_groups(
+        &self,
+        edits: Arc<[GroupEdit]>,
+        terms: Terms,
+        mut record: Recorder,
+    ) -> StoreFuture<'_, ()> {
         Box::pin(async move {
-            let plan = |rows: &[Account]| {
-                let (edits, standings) = as_edits(edits, rows);
-                (Cow::Owned(edits), standings)
-            };
-            for (at, outcome) in self.of_groups()?.change_by(plan, None, terms).await? {
+            for (at, outcome) in self.of_groups()?.change(&RowEdits::Groups(edits), &terms).await? {
                 let _ = record(at, outcome);
             }
             Ok(())

@@ -1,25 +1,26 @@
 //! Accounts in a table of an SQLite database: read as they are, changed in one transaction.
 
-use super::groups::{MEMBERS, as_edits, group};
-use super::sql::{Bound, Column, Dialect, Rows, Statement, Writer, are_all, complete, concerned, marked};
+use super::groups::group;
+use super::sql::{Bound, Column, Dialect, RowEdits, Rows, Statement, Writer, complete, marked};
 use super::{AccountStore, GroupStore, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms};
-use crate::crash;
 use crate::sql_names::quoted;
+use crate::{background, crash};
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
 use rusqlite::{Connection, OpenFlags, Row, ToSql, TransactionBehavior, params_from_iter};
 use std::borrow::Cow;
 use std::collections::HashMap;
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::Duration;
 use webtaxon_core::account::{Account, Groups};
-use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, standings};
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Plan};
 use webtaxon_core::settings::SqlTable;
 
 /// Maximum edits under one savepoint.
 const BATCH: usize = 1000;
 
 /// A table of an SQLite database.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct SqliteStore {
     file: PathBuf,
     table: SqlTable,
@@ -103,7 +104,7 @@ impl SqliteStore {
         &self,
         db: &Connection,
         columns: &[Column],
-        fields: &[&str],
+        fields: &[String],
         logins: Option<&[&str]>,
     ) -> Result<Vec<Account>, StoreError> {
         complete(&self.describe(), &self.table, columns, fields)?;
@@ -172,35 +173,24 @@ impl SqliteStore {
     }
 
     /// Makes the edits that are ready, in one transaction; returns their outcomes.
-    fn change(&self, edits: &[Edit], terms: &Terms<'_>) -> Result<Vec<(usize, Outcome)>, StoreError> {
-        let plan = |accounts: &[Account]| (Cow::Borrowed(edits), standings(edits, accounts, terms.unique));
-        self.change_by(plan, concerned(edits, terms.unique).map(|logins| (logins, edits)), terms)
-    }
-
-    /// Makes the edits that `plan` finds ready, in one transaction; it sees the rows with these logins, or all.
-    fn change_by<'e>(
-        &self,
-        plan: impl FnOnce(&[Account]) -> (Cow<'e, [Edit]>, Vec<Standing>),
-        alone: Option<(Vec<&str>, &[Edit])>,
-        terms: &Terms<'_>,
-    ) -> Result<Vec<(usize, Outcome)>, StoreError> {
-        let fields = if self.table.states.is_some() { terms.fields } else { &[MEMBERS] };
+    fn change(&self, edits: &RowEdits, terms: &Terms) -> Result<Vec<(usize, Outcome)>, StoreError> {
         let mut db = self.open()?;
         // Nobody else can write from here on, so that the rows seen are the rows changed.
         let change = db.transaction_with_behavior(TransactionBehavior::Immediate);
         let change = change.map_err(|error| self.refused(error))?;
         let columns = self.columns(&change)?;
-        let logins = alone.as_ref().map(|(logins, _)| logins.as_slice());
-        let mut accounts = self.read(&change, &columns, fields, logins)?;
-        if alone.is_some_and(|(_, edits)| !are_all(&accounts, edits)) {
-            accounts = self.read(&change, &columns, fields, None)?;
+        let logins = edits.logins(terms);
+        let mut accounts = self.read(&change, &columns, &terms.fields, logins.as_deref())?;
+        if logins.is_some() && !edits.are_of(&accounts) {
+            accounts = self.read(&change, &columns, &terms.fields, None)?;
         }
         let dialect = self.dialect();
         let mut writer = Writer::new(&self.table, &columns, &dialect);
-        let (edits, standings) = plan(&accounts);
+        let (edits, standings) = edits.standings(&accounts, terms);
+        let plan = Plan::of_standings(&edits, &accounts, standings, &terms.unique);
         let mut made = Made { db: &change, waiting: Vec::new(), outcomes: Vec::new(), failed: 0, terms };
-        for planned in writer.in_order(&edits, &standings, &accounts) {
-            made.waiting.push(planned);
+        for unit in writer.units(&plan) {
+            made.waiting.push(unit);
             if made.waiting.len() >= BATCH {
                 made.flush().map_err(|error| self.refused(error))?;
             }
@@ -210,11 +200,35 @@ impl SqliteStore {
         }
         made.flush().map_err(|error| self.refused(error))?;
         let mut outcomes = made.outcomes;
-        let not_ready = standings.into_iter().enumerate().filter(|(_, standing)| !standing.is_ready());
-        outcomes.extend(not_ready.map(|(place, standing)| (place, Outcome::from(standing))));
+        outcomes.extend(plan.left_out());
         change.commit().map_err(|error| self.refused(error))?;
         crash::point();
         Ok(outcomes)
+    }
+
+    /// The statements that make the edits, as a script.
+    fn script(&self, edits: &RowEdits, terms: &Terms) -> Result<String, StoreError> {
+        let db = self.open()?;
+        let (columns, dialect) = (self.columns(&db)?, self.dialect());
+        let accounts = self.read(&db, &columns, &terms.fields, None)?;
+        let (edits, standings) = edits.standings(&accounts, terms);
+        let plan = Plan::of_standings(&edits, &accounts, standings, &terms.unique);
+        Ok(Writer::new(&self.table, &columns, &dialect).script(&plan))
+    }
+
+    /// Every row.
+    fn rows(&self, fields: &[String]) -> Result<Vec<Account>, StoreError> {
+        let db = self.open()?;
+        self.read(&db, &self.columns(&db)?, fields, None)
+    }
+
+    /// Does work on another thread, since SQLite blocks.
+    fn work<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&Self) -> Result<T, StoreError> + Send + 'static,
+    ) -> StoreFuture<'_, T> {
+        let own = self.clone();
+        Box::pin(background::run(move || work(&own)))
     }
 }
 
@@ -222,11 +236,11 @@ impl SqliteStore {
 /// one, so that only that one is left out.
 struct Made<'d> {
     db: &'d Connection,
-    /// Groups of edits, by index, with their pending statements.
+    /// The edits of each unit, with their pending statements.
     waiting: Vec<(Vec<usize>, Vec<Statement>)>,
     outcomes: Vec<(usize, Outcome)>,
     failed: usize,
-    terms: &'d Terms<'d>,
+    terms: &'d Terms,
 }
 
 impl Made<'_> {
@@ -302,39 +316,21 @@ impl AccountStore for SqliteStore {
         format!("{} ({})", file.display(), self.table.name)
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
-        Box::pin(async {
-            let db = self.open()?;
-            self.read(&db, &self.columns(&db)?, fields, None)
-        })
+    fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
+        self.work(move |own| own.rows(&fields))
     }
 
     fn is_writable(&self) -> StoreFuture<'_, bool> {
-        Box::pin(async {
-            let db = self.open()?;
-            Ok(!db.is_readonly("main").map_err(|error| self.refused(error))?)
-        })
+        self.work(|own| Ok(!own.open()?.is_readonly("main").map_err(|error| own.refused(error))?))
     }
 
-    fn statements<'a>(&'a self, edits: &'a [Edit], terms: &'a Terms<'a>) -> StoreFuture<'a, Option<String>> {
-        Box::pin(async {
-            let db = self.open()?;
-            let (columns, dialect) = (self.columns(&db)?, self.dialect());
-            let accounts = self.read(&db, &columns, terms.fields, None)?;
-            let writer = Writer::new(&self.table, &columns, &dialect);
-            let standings = standings(edits, &accounts, terms.unique);
-            Ok(Some(writer.script(edits, &standings, &accounts)))
-        })
+    fn statements(&self, edits: Arc<[Edit]>, terms: Terms) -> StoreFuture<'_, Option<String>> {
+        self.work(move |own| own.script(&RowEdits::Accounts(edits), &terms).map(Some))
     }
 
-    fn carry_out<'a>(
-        &'a self,
-        edits: &'a [Edit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
-        Box::pin(async move {
-            for (at, outcome) in self.change(edits, terms)? {
+    fn carry_out(&self, edits: Arc<[Edit]>, terms: Terms, mut record: Recorder) -> StoreFuture<'_, ()> {
+        self.work(move |own| {
+            for (at, outcome) in own.change(&RowEdits::Accounts(edits), &terms)? {
                 let _ = record(at, outcome);
             }
             Ok(())
@@ -348,35 +344,24 @@ impl AccountStore for SqliteStore {
 
 impl GroupStore for SqliteStore {
     fn all_groups(&self) -> StoreFuture<'_, Groups> {
-        Box::pin(async {
-            let (db, table) = (self.open()?, self.of_groups()?);
-            let rows = table.read(&db, &table.columns(&db)?, &[MEMBERS], None)?;
+        self.work(|own| {
+            let rows = own.of_groups()?.rows(&[])?;
             Ok(Groups { list: rows.iter().map(group).collect(), by_login: false })
         })
     }
 
-    fn group_statements<'a>(&'a self, edits: &'a [GroupEdit]) -> StoreFuture<'a, Option<String>> {
-        Box::pin(async {
-            let (db, table) = (self.open()?, self.of_groups()?);
-            let (columns, dialect) = (table.columns(&db)?, table.dialect());
-            let rows = table.read(&db, &columns, &[MEMBERS], None)?;
-            let (edits, standings) = as_edits(edits, &rows);
-            Ok(Some(Writer::new(&table.table, &columns, &dialect).script(&edits, &standings, &rows)))
-        })
+    fn group_statements(&self, edits: Arc<[GroupEdit]>) -> StoreFuture<'_, Option<String>> {
+        self.work(move |own| own.of_groups()?.script(&RowEdits::Groups(edits), &Terms::default()).map(Some))
     }
 
-    fn carry_out_groups<'a>(
-        &'a self,
-        edits: &'a [GroupEdit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
-        Box::pin(async move {
-            let plan = |rows: &[Account]| {
-                let (edits, standings) = as_edits(edits, rows);
-                (Cow::Owned(edits), standings)
-            };
-            for (at, outcome) in self.of_groups()?.change_by(plan, None, terms)? {
+    fn carry_out_groups(
+        &self,
+        edits: Arc<[GroupEdit]>,
+        terms: Terms,
+        mut record: Recorder,
+    ) -> StoreFuture<'_, ()> {
+        self.work(move |own| {
+            for (at, outcome) in own.of_groups()?.change(&RowEdits::Groups(edits), &terms)? {
                 let _ = record(at, outcome);
             }
             Ok(())

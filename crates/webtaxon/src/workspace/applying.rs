@@ -45,7 +45,6 @@ impl Workspace {
     /// # Errors
     /// A brake is in force, another apply is running, the settings or the list differ from those of the work, or the
     /// journal or the copy cannot be written; then nothing was changed. Later failures are part of the result.
-    /// later is told in what comes back.
     pub async fn apply(&self, work: &Work, consent: &Consent) -> Result<Applied, Error> {
         let (setup, work, consent) = (Arc::clone(&self.setup), work.clone(), consent.clone());
         background::drive(move || async move { apply::apply(&setup, &work, &consent).await }).await
@@ -65,7 +64,6 @@ impl Workspace {
     ///
     /// # Errors
     /// The journal cannot be written, or another apply is using it.
-    /// The journal cannot be written, or another apply has it.
     pub async fn forget_before(&self, day: Date, who: &str) -> Result<usize, Error> {
         let (setup, who) = (Arc::clone(&self.setup), who.to_owned());
         background::run(move || apply::forget_before(&setup, day, &who)).await

@@ -28,9 +28,9 @@ impl Workspace {
         let memory = self.setup.memory().await?;
         let (store_now, store_then) = (self.store(), other.store());
         let store_then = self.setup.linked_by(&two.accounts.store, &*store_then);
-        let fields = [one.account_fields(), two.account_fields()];
-        let now = store::lists(&self.setup.linked(&*store_now), &fields[0], one.brings_groups()).await?;
-        let then = store::lists(&store_then, &fields[1], two.brings_groups()).await?;
+        let [fields_now, fields_then] = [one, two].map(|one| store::names(one.account_fields()));
+        let now = store::lists(&self.setup.linked(&*store_now), fields_now, one.brings_groups()).await?;
+        let then = store::lists(&store_then, fields_then, two.brings_groups()).await?;
         let mut links: Vec<_> =
             now.0.iter().chain(&then.0).filter_map(|account| account.link.clone()).collect();
         links.sort();

@@ -8,8 +8,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use webtaxon::apply::{Applied, Consent, Work};
 use webtaxon::model::account::Account;
-use webtaxon::model::apply::Outcome;
-use webtaxon::model::apply::{Edit, made, standings};
+use webtaxon::model::apply::{Edit, Outcome, Plan};
 use webtaxon::model::preview::{BrakeKind, ChangeKind};
 use webtaxon::state::{Ending, Journal};
 use webtaxon::store::{AccountStore, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms};
@@ -438,28 +437,24 @@ impl AccountStore for Lossy {
         "a list far away".to_owned()
     }
 
-    fn accounts<'a>(&'a self, _: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
+    fn accounts(&self, _: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
         let gone = self.unreadable.fetch_update(Relaxed, Relaxed, |left| left.checked_sub(1)).is_ok();
         let list = self.accounts.lock().unwrap().clone();
         Box::pin(async move { if gone { Err(lost()) } else { Ok(list) } })
     }
 
-    fn carry_out<'a>(
-        &'a self,
-        edits: &'a [Edit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
+    fn carry_out(&self, edits: Arc<[Edit]>, terms: Terms, mut record: Recorder) -> StoreFuture<'_, ()> {
         Box::pin(async move {
             let mut list = self.accounts.lock().unwrap();
-            let standings = standings(edits, &list, terms.unique);
-            *list = made(edits, &standings, &list);
+            let now = std::mem::take(&mut *list);
+            let plan = Plan::of(&edits, &now, &terms.unique);
+            *list = plan.made();
             if self.loses.swap(false, Relaxed) {
                 self.unreadable.store(self.later.load(Relaxed), Relaxed);
                 return Err(lost());
             }
-            for (at, standing) in standings.into_iter().enumerate() {
-                if record(at, Outcome::from(standing)).is_break() {
+            for (at, outcome) in plan.outcomes() {
+                if record(at, outcome).is_break() {
                     break;
                 }
             }

@@ -19,8 +19,9 @@ async fn postgres_leaves_out_what_somebody_changed_since() {
 
 #[tokio::test]
 #[ignore = "needs PostgreSQL"]
-async fn postgres_lets_logins_change_hands() {
+async fn postgres_lets_unique_values_change_hands() {
     stores::logins_change_hands(Kind::Postgres).await;
+    stores::addresses_change_hands(Kind::Postgres).await;
 }
 
 #[tokio::test]

@@ -8,8 +8,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use webtaxon::Workspace;
 use webtaxon::model::account::Account;
-use webtaxon::model::apply::Edit;
-use webtaxon::model::apply::Outcome;
+use webtaxon::model::apply::{Edit, Outcome};
 use webtaxon::model::preview::ChangeKind;
 use webtaxon::state::Ending;
 use webtaxon::store::{AccountStore, CsvStore, Recorder, StoreFuture, Terms};
@@ -92,7 +91,6 @@ async fn what_one_host_applied_another_takes_back_by_postgres() {
     assert_eq!(there.journal().await.unwrap().unwrap().runs().unwrap().len(), 1);
 }
 
-/// A list that is changed without end.
 /// A store that is at work until it is told to die.
 struct Endless(CsvStore, Arc<tokio::sync::Notify>);
 
@@ -105,11 +103,11 @@ impl AccountStore for Endless {
         self.0.place()
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
+    fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
         self.0.accounts(fields)
     }
 
-    fn carry_out<'a>(&'a self, _: &'a [Edit], _: &'a Terms<'a>, _: Recorder<'a>) -> StoreFuture<'a, ()> {
+    fn carry_out(&self, _: Arc<[Edit]>, _: Terms, _: Recorder) -> StoreFuture<'_, ()> {
         Box::pin(async {
             self.1.notified().await;
             panic!("killed")

@@ -90,8 +90,8 @@ impl AccountStore for Nobody {
         "an empty table".to_owned()
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
-        assert_eq!(fields, ["login", "name", "email", "department", "room", "roles"]);
+    fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
+        assert_eq!(*fields, ["login", "name", "email", "department", "room", "roles"]);
         Box::pin(async { Ok(Vec::new()) })
     }
 }

@@ -10,8 +10,7 @@ use std::time::Duration;
 use webtaxon::Workspace;
 use webtaxon::apply::{Applied, Consent, Work};
 use webtaxon::model::account::{Account, State};
-use webtaxon::model::apply::Outcome;
-use webtaxon::model::apply::{Edit, made, standings};
+use webtaxon::model::apply::{Edit, Outcome, Plan};
 use webtaxon::model::preview::ChangeKind;
 use webtaxon::store::{AccountStore, Recorder, StoreErrorKind, StoreFuture, Terms};
 use webtaxon_standin::{Directory, Options, Standin};
@@ -64,16 +63,11 @@ impl AccountStore for Shelf {
         "the shelf".to_owned()
     }
 
-    fn accounts<'a>(&'a self, _: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
+    fn accounts(&self, _: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
         Box::pin(async { Ok(self.accounts.lock().unwrap().clone()) })
     }
 
-    fn carry_out<'a>(
-        &'a self,
-        edits: &'a [Edit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
+    fn carry_out(&self, edits: Arc<[Edit]>, terms: Terms, mut record: Recorder) -> StoreFuture<'_, ()> {
         Box::pin(async move {
             let (fault, place) = *self.fault.lock().unwrap();
             for (at, edit) in edits.iter().enumerate() {
@@ -86,9 +80,10 @@ impl AccountStore for Shelf {
                 let one = std::slice::from_ref(edit);
                 let outcome = {
                     let mut list = self.accounts.lock().unwrap();
-                    let standing = standings(one, &list, terms.unique);
-                    *list = made(one, &standing, &list);
-                    standing.into_iter().next().unwrap().into()
+                    let now = std::mem::take(&mut *list);
+                    let plan = Plan::of(one, &now, &terms.unique);
+                    *list = plan.made();
+                    plan.outcomes().next().unwrap().1
                 };
                 match fault {
                     Some(Fault::KilledAfter) => panic!("{KILLED}"),

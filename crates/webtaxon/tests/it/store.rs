@@ -10,7 +10,7 @@ async fn read(bytes: &[u8]) -> Result<Vec<webtaxon::model::account::Account>, we
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("accounts.csv");
     std::fs::write(&file, bytes).unwrap();
-    CsvStore::new(file, IndexMap::new()).accounts(&["login", "email"]).await
+    CsvStore::new(file, IndexMap::new()).accounts(["login", "email"].map(str::to_owned).into()).await
 }
 
 #[tokio::test]
@@ -79,9 +79,10 @@ async fn columns_of_other_names_are_found_by_the_settings() {
     let columns = IndexMap::from(
         [("login", "Kennung"), ("link", "guid")].map(|(own, column)| (own.to_owned(), column.to_owned())),
     );
-    let accounts = CsvStore::new(file, columns).accounts(&["login", "email"]).await.unwrap();
+    let accounts =
+        CsvStore::new(file, columns).accounts(["login", "email"].map(str::to_owned).into()).await.unwrap();
     assert_eq!((accounts[0].login.as_str(), accounts[0].field("email")), ("ada", "a@b"));
     let missing =
-        CsvStore::new(folder.path().join("none.csv"), IndexMap::new()).accounts(&[]).await.unwrap_err();
+        CsvStore::new(folder.path().join("none.csv"), IndexMap::new()).accounts([].into()).await.unwrap_err();
     assert!(missing.to_string().contains("none.csv cannot be read"));
 }

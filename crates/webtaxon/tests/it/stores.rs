@@ -5,10 +5,15 @@ use crate::cluster::Cluster;
 use crate::museum::{ACCOUNTS, Museum};
 use rusqlite::Connection;
 use rusqlite::types::Value;
+use std::collections::BTreeMap;
+use std::ops::ControlFlow;
 use std::path::PathBuf;
+use std::sync::Arc;
 use webtaxon::apply::Consent;
-use webtaxon::model::apply::Outcome;
+use webtaxon::model::account::{Account, Fields};
+use webtaxon::model::apply::{Edit, Outcome};
 use webtaxon::model::preview::ChangeKind;
+use webtaxon::store::Terms;
 use webtaxon_standin::{Application, ApplicationOptions, List};
 
 /// A way in which the application keeps its list.
@@ -347,9 +352,10 @@ async fn what_somebody_changed_since_is_left_out_of_each() {
 }
 
 #[tokio::test]
-async fn logins_change_hands_in_each() {
+async fn unique_values_change_hands_in_each() {
     for kind in KINDS {
         logins_change_hands(kind).await;
+        addresses_change_hands(kind).await;
     }
 }
 
@@ -451,6 +457,51 @@ pub(crate) async fn logins_change_hands(kind: Kind) {
     let back = workspace.apply(&workspace.way_back(1).await.unwrap(), &agreed()).await.unwrap();
     assert!(back.is_complete(), "{kind:?}: {back:?}");
     assert!(dump(&museum, kind) == before, "{kind:?}");
+}
+
+/// Three people each take the address of the next, where no two may have one, at any moment.
+pub(crate) async fn addresses_change_hands(kind: Kind) {
+    let museum = prepared(kind, crate::museum::DIRECTORY).await;
+    let workspace = museum.workspace().unwrap();
+    let store = webtaxon::store::open(&workspace.settings().accounts.store, museum.path());
+    let fields: Arc<[String]> =
+        workspace.settings().account_fields().into_iter().map(str::to_owned).collect();
+    let list = async || store.accounts(Arc::clone(&fields)).await.unwrap();
+    let accounts = list().await;
+    let ring: Vec<&Account> = accounts.iter().filter(|one| one.link.is_some()).take(3).collect();
+    let edit = |at: usize| {
+        let side = |address: &str| {
+            let mut side = Account { fields: Fields::default(), ..ring[at].clone() };
+            side.set("email", Some(address));
+            Some(side)
+        };
+        let (before, after) = (side(ring[at].field("email")), side(ring[(at + 1) % 3].field("email")));
+        Edit { kind: ChangeKind::Update, dn: None, cause: None, before, after }
+    };
+    let edits: Arc<[Edit]> = (0..3).map(edit).collect();
+    let terms =
+        Terms { fields: Arc::clone(&fields), unique: ["email".to_owned()].into(), ..Terms::default() };
+    let (told, outcomes) = std::sync::mpsc::channel();
+    let record = move |_: usize, outcome: Outcome| match told.send(outcome) {
+        Ok(()) => ControlFlow::Continue(()),
+        Err(_) => ControlFlow::Break(()),
+    };
+    store.carry_out(Arc::clone(&edits), terms, Box::new(record)).await.unwrap();
+    assert_eq!(
+        outcomes.iter().collect::<Vec<_>>(),
+        [Outcome::Done, Outcome::Done, Outcome::Done],
+        "{kind:?}"
+    );
+    let mut wanted = accounts.clone();
+    for account in &mut wanted {
+        let after =
+            edits.iter().filter_map(|edit| edit.after.as_ref()).find(|after| after.link == account.link);
+        after.into_iter().for_each(|after| account.set("email", after.get("email")));
+    }
+    let by_login = |list: Vec<Account>| -> BTreeMap<String, Account> {
+        list.into_iter().map(|one| (one.login.clone(), one)).collect()
+    };
+    assert_eq!(by_login(list().await), by_login(wanted), "{kind:?}");
 }
 
 /// The statements, run by hand, do what an apply does, also where columns and values are hostile.

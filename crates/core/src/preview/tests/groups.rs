@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::account::{Group, Groups};
-use crate::apply::{GroupEdit, group_standings, made_groups};
+use crate::apply::{GroupEdit, Standing, group_standings, made_groups};
 use std::collections::{BTreeMap, BTreeSet};
 
 fn bringing(more: &str) -> Settings {
@@ -387,7 +387,7 @@ fn carried_out(preview: &Preview, accounts: &[Account], groups: &[Group]) -> (Ve
         made
     };
     let groups = make(first, groups);
-    let accounts = made(&edits, &standings(&edits, accounts, &[]), accounts);
+    let accounts = Plan::of(&edits, accounts, &["email"]).made();
     (accounts, make(last, &groups))
 }
 

@@ -17,8 +17,10 @@ use indexmap::IndexMap;
 use sheet::{ListFile, Sheet};
 use std::collections::{BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use webtaxon_core::account::{Account, Group, Groups, folded};
-use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Standing, standings};
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Plan};
+use write::Changed;
 
 /// A CSV file.
 #[derive(Clone, Debug)]
@@ -65,42 +67,28 @@ impl ListFile {
         Ok(std::fs::read(&self.file).map_err(|source| StoreErrorKind::Unreadable { file: file(), source })?)
     }
 
-    fn sheet<'a>(&'a self, bytes: &'a [u8], fields: &[&str]) -> Result<Sheet<'a>, StoreError> {
+    fn sheet<'a>(&'a self, bytes: &'a [u8], fields: &[String]) -> Result<Sheet<'a>, StoreError> {
         Sheet::read(self, bytes, fields)
     }
 
-    /// The file after the edits, with the standing of each.
-    fn changed(
-        &self,
-        bytes: &[u8],
-        edits: &[Edit],
-        terms: &Terms<'_>,
-    ) -> Result<(Vec<u8>, Vec<Standing>), StoreError> {
-        let sheet = self.sheet(bytes, terms.fields)?;
-        let standings = standings(edits, &sheet.accounts, terms.unique);
-        let mut ready = edits.iter().zip(&standings).filter(|(_, standing)| standing.is_ready());
-        let text = if ready.next().is_some() { sheet.with(edits, &standings) } else { bytes.to_vec() };
-        Ok((text, standings))
+    /// The file after the edits, with the outcome of each.
+    fn changed(&self, bytes: &[u8], edits: &[Edit], terms: &Terms) -> Result<Changed, StoreError> {
+        let sheet = self.sheet(bytes, &terms.fields)?;
+        Ok(sheet.with(&Plan::of(edits, &sheet.accounts, &terms.unique)))
     }
 
-    /// The file of groups after the edits, with the standing of each.
-    fn with_changed_groups(
-        &self,
-        bytes: &[u8],
-        edits: &[GroupEdit],
-    ) -> Result<(Vec<u8>, Vec<Standing>), StoreError> {
-        let sheet = self.sheet(bytes, &[MEMBERS])?;
+    /// The file of groups after the edits, with the outcome of each.
+    fn with_changed_groups(&self, bytes: &[u8], edits: &[GroupEdit]) -> Result<Changed, StoreError> {
+        let sheet = self.sheet(bytes, &[])?;
         let (edits, standings) = as_edits(edits, &sheet.accounts);
-        let is_any = standings.iter().any(Standing::is_ready);
-        let text = if is_any { sheet.with(&edits, &standings) } else { bytes.to_vec() };
-        Ok((text, standings))
+        Ok(sheet.with(&Plan::of_standings(&edits, &sheet.accounts, standings, &[""; 0])))
     }
 
     /// The original file of groups, byte for byte, if its content equals the result.
-    fn original_groups(&self, text: &[u8], terms: &Terms<'_>) -> Option<Vec<u8>> {
-        let original = std::fs::read(groups_beside(terms.original?, "csv")).ok()?;
+    fn original_groups(&self, text: &[u8], terms: &Terms) -> Option<Vec<u8>> {
+        let original = std::fs::read(groups_beside(terms.original.as_ref()?, "csv")).ok()?;
         let said = |bytes: &[u8]| {
-            let rows = self.sheet(bytes, &[MEMBERS]).ok()?.accounts;
+            let rows = self.sheet(bytes, &[]).ok()?.accounts;
             let said = rows.iter().map(|row| {
                 let Group { name, link, members, fields } = group(row);
                 let members: BTreeSet<String> = members.iter().map(|one| folded(one).into_owned()).collect();
@@ -120,16 +108,57 @@ impl ListFile {
     }
 
     /// The original file, byte for byte, if the result equals its content.
-    fn original(&self, now: &[u8], edits: &[Edit], terms: &Terms<'_>) -> Option<Vec<u8>> {
-        let original = std::fs::read(terms.original?).ok()?;
+    fn original(&self, now: &[u8], edits: &[Edit], terms: &Terms) -> Option<Vec<u8>> {
+        let original = std::fs::read(terms.original.as_ref()?).ok()?;
         // The last edit is undone first.
         let forward: Vec<Edit> = edits.iter().rev().map(Edit::back).collect();
-        let (made, _) = self.changed(&original, &forward, terms).ok()?;
-        (made == now).then_some(original)
+        let made = self.changed(&original, &forward, terms).ok()?;
+        (made.text == now).then_some(original)
     }
 
     fn unwritable(&self, source: std::io::Error) -> StoreError {
         StoreErrorKind::Unwritable { file: self.file.clone(), source }.into()
+    }
+}
+
+impl CsvStore {
+    fn copy_to(&self, stem: &Path) -> Result<PathBuf, StoreError> {
+        let to = stem.with_extension("csv");
+        replace::create(&to, &self.accounts.bytes()?).map_err(|reason| self.accounts.unwritable(reason))?;
+        if let Some(groups) = &self.groups {
+            let to = groups_beside(&to, "csv");
+            replace::create(&to, &groups.bytes()?).map_err(|reason| groups.unwritable(reason))?;
+        }
+        Ok(to)
+    }
+
+    /// Makes the edits; returns their outcomes.
+    fn change(&self, edits: &[Edit], terms: &Terms) -> Result<Vec<Outcome>, StoreError> {
+        let file = &self.accounts;
+        let _held = replace::hold(&file.file).map_err(|reason| file.unwritable(reason))?;
+        let now = file.bytes()?;
+        let Changed { text, outcomes } = file.changed(&now, edits, terms)?;
+        file.put(&now, &file.original(&now, edits, terms).unwrap_or(text))?;
+        Ok(outcomes)
+    }
+
+    /// Makes the edits of groups; returns their outcomes.
+    fn change_groups(&self, edits: &[GroupEdit], terms: &Terms) -> Result<Vec<Outcome>, StoreError> {
+        let file = self.groups_file()?;
+        let _held = replace::hold(&file.file).map_err(|reason| file.unwritable(reason))?;
+        let now = file.bytes()?;
+        let Changed { text, outcomes } = file.with_changed_groups(&now, edits)?;
+        file.put(&now, &file.original_groups(&text, terms).unwrap_or(text))?;
+        Ok(outcomes)
+    }
+
+    /// Does work on another thread, since files block.
+    fn work<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&Self) -> Result<T, StoreError> + Send + 'static,
+    ) -> StoreFuture<'_, T> {
+        let own = self.clone();
+        Box::pin(background::run(move || work(&own)))
     }
 }
 
@@ -142,53 +171,23 @@ impl AccountStore for CsvStore {
         self.accounts.file.canonicalize().unwrap_or_else(|_| self.accounts.file.clone()).display().to_string()
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
-        let store = self.accounts.clone();
-        let fields: Vec<String> = fields.iter().map(|field| (*field).to_owned()).collect();
-        // In the background, since a directory is read meanwhile.
-        let read = move || {
-            let fields: Vec<&str> = fields.iter().map(String::as_str).collect();
-            Ok(store.sheet(&store.bytes()?, &fields)?.accounts)
-        };
-        Box::pin(background::run(read))
+    fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
+        self.work(move |own| Ok(own.accounts.sheet(&own.accounts.bytes()?, &fields)?.accounts))
     }
 
     fn is_writable(&self) -> StoreFuture<'_, bool> {
         // Opening for append does not change the file.
-        let opened = std::fs::OpenOptions::new().append(true).open(&self.accounts.file);
-        Box::pin(async move { Ok(opened.is_ok()) })
+        self.work(|own| Ok(std::fs::OpenOptions::new().append(true).open(&own.accounts.file).is_ok()))
     }
 
-    fn copy<'a>(&'a self, stem: &'a Path) -> StoreFuture<'a, Option<PathBuf>> {
-        Box::pin(async move {
-            let to = stem.with_extension("csv");
-            replace::create(&to, &self.accounts.bytes()?)
-                .map_err(|reason| self.accounts.unwritable(reason))?;
-            if let Some(groups) = &self.groups {
-                let to = groups_beside(&to, "csv");
-                replace::create(&to, &groups.bytes()?).map_err(|reason| groups.unwritable(reason))?;
-            }
-            Ok(Some(to))
-        })
+    fn copy(&self, stem: PathBuf) -> StoreFuture<'_, Option<PathBuf>> {
+        self.work(move |own| own.copy_to(&stem).map(Some))
     }
 
-    fn carry_out<'a>(
-        &'a self,
-        edits: &'a [Edit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
-        Box::pin(async move {
-            let file = &self.accounts;
-            let _held = replace::hold(&file.file).map_err(|reason| file.unwritable(reason))?;
-            let now = file.bytes()?;
-            let (mut text, standings) = file.changed(&now, edits, terms)?;
-            if let Some(original) = file.original(&now, edits, terms) {
-                text = original;
-            }
-            file.put(&now, &text)?;
-            for (at, standing) in standings.into_iter().enumerate() {
-                let _ = record(at, Outcome::from(standing));
+    fn carry_out(&self, edits: Arc<[Edit]>, terms: Terms, mut record: Recorder) -> StoreFuture<'_, ()> {
+        self.work(move |own| {
+            for (at, outcome) in own.change(&edits, &terms)?.into_iter().enumerate() {
+                let _ = record(at, outcome);
             }
             Ok(())
         })
@@ -201,30 +200,22 @@ impl AccountStore for CsvStore {
 
 impl GroupStore for CsvStore {
     fn all_groups(&self) -> StoreFuture<'_, Groups> {
-        Box::pin(async {
-            let file = self.groups_file()?;
-            let list = file.sheet(&file.bytes()?, &[MEMBERS])?.accounts.iter().map(group).collect();
+        self.work(|own| {
+            let file = own.groups_file()?;
+            let list = file.sheet(&file.bytes()?, &[])?.accounts.iter().map(group).collect();
             Ok(Groups { list, by_login: true })
         })
     }
 
-    fn carry_out_groups<'a>(
-        &'a self,
-        edits: &'a [GroupEdit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
-        Box::pin(async move {
-            let file = self.groups_file()?;
-            let _held = replace::hold(&file.file).map_err(|reason| file.unwritable(reason))?;
-            let now = file.bytes()?;
-            let (mut text, standings) = file.with_changed_groups(&now, edits)?;
-            if let Some(original) = file.original_groups(&text, terms) {
-                text = original;
-            }
-            file.put(&now, &text)?;
-            for (at, standing) in standings.into_iter().enumerate() {
-                let _ = record(at, Outcome::from(standing));
+    fn carry_out_groups(
+        &self,
+        edits: Arc<[GroupEdit]>,
+        terms: Terms,
+        mut record: Recorder,
+    ) -> StoreFuture<'_, ()> {
+        self.work(move |own| {
+            for (at, outcome) in own.change_groups(&edits, &terms)?.into_iter().enumerate() {
+                let _ = record(at, outcome);
             }
             Ok(())
         })

@@ -44,8 +44,8 @@ pub(super) struct Sheet<'a> {
 }
 
 impl<'a> Sheet<'a> {
-    /// Parses a file; `fields` are those that must have a column.
-    pub(super) fn read(store: &ListFile, bytes: &'a [u8], fields: &[&str]) -> Result<Self, StoreError> {
+    /// Parses a file; `fields` are those that must have a column, and in a file of groups the members.
+    pub(super) fn read(store: &ListFile, bytes: &'a [u8], fields: &[String]) -> Result<Self, StoreError> {
         let path = store.file.as_path();
         // Spreadsheets write a byte order mark in front of UTF-8.
         let mark = if bytes.starts_with(MARK) { MARK.len() } else { 0 };
@@ -72,7 +72,7 @@ impl<'a> Sheet<'a> {
 
 impl ListFile {
     /// The content of each column; `fields` are those that must have one.
-    fn columns_of(&self, header: &[String], fields: &[&str]) -> Result<Vec<Column>, StoreError> {
+    fn columns_of(&self, header: &[String], fields: &[String]) -> Result<Vec<Column>, StoreError> {
         for (index, name) in header.iter().enumerate() {
             if header.iter().take(index).any(|earlier| earlier == name) {
                 let (file, column) = (self.file.clone(), name.clone());
@@ -85,7 +85,11 @@ impl ListFile {
         if !self.has_links && header.iter().any(|name| name == "link") {
             return Err(StoreErrorKind::HasLinks { store: self.file.display().to_string() }.into());
         }
-        for field in fields.iter().filter(|field| **field != "login") {
+        let fields = match self.rows {
+            Rows::Accounts => fields.iter().map(String::as_str).collect(),
+            Rows::Groups => vec![MEMBERS],
+        };
+        for field in fields.into_iter().filter(|field| *field != "login") {
             self.place(field, header)?;
         }
         let roles = self.column("roles");

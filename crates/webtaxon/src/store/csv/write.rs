@@ -3,43 +3,58 @@
 use super::sheet::{Column, Sheet};
 use std::collections::HashMap;
 use webtaxon_core::account::Account;
-use webtaxon_core::apply::{Edit, Standing};
+use webtaxon_core::apply::{Outcome, Plan, Step};
+
+/// A file after edits, with the outcome of each.
+pub(super) struct Changed {
+    pub(super) text: Vec<u8>,
+    pub(super) outcomes: Vec<Outcome>,
+}
 
 impl Sheet<'_> {
-    /// The file after the edits that are ready. New accounts come last.
-    pub(super) fn with(&self, edits: &[Edit], standings: &[Standing]) -> Vec<u8> {
-        let ready = |(edit, standing)| match standing {
-            &Standing::Ready(at) => Some((at, edit)),
-            _ => None,
-        };
-        let made: Vec<(Option<usize>, &Edit)> = edits.iter().zip(standings).filter_map(ready).collect();
-        let changed: HashMap<usize, &Edit> =
-            made.iter().filter_map(|(at, edit)| Some(((*at)?, *edit))).collect();
-        let mut out = Vec::with_capacity(self.bytes.len() + 256 * made.len());
+    /// The file after a plan. New accounts come last.
+    pub(super) fn with(&self, plan: &Plan<'_>) -> Changed {
+        let outcomes = plan.outcomes().map(|(_, outcome)| outcome).collect();
+        if plan.is_empty() {
+            return Changed { text: self.bytes.to_vec(), outcomes };
+        }
+        let mut changed: HashMap<usize, Step<'_>> = HashMap::new();
+        let mut new: Vec<&Account> = Vec::new();
+        for step in plan.units().flat_map(|unit| unit.steps) {
+            match step {
+                // The file is replaced as a whole.
+                Step::PutAside { .. } => {}
+                Step::Insert { account } => new.push(account),
+                Step::Update { at, .. } | Step::Delete { at } => drop(changed.insert(at, step)),
+            }
+        }
+        let mut out = Vec::with_capacity(self.bytes.len() + 256 * new.len());
         let first = self.rows.first().map_or(self.bytes.len(), |row| row.start);
         out.extend_from_slice(self.bytes.get(..first).unwrap_or_default());
         for (at, range) in self.rows.iter().enumerate() {
             let row = self.bytes.get(range.clone()).unwrap_or_default();
-            match changed.get(&at).map(|edit| (edit, edit.after.as_ref())) {
-                None => out.extend_from_slice(row),
-                Some((_, None)) => {}
-                Some((edit, Some(after))) => {
+            match changed.get(&at) {
+                Some(Step::Delete { .. }) => {}
+                Some(Step::Update { set, .. }) => {
                     if let Some(there) = self.accounts.get(at) {
-                        self.rewrite(&mut out, row, there, edit, after);
+                        self.rewrite(&mut out, row, there, set);
                     }
                 }
+                _ => out.extend_from_slice(row),
             }
         }
-        let new = made.iter().filter(|(at, _)| at.is_none()).filter_map(|(_, edit)| edit.after.as_ref());
-        self.append(&mut out, new);
-        out
+        self.append(&mut out, new.into_iter());
+        Changed { text: out, outcomes }
     }
 
     /// One row with the changed cells rewritten.
-    fn rewrite(&self, out: &mut Vec<u8>, row: &[u8], there: &Account, edit: &Edit, after: &Account) {
+    fn rewrite(&self, out: &mut Vec<u8>, row: &[u8], there: &Account, set: &[(&str, Option<&str>)]) {
         let (start, end) = bounds(row);
         out.extend_from_slice(row.get(..start).unwrap_or_default());
-        let fields = edit.fields();
+        let new = |name: &str| {
+            let (_, value) = set.iter().find(|(field, _)| *field == name)?;
+            Some(value.unwrap_or_default())
+        };
         let cells = cells(row.get(start..end).unwrap_or_default());
         // Quotes that RFC 4180 does not allow are ambiguous: then the whole row is rewritten.
         let is_sound = cells.len() == self.columns.len();
@@ -48,11 +63,11 @@ impl Sheet<'_> {
                 out.push(b',');
             }
             let cell = cells.get(at).copied().filter(|_| is_sound);
-            match cell {
-                Some(cell) if !fields.contains_key(name(column)) => out.extend_from_slice(cell),
-                cell => {
-                    let side = if fields.contains_key(name(column)) { after } else { there };
-                    put(out, value(column, side), cell.is_some_and(|cell| cell.starts_with(b"\"")));
+            match (cell, new(name(column))) {
+                (Some(cell), None) => out.extend_from_slice(cell),
+                (cell, new) => {
+                    let value = new.unwrap_or_else(|| value(column, there));
+                    put(out, value, cell.is_some_and(|cell| cell.starts_with(b"\"")));
                 }
             }
         }

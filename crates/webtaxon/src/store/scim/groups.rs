@@ -46,8 +46,8 @@ impl ScimStore {
     pub(super) async fn change_groups(
         &self,
         edits: &[GroupEdit],
-        terms: &Terms<'_>,
-        record: Recorder<'_>,
+        terms: &Terms,
+        mut record: Recorder,
     ) -> Result<(), StoreError> {
         let all = self.everything().await?;
         let mut failed = 0;

@@ -17,6 +17,7 @@ use service::Service;
 use session::{Everybody, Session};
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use webtaxon_core::account::{Account, Groups};
 use webtaxon_core::apply::{Edit, GroupEdit};
 use webtaxon_core::settings::Scim;
@@ -35,7 +36,7 @@ impl ScimStore {
         Self { settings, folder: folder.to_owned() }
     }
 
-    async fn session(&self, fields: &[&str]) -> Result<Session, StoreError> {
+    async fn session(&self, fields: &[String]) -> Result<Session, StoreError> {
         Session::open(&self.settings, &self.folder, fields).await
     }
 }
@@ -49,11 +50,11 @@ impl AccountStore for ScimStore {
         format!("scim {}", self.settings.service)
     }
 
-    fn accounts<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, Vec<Account>> {
-        Box::pin(async { Ok(self.session(fields).await?.everybody().await?.accounts) })
+    fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
+        Box::pin(async move { Ok(self.session(&fields).await?.everybody().await?.accounts) })
     }
 
-    fn copy<'a>(&'a self, stem: &'a Path) -> StoreFuture<'a, Option<PathBuf>> {
+    fn copy(&self, stem: PathBuf) -> StoreFuture<'_, Option<PathBuf>> {
         Box::pin(async move {
             let users = Service::open(&self.settings, &self.folder).await?.all("Users").await?;
             let to = stem.with_extension("jsonl");
@@ -71,23 +72,18 @@ impl AccountStore for ScimStore {
         })
     }
 
-    fn carry_out<'a>(
-        &'a self,
-        edits: &'a [Edit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
+    fn carry_out(&self, edits: Arc<[Edit]>, terms: Terms, record: Recorder) -> StoreFuture<'_, ()> {
         Box::pin(async move {
-            let session = self.session(terms.fields).await?;
+            let session = self.session(&terms.fields).await?;
             let everybody = session.everybody().await?;
-            change::carry_out(&session, everybody, edits, terms, record).await
+            change::carry_out(&session, everybody, &edits, &terms, record).await
         })
     }
 
-    fn accounts_and_groups<'a>(&'a self, fields: &'a [&'a str]) -> StoreFuture<'a, (Vec<Account>, Groups)> {
-        Box::pin(async {
+    fn accounts_and_groups(&self, fields: Arc<[String]>) -> StoreFuture<'_, (Vec<Account>, Groups)> {
+        Box::pin(async move {
             self.groups().ok_or_else(|| StoreErrorKind::NoGroups { store: self.describe() })?;
-            let session = self.session(fields).await?;
+            let session = self.session(&fields).await?;
             let Everybody { accounts, people, .. } = session.everybody().await?;
             let (list, _) = people.groups(&session.service).await?;
             Ok((accounts, Groups { list, by_login: false }))
@@ -104,12 +100,12 @@ impl GroupStore for ScimStore {
         Box::pin(async { Ok(Groups { list: self.all_groups().await?, by_login: false }) })
     }
 
-    fn carry_out_groups<'a>(
-        &'a self,
-        edits: &'a [GroupEdit],
-        terms: &'a Terms<'a>,
-        record: Recorder<'a>,
-    ) -> StoreFuture<'a, ()> {
-        Box::pin(self.change_groups(edits, terms, record))
+    fn carry_out_groups(
+        &self,
+        edits: Arc<[GroupEdit]>,
+        terms: Terms,
+        record: Recorder,
+    ) -> StoreFuture<'_, ()> {
+        Box::pin(async move { self.change_groups(&edits, &terms, record).await })
     }
 }

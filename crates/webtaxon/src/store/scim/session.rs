@@ -56,20 +56,20 @@ pub(super) struct Group {
 
 impl Session {
     /// Connects, and finds the place of each field, including those in the settings.
-    pub(super) async fn open(settings: &Scim, folder: &Path, fields: &[&str]) -> Result<Self, StoreError> {
+    pub(super) async fn open(settings: &Scim, folder: &Path, fields: &[String]) -> Result<Self, StoreError> {
         let service = Service::open(settings, folder).await?;
         let schemas = Schemas::read(&service).await?;
         let role_groups = settings.role_groups;
-        let more = settings.attributes.keys().map(String::as_str).filter(|name| !fields.contains(name));
+        let more = settings.attributes.keys().filter(|name| !fields.contains(name));
         let mut places = Vec::new();
-        for field in fields.iter().copied().chain(more) {
-            let is_own = ["login", "link", "state"].contains(&field);
+        for field in fields.iter().chain(more) {
+            let is_own = ["login", "link", "state"].contains(&field.as_str());
             if !(is_own || field == "roles" && role_groups) {
                 let path = settings.attribute(field);
-                places.push((field.to_owned(), schemas.place(service.name(), field, &path)?));
+                places.push((field.clone(), schemas.place(service.name(), field, &path)?));
             }
         }
-        Ok(Self { service, places, role_groups: role_groups && fields.contains(&"roles") })
+        Ok(Self { service, places, role_groups: role_groups && fields.iter().any(|field| field == "roles") })
     }
 
     /// Reads all users, and the groups if they are roles.

@@ -3,16 +3,19 @@
 //! Names are always quoted and values always bound: neither a name in the settings nor a directory value can inject
 //! SQL.
 
+mod edits;
 mod rows;
 
+pub(super) use edits::RowEdits;
 pub(super) use rows::Rows;
 
+use super::groups::MEMBERS;
 use super::{StoreErrorKind, apart};
 use crate::sql_names::quoted;
 use std::collections::HashMap;
 use std::sync::Arc;
 use webtaxon_core::account::{Account, State};
-use webtaxon_core::apply::{Edit, Standing, order};
+use webtaxon_core::apply::{Outcome, Plan, Step, Unit};
 use webtaxon_core::settings::rules::LIST;
 use webtaxon_core::settings::{RoleTable, RowsOf, SqlTable};
 
@@ -215,47 +218,20 @@ fn unhex(text: &str) -> Option<Vec<u8>> {
     if rest.is_empty() { pairs.iter().map(byte).collect() } else { None }
 }
 
-/// An account's value for a column.
-fn held(table: &SqlTable, column: &Column, account: &Account) -> Bound {
-    let text = match column.field.as_str() {
-        "state" if let Some([active, suspended]) = &table.states => {
-            if account.state == State::Active {
-                active
-            } else {
-                suspended
-            }
-        }
-        field => account.value(field),
+/// The value of an account's field for its column.
+fn bound(table: &SqlTable, column: &Column, value: Option<&str>) -> Bound {
+    let text = match (column.field.as_str(), &table.states) {
+        ("state", Some([active, _])) if value == Some(State::Active.name()) => active,
+        ("state", Some([_, suspended])) => suspended,
+        _ => match value {
+            None if column.may_be_null => return Bound::Null,
+            value => value.unwrap_or_default(),
+        },
     };
-    match text {
-        "" if column.may_be_null && !account.fields.contains_key(column.field.as_str()) => Bound::Null,
-        text if column.is_binary => unhex(text).map_or_else(|| Bound::Text(text.to_owned()), Bound::Bytes),
-        text => Bound::Text(text.to_owned()),
+    match column.is_binary {
+        true => unhex(text).map_or_else(|| Bound::Text(text.to_owned()), Bound::Bytes),
+        false => Bound::Text(text.to_owned()),
     }
-}
-
-/// The logins of the edited accounts, if no others need to be read: no account is created, and no unique field
-/// changes.
-pub(super) fn concerned<'e>(edits: &'e [Edit], unique: &[&str]) -> Option<Vec<&'e str>> {
-    let is_unique =
-        |name: &String| ["login", "link"].contains(&name.as_str()) || unique.contains(&name.as_str());
-    let login = |edit: &'e Edit| {
-        let before = edit.before.as_ref()?;
-        let is_alone = edit.after.is_none() || !edit.fields().keys().any(is_unique);
-        is_alone.then_some(before.login.as_str())
-    };
-    edits.iter().map(login).collect()
-}
-
-/// Whether these are all accounts of the edits, as they were known. If not, the whole list is read.
-pub(super) fn are_all(accounts: &[Account], edits: &[Edit]) -> bool {
-    let by_login: HashMap<&str, &Account> = accounts.iter().map(|one| (one.login.as_str(), one)).collect();
-    let is_there = |edit: &Edit| {
-        edit.before.as_ref().is_some_and(|before| {
-            by_login.get(before.login.as_str()).is_some_and(|there| there.link == before.link)
-        })
-    };
-    accounts.len() == edits.len() && by_login.len() == edits.len() && edits.iter().all(is_there)
 }
 
 fn items(list: &str) -> Vec<&str> {
@@ -295,89 +271,82 @@ impl<'t> Writer<'t> {
         format!("(SELECT {} FROM {table} WHERE {login} = {mark}{login_cast})", quoted(&roles.key))
     }
 
-    /// The edits that are ready, by index, in groups and in an order that works, each group with its statements.
-    pub(super) fn in_order<'w>(
+    /// The statements of each unit of a plan, with its edits.
+    pub(super) fn units<'w>(
         &'w mut self,
-        edits: &'w [Edit],
-        standings: &'w [Standing],
-        accounts: &'w [Account],
+        plan: &'w Plan<'w>,
     ) -> impl Iterator<Item = (Vec<usize>, Vec<Statement>)> + use<'w, 't> {
-        order(edits, standings, accounts).into_iter().map(move |group| {
-            let of = |place: &usize| match standings.get(*place)? {
-                Standing::Ready(at) => Some((edits.get(*place)?, at.and_then(|at| accounts.get(at)))),
-                _ => None,
-            };
-            let list: Vec<(&Edit, Option<&Account>)> = group.iter().filter_map(of).collect();
-            let statements = self.in_turn(&list);
-            (group, statements)
+        plan.units().map(|unit| {
+            let statements = self.statements(&unit, plan.accounts());
+            (unit.edits, statements)
         })
     }
 
     /// The script of one transaction with all edits, for an administrator to review and run. Edits that cannot be
     /// made become comments.
-    pub(super) fn script(mut self, edits: &[Edit], standings: &[Standing], accounts: &[Account]) -> String {
+    pub(super) fn script(mut self, plan: &Plan<'_>) -> String {
         let dialect = self.dialect;
         let of_what = if self.table.states.is_some() { "" } else { " group" };
         let about = |place: usize| {
-            edits.get(place).map_or_else(String::new, |edit| {
+            plan.edits().get(place).map_or_else(String::new, |edit| {
                 plain(&format!("{}{} {}", edit.kind.name(), of_what, edit.login()))
             })
         };
         let mut script = format!("BEGIN;\n{}", dialect.preamble);
-        for (group, statements) in self.in_order(edits, standings, accounts) {
-            for place in group {
+        for (edits, statements) in self.units(plan) {
+            for place in edits {
                 script += &format!("-- {}\n", about(place));
             }
             for statement in statements {
                 script += &format!("{};\n", dialect.written_out(&statement));
             }
         }
-        for (place, standing) in standings.iter().enumerate() {
-            match standing {
-                Standing::Stale(words) => {
-                    script += &format!("-- left out: {}: {}\n", about(place), plain(words));
+        for (place, outcome) in plan.left_out() {
+            match outcome {
+                Outcome::Left(words) => {
+                    script += &format!("-- left out: {}: {}\n", about(place), plain(&words));
                 }
-                Standing::Made => script += &format!("-- there already: {}\n", about(place)),
-                _ => {}
+                _ => script += &format!("-- there already: {}\n", about(place)),
             }
         }
         script + "COMMIT;\n"
     }
 
-    /// The statements for a group of edits, each with its account in the table. Of a ring (see
-    /// [`webtaxon_core::apply::order`]) the first account is parked, and completed last.
-    fn in_turn(&mut self, group: &[(&Edit, Option<&Account>)]) -> Vec<Statement> {
-        let Some(((first, there), _)) = group.split_first().filter(|(_, rest)| !rest.is_empty()) else {
-            return group.iter().flat_map(|(edit, there)| self.statements(edit, *there)).collect();
-        };
-        let Some(there) = there else { return Vec::new() };
-        // A login never contains a line break.
-        let aside = Account { login: format!("\n{}", there.login), ..(*there).clone() };
-        let login = quoted(self.table.column("login"));
-        let dialect = self.dialect;
-        let text = format!(
-            "UPDATE {} SET {login} = {} WHERE {login} = {}",
-            dialect.table,
-            dialect.mark(1, &dialect.login_cast),
-            dialect.mark(2, &dialect.login_cast)
-        );
-        let values = [&aside, *there].map(|account| Bound::Text(account.login.clone())).to_vec();
-        let mut all = vec![Statement { text: text.into(), values, is_one: true, comes_after: false }];
-        for (edit, there) in group.iter().skip(1).rev() {
-            all.extend(self.statements(edit, *there));
+    /// The statements of a unit. Accounts are found by the login that they have at that moment.
+    fn statements(&mut self, unit: &Unit<'_>, accounts: &[Account]) -> Vec<Statement> {
+        let mut aside: HashMap<usize, Account> = HashMap::new();
+        let mut all = Vec::new();
+        for step in &unit.steps {
+            let there = |at: &usize| aside.get(at).or_else(|| accounts.get(*at));
+            match step {
+                Step::Insert { account } => all.extend(self.addition(account)),
+                Step::Delete { at } => {
+                    all.extend(there(at).into_iter().flat_map(|there| self.removal(there)))
+                }
+                Step::Update { at, set } => {
+                    all.extend(there(at).into_iter().flat_map(|there| self.update(there, set)));
+                }
+                Step::PutAside { at, field } => {
+                    let Some(mut there) = there(at).cloned() else { continue };
+                    all.extend(self.put_aside(&mut there, field));
+                    aside.insert(*at, there);
+                }
+            }
         }
-        all.extend(self.statements(first, Some(&aside)));
         all
     }
 
-    /// The statements for an edit of the account `there`.
-    fn statements(&mut self, edit: &Edit, there: Option<&Account>) -> Vec<Statement> {
-        match (&edit.after, there) {
-            (None, Some(there)) => self.removal(there),
-            (Some(after), None) => self.addition(after),
-            (Some(after), Some(there)) => self.update(edit, there, after),
-            (None, None) => Vec::new(),
+    /// Replaces the value of a unique field by none, or by one that no account has.
+    fn put_aside(&self, there: &mut Account, field: &str) -> Option<Statement> {
+        let column = self.columns.iter().find(|column| column.field == field)?;
+        // A login has no line break, and hardly any other unique value begins with one.
+        let other = format!("\n{}", there.value(field));
+        if field == "login" {
+            let old = std::mem::replace(&mut there.login, other.clone());
+            return Some(self.setting(&old, &[column], vec![Bound::Text(other)]));
         }
+        let value = if column.may_be_null { Bound::Null } else { Bound::Text(other) };
+        Some(self.setting(&there.login, &[column], vec![value]))
     }
 
     /// Removes an account's roles, restricted by `more`.
@@ -410,7 +379,8 @@ impl<'t> Writer<'t> {
         let own: Vec<usize> =
             self.columns.iter().enumerate().filter(|(_, column)| has(column)).map(|(at, _)| at).collect();
         let columns = || own.iter().filter_map(|at| self.columns.get(*at));
-        let values: Vec<Bound> = columns().map(|column| held(self.table, column, after)).collect();
+        let value = |column: &Column| bound(self.table, column, after.get(&column.field));
+        let values: Vec<Bound> = columns().map(value).collect();
         let insert = self.inserts.get(&own).cloned().unwrap_or_else(|| {
             let names: Vec<String> = columns().map(|column| quoted(&column.name)).collect();
             let into = format!("INSERT INTO {} ({})", self.dialect.table, names.join(", "));
@@ -431,11 +401,11 @@ impl<'t> Writer<'t> {
         all
     }
 
-    fn update(&self, edit: &Edit, there: &Account, after: &Account) -> Vec<Statement> {
-        let changed = edit.fields();
+    fn update(&self, there: &Account, set: &[(&str, Option<&str>)]) -> Vec<Statement> {
+        let new = |name: &str| set.iter().find(|(field, _)| *field == name).map(|(_, value)| *value);
         let mut all = Vec::new();
-        if let (Some(roles), true) = (&self.table.roles, changed.contains_key("roles")) {
-            let (old, new) = (items(there.field("roles")), items(after.field("roles")));
+        if let (Some(roles), Some(new)) = (&self.table.roles, new("roles")) {
+            let (old, new) = (items(there.field("roles")), items(new.unwrap_or_default()));
             let of = |role: &str| vec![text(&there.login), text(role)];
             let role_mark = self.dialect.role(roles, &self.dialect.mark(2, ""));
             for role in old.iter().filter(|role| !new.contains(role)) {
@@ -452,17 +422,20 @@ impl<'t> Writer<'t> {
                 comes_after: true,
             }));
         }
-        let own: Vec<&Column> =
-            self.columns.iter().filter(|column| changed.contains_key(column.field.as_str())).collect();
-        if own.is_empty() {
-            return all;
-        }
+        let own = self.columns.iter().filter_map(|column| Some((column, new(&column.field)?)));
+        let (own, values): (Vec<&Column>, Vec<Bound>) =
+            own.map(|(column, value)| (column, bound(self.table, column, value))).unzip();
+        all.extend((!own.is_empty()).then(|| self.setting(&there.login, &own, values)));
+        all
+    }
+
+    /// Sets columns of the account with this login.
+    fn setting(&self, login: &str, columns: &[&Column], mut values: Vec<Bound>) -> Statement {
         let set = |(at, column): (usize, &&Column)| {
             format!("{} = {}", quoted(&column.name), self.dialect.mark(at + 1, &column.cast))
         };
-        let sets: Vec<String> = own.iter().enumerate().map(set).collect();
-        let mut values: Vec<Bound> = own.iter().map(|column| held(self.table, column, after)).collect();
-        values.push(text(&there.login));
+        let sets: Vec<String> = columns.iter().enumerate().map(set).collect();
+        values.push(text(login));
         let one = format!(
             "UPDATE {} SET {} WHERE {} = {}",
             self.dialect.table,
@@ -470,8 +443,7 @@ impl<'t> Writer<'t> {
             quoted(self.table.column("login")),
             self.dialect.mark(values.len(), &self.dialect.login_cast)
         );
-        all.push(Statement { text: one.into(), values, is_one: true, comes_after: false });
-        all
+        Statement { text: one.into(), values, is_one: true, comes_after: false }
     }
 }
 
@@ -479,16 +451,20 @@ fn text(text: &str) -> Bound {
     Bound::Text(text.to_owned())
 }
 
-/// Checks that the table has every required column.
+/// Checks that the table has every required column: for accounts those of `fields`, for groups that of the members.
 pub(super) fn complete(
     store: &str,
     table: &SqlTable,
     columns: &[Column],
-    fields: &[&str],
+    fields: &[String],
 ) -> Result<(), StoreErrorKind> {
     let own = ["login", "link", "state"];
     let own_wanted = own.into_iter().filter(|own| *own != "state" || table.states.is_some());
-    for field in own_wanted.chain(fields.iter().copied().filter(|field| !own.contains(field))) {
+    let fields = match table.states {
+        Some(_) => fields.iter().map(String::as_str).collect(),
+        None => vec![MEMBERS],
+    };
+    for field in own_wanted.chain(fields.into_iter().filter(|field| !own.contains(field))) {
         let is_there = columns.iter().any(|column| column.field == field);
         if field == "link" && !table.has_links {
             if is_there {

@@ -4,8 +4,8 @@
 //! if a response is lost, the user is read before an outcome is recorded.
 
 mod prepare;
-mod ring;
 mod roles;
+mod together;
 mod work;
 
 use super::resource::{find, sendable, text};
@@ -18,7 +18,7 @@ use serde_json::Value;
 use std::collections::HashSet;
 use std::sync::{Mutex, PoisonError};
 use webtaxon_core::account::Account;
-use webtaxon_core::apply::{Edit, Outcome, Standing, order, standings};
+use webtaxon_core::apply::{Edit, Outcome, Plan, Standing, Unit, standings};
 use work::{Hindrance, Prepared, Work};
 
 /// Maximum changes of one bulk request, even if the service allows more: this many responses can be lost at once.
@@ -26,42 +26,34 @@ const BATCH: usize = 100;
 
 pub(super) async fn carry_out(
     session: &Session,
-    everybody: Everybody,
+    mut everybody: Everybody,
     edits: &[Edit],
-    terms: &Terms<'_>,
-    record: Recorder<'_>,
+    terms: &Terms,
+    record: Recorder,
 ) -> Result<(), StoreError> {
-    let standings = standings(edits, &everybody.accounts, terms.unique);
-    let groups = order(edits, &standings, &everybody.accounts);
+    let accounts = std::mem::take(&mut everybody.accounts);
+    let plan = Plan::of(edits, &accounts, &terms.unique);
+    let units: Vec<Unit<'_>> = plan.units().collect();
     let mut work = Work {
         session,
         everybody,
-        edits,
-        standings,
-        originals: terms.original.map(prepare::originals).unwrap_or_default(),
+        plan: &plan,
+        originals: terms.original.as_deref().map(prepare::originals).unwrap_or_default(),
         record: Mutex::new(record),
         stop_after: terms.stop_after,
         failed: 0,
         is_over: false,
     };
-    let idle: Vec<(usize, Outcome)> = work
-        .standings
-        .iter()
-        .enumerate()
-        .filter(|(_, standing)| !standing.is_ready())
-        .map(|(place, standing)| (place, Outcome::from(standing.clone())))
-        .collect();
-    for (place, outcome) in idle {
+    for (place, outcome) in plan.left_out() {
         work.tell(place, outcome);
     }
-    let mut waiting = work.make(groups).await?;
+    let mut waiting = work.make(units.iter().collect()).await?;
     // Edits that wait for another person continue once that person exists; the last round reports the others.
     while !waiting.is_empty() && !work.is_over {
         let before = waiting.len();
-        let again = waiting.iter().map(|(place, _)| vec![*place]).collect();
-        waiting = work.make(again).await?;
+        waiting = work.make(waiting.into_iter().map(|(unit, ..)| unit).collect()).await?;
         if waiting.len() == before {
-            for (place, words) in std::mem::take(&mut waiting) {
+            for (_, place, words) in std::mem::take(&mut waiting) {
                 work.tell(place, Outcome::Failed(words));
             }
         }
@@ -77,21 +69,24 @@ impl Work<'_> {
         self.is_over |= self.stop_after.is_some_and(|most| self.failed >= most);
     }
 
-    /// Makes groups of edits in order; returns those that wait for a person, with the reason.
-    async fn make(&mut self, groups: Vec<Vec<usize>>) -> Result<Vec<(usize, String)>, StoreError> {
+    /// Makes units in order; returns those that wait for a person, each with its edit and the reason.
+    async fn make<'u>(
+        &mut self,
+        units: Vec<&'u Unit<'u>>,
+    ) -> Result<Vec<(&'u Unit<'u>, usize, String)>, StoreError> {
         let mut waiting = Vec::new();
         let mut batch: Vec<Prepared> = Vec::new();
         let mut bytes = 0;
         // Logins given up within the batch, which may be taken only after it.
         let mut left: HashSet<String> = HashSet::new();
         let (most, most_bytes) = self.session.service.offer.bulk.unwrap_or((1, usize::MAX));
-        for group in groups {
+        for unit in units {
             if self.is_over {
                 return Ok(waiting);
             }
-            let &[place] = group.as_slice() else {
+            let &[place] = unit.edits.as_slice() else {
                 self.flush(&mut batch).await?;
-                self.ring(&group).await?;
+                self.make_together(unit).await?;
                 continue;
             };
             let takes =
@@ -107,7 +102,7 @@ impl Work<'_> {
                     continue;
                 }
                 Err(Hindrance::Later(words)) => {
-                    waiting.push((place, words));
+                    waiting.push((unit, place, words));
                     continue;
                 }
             };
@@ -156,7 +151,7 @@ impl Work<'_> {
         prepared: Prepared,
         answer: Result<Value, Fault>,
     ) -> Result<Outcome, StoreError> {
-        let Some(edit) = self.edits.get(prepared.place) else { return Ok(Outcome::Made) };
+        let Some(edit) = self.edit(prepared.place) else { return Ok(Outcome::Made) };
         let answer = match answer {
             Err(Fault::Refused { status: 404 | 410, .. }) if edit.after.is_none() => {
                 return Ok(Outcome::Made);
@@ -175,7 +170,7 @@ impl Work<'_> {
             return Ok(Outcome::Failed("it reported success, but has no such user".to_owned()));
         };
         self.everybody.people.add(&id, &account.login);
-        let is_about_roles = self.session.role_groups && edit.fields().contains_key("roles");
+        let is_about_roles = self.session.role_groups && edit.changed().any(|name| name == "roles");
         if !is_about_roles && edit.before.is_some() || !self.session.role_groups {
             return Ok(Outcome::Done);
         }
@@ -258,7 +253,7 @@ impl Work<'_> {
                 Some(self.session.account(user, &self.everybody.people, &roles)?)
             }
         };
-        let found = standings(std::slice::from_ref(edit), account.as_slice(), &[]);
+        let found = standings(std::slice::from_ref(edit), account.as_slice(), &[""; 0]);
         Ok(found.into_iter().next().unwrap_or(Standing::Made))
     }
 
@@ -279,9 +274,8 @@ impl Work<'_> {
             // Only what the edit concerns is compared: others may have written the rest.
             (Some(user), Some(account)) => {
                 let there = self.session.account(user, &self.everybody.people, &[])?;
-                let changed = edit.fields();
-                let names = changed.keys().filter(|name| !(self.session.role_groups && *name == "roles"));
-                names.into_iter().all(|name| there.value(name) == account.value(name))
+                let mut names = edit.changed().filter(|name| !(self.session.role_groups && *name == "roles"));
+                names.all(|name| there.value(name) == account.value(name))
             }
             (there, _) => there.is_none() && edit.after.is_none(),
         };

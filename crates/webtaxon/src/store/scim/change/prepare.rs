@@ -15,7 +15,8 @@ impl Work<'_> {
     /// The request for an edit.
     pub(super) async fn prepare(&self, place: usize) -> Result<Result<Prepared, Hindrance>, StoreError> {
         let gone = || Hindrance::Told(Outcome::Left("the account no longer exists".to_owned()));
-        let (Some(edit), Some(Standing::Ready(at))) = (self.edit(place), self.standings.get(place)) else {
+        let (Some(edit), Some(Standing::Ready(at))) = (self.edit(place), self.plan.standings().get(place))
+        else {
             return Ok(Err(gone()));
         };
         let Some(at) = at else { return Ok(self.new_user(place, edit)) };
@@ -70,7 +71,7 @@ impl Work<'_> {
             return Ok(Prepared { place, before: Some(user), after: None, wish: Some(wish) });
         };
         let mut after = user.clone();
-        self.fill(&mut after, account, edit.fields().keys().map(String::as_str))?;
+        self.fill(&mut after, account, edit.changed())?;
         let wish = (after != user).then(|| self.wish(&user, &after));
         Ok(Prepared { place, before: Some(user), after: Some(after), wish })
     }

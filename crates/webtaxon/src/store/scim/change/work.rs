@@ -5,18 +5,17 @@ use crate::store::scim::service::{Resource, Wish};
 use crate::store::scim::session::{Everybody, Session};
 use std::collections::HashMap;
 use std::sync::Mutex;
-use webtaxon_core::apply::{Edit, Outcome, Standing};
+use webtaxon_core::apply::{Edit, Outcome, Plan};
 
 /// The edits in progress.
 pub(super) struct Work<'a> {
     pub(super) session: &'a Session,
     pub(super) everybody: Everybody,
-    pub(super) edits: &'a [Edit],
-    pub(super) standings: Vec<Standing>,
+    pub(super) plan: &'a Plan<'a>,
     /// Users from before the edits that these undo, by link and by login.
     pub(super) originals: HashMap<String, Resource>,
     /// Never contended: the mutex only makes the type `Sync`.
-    pub(super) record: Mutex<Recorder<'a>>,
+    pub(super) record: Mutex<Recorder>,
     pub(super) stop_after: Option<usize>,
     pub(super) failed: usize,
     pub(super) is_over: bool,
@@ -46,8 +45,8 @@ impl From<String> for Hindrance {
     }
 }
 
-impl Work<'_> {
-    pub(super) fn edit(&self, place: usize) -> Option<&Edit> {
-        self.edits.get(place)
+impl<'a> Work<'a> {
+    pub(super) fn edit(&self, place: usize) -> Option<&'a Edit> {
+        self.plan.edits().get(place)
     }
 }

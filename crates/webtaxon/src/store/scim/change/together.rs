@@ -1,4 +1,5 @@
-//! People who take each other's logins: no order works where logins must be unique at every moment.
+//! Units of several edits: people who take each other's values, for which no order works where these must be unique at
+//! every moment.
 
 use super::super::resource::{find, put, text};
 use super::super::service::{Fault, Resource};
@@ -7,13 +8,13 @@ use crate::crash;
 use crate::store::StoreError;
 use serde_json::{Value, json};
 use std::collections::HashMap;
-use webtaxon_core::apply::Outcome;
+use webtaxon_core::apply::{Outcome, Standing, Step, Unit};
 
 impl Work<'_> {
-    /// Makes a ring of such edits: the first user is parked under a temporary name.
-    pub(super) async fn ring(&mut self, group: &[usize]) -> Result<(), StoreError> {
-        let (prepared, mut hindered) = self.prepare_ring(group).await?;
-        let steps = if hindered.is_none() { steps(&prepared) } else { Vec::new() };
+    /// Makes a unit of several edits, step by step.
+    pub(super) async fn make_together(&mut self, unit: &Unit<'_>) -> Result<(), StoreError> {
+        let (prepared, mut hindered) = self.prepare_all(&unit.edits).await?;
+        let steps = if hindered.is_none() { self.steps(unit, &prepared) } else { Vec::new() };
         let mut now: HashMap<usize, Resource> =
             prepared.iter().enumerate().filter_map(|(at, one)| Some((at, one.before.clone()?))).collect();
         // The changes made so far with the users before them, in order.
@@ -41,23 +42,23 @@ impl Work<'_> {
             return Ok(());
         };
         let words = self.restore(done, words).await?;
-        for place in group {
+        for place in &unit.edits {
             self.tell(*place, Outcome::Failed(words.clone()));
         }
         Ok(())
     }
 
-    /// The edits of a ring with their requests; and the reason if one has none.
-    async fn prepare_ring(&self, group: &[usize]) -> Result<(Vec<Prepared>, Option<String>), StoreError> {
+    /// The edits with their requests; and the reason if one has none.
+    async fn prepare_all(&self, edits: &[usize]) -> Result<(Vec<Prepared>, Option<String>), StoreError> {
         let (mut prepared, mut hindered) = (Vec::new(), None);
-        for place in group {
+        for place in edits {
             match self.prepare(*place).await? {
                 Ok(one) => prepared.push(one),
                 Err(Hindrance::Told(Outcome::Failed(words)) | Hindrance::Later(words)) => {
                     hindered = Some(words);
                 }
                 Err(Hindrance::Told(_)) => {
-                    hindered = Some("another edit of the same ring was left out".to_owned());
+                    hindered = Some("an edit that must be made together with it was left out".to_owned());
                 }
             }
         }
@@ -98,20 +99,31 @@ impl Work<'_> {
             }
         }
     }
-}
 
-/// The users of a ring in the order of their changes, by index: the first is parked, and completed last.
-fn steps(prepared: &[Prepared]) -> Vec<(usize, Resource)> {
-    let mut steps = Vec::new();
-    if let Some(first) = prepared.first().and_then(|first| first.before.clone()) {
-        let name = format!("{}.{}", text(&first, "userName"), text(&first, "id"));
-        let mut aside = first;
-        put(&mut aside, "userName", Some(json!(name)));
-        steps.push((0, aside));
+    /// The users of a unit after each step, by index in `prepared`.
+    fn steps(&self, unit: &Unit<'_>, prepared: &[Prepared]) -> Vec<(usize, Resource)> {
+        let index = |at: usize| {
+            let is_its =
+                |one: &Prepared| self.plan.standings().get(one.place) == Some(&Standing::Ready(Some(at)));
+            prepared.iter().position(is_its)
+        };
+        let step = |step: &Step<'_>| match step {
+            // Of what has two holders for a moment, a service refuses only userName (RFC 7643 §4.1.1).
+            Step::PutAside { at, field: "login" } => {
+                let index = index(*at)?;
+                let mut aside = prepared.get(index)?.before.clone()?;
+                let name = format!("{}.{}", text(&aside, "userName"), text(&aside, "id"));
+                put(&mut aside, "userName", Some(json!(name)));
+                Some((index, aside))
+            }
+            Step::PutAside { .. } => None,
+            Step::Update { at, .. } => {
+                let index = index(*at)?;
+                Some((index, prepared.get(index)?.after.clone()?))
+            }
+            // Whoever comes or goes never has to be made together with others.
+            Step::Insert { .. } | Step::Delete { .. } => None,
+        };
+        unit.steps.iter().filter_map(step).collect()
     }
-    let others = prepared.iter().enumerate().skip(1).rev();
-    for (at, one) in others.chain(prepared.iter().enumerate().take(1)) {
-        steps.extend(one.after.clone().map(|after| (at, after)));
-    }
-    steps
 }
