@@ -1,11 +1,10 @@
 //! Result codes (RFC 4511 §4.1.9).
 
 use rasn::prelude::*;
-use rasn::types::Constraints;
 
 /// A result code (RFC 4511 §4.1.9, appendix A). Servers add their own, so any number is kept.
-#[derive(AsnType, Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[rasn(tag(universal, 10))]
+#[derive(AsnType, Encode, Decode, Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[rasn(delegate, tag(universal, 10))]
 pub struct ResultCode(pub u32);
 
 impl ResultCode {
@@ -62,27 +61,5 @@ impl ResultCode {
 impl std::fmt::Display for ResultCode {
     fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         write!(out, "{} ({})", self.name(), self.0)
-    }
-}
-
-impl Encode for ResultCode {
-    fn encode_with_tag_and_constraints<'e, E: Encoder<'e>>(
-        &self,
-        encoder: &mut E,
-        tag: Tag,
-        constraints: &Constraints,
-        identifier: Identifier,
-    ) -> Result<(), E::Error> {
-        encoder.encode_integer(tag, constraints, &self.0, identifier).map(|_| ())
-    }
-}
-
-impl Decode for ResultCode {
-    fn decode_with_tag_and_constraints<D: Decoder>(
-        decoder: &mut D,
-        tag: Tag,
-        constraints: &Constraints,
-    ) -> Result<Self, D::Error> {
-        decoder.decode_integer::<u32>(tag, constraints).map(Self)
     }
 }

@@ -36,15 +36,15 @@ impl TlsRules {
     ) -> Result<Self, SecureError> {
         let tls = |source: BoxError| SecureError::Tls { server: name.to_owned(), source };
         let provider = Arc::new(rustls::crypto::ring::default_provider());
-        let judge: Arc<dyn ServerCertVerifier> = match trust {
-            Trust::System => Arc::new(
-                rustls_platform_verifier::Verifier::new(Arc::clone(&provider))
-                    .map_err(|error| tls(error.into()))?,
-            ),
-            Trust::Authority(file) => authority(&folder.join(file), &provider)?,
-            Trust::Pinned(list) => Arc::new(Pinned { list: list.clone(), provider: Arc::clone(&provider) }),
+        let judge = match trust {
+            Trust::System => {
+                let system = rustls_platform_verifier::Verifier::new(Arc::clone(&provider));
+                Judge::Authorities(Arc::new(system.map_err(|error| tls(error.into()))?))
+            }
+            Trust::Authority(file) => Judge::Authorities(authority(&folder.join(file), &provider)?),
+            Trust::Pinned(list) => Judge::Pinned(list.clone()),
         };
-        let verifier = Arc::new(Witness { judge, seen: Mutex::new(None) });
+        let verifier = Arc::new(Witness { judge, provider: Arc::clone(&provider), seen: Mutex::new(None) });
         let builder = ClientConfig::builder_with_provider(provider)
             .with_safe_default_protocol_versions()
             .map_err(|error| tls(error.into()))?
@@ -103,10 +103,20 @@ fn client_certificate(
     take(chain, key).map_err(|error| unusable(&key_file, error.into()))
 }
 
-/// Leaves the decision to `judge`, and keeps the certificate presented.
+/// Which certificates are trusted.
+#[derive(Debug)]
+enum Judge {
+    /// Those that an authority signed for the host.
+    Authorities(Arc<dyn ServerCertVerifier>),
+    /// Exactly these: not their issuers, and whatever hosts they name. They must be valid now.
+    Pinned(Vec<Fingerprint>),
+}
+
+/// Leaves the decision to `judge`, and keeps the certificate presented. The server must hold its key.
 #[derive(Debug)]
 struct Witness {
-    judge: Arc<dyn ServerCertVerifier>,
+    judge: Judge,
+    provider: Arc<CryptoProvider>,
     seen: Mutex<Option<CertificateDer<'static>>>,
 }
 
@@ -122,61 +132,12 @@ impl ServerCertVerifier for Witness {
         if let Ok(mut seen) = self.seen.lock() {
             *seen = Some(end_entity.clone().into_owned());
         }
-        self.judge.verify_server_cert(end_entity, intermediates, server_name, ocsp_response, now)
-    }
-
-    fn verify_tls12_signature(
-        &self,
-        message: &[u8],
-        cert: &CertificateDer<'_>,
-        dss: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        self.judge.verify_tls12_signature(message, cert, dss)
-    }
-
-    fn verify_tls13_signature(
-        &self,
-        message: &[u8],
-        cert: &CertificateDer<'_>,
-        dss: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        self.judge.verify_tls13_signature(message, cert, dss)
-    }
-
-    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.judge.supported_verify_schemes()
-    }
-}
-
-/// Trusts exactly these certificates: not their issuers, and whatever hosts they name. The server must hold the key,
-/// and the certificate must be valid now.
-#[derive(Debug)]
-struct Pinned {
-    list: Vec<Fingerprint>,
-    provider: Arc<CryptoProvider>,
-}
-
-impl ServerCertVerifier for Pinned {
-    fn verify_server_cert(
-        &self,
-        end_entity: &CertificateDer<'_>,
-        _intermediates: &[CertificateDer<'_>],
-        _server_name: &ServerName<'_>,
-        _ocsp_response: &[u8],
-        now: UnixTime,
-    ) -> Result<ServerCertVerified, rustls::Error> {
-        if !self.list.contains(&fingerprint(end_entity)) {
-            return Err(CertificateError::UnknownIssuer.into());
+        match &self.judge {
+            Judge::Authorities(judge) => {
+                judge.verify_server_cert(end_entity, intermediates, server_name, ocsp_response, now)
+            }
+            Judge::Pinned(list) => is_pinned(list, end_entity, now),
         }
-        let certificate = Certificate::read(end_entity).ok_or(CertificateError::BadEncoding)?;
-        let now = i64::try_from(now.as_secs()).unwrap_or(i64::MAX);
-        if now > certificate.not_after.as_second() {
-            return Err(CertificateError::Expired.into());
-        }
-        if now < certificate.not_before.as_second() {
-            return Err(CertificateError::NotValidYet.into());
-        }
-        Ok(ServerCertVerified::assertion())
     }
 
     fn verify_tls12_signature(
@@ -202,4 +163,24 @@ impl ServerCertVerifier for Pinned {
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
         self.provider.signature_verification_algorithms.supported_schemes()
     }
+}
+
+/// Accepts a certificate that is pinned and valid now.
+fn is_pinned(
+    list: &[Fingerprint],
+    end_entity: &CertificateDer<'_>,
+    now: UnixTime,
+) -> Result<ServerCertVerified, rustls::Error> {
+    if !list.contains(&fingerprint(end_entity)) {
+        return Err(CertificateError::UnknownIssuer.into());
+    }
+    let certificate = Certificate::read(end_entity).ok_or(CertificateError::BadEncoding)?;
+    let now = i64::try_from(now.as_secs()).unwrap_or(i64::MAX);
+    if now > certificate.not_after.as_second() {
+        return Err(CertificateError::Expired.into());
+    }
+    if now < certificate.not_before.as_second() {
+        return Err(CertificateError::NotValidYet.into());
+    }
+    Ok(ServerCertVerified::assertion())
 }
