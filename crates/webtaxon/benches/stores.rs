@@ -95,7 +95,7 @@ fn fields() -> Arc<[String]> {
 
 async fn carry_out(store: &dyn AccountStore, edits: &[Edit]) -> Duration {
     let terms = Terms { fields: fields(), unique: ["email".to_owned()].into(), ..Terms::default() };
-    let (edits, count): (Arc<[Edit]>, _) = (edits.into(), edits.len());
+    let edits: Arc<[Edit]> = edits.into();
     let done = Arc::new(AtomicUsize::new(0));
     let told = Arc::clone(&done);
     let began = Instant::now();
@@ -103,9 +103,9 @@ async fn carry_out(store: &dyn AccountStore, edits: &[Edit]) -> Duration {
         told.fetch_add(usize::from(outcome == Outcome::Done), Relaxed);
         std::ops::ControlFlow::Continue(())
     };
-    store.carry_out(edits, terms, Box::new(record)).await.unwrap();
+    store.carry_out(Arc::clone(&edits), terms, Box::new(record)).await.unwrap();
     let took = began.elapsed();
-    assert_eq!(done.load(Relaxed), count);
+    assert_eq!(done.load(Relaxed), edits.len());
     took
 }
 

@@ -25,9 +25,11 @@ pub fn brakes_of_part(whole: &[Brake], seats: Option<Seats>, edits: &[Edit]) -> 
     let held = whole.iter().filter_map(|brake| match brake.kind {
         BrakeKind::Removals => (leaving > brake.limit).then(|| Brake { figure: leaving, ..brake.clone() }),
         BrakeKind::Seats | BrakeKind::Memberships => None,
-        BrakeKind::Fewest | BrakeKind::SettingsChanged | BrakeKind::Reading | BrakeKind::Clock => {
-            Some(brake.clone())
-        }
+        BrakeKind::Fewest
+        | BrakeKind::SettingsChanged
+        | BrakeKind::Reading
+        | BrakeKind::Clock
+        | BrakeKind::Nobody => Some(brake.clone()),
     });
     let mut brakes: Vec<Brake> = held.collect();
     brakes.extend(seats.and_then(|seats| too_few(seats, edits)));

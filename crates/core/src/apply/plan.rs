@@ -46,7 +46,7 @@ pub enum Step<'a> {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Unit<'a> {
     /// The edits that the steps make, by index. More than one if accounts take each other's values.
-    pub edits: Vec<usize>,
+    pub edits: &'a [usize],
     /// The steps, in order.
     pub steps: Vec<Step<'a>>,
 }
@@ -129,8 +129,8 @@ impl<'a> Plan<'a> {
 
     /// The units, in order. Each may be refused by itself; edits of later units that depend on it are then refused,
     /// too.
-    pub fn units(&self) -> impl Iterator<Item = Unit<'a>> {
-        self.units.iter().map(|edits| Unit { edits: edits.clone(), steps: self.steps(edits) })
+    pub fn units(&self) -> impl Iterator<Item = Unit<'_>> {
+        self.units.iter().map(|edits| Unit { edits, steps: self.steps(edits) })
     }
 
     /// Whether there is nothing to do.

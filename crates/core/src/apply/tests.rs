@@ -169,7 +169,7 @@ fn whoever_leaves_a_login_goes_before_whoever_takes_it() {
     ] {
         let plan = Plan::of(&edits, &list, NONE);
         assert_eq!(plan.left_out().next(), None, "{why}");
-        assert_eq!(plan.units().map(|unit| unit.edits).collect::<Vec<_>>(), units, "{why}");
+        assert_eq!(plan.units().map(|unit| unit.edits.to_vec()).collect::<Vec<_>>(), units, "{why}");
     }
 }
 
@@ -323,6 +323,7 @@ fn the_brakes_of_a_part_are_counted_from_the_part() {
         (BrakeKind::SettingsChanged, 9),
         (BrakeKind::Reading, 9),
         (BrakeKind::Clock, 9),
+        (BrakeKind::Nobody, 9),
     ];
     // The logins that are kept, how many seats there are (four are taken), and what is held besides.
     type Row = (&'static str, Option<u64>, &'static [(BrakeKind, u64)]);

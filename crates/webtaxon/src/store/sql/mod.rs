@@ -278,7 +278,7 @@ impl<'t> Writer<'t> {
     ) -> impl Iterator<Item = (Vec<usize>, Vec<Statement>)> + use<'w, 't> {
         plan.units().map(|unit| {
             let statements = self.statements(&unit, plan.accounts());
-            (unit.edits, statements)
+            (unit.edits.to_vec(), statements)
         })
     }
 

@@ -84,7 +84,7 @@ impl Work<'_> {
             if self.is_over {
                 return Ok(waiting);
             }
-            let &[place] = unit.edits.as_slice() else {
+            let &[place] = unit.edits else {
                 self.flush(&mut batch).await?;
                 self.make_together(unit).await?;
                 continue;

@@ -13,7 +13,7 @@ use webtaxon_core::apply::{Outcome, Standing, Step, Unit};
 impl Work<'_> {
     /// Makes a unit of several edits, step by step.
     pub(super) async fn make_together(&mut self, unit: &Unit<'_>) -> Result<(), StoreError> {
-        let (prepared, mut hindered) = self.prepare_all(&unit.edits).await?;
+        let (prepared, mut hindered) = self.prepare_all(unit.edits).await?;
         let steps = if hindered.is_none() { self.steps(unit, &prepared) } else { Vec::new() };
         let mut now: HashMap<usize, Resource> =
             prepared.iter().enumerate().filter_map(|(at, one)| Some((at, one.before.clone()?))).collect();
@@ -42,7 +42,7 @@ impl Work<'_> {
             return Ok(());
         };
         let words = self.restore(done, words).await?;
-        for place in &unit.edits {
+        for place in unit.edits {
             self.tell(*place, Outcome::Failed(words.clone()));
         }
         Ok(())
