@@ -28,7 +28,7 @@ fn link(number: usize) -> String {
 
 fn made(settings: &Settings, count: usize) -> (Reading, Vec<Account>) {
     let (builder, accounts) = swept(count);
-    (builder.finish(&Request::of(&settings.intakes.first)), accounts)
+    (builder.finish_shown(&Request::of(&settings.intakes.first)), accounts)
 }
 
 fn swept(count: usize) -> (ReadingBuilder, Vec<Account>) {
@@ -118,7 +118,7 @@ fn groups(criterion: &mut Criterion) {
         builder.close(part, Ended::Complete);
         let _ = builder.identify_groups();
         let (reading, groups) =
-            (builder.finish(&Request::of(&settings.intakes.first)), Groups { list, by_login: true });
+            (builder.finish_shown(&Request::of(&settings.intakes.first)), Groups { list, by_login: true });
         bench.bench_function(BenchmarkId::new("preview without", kind), |bench| {
             bench.iter(|| Preview::of(Situation::new(&settings, &reading, &accounts, &memory)).changes.len());
         });

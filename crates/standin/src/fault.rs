@@ -9,7 +9,7 @@ pub struct Fault {
     /// The kind of fault.
     pub kind: FaultKind,
     /// The number of messages on a connection before it occurs; for [`FaultKind::Busy`] and [`FaultKind::Hurried`]
-    /// the number of searches affected.
+    /// the number of searches affected, for [`FaultKind::Short`] the number of entries.
     pub after: u64,
 }
 
@@ -29,6 +29,8 @@ pub enum FaultKind {
     Busy,
     /// The first searches end with timeLimitExceeded after one entry.
     Hurried,
+    /// Every search ends with success after so many entries, also if there are more.
+    Short,
     /// A message with an unknown id.
     WrongId,
     /// The end of a search arrives as an extended response.
@@ -50,13 +52,14 @@ pub enum FaultKind {
 }
 
 /// Every kind with its name.
-const KINDS: [(&str, FaultKind); 15] = [
+const KINDS: [(&str, FaultKind); 16] = [
     ("cut", FaultKind::Cut),
     ("cut-inside", FaultKind::CutInside),
     ("stall", FaultKind::Stall),
     ("drip", FaultKind::Drip),
     ("busy", FaultKind::Busy),
     ("hurried", FaultKind::Hurried),
+    ("short", FaultKind::Short),
     ("wrong-id", FaultKind::WrongId),
     ("odd-end", FaultKind::OddEnd),
     ("empty-pages", FaultKind::EmptyPages),

@@ -35,6 +35,13 @@ pub struct Options {
     pub shy: bool,
     /// Attributes that filters can test but that are never returned, as with an access rule.
     pub hidden: Vec<String>,
+    /// Entries hidden with everything below them, as with an access rule: a search there ends with success and finds
+    /// nothing.
+    pub hidden_below: Vec<String>,
+    /// The naming contexts that the root DSE names, in place of all.
+    pub tops: Option<Vec<String>>,
+    /// Attributes that are returned but that filters cannot test, as if the server had no index or rule for them.
+    pub unsearchable: Vec<String>,
     /// Continuation references returned at the end of every subtree search.
     pub references: Vec<String>,
     /// Latency of each response; requests in progress at the same time wait together.
@@ -64,6 +71,9 @@ impl Default for Options {
             anonymous: false,
             shy: false,
             hidden: Vec::new(),
+            hidden_below: Vec::new(),
+            tops: None,
+            unsearchable: Vec::new(),
             references: Vec::new(),
             latency: Duration::ZERO,
             late: None,

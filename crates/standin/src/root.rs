@@ -21,7 +21,7 @@ pub(crate) fn root_dse(directory: &Directory, options: &Options, searches: u64) 
     let features = vec!["1.3.6.1.4.1.4203.1.5.1", "1.3.6.1.4.1.4203.1.5.3"];
     let mut attributes: Vec<(&str, Vec<&str>)> = vec![
         ("objectClass", vec!["top"]),
-        ("namingContexts", tops.iter().map(String::as_str).collect()),
+        ("namingContexts", options.tops.as_ref().unwrap_or(&tops).iter().map(String::as_str).collect()),
         ("subschemaSubentry", vec![SUBSCHEMA]),
         ("supportedLDAPVersion", vec!["3"]),
         ("supportedFeatures", features),

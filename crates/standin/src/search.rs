@@ -5,11 +5,12 @@ use crate::fault::{Fault, FaultKind};
 use crate::manner::Manner;
 use crate::peer::{Peer, Rest};
 use crate::{controller, root};
+use std::collections::VecDeque;
 use std::io;
 use std::sync::Arc;
 use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::filter::{Filter, Matcher};
-use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::ldap::name::{Dn, DnKey};
 use webtaxon_core::ldap::schema::Schema;
 use webtaxon_wire::Operation;
 use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS, paged, paged_value};
@@ -76,6 +77,7 @@ impl<'s> Search<'s> {
         let base = base.ok_or_else(|| LdapResult::new(34, "the base is not a distinguished name"))?;
         let filter = self.request.filter.to_filter();
         let filter = filter.map_err(|_| LdapResult::new(2, "the filter cannot be read"))?;
+        let filter = searchable(&filter, &options.unsearchable);
         if options.shy && self.peer.bound.is_none() {
             return Err(LdapResult::new(50, ""));
         }
@@ -151,33 +153,25 @@ impl<'s> Search<'s> {
         let matcher = directory.matcher(&filter);
         let schema = directory.schema();
         let wanted = Wanted::new(&self.attributes(), directory.names(), &options.hidden, schema);
-        let own = usize::try_from(self.request.size_limit).ok().filter(|limit| *limit > 0);
-        let servers = match page {
-            Some(_) => options.paged_limit,
-            None => Some(options.size_limit.unwrap_or(directory.manner().size_limit())),
-        };
-        let limit = own.into_iter().chain(servers).min().unwrap_or(usize::MAX);
-        let on_page = page.as_ref().and_then(|(size, _)| usize::try_from(*size).ok()).unwrap_or(usize::MAX);
-        let on_page = on_page.min(match (directory.manner(), &page) {
-            (Manner::Controller, Some(_)) => Manner::Controller.size_limit(),
-            _ => usize::MAX,
-        });
-        let on_page = if self.fault(FaultKind::EmptyPages).is_some() { 0 } else { on_page };
+        let (limit, on_page) = self.limits(directory, page.as_ref());
         let is_hurried =
             self.fault(FaultKind::Hurried).is_some_and(|fault| self.peer.searches <= fault.after);
         let again = self.fault(FaultKind::SamePage).map(|_| rest.places.clone());
+        let hidden = keys(&options.hidden_below);
+        let most = self.fault(FaultKind::Short).and_then(|fault| usize::try_from(fault.after).ok());
         let (mut sent, mut code, mut looked) = (0, 0, 0_u32);
         while let Some(index) = rest.places.pop_front() {
             looked += 1;
             if looked.is_multiple_of(64) && self.peer.is_abandoned(self.id).await? {
                 return Ok(());
             }
-            let is_late = |dn: &str| {
-                options.late.as_ref().is_some_and(|(late, after)| late == dn && self.peer.searches <= *after)
-            };
-            let entry = directory.entry(index).filter(|entry| !is_late(entry.dn()));
+            let entry = directory.entry(index).filter(|entry| self.shows(entry.dn(), &hidden));
             let entry = entry.filter(|entry| matcher.matches(*entry));
             let Some(entry) = entry else { continue };
+            if most.is_some_and(|most| rest.sent + sent >= most) {
+                rest.places.clear();
+                break;
+            }
             if is_hurried && sent > 0 {
                 code = 3;
                 rest.places.clear();
@@ -203,6 +197,32 @@ impl<'s> Search<'s> {
         }
         let control = page.map(|_| vec![paged(0, &self.keep(rest, sent))]);
         self.done(LdapResult::new(code, ""), control).await
+    }
+
+    /// Maximum entries of the search, and of a page.
+    fn limits(&self, directory: &Directory, page: Option<&(u32, Octets)>) -> (usize, usize) {
+        let options = &self.peer.options;
+        let own = usize::try_from(self.request.size_limit).ok().filter(|limit| *limit > 0);
+        let servers = match page {
+            Some(_) => options.paged_limit,
+            None => Some(options.size_limit.unwrap_or(directory.manner().size_limit())),
+        };
+        let limit = own.into_iter().chain(servers).min().unwrap_or(usize::MAX);
+        let on_page = page.and_then(|(size, _)| usize::try_from(*size).ok()).unwrap_or(usize::MAX);
+        let on_page = on_page.min(match (directory.manner(), page) {
+            (Manner::Controller, Some(_)) => Manner::Controller.size_limit(),
+            _ => usize::MAX,
+        });
+        let on_page = if self.fault(FaultKind::EmptyPages).is_some() { 0 } else { on_page };
+        (limit, on_page)
+    }
+
+    /// Whether an entry is visible by now, and not hidden.
+    fn shows(&self, dn: &str, hidden: &[DnKey]) -> bool {
+        let late = self.peer.options.late.as_ref();
+        let is_late = late.is_some_and(|(late, after)| late == dn && self.peer.searches <= *after);
+        let is_hidden = || Dn::parse(dn).is_ok_and(|dn| hidden.iter().any(|top| dn.key().is_within(top)));
+        !is_late && (hidden.is_empty() || !is_hidden())
     }
 
     /// The continuation references.
@@ -249,6 +269,10 @@ impl<'s> Search<'s> {
         if in_pages && directory.manner() == Manner::Plain {
             self.peer.pages.clear(); // one paged search at a time on a connection
         }
+        let hidden = keys(&self.peer.options.hidden_below);
+        if hidden.iter().any(|top| base.key().is_within(top)) {
+            return Ok(Rest { places: VecDeque::new(), sent: 0 });
+        }
         Ok(Rest { places: directory.places(base, self.request.scope).map_err(missing)?.into(), sent: 0 })
     }
 
@@ -268,5 +292,26 @@ impl<'s> Search<'s> {
         self.peer
             .send(self.id, Operation::SearchResultEntry(SearchResultEntry { name, attributes }), None)
             .await
+    }
+}
+
+fn keys(names: &[String]) -> Vec<DnKey> {
+    names.iter().filter_map(|name| Some(Dn::parse(name).ok()?.key())).collect()
+}
+
+/// The filter as a server sees it that cannot test these attributes: such a comparison is false.
+fn searchable(filter: &Filter, unsearchable: &[String]) -> Filter {
+    let all = |list: &[Filter]| list.iter().map(|one| searchable(one, unsearchable)).collect();
+    match filter {
+        Filter::And(list) => Filter::And(all(list)),
+        Filter::Or(list) => Filter::Or(all(list)),
+        Filter::Not(one) => Filter::Not(Box::new(searchable(one, unsearchable))),
+        Filter::Item(item) => {
+            let name = item.attribute().unwrap_or_default();
+            match unsearchable.iter().any(|attribute| attribute.eq_ignore_ascii_case(name)) {
+                true => Filter::Or(Vec::new()),
+                false => filter.clone(),
+            }
+        }
     }
 }

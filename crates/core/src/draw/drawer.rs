@@ -235,7 +235,9 @@ impl<'r> Drawer<'r> {
             return Holds::No;
         }
         if !under.is_empty() && !under.iter().any(|top| place.key.is_within(top)) {
-            return Holds::No;
+            // A place that is misspelt, or has another name by now, has nobody below it.
+            let is_hidden = under.iter().any(|top| self.reading.hides_place(top));
+            return if is_hidden { Holds::Unknown } else { Holds::No };
         }
         let graph = self.reading.graph();
         let deciding = || groups.iter().filter_map(|group| self.groups.get(group));

@@ -148,7 +148,7 @@ fn each_rule_draws_its_value() {
         ),
     ] {
         let settings = settings(&format!("x = {rule}"));
-        let reading = builder().finish(&Request::of(&settings.intakes.first));
+        let reading = builder().finish_shown(&Request::of(&settings.intakes.first));
         assert!(reading.whole().is_some(), "{:?}", reading.gaps());
         assert_eq!(drawn(&settings, &reading), expected, "{why}: {rule}");
     }
@@ -167,7 +167,7 @@ fn what_was_not_read_is_not_guessed() {
         (&in_group, short, "is undecided: in Others was not read to its end"),
         (&followed, unread, "is undecided: the entry CN=Ben was not read"),
     ] {
-        let reading = builder.finish(&Request::of(&settings.intakes.first));
+        let reading = builder.finish_shown(&Request::of(&settings.intakes.first));
         assert!(reading.whole().is_none());
         assert_eq!(drawn(settings, &reading), why);
         assert!(Drawer::new(&settings.intakes.first, &reading).draw(0).unwrap().is_unsure());
@@ -179,7 +179,7 @@ fn an_entry_that_is_gone_has_no_field() {
     let settings = settings("x = { from = \"secretary\", follow = \"login\" }");
     let mut builder = builder();
     builder.followed_gone(Dn::parse("CN=Cleo,OU=Elsewhere").unwrap().key());
-    assert_eq!(drawn(&settings, &builder.finish(&Request::of(&settings.intakes.first))), "nothing");
+    assert_eq!(drawn(&settings, &builder.finish_shown(&Request::of(&settings.intakes.first))), "nothing");
 }
 
 #[test]
@@ -192,7 +192,7 @@ fn a_required_field_without_a_value_is_named() {
         ),
     ] {
         let settings = settings(&format!("x = {rule}"));
-        let reading = builder().finish(&Request::of(&settings.intakes.first));
+        let reading = builder().finish_shown(&Request::of(&settings.intakes.first));
         let missing = Drawer::new(&settings.intakes.first, &reading).draw(0).unwrap_err();
         assert_eq!((missing.field.as_str(), missing.why.as_str()), ("x", why));
     }
@@ -225,7 +225,7 @@ proptest! {
         let settings = settings(&format!("x = {rule}"));
         let mut builder = ReadingBuilder::new(From::default());
         builder.person("CN=a", [("x", vec![value.as_slice()]), ("uid", vec![b"a"])]).unwrap();
-        let reading = builder.finish(&Request::of(&settings.intakes.first));
+        let reading = builder.finish_shown(&Request::of(&settings.intakes.first));
         let drawer = Drawer::new(&settings.intakes.first, &reading);
         if let Drawn::Value(text, choice) = drawer.field(0, 1) {
             prop_assert!(choice == 0 && !text.trim().is_empty());

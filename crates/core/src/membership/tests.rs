@@ -40,7 +40,7 @@ fn troubled() -> Reading {
     graph.mark_gone(graph.find(&key("S-1-5-11,CN=ForeignSecurityPrincipals")).unwrap());
     let (coast, cleo) = (graph.find(&key("coast")).unwrap(), graph.find(&key("cleo")).unwrap());
     graph.mark_unlisted(coast, cleo);
-    builder.finish(&Request::of(&Intake::for_tests()))
+    builder.finish_shown(&Request::of(&Intake::for_tests()))
 }
 
 #[test]
@@ -197,7 +197,7 @@ fn a_chain_of_very_many_groups_is_told_in_bounds() {
         let members = members.iter().map(|dn| (Dn::parse(dn).unwrap().key(), dn.as_str()));
         builder.graph_mut().add_group(key(&format!("g{number}")), &dn("g", number), members);
     }
-    let reading = builder.finish(&Request::of(&Intake::for_tests()));
+    let reading = builder.finish_shown(&Request::of(&Intake::for_tests()));
     let nest = Nest::of(&reading, &key("g0")).unwrap();
     let people = nest.people();
     assert_eq!(people.len(), count);
@@ -244,7 +244,7 @@ proptest! {
                     _ => drop(builder.graph_mut().member(&name(number))),
                 }
             }
-            builder.finish(&Request::of(&Intake::for_tests()))
+            builder.finish_shown(&Request::of(&Intake::for_tests()))
         };
         let shown = |reading: &Reading| {
             let mut shown = Vec::new();

@@ -2,6 +2,7 @@
 
 use super::situation::{Selected, Situation};
 use super::{AccountCounts, Change, ChangeKind, GroupPreview};
+use crate::ldap::name::{Dn, short};
 use crate::settings::{Removals, Settings};
 use crate::words::counted;
 use serde::{Deserialize, Serialize};
@@ -28,11 +29,13 @@ pub enum BrakeKind {
     Clock,
     /// Too many memberships in the application's groups would be lost.
     Memberships,
+    /// An intake finds nobody, or a group that selects people has no member.
+    Nobody,
 }
 
 impl BrakeKind {
     /// All brakes.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; 8] = [
         Self::Removals,
         Self::Fewest,
         Self::Seats,
@@ -40,6 +43,7 @@ impl BrakeKind {
         Self::Reading,
         Self::Clock,
         Self::Memberships,
+        Self::Nobody,
     ];
 
     /// The name in the settings and for `--release`.
@@ -53,6 +57,7 @@ impl BrakeKind {
             Self::Reading => "reading",
             Self::Clock => "clock",
             Self::Memberships => "memberships",
+            Self::Nobody => "nobody",
         }
     }
 }
@@ -87,7 +92,8 @@ pub struct Brake {
     pub figure: u64,
     /// The limit in the settings.
     pub limit: u64,
-    /// The settings that changed, by name; only for [`BrakeKind::SettingsChanged`].
+    /// The settings that changed, by name, or the intakes and groups without people; only for
+    /// [`BrakeKind::SettingsChanged`] and [`BrakeKind::Nobody`].
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub which: Vec<String>,
 }
@@ -117,6 +123,9 @@ impl Brake {
                 "{} first missed on a day in the future: a clock is wrong, or was at the time",
                 counted("person was", "people were")
             ),
+            BrakeKind::Nobody => {
+                format!("nobody is in {}: the bind account may not see them", self.which.join(", "))
+            }
             BrakeKind::Memberships => format!(
                 "{} lost, {limit} are allowed",
                 counted("membership would be", "memberships would be")
@@ -144,6 +153,8 @@ pub(super) fn brakes(
     let is_watched = settings.brakes.settings_changed;
     let changed = if is_watched { memory.changed(&settings.selecting()) } else { Vec::new() };
     let edited = wide(changed.len());
+    let empty: Vec<String> = parts.iter().flat_map(empty).collect();
+    let nobody = wide(empty.len());
     let mut brakes: Vec<Brake> = [
         (BrakeKind::Removals, leaving, removals.filter(|limit| leaving > *limit)),
         (BrakeKind::Fewest, candidates, settings.brakes.fewest.filter(|limit| candidates < *limit)),
@@ -152,14 +163,38 @@ pub(super) fn brakes(
         (BrakeKind::SettingsChanged, edited, (edited > 0).then_some(0)),
         (BrakeKind::Reading, gaps, (gaps > 0).then_some(0)),
         (BrakeKind::Clock, future, (future > 0).then_some(0)),
+        (BrakeKind::Nobody, nobody, (nobody > 0).then_some(0)),
     ]
     .into_iter()
     .filter_map(|(kind, figure, limit)| Some(Brake { kind, figure, limit: limit?, which: Vec::new() }))
     .collect();
-    if let Some(brake) = brakes.iter_mut().find(|brake| brake.kind == BrakeKind::SettingsChanged) {
-        brake.which = changed;
+    for (kind, which) in [(BrakeKind::SettingsChanged, changed), (BrakeKind::Nobody, empty)] {
+        brakes.iter_mut().filter(|brake| brake.kind == kind).for_each(|brake| brake.which.clone_from(&which));
     }
     brakes
+}
+
+/// What selects people and has nobody: the intake, or some of its groups. What was not read whole is held anyway.
+fn empty(part: &Selected<'_>) -> Vec<String> {
+    let Selected { intake, reading, .. } = part;
+    if reading.whole().is_none() {
+        return Vec::new();
+    }
+    if reading.people().is_empty() {
+        return vec![format!("the intake {}", intake.name)];
+    }
+    let graph = reading.graph();
+    let has_nobody = |group: &&Dn| {
+        let reach = graph.reach([&group.key()]);
+        let mut keys = (0..reading.people().len()).filter_map(|person| reading.key(person));
+        !keys.any(|key| reach.contains(graph, key))
+    };
+    intake
+        .groups
+        .iter()
+        .filter(has_nobody)
+        .map(|group| format!("the group {}", short(&group.to_string())))
+        .collect()
 }
 
 /// The brake on memberships in the application's groups.

@@ -425,6 +425,10 @@ pub enum HeldReason {
     /// The person was not looked up: the link cannot be an identity of this directory, or the server does not publish
     /// its naming contexts.
     NotLookedUp,
+    /// Two entries have the identity to which the account is linked.
+    SharedIdentity,
+    /// The directory does not show whether the person is active.
+    ActivityHidden,
 }
 
 impl HeldReason {
@@ -440,6 +444,12 @@ impl HeldReason {
             Self::Kept => "the settings keep accounts in this case",
             Self::Protected => "the account is protected",
             Self::NoNewAccounts => "the settings have new = false",
+            Self::ActivityHidden => {
+                "the directory does not show their userAccountControl, so it is unknown whether they are active; the bind account may lack the right to read it"
+            }
+            Self::SharedIdentity => {
+                "two entries have the identity to which it is linked, so it is unknown whose it is"
+            }
             Self::NotLookedUp => {
                 "its person cannot be looked up: the link is not an identity of this directory, or the server hides its naming contexts"
             }

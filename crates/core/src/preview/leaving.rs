@@ -79,6 +79,10 @@ impl Matching<'_> {
             decisions.held.push(held(would, HeldReason::Protected));
             return;
         }
+        if self.parts.iter().any(|part| part.reading.is_shared(link)) {
+            decisions.held.push(held(would, HeldReason::SharedIdentity));
+            return;
+        }
         let Some((cause, rule)) = cause.zip(rule) else {
             decisions.held.push(held(None, HeldReason::NotLookedUp));
             return;

@@ -5,7 +5,8 @@ use super::whose::told_whose;
 use super::{Action, Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Holder, Memory};
 use crate::account::{Account, State, folded};
 use crate::draw::Proposal;
-use crate::ldap::identity::Identity;
+use crate::ldap::entry::Entry;
+use crate::ldap::identity::{Identity, Lasting};
 use crate::selection::Candidate;
 use crate::settings::rules::{LIST, Write};
 use crate::settings::{Intake, OtherRoles, Settings};
@@ -190,6 +191,7 @@ impl<'a> Matching<'a> {
             let comes_in = account.state == State::Suspended;
             let is_held = comes_in
                 && (candidate.proposal.is_unsure()
+                    || candidate.is_activity_hidden
                     || part.reading.gaps().iter().any(|gap| gap.hides_excluded));
             let stays = !fields.contains_key("login")
                 || is_held
@@ -221,26 +223,58 @@ impl<'a> Matching<'a> {
         let mut decisions = Decisions::default();
         let matched = self.adoptions();
         let mut claimed = FixedBitSet::with_capacity(self.accounts.len());
-        let mut seen: HashMap<&Identity, usize> = HashMap::default();
+        let doubles = self.doubles();
         for (index, chosen) in self.candidates.iter().enumerate() {
-            let (_, candidate) = *chosen;
-            let first = match self.linked(index) {
-                Some(at) => self.holder(at).unwrap_or(index),
-                None => *seen.entry(&candidate.identity).or_insert(index),
-            };
-            if first == index {
-                let matched = matched.get(&index).cloned().unwrap_or(Ok(None));
-                self.decide(index, *chosen, matched, &mut claimed, &mut decisions);
-            } else {
-                let other = self.dn_of(first).unwrap_or_default();
-                decisions.changes.push(self.clash(*chosen, None, Clash::SameIdentity { other }));
+            if let Some(other) = self.double(index, &doubles) {
+                // Nobody knows whose the account is: it is left alone.
+                let linked = self.linked(index);
+                claimed.extend(linked);
+                decisions.changes.push(self.clash(*chosen, linked, Clash::SameIdentity { other }));
+                continue;
             }
+            let matched = matched.get(&index).cloned().unwrap_or(Ok(None));
+            self.decide(index, *chosen, matched, &mut claimed, &mut decisions);
         }
         self.leaving(&claimed, &mut decisions);
         let place = |change: &Change| (change.kind(), Account::login_key(&change.login), change.dn.clone());
         decisions.changes.sort_by_cached_key(place);
         decisions.held.sort_by(|left, right| (&left.login, &left.dn).cmp(&(&right.login, &right.dn)));
         decisions
+    }
+
+    /// For each candidate who shares an account or an identity with another, the other.
+    fn doubles(&self) -> HashMap<usize, usize> {
+        let mut seen: HashMap<&Identity, usize> = HashMap::default();
+        let mut doubles = HashMap::default();
+        for (index, (_, candidate)) in self.candidates.iter().enumerate() {
+            let first = match self.linked(index) {
+                Some(at) => self.holder(at).unwrap_or(index),
+                None => *seen.entry(&candidate.identity).or_insert(index),
+            };
+            if first != index {
+                doubles.insert(index, first);
+                doubles.entry(first).or_insert(index);
+            }
+        }
+        doubles
+    }
+
+    /// The entry that has a candidate's identity, too.
+    fn double(&self, index: usize, doubles: &HashMap<usize, usize>) -> Option<String> {
+        if let Some(other) = doubles.get(&index) {
+            return self.dn_of(*other);
+        }
+        let (part, candidate) = self.candidates.get(index)?;
+        if !part.reading.is_shared(&candidate.identity) {
+            return None;
+        }
+        // The other one has dropped out.
+        let lasting = Lasting::new(&part.reading.source().identity, part.reading.people().names());
+        let mut people = part.reading.people().iter().enumerate();
+        let is_other = |(at, entry): &(usize, Entry<'_>)| {
+            *at != candidate.person && lasting.of(*entry).as_ref() == Some(&candidate.identity)
+        };
+        people.find(is_other).map(|(_, entry)| entry.dn().to_owned())
     }
 
     pub(super) fn is_protected(&self, account: &Account) -> bool {
@@ -303,13 +337,8 @@ impl<'a> Matching<'a> {
             return;
         }
         let login = account.map_or(candidate.proposal.login(), |(_, account)| &account.login).to_owned();
-        let comes_in = kind != ChangeKind::Update;
-        if kind == ChangeKind::Import && !part.intake.new {
-            decisions.held.push(held(chosen, login, kind, HeldReason::NoNewAccounts));
-        } else if comes_in && part.reading.gaps().iter().any(|gap| gap.hides_excluded) {
-            decisions.held.push(held(chosen, login, kind, HeldReason::ExclusionUnknown));
-        } else if comes_in && candidate.proposal.is_unsure() {
-            decisions.held.push(held(chosen, login, kind, HeldReason::FieldsUnknown));
+        if let Some(reason) = held_back(part, candidate, kind) {
+            decisions.held.push(held(chosen, login, kind, reason));
         } else {
             let action = match kind {
                 ChangeKind::Import => {
@@ -399,6 +428,17 @@ pub(super) fn drawn<'c>(part: Selected<'_>, candidate: &'c Candidate<'_>, field:
 
 fn held(chosen: Chosen<'_>, login: String, would: ChangeKind, reason: HeldReason) -> Held {
     Held { login, dn: dn(chosen), cause: None, would: Some(would), reason }
+}
+
+/// Why a person does not come in, if something is unknown or the settings say so.
+fn held_back(part: Selected<'_>, candidate: &Candidate<'_>, kind: ChangeKind) -> Option<HeldReason> {
+    match kind {
+        ChangeKind::Update => None,
+        ChangeKind::Import if !part.intake.new => Some(HeldReason::NoNewAccounts),
+        _ if part.reading.gaps().iter().any(|gap| gap.hides_excluded) => Some(HeldReason::ExclusionUnknown),
+        _ if candidate.is_activity_hidden => Some(HeldReason::ActivityHidden),
+        _ => candidate.proposal.is_unsure().then_some(HeldReason::FieldsUnknown),
+    }
 }
 
 /// The fields of a new account, or those in which an account differs.

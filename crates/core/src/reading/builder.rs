@@ -10,7 +10,8 @@ use crate::ldap::identity::{Identity, LASTING, Lasting};
 use crate::ldap::name::{Dn, DnError, DnKey, KeyReader};
 use crate::ldap::schema::{Schema, ServerKind};
 use crate::settings::GroupPurpose;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
+use std::hash::BuildHasher as _;
 use std::sync::Arc;
 
 /// A reading in progress: parts are opened and closed, and entries added.
@@ -68,12 +69,33 @@ impl ReadingBuilder {
         A: IntoIterator<Item = (&'v str, V)>,
         V: IntoIterator<Item = &'v [u8]>,
     {
-        let id = self.graph.node(self.names.key(dn)?, dn);
+        Ok(self.person_below(None, dn, attributes)? == Some(true))
+    }
+
+    /// Adds a person found below a base, like [`ReadingBuilder::person`]; `None` if the name does not lie there.
+    ///
+    /// # Errors
+    /// The name is not a distinguished name.
+    pub fn person_below<'v, A, V>(
+        &mut self,
+        base: Option<&DnKey>,
+        dn: &str,
+        attributes: A,
+    ) -> Result<Option<bool>, DnError>
+    where
+        A: IntoIterator<Item = (&'v str, V)>,
+        V: IntoIterator<Item = &'v [u8]>,
+    {
+        let key = self.names.key(dn)?;
+        if base.is_some_and(|base| !key.is_within(base)) {
+            return Ok(None);
+        }
+        let id = self.graph.node(key, dn);
         let new = self.people.add(id, dn, attributes);
         if new && self.reads_groups {
             self.graph.remember(dn, id);
         }
-        Ok(new)
+        Ok(Some(new))
     }
 
     /// Announces that groups will be read: spellings of people's names are then remembered while there is time.
@@ -178,6 +200,12 @@ impl ReadingBuilder {
         attribute.clone_into(&mut self.source.identity);
     }
 
+    /// The schema that the server published, if it did.
+    #[must_use]
+    pub fn schema(&self) -> Option<&Schema> {
+        self.source.schema.as_deref()
+    }
+
     /// Sets the schema that the server published.
     pub fn set_schema(&mut self, schema: Schema) {
         self.source.schema = Some(Arc::new(schema));
@@ -187,6 +215,12 @@ impl ReadingBuilder {
     #[must_use]
     pub fn identity(&self) -> &str {
         &self.source.identity
+    }
+
+    /// The name of a person outside the bases, if it was found.
+    #[must_use]
+    pub fn place_of(&self, identity: &Identity) -> Option<&str> {
+        self.found.get(identity).map(String::as_str)
     }
 
     /// Records where a person outside the bases is. False if that was known already.
@@ -206,7 +240,23 @@ impl ReadingBuilder {
         let brought = request.application_groups.iter().flat_map(|groups| &groups.bases);
         needed.extend(brought.map(|base| Part::ApplicationGroups { base: base.clone() }));
         needed.extend((!request.followed.is_empty()).then_some(Part::FollowedNames));
+        needed.extend(request.places().map(|(place, purpose)| Part::Place { place: place.clone(), purpose }));
         needed
+    }
+
+    /// Records for each place of the request whether it was shown.
+    pub fn places(&mut self, request: &Request, mut shown: impl FnMut(&Dn) -> Ended) {
+        for (place, purpose) in request.places() {
+            let part = self.open(Part::Place { place: place.clone(), purpose });
+            self.close(part, shown(place));
+        }
+    }
+
+    /// Ends a reading that was not read from a server, for example in a test: its places count as shown.
+    #[must_use]
+    pub fn finish_shown(mut self, request: &Request) -> Reading {
+        self.places(request, |_| Ended::Complete);
+        self.finish(request)
     }
 
     /// Ends the reading, with the proof if every part of the request is complete.
@@ -218,6 +268,8 @@ impl ReadingBuilder {
         let mut whereabouts: HashMap<_, _> =
             self.found.into_iter().map(|(person, dn)| (person, Whereabouts::Elsewhere(dn))).collect();
         whereabouts.extend(absent.into_iter().map(|person| (person, Whereabouts::Nowhere)));
+        let hidden_places = self.parts.hidden_places();
+        let shared = shared(&self.people.entries, &self.source.identity);
         let (gaps, whole) = self.parts.finish(&needed, &self.graph, request);
         Reading {
             source: self.source,
@@ -226,8 +278,25 @@ impl ReadingBuilder {
             followed: self.followed,
             application_groups: self.application_groups,
             whereabouts,
+            shared,
+            hidden_places,
             gaps,
             whole,
         }
     }
+}
+
+/// The identities that two people have.
+fn shared(people: &Entries, attribute: &str) -> HashSet<Identity> {
+    let lasting = Lasting::new(attribute, people.names());
+    let identities = || people.iter().filter_map(|entry| lasting.of(entry));
+    // Most readings have none, and a list of hashes shows that.
+    let state = foldhash::quality::RandomState::default();
+    let mut hashes: Vec<u64> = identities().map(|identity| state.hash_one(&identity)).collect();
+    hashes.sort_unstable();
+    if hashes.is_sorted_by(|one, next| one < next) {
+        return HashSet::new();
+    }
+    let mut seen = HashSet::new();
+    identities().filter(|identity| !seen.insert(identity.clone())).collect()
 }

@@ -17,7 +17,7 @@ mod tests;
 pub use builder::ReadingBuilder;
 pub use entries::Followed;
 pub use parts::{Ended, Gap, Hidden, Part, PartId, Whole};
-pub use request::{GroupRequest, Request};
+pub use request::{GroupRequest, PlacePurpose, Request};
 
 use crate::graph::{Graph, NodeId, Reach};
 use crate::ldap::entry::{Entries, Entry, Names};
@@ -27,7 +27,7 @@ use crate::ldap::schema::{Schema, ServerKind};
 use entries::{ApplicationGroups, FollowedEntries};
 use jiff::Timestamp;
 use people::People;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 /// The origin of a reading.
@@ -76,6 +76,10 @@ pub struct Reading {
     followed: FollowedEntries,
     application_groups: ApplicationGroups,
     whereabouts: HashMap<Identity, Whereabouts>,
+    /// The identities that two people have.
+    shared: HashSet<Identity>,
+    /// The places in the settings that were not shown.
+    hidden_places: Vec<DnKey>,
     gaps: Vec<Gap>,
     whole: Option<Whole>,
 }
@@ -177,6 +181,18 @@ impl Reading {
             Hidden::Of(hidden) => hidden == group || reach.contains(&self.graph, hidden),
             Hidden::Any => true,
         })
+    }
+
+    /// Whether two of the people have this identity, so that it tells neither from the other.
+    #[must_use]
+    pub fn is_shared(&self, identity: &Identity) -> bool {
+        !self.shared.is_empty() && self.shared.contains(identity)
+    }
+
+    /// Whether a place that the settings name was not shown, so that nobody is known to be elsewhere.
+    #[must_use]
+    pub fn hides_place(&self, place: &DnKey) -> bool {
+        self.hidden_places.contains(place)
     }
 
     /// The groups and memberships.

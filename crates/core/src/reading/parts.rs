@@ -1,6 +1,6 @@
 //! The parts of a reading, how each ended, and the proof that all are complete.
 
-use super::Request;
+use super::{PlacePurpose, Request};
 use crate::graph::{Graph, NodeId};
 use crate::ldap::identity::Identity;
 use crate::ldap::name::{Dn, DnKey};
@@ -33,6 +33,14 @@ pub enum Part {
     ApplicationGroups {
         /// The base's name.
         base: Dn,
+    },
+    /// An entry that the settings name as a place. It must have been shown: a search below one that does not exist,
+    /// or is hidden, may end well and find nothing.
+    Place {
+        /// The entry.
+        place: Dn,
+        /// What it is named for.
+        purpose: PlacePurpose,
     },
     /// One group of a nest, with its members.
     Group {
@@ -144,6 +152,16 @@ impl Parts {
         }
     }
 
+    /// The places that were not shown.
+    pub(super) fn hidden_places(&self) -> Vec<DnKey> {
+        let hidden = self.list.iter().filter(|(_, ended)| *ended != Some(Ended::Complete));
+        let keys = hidden.filter_map(|(part, _)| match part {
+            Part::Place { place, .. } => Some(place.key()),
+            _ => None,
+        });
+        keys.collect()
+    }
+
     /// The people of every complete look-up.
     pub(super) fn looked_up(&self) -> impl Iterator<Item = &Identity> {
         let complete = self.list.iter().filter(|(_, ended)| *ended == Some(Ended::Complete));
@@ -196,7 +214,7 @@ impl Part {
     fn gap(&self, reason: String, graph: &Graph, request: &Request) -> Gap {
         let hides_excluded = match self {
             Self::Group { purpose, .. } => *purpose == GroupPurpose::Exclude,
-            Self::PrimaryGroups => request.excludes(),
+            Self::PrimaryGroups | Self::Place { purpose: PlacePurpose::Groups, .. } => request.excludes(),
             _ => false,
         };
         Gap { part: self.called(graph), reason, hides_excluded, hides_members: self.hides_members(graph) }
@@ -206,7 +224,9 @@ impl Part {
     fn hides_members(&self, graph: &Graph) -> Hidden {
         match self {
             Self::Group { group, .. } => graph.key(*group).map_or(Hidden::Any, |key| Hidden::Of(key.clone())),
-            Self::PrimaryGroups | Self::Snapshot => Hidden::Any,
+            Self::PrimaryGroups | Self::Snapshot | Self::Place { purpose: PlacePurpose::Groups, .. } => {
+                Hidden::Any
+            }
             _ => Hidden::None,
         }
     }
@@ -216,6 +236,12 @@ impl Part {
         match self {
             Self::People { base } => format!("people under {base}"),
             Self::ApplicationGroups { base } => format!("groups for the application under {base}"),
+            Self::Place { place, purpose } => match purpose {
+                PlacePurpose::People => format!("base {place}"),
+                PlacePurpose::Groups => format!("group base {place}"),
+                PlacePurpose::ApplicationGroups => format!("base {place} of groups for the application"),
+                PlacePurpose::Condition => format!("{place}, which a condition names (under)"),
+            },
             Self::Group { group, .. } => format!("group {}", graph.dn(*group)),
             Self::Snapshot => SNAPSHOT.to_owned(),
             Self::SecondLook { base } => format!("what changed meanwhile under {base}"),

@@ -35,12 +35,28 @@ pub struct Request {
     pub followed: BTreeSet<String>,
     /// The groups to be imported into the application, if any.
     pub application_groups: Option<GroupRequest>,
+    /// The entries below which conditions place people.
+    under: Vec<Dn>,
     /// The attributes of people that rules use, on every kind of server.
     used: BTreeSet<String>,
     /// The attributes that show whether a person is active, on a plain server and on a domain controller.
     active: [BTreeSet<String>; 2],
     /// Those of all these that a filter tests.
     tested: BTreeSet<String>,
+}
+
+/// What the settings name a place for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum PlacePurpose {
+    /// A search base for people.
+    People,
+    /// A search base for nested groups.
+    Groups,
+    /// A search base for groups to be imported.
+    ApplicationGroups,
+    /// The place of people in a condition (`under`).
+    Condition,
 }
 
 /// The groups to be imported into the application.
@@ -83,6 +99,7 @@ impl Request {
             member_login: intake.member_login.clone(),
             followed: names(&mut intake.fields.values().flat_map(FieldRule::followed)),
             application_groups: intake.application_groups.as_ref().map(GroupRequest::of),
+            under: intake.conditions().flat_map(|condition| condition.under.iter().cloned()).collect(),
             used,
             active,
             tested,
@@ -139,6 +156,7 @@ impl Request {
         } else {
             add(&mut self.group_bases, &other.group_bases);
         }
+        add(&mut self.under, &other.under);
         self.filter = either(&self.filter, &other.filter);
         self.followed.extend(other.followed.iter().cloned());
         self.used.extend(other.used.iter().cloned());
@@ -151,6 +169,18 @@ impl Request {
             (own, others) => own.or_else(|| others.clone()),
         };
         self
+    }
+
+    /// The entries that the settings name as places, with what for.
+    pub fn places(&self) -> impl Iterator<Item = (&Dn, PlacePurpose)> {
+        let of = |purpose| move |dn| (dn, purpose);
+        let brought = self.application_groups.iter().flat_map(|groups| &groups.bases);
+        self.bases
+            .iter()
+            .map(of(PlacePurpose::People))
+            .chain(self.group_bases.iter().map(of(PlacePurpose::Groups)))
+            .chain(brought.map(of(PlacePurpose::ApplicationGroups)))
+            .chain(self.under.iter().map(of(PlacePurpose::Condition)))
     }
 
     /// Whether it reads groups and members.

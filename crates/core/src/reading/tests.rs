@@ -28,7 +28,7 @@ fn every_part_must_have_been_opened_and_completed() {
             let id = open(&mut builder, part);
             builder.close(id, Ended::Complete);
         }
-        let reading = builder.finish(&Request::of(&intake()));
+        let reading = builder.finish_shown(&Request::of(&intake()));
         assert_eq!(reading.whole().is_some(), missing == 3, "without part {missing}");
         assert_eq!(reading.gaps().len(), usize::from(missing < 3));
         assert_eq!(reading.gaps().iter().any(|gap| gap.hides_excluded), missing == 2);
@@ -51,7 +51,7 @@ fn one_part_left_open_or_short_takes_the_proof_away() {
                     _ => builder.close(id, Ended::Complete),
                 }
             }
-            let reading = builder.finish(&Request::of(&intake()));
+            let reading = builder.finish_shown(&Request::of(&intake()));
             assert!(reading.whole().is_none(), "part {short}");
             assert_eq!(reading.gaps().len(), 1);
         }
@@ -67,7 +67,7 @@ fn nobody_is_gone_unless_the_lookup_ended_well() {
         let mut builder = ReadingBuilder::new(Source::default());
         let id = builder.open(Part::Lookup { people: vec![person.clone()] });
         builder.close(id, ended);
-        assert_eq!(builder.finish(&Request::of(&intake())).whereabouts(&person), expected.as_ref());
+        assert_eq!(builder.finish_shown(&Request::of(&intake())).whereabouts(&person), expected.as_ref());
     }
 }
 
@@ -83,7 +83,7 @@ fn a_gap_that_is_told_once_hides_all_that_it_hides() {
     builder.close(base, Ended::Complete);
     let group = builder.open_group(&users, GroupPurpose::Admit);
     builder.close(group, Ended::Short("cut".to_owned()));
-    let reading = builder.finish(&Request::of(&both));
+    let reading = builder.finish_shown(&Request::of(&both));
     assert_eq!(reading.gaps().len(), 1, "{:?}", reading.gaps());
     assert!(reading.gaps()[0].hides_excluded);
 }

@@ -9,6 +9,7 @@ mod tests;
 use crate::account::Account;
 use crate::draw::{Drawer, MissingField, Proposal};
 use crate::graph::{GroupPath, Leaf, Reach};
+use crate::ldap::entry::{Entry, NameId};
 use crate::ldap::filter::Matcher;
 use crate::ldap::identity::{Identity, Lasting};
 use crate::ldap::name::{Dn, DnKey};
@@ -75,6 +76,8 @@ pub struct Candidate<'r> {
     pub identity: Identity,
     /// The account that the field rules draw.
     pub proposal: Proposal<'r>,
+    /// Whether it is unknown if the person is active: a domain controller does not show what every account has.
+    pub is_activity_hidden: bool,
 }
 
 /// Why a person dropped out.
@@ -223,6 +226,7 @@ impl<'r> Selection<'r> {
         let (admitted, excluded) = (reach(&intake.groups), reach(&intake.not_in_group));
         let source = reading.source();
         let matchers = active_matchers(intake, reading);
+        let activity = Activity::of(intake, reading);
         let drawer = Drawer::new(intake, reading);
         let is_in = |reach: &Reach, person| {
             reading.key(person).is_some_and(|key| reach.contains(reading.graph(), key))
@@ -248,7 +252,8 @@ impl<'r> Selection<'r> {
                     (None, _) => drop(Step::Complete, Reason::NoIdentity),
                     (_, Err(missing)) => drop(Step::Complete, Reason::Missing(missing)),
                     (Some(identity), Ok(proposal)) => {
-                        candidates.push(Candidate { person, identity, proposal })
+                        let is_activity_hidden = activity.is_some_and(|asked| asked.is_hidden(entry));
+                        candidates.push(Candidate { person, identity, proposal, is_activity_hidden });
                     }
                 }
             }
@@ -327,6 +332,35 @@ fn active_matchers(intake: &Intake, reading: &Reading) -> Vec<(Matcher, Option<&
         .filter(is_asked)
         .map(|one| (Matcher::new(&one.filter, schema_for(&one, reading), people.names()), one.otherwise))
         .collect()
+}
+
+/// The attribute that every account of a domain controller has ([MS-ADTS] §3.1.1.8.10), and by which it is disabled.
+const CONTROL: &str = "userAccountControl";
+
+/// Where people show whether they are active, if they must.
+#[derive(Clone, Copy)]
+struct Activity {
+    control: Option<NameId>,
+    /// What only accounts have; a contact, for example, has neither.
+    of_accounts: [Option<NameId>; 2],
+}
+
+impl Activity {
+    /// `None` unless the reading is a domain controller's, and a condition tests the attribute.
+    fn of(intake: &Intake, reading: &Reading) -> Option<Self> {
+        let source = reading.source();
+        let conditions = active_conditions(intake, source.kind, source.at);
+        let mut names = conditions.iter().flat_map(|one| one.filter.attributes());
+        let is_asked = names.any(|name| name.eq_ignore_ascii_case(CONTROL));
+        let find = |name| reading.people().names().find(name);
+        (source.kind == ServerKind::Controller && is_asked)
+            .then(|| Self { control: find(CONTROL), of_accounts: ["objectSid", "sAMAccountName"].map(find) })
+    }
+
+    fn is_hidden(self, entry: Entry<'_>) -> bool {
+        let has = |wanted: Option<NameId>| entry.attributes_by_id().any(|(id, _)| Some(id) == wanted);
+        !has(self.control) && self.of_accounts.into_iter().any(has)
+    }
 }
 
 /// The number of people left after each step that is asked for.

@@ -63,8 +63,8 @@ fn everybody_falls_out_at_the_first_step_that_refuses_them() {
     ];
     let members = ["ada", "cleo", "dora", "eli", "fay", "gus"];
     let intake = intake();
-    let reading =
-        builder(&people, &members, &["cleo", "gus"], ServerKind::Controller).finish(&Request::of(&intake));
+    let reading = builder(&people, &members, &["cleo", "gus"], ServerKind::Controller)
+        .finish_shown(&Request::of(&intake));
     let selection = Selection::new(&reading, &intake);
     let steps: Vec<_> =
         selection.funnel.iter().map(|step| (step.step.name(), step.left, step.lost)).collect();
@@ -94,8 +94,8 @@ fn steps_that_the_settings_do_not_ask_for_are_not_shown() {
     let mut intake = intake();
     intake.groups.clear();
     intake.not_in_group.clear();
-    let reading =
-        builder(&[("dora", "514", true, true)], &[], &[], ServerKind::Plain).finish(&Request::of(&intake));
+    let reading = builder(&[("dora", "514", true, true)], &[], &[], ServerKind::Plain)
+        .finish_shown(&Request::of(&intake));
     let selection = Selection::new(&reading, &intake);
     assert_eq!(
         selection.funnel.iter().map(|step| step.step).collect::<Vec<_>>(),
@@ -123,7 +123,7 @@ proptest! {
             people.iter().zip(&names).filter(|(person, _)| which(person)).map(|(_, name)| name.as_str()).collect()
         };
         let intake = intake();
-        let reading = builder(&list, &pick(|one| one.0), &pick(|one| one.1), ServerKind::Controller).finish(&Request::of(&intake));
+        let reading = builder(&list, &pick(|one| one.0), &pick(|one| one.1), ServerKind::Controller).finish_shown(&Request::of(&intake));
         let selection = Selection::new(&reading, &intake);
         prop_assert_eq!(selection.candidates.len() + selection.dropped.len(), people.len());
         let mut before = people.len();
@@ -151,7 +151,7 @@ fn people_are_named_one_by_one() {
         intake.groups.clear();
         let list = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect();
         (intake.only, intake.except) = (list(only), list(except));
-        let reading = builder(&people, &[], &[], ServerKind::Plain).finish(&Request::of(&intake));
+        let reading = builder(&people, &[], &[], ServerKind::Plain).finish_shown(&Request::of(&intake));
         let selection = Selection::new(&reading, &intake);
         let logins: Vec<&str> = selection.candidates.iter().map(|one| one.proposal.login()).collect();
         assert_eq!(
@@ -180,7 +180,7 @@ fn an_expiry_counts_where_the_server_knows_no_order() {
             .set_schema(crate::ldap::schema::Schema::read(ServerKind::Plain, own).filled(ServerKind::Plain));
         let values = [("cn", "ada"), ("mail", "a@x"), ("entryUUID", "1"), ("shadowExpire", days)];
         builder.person("CN=ada,OU=People", values.map(|(name, value)| (name, [value.as_bytes()]))).unwrap();
-        let reading = builder.finish(&Request::of(&intake));
+        let reading = builder.finish_shown(&Request::of(&intake));
         assert_eq!(Selection::new(&reading, &intake).candidates.len(), left, "{days}");
     }
 }
@@ -254,7 +254,7 @@ fn each_kind_of_server_says_in_its_own_way_who_is_active() {
             let always = [("cn", "ada"), ("mail", "a@x"), ("entryUUID", "1")];
             let values = always.iter().chain(values).map(|(name, value)| (*name, [value.as_bytes()]));
             builder.person("CN=ada,OU=People", values).unwrap();
-            let reading = builder.finish(&Request::of(&intake));
+            let reading = builder.finish_shown(&Request::of(&intake));
             let selection = Selection::new(&reading, &intake);
             let told = match selection.dropped.first().map(|one| &one.reason) {
                 None => "",

@@ -1,25 +1,26 @@
 //! Steps on what the settings refer to: bases, filter, attributes, groups.
 
 use super::steps::{Finding, StepOutcome, Steps, bad, good, warning};
-use crate::directory::GROUP_CLASSES;
-use crate::directory::{Connection, DirectoryError, Query, read_schema};
+use crate::directory::{Absence, Connection, DirectoryError, DirectoryErrorKind, Query};
+use crate::directory::{GROUP_CLASSES, absence, absent_places, read_schema};
 use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 use std::time::Instant;
 use webtaxon_core::ldap::entry::{Entries, Entry};
 use webtaxon_core::ldap::filter::advice::{Context, Weight, advise};
 use webtaxon_core::ldap::filter::{Filter, Matcher, Truth};
-use webtaxon_core::ldap::name::{self, Dn};
+use webtaxon_core::ldap::identity::{Identity, LASTING, Lasting};
+use webtaxon_core::ldap::name::{self, Dn, DnKey};
 use webtaxon_core::ldap::schema::Schema;
 use webtaxon_core::ldap::schema::ServerKind;
-use webtaxon_core::reading::Request;
+use webtaxon_core::reading::{PlacePurpose, Request};
 use webtaxon_core::settings::Intake;
 use webtaxon_core::settings::rules::Condition;
 use webtaxon_core::words::counted as with_noun;
+use webtaxon_wire::message::LdapResult;
 
 /// Number of people whose attributes are examined.
 const SAMPLE: usize = 500;
-const NO_RIGHT: &str = "the bind account may not read it: ask the directory's administrators for read access";
 
 /// Results that later steps need.
 pub(crate) struct Told {
@@ -39,7 +40,7 @@ pub(crate) struct Counted {
 /// Checks everything in the directory that the settings refer to.
 pub(crate) async fn read(intake: &Intake, connection: &mut Connection, steps: &mut Steps<'_>) -> Told {
     let mut told = Told { candidates: None };
-    if !bases(connection, intake, steps).await {
+    if !places(connection, intake, steps).await {
         for name in ["filter", "attribute"] {
             steps.skip(name, "no base can be read");
         }
@@ -63,7 +64,7 @@ async fn application_groups(connection: &mut Connection, intake: &Intake, steps:
     for base in &groups.bases {
         let began = Instant::now();
         let finding = match count_under(connection, base, &groups.filter).await {
-            Err(error) => missing(&error, base, connection),
+            Err(error) => missing(connection, base, Some(&error)).await,
             Ok(Counted { entries: 0, .. }) => warning(
                 format!("{base}: {} matches no group for the application", groups.filter),
                 "`webtaxon browse` shows where groups are; `webtaxon filter` tries a filter",
@@ -104,39 +105,49 @@ async fn count_under(
     Ok(Counted { entries, references: short.references.len(), limit: short.limit })
 }
 
-async fn bases(connection: &mut Connection, intake: &Intake, steps: &mut Steps<'_>) -> bool {
+/// The bases, and the other entries that the settings name as places; false if a base for people cannot be read.
+async fn places(connection: &mut Connection, intake: &Intake, steps: &mut Steps<'_>) -> bool {
     let mut readable = true;
-    for base in &intake.bases {
+    let request = Request::of(intake);
+    let began = Instant::now();
+    let absent = match absent_places(connection, &request).await {
+        Ok(absent) => absent,
+        Err(error) => {
+            steps.end("base", began, bad(&error));
+            return false;
+        }
+    };
+    let mut told: BTreeSet<DnKey> = BTreeSet::new();
+    for (place, purpose) in request.places().filter(|(place, _)| told.insert(place.key())) {
         let began = Instant::now();
-        let finding = match connection.entries(Query::base(&base.to_string(), &["1.1"])).await {
-            Ok((entries, _)) if !entries.is_empty() => inside(connection, base, intake).await,
-            Ok(_) => nothing_shown(&base.to_string()),
-            Err(error) => missing(&error, base, connection),
+        let is_base = purpose == PlacePurpose::People;
+        let finding = match absent.iter().find(|(absent, _)| absent.key() == place.key()) {
+            Some((_, absence)) => not_there(place, absence.clone()),
+            None if is_base => inside(connection, place, intake).await,
+            None => good(format!("{place} is there")),
         };
-        readable &= finding.outcome != StepOutcome::Bad;
+        readable &= !is_base || finding.outcome != StepOutcome::Bad;
         steps.end("base", began, finding);
     }
     readable
 }
 
-fn nothing_shown(what: &str) -> Finding {
-    Finding {
-        outcome: StepOutcome::Bad,
-        message: format!("{what}: the server does not show it"),
-        remedy: NO_RIGHT.to_owned(),
-        code: Some("WX0401".to_owned()),
-    }
+fn not_there(what: impl std::fmt::Display, Absence { why, remedy }: Absence) -> Finding {
+    let (message, code) = (format!("{what}: {why}"), Some("WX0401".to_owned()));
+    Finding { outcome: StepOutcome::Bad, message, remedy, code }
 }
 
-/// A base that cannot be read; one outside the naming contexts is reported as such.
-fn missing(error: &DirectoryError, base: &Dn, connection: &Connection) -> Finding {
-    let mut finding = bad(error);
-    let tops = &connection.root().naming_contexts;
-    if !tops.is_empty() && !tops.iter().any(|top| base.key().is_within(&top.key())) {
-        let names: Vec<String> = tops.iter().map(ToString::to_string).collect();
-        finding.remedy = format!("this server holds {}; the base must end like that", names.join(" and "));
+/// An entry that its own search did not return, or that failed.
+async fn missing(connection: &mut Connection, dn: &Dn, error: Option<&DirectoryError>) -> Finding {
+    let result = match error.map(DirectoryError::kind) {
+        Some(DirectoryErrorKind::Search { result, .. }) => (**result).clone(),
+        _ => LdapResult::new(0, ""),
+    };
+    match (error, absence(connection, dn, &result).await) {
+        (Some(error), _) if error.is_fatal() => bad(error),
+        (_, Ok(absence)) => not_there(name::short(&dn.to_string()), absence),
+        (_, Err(error)) => bad(&error),
     }
-    finding
 }
 
 /// Number of people and groups under a base.
@@ -255,18 +266,71 @@ async fn attributes(connection: &mut Connection, intake: &Intake, schema: &Schem
         (None, ServerKind::Controller) => BTreeSet::from(["userAccountControl".to_owned()]),
         (None, _) => BTreeSet::new(),
     };
-    for attribute in others.into_iter().chain(intake.identity.clone()) {
-        let began = Instant::now();
-        let identity = intake.identity.as_ref() == Some(&attribute);
-        let what = if identity { "identity" } else { "active" };
+    for attribute in others {
         // Some people may be active only by an attribute that the others have.
-        let finding = filled(what, &[&attribute], &sample, schema, identity);
-        steps.end("attribute", began, finding);
+        steps.end("attribute", Instant::now(), filled("active", &[&attribute], &sample, schema, false));
     }
     if let Some(active) = &intake.active {
         steps.end("active", Instant::now(), counted_active(active, &sample, kind));
     }
+    let began = Instant::now();
+    let finding = identity(connection, intake, &sample).await.unwrap_or_else(|error| bad(&error));
+    steps.end("identity", began, finding);
 }
+
+/// The lasting identity: whether people show one, each their own, and whether a search finds somebody by it.
+async fn identity(
+    connection: &mut Connection,
+    intake: &Intake,
+    sample: &Entries,
+) -> Result<Finding, DirectoryError> {
+    let present = || LASTING.into_iter().find(|name| sample.names().find(name).is_some());
+    let attribute = intake.identity.as_deref().or_else(present);
+    let lasting = attribute.map(|attribute| Lasting::new(attribute, sample.names()));
+    let of = |entry: Entry<'_>| Some((lasting.as_ref()?.of(entry)?, entry.dn().to_owned()));
+    let shown: Vec<(Identity, String)> = sample.iter().filter_map(of).collect();
+    let (Some(attribute), Some((first, dn))) = (attribute, shown.first()) else {
+        let which = attribute.map_or_else(|| LASTING.join(", "), str::to_owned);
+        let message = format!("identity: nobody shows {which}, by which accounts are linked");
+        return Ok(Finding { outcome: StepOutcome::Bad, ..warning(message, NO_IDENTITY) });
+    };
+    let people = sample.len();
+    let unusable = |message: String, remedy: &str| {
+        Ok(Finding { outcome: StepOutcome::Bad, ..warning(format!("identity: {message}"), remedy) })
+    };
+    let several = sample.iter().filter(|entry| entry.values(attribute).count() > 1).count();
+    if several > 0 {
+        return unusable(format!("{several} of {people} have several values of {attribute}"), OTHER_IDENTITY);
+    }
+    let different: BTreeSet<&Identity> = shown.iter().map(|(identity, _)| identity).collect();
+    if different.len() < shown.len() {
+        let alike = shown.len() - different.len();
+        return unusable(
+            format!("{alike} of {people} have a value of {attribute} that somebody else has, too"),
+            OTHER_IDENTITY,
+        );
+    }
+    let key = Dn::parse(dn).map(|dn| dn.key()).ok();
+    let is_above = |base: &&Dn| key.as_ref().is_some_and(|key| key.is_within(&base.key()));
+    if let Some((base, filter)) = intake.bases.iter().find(is_above).zip(first.filter(attribute)) {
+        let (found, _) = connection.entries(Query::subtree(&base.to_string(), filter, &["1.1"])).await?;
+        if found.is_empty() {
+            return unusable(
+                format!("a search by {attribute} does not find {dn}, which has it"),
+                "the server cannot search by it, so nobody can be known to be gone: choose another attribute with `identity`",
+            );
+        }
+    }
+    let message =
+        format!("identity: {attribute}: {} of {people} have it, and a search finds it", shown.len());
+    Ok(match shown.len() {
+        shown if shown < people => warning(message, NO_IDENTITY),
+        _ => good(message),
+    })
+}
+
+const NO_IDENTITY: &str = "people without it get no account: ask for read access to it, or choose another attribute with `identity`";
+const OTHER_IDENTITY: &str = "choose an attribute with `identity` that each person has once, and nobody else";
 
 /// The number of people in the sample for whom the `active` filter is true: others lose their accounts, so a filter
 /// that is never true must be reported before a preview.
@@ -349,9 +413,9 @@ async fn groups(connection: &mut Connection, intake: &Intake, steps: &mut Steps<
         let shown = name::short(&group.to_string());
         let query = Query::base(&group.to_string(), &["member", "uniqueMember", "memberUid"]);
         let finding = match connection.entries(query).await {
-            Err(error) => missing(&error, group, connection),
+            Err(error) => missing(connection, group, Some(&error)).await,
             Ok((entries, _)) => match entries.get(0) {
-                None => nothing_shown(&shown),
+                None => missing(connection, group, None).await,
                 Some(entry) => {
                     let direct: usize = entry.attributes().map(|(_, values)| values.count()).sum();
                     let more = entry.attributes().any(|(name, _)| {

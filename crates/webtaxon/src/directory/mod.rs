@@ -1,12 +1,14 @@
 //! LDAP: a directory is connected to and searched, and never written to.
 //!
 //! * [`client`]: one connection to one server, and searches on it;
+//! * `presence`: whether the entries that the settings name are there;
 //! * `nesting`: the strategies for reading nested groups;
 //! * `reading`: one intake's reading, step by step.
 
 pub mod client;
 mod error;
 mod nesting;
+mod presence;
 mod reading;
 mod shortcoming;
 
@@ -15,5 +17,6 @@ pub use client::{
 };
 pub use error::{DirectoryError, DirectoryErrorKind};
 pub(crate) use nesting::GROUP_CLASSES;
+pub(crate) use presence::{Absence, absence, absent_places};
 pub(crate) use reading::{KnownLinks, entry, read_for, read_for_both};
 pub use reading::{read, take_snapshot};

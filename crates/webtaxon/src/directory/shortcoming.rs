@@ -37,6 +37,32 @@ pub(crate) enum Shortcoming {
     #[error("the server does not show {0}")]
     NameNotShown(String),
 
+    #[error(
+        "the server does not show it: it does not exist, has another name by now, or the bind account may not read it"
+    )]
+    Absent,
+    #[error("the server does not show it; did you mean {0}?")]
+    Misspelt(String),
+    #[error("this server holds {0}")]
+    OtherTree(String),
+    #[error("the server returned an entry from outside it: {0}")]
+    OutsideBase(String),
+
+    #[error(
+        "a search by {attribute} does not find {dn}, which was just read: the server cannot search by it, so nobody is known to be gone; choose another attribute with `identity`"
+    )]
+    Unsearchable { attribute: String, dn: String },
+    #[error("nobody was read whose {0} could be searched for, so nobody is known to be gone")]
+    NoWitness(String),
+    #[error(
+        "{0} lies outside the trees that the server names (namingContexts), so a person may have moved there"
+    )]
+    OutsideTrees(String),
+    #[error(
+        "{dn} is under {base} and matches the filter, but the search there did not return it: the server cuts searches short, or the entry came there meanwhile"
+    )]
+    LeftOut { dn: String, base: String },
+
     /// An entry was not returned by its look-up.
     #[error("the server does not show it; the bind account may lack the right to read it")]
     NotShown,
@@ -64,6 +90,8 @@ pub(crate) enum Shortcoming {
         "it lists nobody and does not show its gidNumber; the bind account may lack the right to read it"
     )]
     HiddenNumber,
+    #[error("it shows no member, and a {0} must have one; the bind account may lack the right to read them")]
+    NeverEmpty(&'static str),
     #[error("it has no members, unless by gidNumber, which none of the people shows")]
     NobodyShowsNumber,
     #[error("{called} ({sid}) is a member, which stands for people whom no list shows")]

@@ -431,7 +431,7 @@ mod tests {
             let members = names.iter().map(|dn| (Dn::parse(dn).unwrap().key(), dn.as_str()));
             sweep.graph_mut().add_group(key(group), &dn(group), members);
         }
-        sweep.finish(&Request::of(&Settings::parse("", SETTINGS.as_bytes()).unwrap().intakes.first))
+        sweep.finish_shown(&Request::of(&Settings::parse("", SETTINGS.as_bytes()).unwrap().intakes.first))
     }
 
     fn group(name: &str, members: &[&str]) -> (String, Vec<String>) {

@@ -161,7 +161,7 @@ mod tests {
         }];
         let table = preview_csv(&Preview::of(Situation::new(
             &settings,
-            &sweep.finish(&Request::of(&settings.intakes.first)),
+            &sweep.finish_shown(&Request::of(&settings.intakes.first)),
             &accounts,
             &Memory::on(jiff::civil::date(2026, 11, 25)),
         )));

@@ -174,7 +174,7 @@ fn preview(people: usize) -> (Preview, Settings) {
     (
         Preview::of(Situation::new(
             &settings,
-            &sweep.finish(&Request::of(&settings.intakes.first)),
+            &sweep.finish_shown(&Request::of(&settings.intakes.first)),
             &accounts,
             &Memory::on(jiff::civil::date(2026, 11, 25)),
         )),

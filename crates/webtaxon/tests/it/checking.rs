@@ -38,6 +38,7 @@ async fn every_step_is_reported_as_it_ends_in_the_order_of_the_work() {
             "filter",
             "attribute",
             "active",
+            "identity",
             "group",
             "accounts",
             "state"
@@ -45,6 +46,42 @@ async fn every_step_is_reported_as_it_ends_in_the_order_of_the_work() {
     );
     let strange: Vec<_> = steps.iter().filter(|step| step.outcome != StepOutcome::Good).collect();
     assert!(strange.len() == 1 && strange[0].message.contains("242 of 244"), "{strange:?}");
+}
+
+/// What accounts are linked by is tried: there, one each, and to be found by a search.
+#[tokio::test]
+async fn the_identity_is_tried_before_a_preview() {
+    let options = |hidden: &[&str], unsearchable: &[&str]| Options {
+        hidden: hidden.iter().map(|name| (*name).to_owned()).collect(),
+        unsearchable: unsearchable.iter().map(|name| (*name).to_owned()).collect(),
+        ..Options::default()
+    };
+    for (options, identity, outcome, message) in [
+        (options(&[], &[]), "", StepOutcome::Good, "objectGUID: 244 of 244 have it, and a search finds it"),
+        (options(&[], &["objectGUID"]), "", StepOutcome::Bad, "a search by objectGUID does not find CN="),
+        (
+            options(&["objectGUID"], &[]),
+            "",
+            StepOutcome::Bad,
+            "nobody shows objectGUID, entryUUID, nsUniqueId",
+        ),
+        (
+            options(&[], &[]),
+            "department",
+            StepOutcome::Bad,
+            "have a value of department that somebody else has",
+        ),
+        (options(&[], &[]), "objectClass", StepOutcome::Bad, "244 of 244 have several values of objectClass"),
+    ] {
+        let museum = Museum::with(DIRECTORY, options).await;
+        if !identity.is_empty() {
+            museum.change("match        = ", &format!("identity     = \"{identity}\"\nmatch        = "));
+        }
+        let steps = museum.workspace().unwrap().check(Duration::ZERO, |_| {}).await;
+        let step = steps.iter().find(|step| step.name == "identity").unwrap();
+        assert!(step.outcome == outcome && step.message.contains(message), "{step:?}");
+        assert_eq!(step.remedy.is_empty(), outcome == StepOutcome::Good);
+    }
 }
 
 #[tokio::test]
@@ -67,8 +104,8 @@ async fn a_check_goes_on_where_it_can_and_skips_what_it_cannot() {
     use StepOutcome::{Bad, Good, Skipped, Warning};
     let museum = Museum::open().await;
     for (from, to, name, outcome, message, skipped) in [
-        ("OU=People,DC=quillmere", "OU=Peeple,DC=quillmere", "base", Bad, "does not exist", 2),
-        ("OU=People,DC=quillmere,DC=example", "DC=elsewhere", "base", Bad, "does not exist", 2),
+        ("OU=People,DC=quillmere", "OU=Peeple,DC=quillmere", "base", Bad, "did you mean OU=People,", 2),
+        ("OU=People,DC=quillmere,DC=example", "DC=elsewhere", "base", Bad, "this server holds DC=quill", 2),
         (
             "OU=People,DC=quillmere",
             "OU=Groups,DC=quillmere",
@@ -77,7 +114,8 @@ async fn a_check_goes_on_where_it_can_and_skips_what_it_cannot() {
             "0 matched by the filter, 40 groups",
             1,
         ),
-        ("CN=Leavers,", "CN=Leevers,", "group", Bad, "does not exist", 0),
+        ("CN=Leavers,", "CN=Leevers,", "group", Bad, "did you mean CN=Leavers,", 0),
+        ("bases  = [\"OU=Groups,", "bases  = [\"OU=Guilds,", "base", Bad, "OU=Guilds,DC=quillmere", 0),
         ("CN=Loans Desk Users,", "CN=Student Lenders,", "group", Warning, "has no members", 0),
         (
             "(&(objectCategory=person)(objectClass=user))",

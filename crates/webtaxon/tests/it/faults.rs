@@ -5,6 +5,7 @@ use crate::museum::{DIRECTORY, Museum, fails};
 use proptest::prelude::*;
 use std::time::{Duration, Instant};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use webtaxon::model::preview::ChangeKind;
 use webtaxon_standin::{Fault, Options};
 
 /// A server that says something of its own when it is asked.
@@ -206,6 +207,76 @@ async fn a_server_that_gives_few_entries_at_once_is_read_in_parts() {
     assert!(!museum.preview().await.unwrap().is_whole(), "names that are hidden cannot be split by");
 }
 
+/// Promise 1: what contradicts itself, or was not shown, takes nobody away and no role; and says what to do.
+#[tokio::test]
+async fn evidence_that_does_not_hold_takes_nobody_away() {
+    let below = |dn: &str| Options { hidden_below: vec![dn.to_owned()], ..Options::default() };
+    let unsearchable = Options { unsearchable: vec!["objectGUID".to_owned()], ..Options::default() };
+    let people = "OU=People,DC=quillmere,DC=example";
+    let rows: [(&str, Options, [&str; 2], &str); 8] = [
+        (
+            "a base that is hidden",
+            below(people),
+            ["", ""],
+            "base OU=People,DC=quillmere,DC=example: the server does not show it",
+        ),
+        (
+            "a base that is misspelt",
+            Options::default(),
+            ["\"OU=People,", "\"OU=Poeple,"],
+            "base OU=Poeple,DC=quillmere,DC=example: the server does not show it; did you mean OU=People,DC=quillmere,DC=example?",
+        ),
+        (
+            "a part of it that is misspelt",
+            Options::default(),
+            ["\"OU=People,", "\"OU=Botany,OU=Peopel,"],
+            "did you mean OU=Botany,OU=People,DC=quillmere,DC=example?",
+        ),
+        (
+            "a base of another tree",
+            Options::default(),
+            ["\"OU=People,DC=quillmere,", "\"OU=People,DC=quilmere,"],
+            "this server holds DC=quillmere,DC=example",
+        ),
+        (
+            "a base for groups that does not exist",
+            Options::default(),
+            ["group_bases  = [\"OU=Groups,", "group_bases  = [\"OU=Nests,"],
+            "group base OU=Nests,DC=quillmere,DC=example: the server does not show it",
+        ),
+        (
+            "an identity that nobody can search for",
+            unsearchable,
+            ["", ""],
+            "choose another attribute with `identity`",
+        ),
+        (
+            "a list cut short with success",
+            Options { fault: Some("short@150".parse().unwrap()), ..Options::default() },
+            ["page     = 100", ""],
+            "matches the filter, but the search there did not return it",
+        ),
+        (
+            "a naming context that is not all",
+            Options { tops: Some(vec![people.to_owned()]), ..Options::default() },
+            ["", ""],
+            "lies outside the trees that the server names",
+        ),
+    ];
+    for (what, options, [from, to], wanted) in rows {
+        let museum = Museum::with(DIRECTORY, options).await;
+        if !from.is_empty() {
+            museum.change(from, to);
+        }
+        let preview = museum.preview().await.unwrap();
+        let gaps: Vec<String> = preview.gaps.iter().map(ToString::to_string).collect();
+        assert!(gaps.iter().any(|gap| gap.contains(wanted)), "{what}: {gaps:#?}");
+        let leaving = [ChangeKind::Remove, ChangeKind::Suspend, ChangeKind::Wait];
+        let gone = preview.changes.iter().filter(|change| leaving.contains(&change.kind())).count();
+        assert_eq!((gone, preview.is_whole()), (0, false), "{what}");
+    }
+}
+
 /// What another server keeps is missing until it was read there, whatever way led to it.
 #[tokio::test]
 async fn a_reference_that_is_not_followed_to_its_end_takes_nobody_away() {
@@ -265,8 +336,8 @@ async fn a_person_who_moves_while_the_others_are_read_is_found_on_a_second_look(
     let moved = DIRECTORY.replace(&format!("dn: {rosa}\n"), &format!("dn: {rosa}\nuSNChanged: 1000\n"));
     let options = |late| Options { late, ..Options::default() };
     let expected = Museum::open().await.preview().await.unwrap();
-    // Searches up to the people's three pages: the root DSE twice, and they.
-    let museum = Museum::with(&moved, options(Some((rosa.to_owned(), 5)))).await;
+    // Searches up to the people's three pages: the root DSE twice, two places, and they.
+    let museum = Museum::with(&moved, options(Some((rosa.to_owned(), 7)))).await;
     let preview = museum.preview().await.unwrap();
     assert!(preview.is_whole(), "{:?}", preview.gaps);
     assert!(

@@ -296,6 +296,19 @@ async fn a_group_of_nobody_is_in_doubt_where_numbers_are_hidden() {
     }
 }
 
+/// A group of a class that the server's schema does not allow to be empty.
+#[tokio::test]
+async fn a_group_that_cannot_be_empty_and_shows_nobody_was_not_seen() {
+    for (class, attribute) in [("groupOfNames", "member"), ("groupOfUniqueNames", "uniqueMember")] {
+        let group = format!("objectClass: {class}\n{attribute}: uid=ada,OU=People,{TOP}\n");
+        let museum = posix(&group, &[attribute], true).await;
+        let preview = museum.preview().await.unwrap();
+        let reasons: Vec<&str> = preview.gaps.iter().map(|gap| gap.reason.as_str()).collect();
+        let wanted = format!("it shows no member, and a {class} must have one");
+        assert!(reasons.len() == 1 && reasons[0].starts_with(&wanted), "{reasons:?}");
+    }
+}
+
 #[tokio::test]
 async fn a_primary_group_that_is_hidden_takes_nobodys_account_away() {
     let options = Options { hidden: vec!["primaryGroupID".to_owned()], ..Options::default() };

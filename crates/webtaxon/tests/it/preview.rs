@@ -3,7 +3,7 @@
 use crate::museum::{ACCOUNTS, DIRECTORY, Museum};
 use std::sync::Arc;
 use webtaxon::model::account::Account;
-use webtaxon::model::preview::{Cause, ChangeKind, HeldReason, Preview};
+use webtaxon::model::preview::{Brake, BrakeKind, Cause, ChangeKind, HeldReason, Preview};
 use webtaxon::store::{AccountStore, StoreFuture};
 use webtaxon::{Named, report};
 use webtaxon_standin::{Fault, FaultKind, Options};
@@ -218,9 +218,44 @@ async fn hidden_identities_take_nobodys_account_away() {
     let options = Options { hidden: vec!["objectGUID".to_owned()], ..Options::default() };
     let preview = Museum::with(DIRECTORY, options).await.preview().await.unwrap();
     assert_eq!(leaving(&preview), 0);
-    for reason in ["244 of them do not show it", "does not show its objectGUID"] {
+    for reason in ["244 of them do not show it", "nobody was read whose objectGUID could be searched for"] {
         assert!(preview.gaps.iter().any(|gap| gap.reason.contains(reason)), "{reason}: {:?}", preview.gaps);
     }
+}
+
+/// What a missing right looks like, and may be true: an apply waits for somebody's word.
+#[tokio::test]
+async fn nobody_in_an_intake_or_a_group_is_a_brake() {
+    for (from, to, wanted) in [
+        ("CN=Loans Desk Users,", "CN=Student Lenders,", "nobody is in the group Student Lenders"),
+        ("(objectClass=user))\"", "(objectClass=usher))\"", "nobody is in the intake staff"),
+    ] {
+        let museum = Museum::open().await;
+        museum.change(from, to);
+        let preview = museum.preview().await.unwrap();
+        let told: Vec<String> = preview.brakes.iter().map(Brake::in_words).collect();
+        assert!(told.iter().any(|brake| brake.starts_with(wanted)), "{told:?} {:?}", preview.gaps);
+    }
+    assert!(
+        Museum::open().await.preview().await.unwrap().brakes.iter().all(|one| one.kind != BrakeKind::Nobody)
+    );
+}
+
+/// A right that hides who is disabled: nobody comes in, and whoever has an account keeps it.
+#[tokio::test]
+async fn whoever_does_not_show_whether_they_are_active_does_not_come_in() {
+    let options = Options { hidden: vec!["userAccountControl".to_owned()], ..Options::default() };
+    let preview = Museum::with(DIRECTORY, options).await.preview().await.unwrap();
+    let comes_in = [ChangeKind::Import, ChangeKind::Adopt, ChangeKind::Restore];
+    let came = preview.changes.iter().filter(|change| comes_in.contains(&change.kind())).count();
+    let held: Vec<&str> = preview
+        .held
+        .iter()
+        .filter(|held| held.reason == HeldReason::ActivityHidden)
+        .map(|held| held.login.as_str())
+        .collect();
+    assert_eq!(came, 0);
+    assert!(held.contains(&"fcotterill"), "{held:?}");
 }
 
 #[tokio::test]
@@ -270,7 +305,7 @@ async fn an_empty_directory_is_whole_and_the_brakes_tell() {
     assert!(preview.is_whole());
     assert_eq!(
         preview.brakes.iter().map(|brake| brake.kind.name()).collect::<Vec<_>>(),
-        ["removals", "fewest"]
+        ["removals", "fewest", "nobody"]
     );
     assert_eq!(
         logins(&preview, ChangeKind::Remove),

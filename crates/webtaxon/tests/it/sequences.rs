@@ -165,7 +165,8 @@ fn workspace(folder: &Path, port: u16, links: &str, state: &str) -> Workspace {
 /// Applies, unless the program is killed meanwhile: a store that panics ends the run as a kill does.
 async fn apply(workspace: &Workspace, shelf: &Shelf, work: &Work, fault: (Fault, usize)) -> Option<Applied> {
     *shelf.fault.lock().unwrap() = (Some(fault.0), fault.1);
-    let consent = Consent { who: "model".to_owned(), ..Consent::default() };
+    // The model has whole directories without anybody.
+    let consent = Consent { who: "model".to_owned(), release: vec!["nobody".to_owned()], stop_after: None };
     let is_killed = matches!(fault.0, Fault::KilledBefore | Fault::KilledAfter) && !work.edits().is_empty();
     let (workspace, work) = (workspace.clone(), work.clone());
     let applied = tokio::spawn(async move { workspace.apply(&work, &consent).await }).await;

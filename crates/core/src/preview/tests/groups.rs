@@ -80,7 +80,7 @@ fn read_more(
         builder.found(Identity::from_link(id).unwrap(), &of(id));
     }
     builder.close(part, if whole { Ended::Complete } else { Ended::Short("cut".into()) });
-    builder.finish(&Request::of(&settings.intakes.first))
+    builder.finish_shown(&Request::of(&settings.intakes.first))
 }
 
 fn group(name: &str, link: &str, members: &[&str]) -> Group {

@@ -52,7 +52,7 @@ fn what_was_not_read_is_no_reason() {
     let reading = whole(&[person("ada")], &[], &[]);
     let mut builder = ReadingBuilder::new(Source::default());
     builder.person("CN=ada,OU=People", [("cn", [b"ada".as_slice()])]).unwrap();
-    let unread = builder.finish(&Request::of(&settings.intakes.first));
+    let unread = builder.finish_shown(&Request::of(&settings.intakes.first));
     assert!(reading.whole().is_some() && unread.whole().is_none());
     let one = Found { person: Some((0, 0)), account: None };
     let step = |story: &Why| story.steps.iter().find(|step| step.name == "groups").unwrap().verdict;

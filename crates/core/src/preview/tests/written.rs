@@ -22,7 +22,7 @@ fn outcome(extra: &str, name: &str, roles: &str, group: Ended) -> String {
     account.fields.insert("roles".into(), roles.into());
     let preview = Preview::of(Situation::new(
         &settings,
-        &builder.finish(&Request::of(&settings.intakes.first)),
+        &builder.finish_shown(&Request::of(&settings.intakes.first)),
         &[account],
         &today(),
     ));
@@ -102,7 +102,7 @@ fn a_gap_in_another_group_leaves_roles_known() {
             let ended = if name == unread { Ended::Short("cut".into()) } else { Ended::Complete };
             builder.close(part, ended);
         }
-        let reading = builder.finish(&Request::of(&settings.intakes.first));
+        let reading = builder.finish_shown(&Request::of(&settings.intakes.first));
         assert_eq!(crate::draw::Drawer::new(&settings.intakes.first, &reading).role(0, 0), expected, "{why}");
     }
 }
@@ -128,7 +128,7 @@ fn nobody_comes_in_whose_fields_hang_on_what_was_not_read() {
     builder.close(part, Ended::Complete);
     let preview = Preview::of(Situation::new(
         &settings,
-        &builder.finish(&Request::of(&settings.intakes.first)),
+        &builder.finish_shown(&Request::of(&settings.intakes.first)),
         &list,
         &today(),
     ));

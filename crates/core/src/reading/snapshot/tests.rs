@@ -58,7 +58,7 @@ fn reading(intake: &Intake) -> Reading {
     let lookup = builder.open(Part::Lookup { people: vec![person("gone"), person("moved")] });
     builder.found(person("moved"), "CN=Moved,OU=Leavers,DC=x");
     builder.close(lookup, Ended::Complete);
-    builder.finish(&Request::of(intake))
+    builder.finish_shown(&Request::of(intake))
 }
 
 fn snapshot(mask: Option<&Mask>) -> Snapshot {

@@ -6,7 +6,7 @@
 //! the graph as they arrive, while the server works on the next.
 
 use super::cost::{Attempts, Returns};
-use super::group_entry::{GROUP_CLASSES, Listing, Members, is_dynamic, members};
+use super::group_entry::{Expected, GROUP_CLASSES, Listing, Members, is_dynamic, members};
 use crate::directory::DirectoryError;
 use crate::directory::client::{Connection, Query, SearchItem};
 use crate::progress::{EVERY, Progress};
@@ -32,7 +32,7 @@ pub(super) struct Bulk {
     others: HashSet<DnKey>,
     names: KeyReader,
     /// Whether the attribute that `memberUid` refers to is known.
-    knows_logins: bool,
+    expected: Expected,
     /// Names that need a look-up, done or pending.
     needed: HashSet<NodeId>,
     for_groups: Attempts,
@@ -74,7 +74,7 @@ impl Bulk {
         request: &Request,
         tops: &[Dn],
         attributes: Vec<&'static str>,
-        knows_logins: bool,
+        expected: Expected,
     ) -> Self {
         let bases = if request.group_bases.is_empty() { tops } else { &request.group_bases };
         Self {
@@ -85,7 +85,7 @@ impl Bulk {
             groups: HashMap::default(),
             others: HashSet::default(),
             names: KeyReader::default(),
-            knows_logins,
+            expected,
             needed: HashSet::default(),
             for_groups: Attempts::default(),
             lookups: 0,
@@ -236,7 +236,7 @@ impl Bulk {
     fn keep(&mut self, builder: &mut ReadingBuilder, entry: &ReceivedEntry) -> Option<NodeId> {
         let dn = std::str::from_utf8(entry.name()).ok()?;
         let key = self.names.key(dn).ok().filter(|_| !is_dynamic(entry))?;
-        match members(entry, 0, self.knows_logins) {
+        match members(entry, 0, &self.expected) {
             Members::Listed(listed) => {
                 let name = builder.graph_mut().node(key, dn);
                 if self.groups.contains_key(&name) {

@@ -3,6 +3,7 @@
 use crate::directory::shortcoming::Shortcoming;
 use foldhash::{HashMap, HashSet};
 use webtaxon_core::graph::{Foreign, Graph, NodeId, without_uid};
+use webtaxon_core::ldap::schema::Schema;
 use webtaxon_core::reading::ReadingBuilder;
 use webtaxon_wire::entry::ReceivedEntry;
 
@@ -127,20 +128,46 @@ struct Classes {
     is_group: bool,
     is_posix: bool,
     is_unit: bool,
+    /// A class whose groups must have a member.
+    never_empty: Option<&'static str>,
 }
 
 impl Classes {
-    fn add(&mut self, class: &[u8]) {
+    fn add(&mut self, class: &[u8], expected: &Expected) {
         let is_one = |classes: &[&str]| classes.iter().any(|one| one.as_bytes().eq_ignore_ascii_case(class));
         self.is_group |= is_one(&GROUP_CLASSES);
         self.is_unit |= is_one(&UNIT_CLASSES);
+        let is = |known: &&&str| known.as_bytes().eq_ignore_ascii_case(class);
+        self.never_empty = self.never_empty.or(expected.never_empty.iter().find(is).copied());
         self.is_posix |= class.eq_ignore_ascii_case(b"posixGroup");
     }
 }
 
+/// What a reading knows about groups before it sees one.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Expected {
+    /// Whether logins of members can be joined with people.
+    pub(super) knows_logins: bool,
+    /// The classes of groups that must have a member, as the server's own schema says.
+    never_empty: Vec<&'static str>,
+}
+
+impl Expected {
+    /// `schema` is the one that the server published, if it did. Servers differ: the standard demands members (RFC
+    /// 4519 §3.5, §3.6), and some do without.
+    pub(super) fn of(schema: Option<&Schema>, knows_logins: bool) -> Self {
+        let demands = |(class, attribute): (&'static str, &str)| {
+            let must = &schema?.find_class(class)?.must;
+            must.iter().any(|name| name.eq_ignore_ascii_case(attribute)).then_some(class)
+        };
+        let classes = [("groupOfNames", "member"), ("groupOfUniqueNames", "uniqueMember")];
+        Self { knows_logins, never_empty: classes.into_iter().filter_map(demands).collect() }
+    }
+}
+
 /// The members in one response, after `begun` earlier values.
-pub(super) fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -> Members<'_> {
-    match read_members(entry, begun, knows_logins) {
+pub(super) fn members<'e>(entry: &'e ReceivedEntry, begun: usize, expected: &Expected) -> Members<'e> {
+    match read_members(entry, begun, expected) {
         Ok((Classes { is_group: true, .. }, listed)) => Members::Listed(listed),
         Ok((Classes { is_unit: true, .. }, _)) => Members::Unit,
         Ok(_) => Members::None,
@@ -148,17 +175,17 @@ pub(super) fn members(entry: &ReceivedEntry, begun: usize, knows_logins: bool) -
     }
 }
 
-fn read_members(
-    entry: &ReceivedEntry,
+fn read_members<'e>(
+    entry: &'e ReceivedEntry,
     begun: usize,
-    knows_logins: bool,
-) -> Result<(Classes, Listed<'_>), Shortcoming> {
+    expected: &Expected,
+) -> Result<(Classes, Listed<'e>), Shortcoming> {
     let (mut classes, mut listed) = (Classes::default(), Listed::default());
     for (description, values) in entry.attributes_as_text() {
         let attribute = description.split(';').next().unwrap_or(description);
         let is = |name: &str| attribute.eq_ignore_ascii_case(name);
         if is("objectClass") {
-            values.for_each(|class| classes.add(class));
+            values.for_each(|class| classes.add(class, expected));
         } else if is("memberURL") {
             for value in values {
                 listed.urls.push(std::str::from_utf8(value).map_err(|_| Shortcoming::UrlNotUtf8)?);
@@ -184,7 +211,7 @@ fn read_members(
     }
     let has_logins = !listed.logins.is_empty();
     classes.is_group |= has_logins || !listed.names.is_empty() || !listed.urls.is_empty();
-    if has_logins && !knows_logins {
+    if has_logins && !expected.knows_logins {
         // Groups that list both keep the logins as a copy of the names.
         if listed.names.is_empty() {
             return Err(Shortcoming::UnknownLogins);
@@ -195,6 +222,9 @@ fn read_members(
     let is_empty = listed.names.is_empty() && listed.logins.is_empty() && listed.urls.is_empty();
     if classes.is_posix && is_empty && begun == 0 && listed.number.is_none() {
         return Err(Shortcoming::HiddenNumber);
+    }
+    if let Some(class) = classes.never_empty.filter(|_| is_empty && begun == 0) {
+        return Err(Shortcoming::NeverEmpty(class));
     }
     Ok((classes, listed))
 }

@@ -5,7 +5,7 @@
 //! ([MS-ADTS] §3.1.1.3.1.3.3) is read to its last range; the searches of a dynamic group (`memberURL`) are made.
 
 use super::bulk::{Bulk, BulkEntry};
-use super::group_entry::{Listing, Members, NonPeople, members};
+use super::group_entry::{Expected, Listing, Members, NonPeople, members};
 use super::named_groups::{put_unit, shown};
 use super::strategy::{Attempt, NestStrategy, Nests};
 use crate::directory::DirectoryError;
@@ -97,6 +97,7 @@ struct Logins<'r> {
 struct Descent<'n, 'r> {
     nests: &'n mut Nests<'r>,
     attributes: Vec<&'static str>,
+    expected: Expected,
     group_bases: Vec<DnKey>,
     logins: Logins<'r>,
     looked_up: HashSet<NodeId>,
@@ -110,12 +111,14 @@ impl<'n, 'r> Descent<'n, 'r> {
         let root = nests.connection.root();
         let (kind, attributes) = (root.kind, attributes(root.kind));
         let attribute = request.member_login_attribute(kind);
-        let bulk = Bulk::new(request, root.tops(), attributes.clone(), attribute.is_some());
+        let expected = Expected::of(nests.builder.schema(), attribute.is_some());
+        let bulk = Bulk::new(request, root.tops(), attributes.clone(), expected.clone());
         let roll = Roll::of(nests.builder.people(), kind, attribute);
         let part = nests.builder.open(Part::PrimaryGroups);
         nests.builder.close(part, shown(&roll));
         Self {
             attributes,
+            expected,
             group_bases: request.group_bases.iter().map(Dn::key).collect(),
             logins: Logins { roll, attribute, is_set: request.member_login.is_some() },
             looked_up: HashSet::default(),
@@ -154,7 +157,12 @@ impl<'n, 'r> Descent<'n, 'r> {
     }
 
     fn collector(&mut self) -> Collector<'_> {
-        Collector { builder: self.nests.builder, logins: &self.logins, non_people: &mut self.non_people }
+        Collector {
+            builder: self.nests.builder,
+            logins: &self.logins,
+            expected: &self.expected,
+            non_people: &mut self.non_people,
+        }
     }
 
     /// Completes the look-ups that a bulk search can answer; the others remain.
@@ -185,6 +193,7 @@ impl<'n, 'r> Descent<'n, 'r> {
             let mut collector = Collector {
                 builder: self.nests.builder,
                 logins: &self.logins,
+                expected: &self.expected,
                 non_people: &mut self.non_people,
             };
             let answer = |number: usize, found: Vec<SearchItem>, result: LdapResult| {
@@ -268,6 +277,7 @@ fn member_query(url: &str) -> Result<Query, Shortcoming> {
 struct Collector<'c> {
     builder: &'c mut ReadingBuilder,
     logins: &'c Logins<'c>,
+    expected: &'c Expected,
     non_people: &'c mut NonPeople,
 }
 
@@ -285,7 +295,7 @@ impl Collector<'_> {
         let Some(entry) = entry else {
             return short(Shortcoming::of_lookup(self.builder.graph().dn(lookup.group), result));
         };
-        match members(entry, begun, self.logins.attribute.is_some()) {
+        match members(entry, begun, self.expected) {
             Members::Unit if lookup.is_named => {
                 put_unit(self.builder, lookup.group);
                 return Some(Ended::Complete);

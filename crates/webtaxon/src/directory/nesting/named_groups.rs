@@ -1,6 +1,6 @@
 //! The groups in the settings, each looked up by itself: shared by the strategies that do not read member lists.
 
-use super::group_entry::{Members, members, unlisted};
+use super::group_entry::{Expected, Members, members, unlisted};
 use super::strategy::Nests;
 use crate::directory::DirectoryError;
 use crate::directory::client::{Connection, Query, SearchItem, first_entry};
@@ -68,7 +68,7 @@ impl NamedGroup {
             self.fault = Some(Shortcoming::of_lookup(&self.dn, result));
             return;
         };
-        match members(entry, 0, false) {
+        match members(entry, 0, &Expected::default()) {
             Members::Unit => self.is_unit = true,
             Members::None => self.fault = Some(Shortcoming::NotAGroup),
             Members::Unreadable(why) => self.fault = Some(why),
@@ -215,14 +215,24 @@ pub(super) async fn foreign(
     let mut all: Vec<ForeignPrincipal> = Vec::new();
     let Some(top) = connection.root().default_naming_context.clone() else { return Ok((all, None)) };
     let top = top.to_string();
-    let take = |entry: Entry<'_>| {
+    let mut take = |entry: Entry<'_>| {
         let identity = Foreign::of(entry.dn()).filter(|identity| unlisted(identity).is_some());
         let dn = || entry.dn().to_owned();
         all.extend(identity.map(|identity| ForeignPrincipal { identity, dn: dn(), groups: Vec::new() }));
         ControlFlow::Continue(())
     };
     let filter = Filter::equal("objectClass", "foreignSecurityPrincipal");
-    let mut limit = connection.each(Query::subtree(&top, filter, &["1.1"]), take).await?.limit;
+    let mut limit = connection.each(Query::subtree(&top, filter.clone(), &["1.1"]), &mut take).await?.limit;
+    // The same principals may be listed by their entries in the configuration partition.
+    let is_configuration = |top: &&Dn| top.first().is_some_and(|first| first.text() == "Configuration");
+    let configuration = connection.root().naming_contexts.iter().find(is_configuration);
+    if let Some(configuration) = configuration.map(|top| format!("CN=WellKnown Security Principals,{top}")) {
+        match connection.each(Query::subtree(&configuration, filter, &["1.1"]), &mut take).await {
+            Ok(short) => limit = limit.or(short.limit),
+            Err(error) if error.is_fatal() => return Err(error),
+            Err(_) => {} // no such container
+        }
+    }
     for principal in &mut all {
         let is_listed = Filter::equal("member", &principal.dn);
         let lists = Filter::all([Filter::equal("objectClass", "group"), is_listed]);

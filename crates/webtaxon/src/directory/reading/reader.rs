@@ -7,10 +7,12 @@ use crate::directory::shortcoming::Shortcoming;
 use crate::progress::{EVERY, Progress};
 use foldhash::HashSet;
 use std::collections::HashMap;
+use std::sync::atomic::AtomicBool;
+use std::sync::atomic::Ordering::Relaxed;
 use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::identity::{Identity, Lasting};
-use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::ldap::name::{Dn, DnKey};
 use webtaxon_core::reading::{Ended, PartId, ReadingBuilder, Request};
 use webtaxon_wire::entry::ReceivedEntry;
 
@@ -34,13 +36,24 @@ pub(crate) struct Reader<'a> {
 pub(crate) enum Sought<'i> {
     /// The people.
     People,
-    /// People in no base: their place, with the attribute of their identity.
-    Whereabouts(&'i str),
+    /// People in no base: their place; and somebody whose place is known.
+    Whereabouts(Witness<'i>),
     /// The groups to be imported.
     ApplicationGroups,
     /// People who may have moved during the reading, with the attribute of their identity and the identities already
     /// seen.
     Moved(&'i str, &'i HashSet<Identity>),
+}
+
+/// Somebody who was just read: unless a search by their identity finds them, it does not prove that others are gone.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Witness<'i> {
+    /// The attribute of identities.
+    pub(crate) attribute: &'i str,
+    /// Their identity.
+    pub(crate) identity: &'i Identity,
+    /// Set when they are found.
+    pub(crate) seen: &'i AtomicBool,
 }
 
 /// What a search lacks, apart from the entries that were kept.
@@ -196,12 +209,13 @@ pub(crate) async fn run(
     remainder: &mut Remainder,
 ) -> Result<(), DirectoryError> {
     let watch = connection.watch.clone();
+    let base = Dn::parse(&query.base).map(|base| base.key()).ok();
     let mut search = connection.search(query).await?;
     while let Some(found) = search.next().await? {
         match found {
             SearchItem::Reference(urls) => remainder.references.push(urls),
             SearchItem::Entry(entry) => {
-                keep(builder, &entry, purpose, remainder);
+                keep(builder, &entry, base.as_ref(), purpose, remainder);
                 let read = builder.people().len();
                 if read.is_multiple_of(EVERY)
                     && !matches!(purpose, Sought::Whereabouts(_) | Sought::ApplicationGroups)
@@ -219,7 +233,13 @@ pub(crate) async fn run(
 }
 
 /// Keeps one entry, according to the purpose of the search.
-fn keep(builder: &mut ReadingBuilder, entry: &ReceivedEntry, purpose: Sought<'_>, remainder: &mut Remainder) {
+fn keep(
+    builder: &mut ReadingBuilder,
+    entry: &ReceivedEntry,
+    base: Option<&DnKey>,
+    purpose: Sought<'_>,
+    remainder: &mut Remainder,
+) {
     let values = |wanted: &str| -> Vec<String> {
         let its = entry.attributes_as_text().filter(|(name, _)| name.eq_ignore_ascii_case(wanted));
         its.flat_map(|(_, values)| values).map(|value| String::from_utf8_lossy(value).into_owned()).collect()
@@ -230,28 +250,40 @@ fn keep(builder: &mut ReadingBuilder, entry: &ReceivedEntry, purpose: Sought<'_>
         one.push(dn, entry.attributes_as_text());
         one.get(0).and_then(|entry| Identity::of(entry, attribute))
     };
+    let person = |builder: &mut ReadingBuilder| builder.person_below(base, dn, entry.attributes_as_text());
+    let is_below = || Dn::parse(dn).map(|dn| base.is_none_or(|base| dn.key().is_within(base)));
+    // Whether it is new; nothing if it lies outside the base.
     let kept = match purpose {
-        Sought::People => builder.person(dn, entry.attributes_as_text()).ok(),
-        Sought::ApplicationGroups => builder.application_group(dn, entry.attributes_as_text()).ok(),
-        Sought::Whereabouts(attribute) => match identity_by(attribute) {
-            Some(person) if Dn::parse(dn).is_ok() => Some(builder.found(person, dn)),
-            Some(_) => None,
-            None => {
+        Sought::People => person(builder),
+        Sought::Moved(attribute, met)
+            if identity_by(attribute).is_some_and(|person| met.contains(&person)) =>
+        {
+            Ok(Some(false))
+        }
+        Sought::Moved(..) => person(builder),
+        Sought::ApplicationGroups => match is_below() {
+            Ok(true) => builder.application_group(dn, entry.attributes_as_text()).map(Some),
+            other => other.map(|_| None),
+        },
+        Sought::Whereabouts(Witness { attribute, identity, seen }) => {
+            let Some(person) = identity_by(attribute) else {
                 remainder.short = Some(Shortcoming::NoIdentity(attribute.to_owned()));
                 return;
-            }
-        },
-        Sought::Moved(attribute, met) => {
-            match identity_by(attribute).is_some_and(|person| met.contains(&person)) {
-                true => Some(false),
-                false => builder.person(dn, entry.attributes_as_text()).ok(),
-            }
+            };
+            is_below().map(|is_below| {
+                is_below.then(|| {
+                    let is_witness = person == *identity;
+                    seen.fetch_or(is_witness, Relaxed);
+                    is_witness || builder.found(person, dn)
+                })
+            })
         }
     };
     match kept {
-        Some(true) => remainder.new += 1,
-        Some(false) => remainder.again += 1,
-        None => remainder.short = Some(Shortcoming::BadEntryName(dn.to_owned())),
+        Ok(Some(true)) => remainder.new += 1,
+        Ok(Some(false)) => remainder.again += 1,
+        Ok(None) => remainder.short = Some(Shortcoming::OutsideBase(dn.to_owned())),
+        Err(_) => remainder.short = Some(Shortcoming::BadEntryName(dn.to_owned())),
     }
     if remainder.wants_names {
         remainder.names.push(portions::BY.map(values));

@@ -10,6 +10,7 @@ use super::reader::{Reader, Sought};
 use super::second_look::Mark;
 use crate::directory::client::{Access, Query, read_schema};
 use crate::directory::nesting::{self, Nests};
+use crate::directory::presence::absent_places;
 use crate::directory::{DirectoryError, shortcoming::Shortcoming};
 use crate::progress::Progress;
 use foldhash::HashSet;
@@ -111,6 +112,7 @@ impl Reader<'_> {
         let kind = self.connection.root().kind;
         self.snapshot();
         let mark = Mark::take(&mut self.connection, self.request).await?;
+        self.places().await?;
         for base in &self.request.bases {
             let part = self.builder.open(Part::People { base: base.clone() });
             let query = self.query(&base.to_string(), self.request.filter.clone());
@@ -133,6 +135,16 @@ impl Reader<'_> {
         nesting::read(nests).await?;
         let missing = links.without(&met).await;
         self.lookups(&identity, missing).await
+    }
+
+    /// Looks for the entries that the settings name as places.
+    async fn places(&mut self) -> Result<(), DirectoryError> {
+        let absent = absent_places(&mut self.connection, self.request).await?;
+        self.builder.places(self.request, |place| {
+            let absence = absent.iter().find(|(absent, _)| absent.key() == place.key());
+            Shortcoming::ended(absence.map(|(_, absence)| absence.why.clone()))
+        });
+        Ok(())
     }
 
     /// Reads the server's schema, so that filters are evaluated as the server does; on a domain controller, whose
