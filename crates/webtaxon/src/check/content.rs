@@ -291,13 +291,12 @@ async fn identity(
     let shown: Vec<(Identity, String)> = sample.iter().filter_map(of).collect();
     let (Some(attribute), Some((first, dn))) = (attribute, shown.first()) else {
         let which = attribute.map_or_else(|| LASTING.join(", "), str::to_owned);
-        let message = format!("identity: nobody shows {which}, by which accounts are linked");
+        let message = format!("nobody shows {which}, by which accounts are linked");
         return Ok(Finding { outcome: StepOutcome::Bad, ..warning(message, NO_IDENTITY) });
     };
     let people = sample.len();
-    let unusable = |message: String, remedy: &str| {
-        Ok(Finding { outcome: StepOutcome::Bad, ..warning(format!("identity: {message}"), remedy) })
-    };
+    let unusable =
+        |message: String, remedy: &str| Ok(Finding { outcome: StepOutcome::Bad, ..warning(message, remedy) });
     let several = sample.iter().filter(|entry| entry.values(attribute).count() > 1).count();
     if several > 0 {
         return unusable(format!("{several} of {people} have several values of {attribute}"), OTHER_IDENTITY);
@@ -321,8 +320,7 @@ async fn identity(
             );
         }
     }
-    let message =
-        format!("identity: {attribute}: {} of {people} have it, and a search finds it", shown.len());
+    let message = format!("{attribute}: {} of {people} have it, and a search finds it", shown.len());
     Ok(match shown.len() {
         shown if shown < people => warning(message, NO_IDENTITY),
         _ => good(message),
