@@ -429,6 +429,8 @@ pub enum HeldReason {
     SharedIdentity,
     /// The directory does not show whether the person is active.
     ActivityHidden,
+    /// No account is linked to anybody whom the directory shows.
+    OtherLinks,
 }
 
 impl HeldReason {
@@ -444,6 +446,9 @@ impl HeldReason {
             Self::Kept => "the settings keep accounts in this case",
             Self::Protected => "the account is protected",
             Self::NoNewAccounts => "the settings have new = false",
+            Self::OtherLinks => {
+                "no account is linked to anybody in the directory: they were linked by another attribute, which may be hidden now, or by another directory; name that attribute with `identity`"
+            }
             Self::ActivityHidden => {
                 "the directory does not show their userAccountControl, so it is unknown whether they are active; the bind account may lack the right to read it"
             }

@@ -16,6 +16,9 @@ use foldhash::HashMap;
 use indexmap::IndexMap;
 use std::collections::hash_map::Entry as Slot;
 
+/// Linked accounts so many that their people cannot all have left while others are there.
+const MANY: usize = 20;
+
 /// A person who dropped out of an intake.
 type Left<'a> = (Selected<'a>, &'a Dropped);
 
@@ -24,10 +27,28 @@ impl Matching<'_> {
     pub(super) fn leaving(&self, claimed: &FixedBitSet, decisions: &mut Decisions) {
         let dropped = self.dropped();
         let whole = self.whole();
+        let is_other = self.are_other_links(&dropped);
         for (at, account) in self.accounts.iter().enumerate() {
             let Some(link) = account.link.as_ref().filter(|_| !claimed.contains(at)) else { continue };
+            if is_other {
+                let (login, reason) = (account.login.clone(), HeldReason::OtherLinks);
+                decisions.held.push(Held { login, dn: None, cause: None, would: None, reason });
+                continue;
+            }
             self.leave_one(account, link, dropped.get(link).copied(), whole, decisions);
         }
+    }
+
+    /// Whether many accounts are linked, and none of them to anybody whom a directory shows: then the links are not
+    /// of this attribute, or not of these directories.
+    fn are_other_links(&self, dropped: &HashMap<Identity, Left<'_>>) -> bool {
+        let links = || self.accounts.iter().filter_map(|account| account.link.as_ref());
+        let is_somebodys =
+            |link| dropped.contains_key(link) || matches!(self.whereabouts(link), (Some(Cause::Outside), _));
+        links().count() >= MANY
+            && self.parts.iter().any(|part| !part.reading.people().is_empty())
+            && !self.has_links()
+            && !links().any(is_somebodys)
     }
 
     /// The people who dropped out. If several intakes know a person, the one counts in which they got furthest.

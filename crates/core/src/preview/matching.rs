@@ -130,6 +130,11 @@ impl<'a> Matching<'a> {
         self.linked.get(index).copied().flatten()
     }
 
+    /// Whether any candidate has an account by its link, or by the settings.
+    pub(super) fn has_links(&self) -> bool {
+        self.linked.iter().any(Option::is_some)
+    }
+
     /// Whether a candidate's account already has the right login.
     fn is_settled(&self, index: usize) -> bool {
         self.settled.contains(index)

@@ -181,17 +181,24 @@ impl Parts {
     ) -> (Vec<Gap>, Option<Whole>) {
         let is_complete = |(_, ended): &&(Part, Option<Ended>)| *ended == Some(Ended::Complete);
         let complete: HashSet<&Part> = self.list.iter().filter(is_complete).map(|(part, _)| part).collect();
-        let mut gaps = Vec::new();
+        let (mut gaps, mut told) = (Vec::<Gap>::new(), HashMap::<String, usize>::new());
         for (part, ended) in &self.list {
             let reason = match ended {
                 Some(Ended::Complete) => continue,
                 Some(Ended::Short(reason)) => reason.clone(),
                 None => "it was not read to its end".to_owned(),
             };
-            gaps.push(part.gap(reason, graph, request));
+            let gap = part.gap(reason, graph, request);
+            // A group may be found missing before it is read; the first reason is told.
+            let known = told.get(&gap.part).filter(|_| matches!(part, Part::Group { .. }));
+            match known.and_then(|at| gaps.get_mut(*at)) {
+                Some(known) => known.hides_excluded |= gap.hides_excluded,
+                None => {
+                    told.insert(gap.part.clone(), gaps.len());
+                    gaps.push(gap);
+                }
+            }
         }
-        let mut told: HashMap<String, usize> =
-            gaps.iter().enumerate().map(|(at, gap)| (gap.part.clone(), at)).collect();
         for part in needed.iter().filter(|part| !complete.contains(part)) {
             let why = self.cut.as_ref().map_or_else(String::new, |reason| format!(": {reason}"));
             let gap = part.gap(format!("it was not read{why}"), graph, request);

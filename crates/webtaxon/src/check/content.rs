@@ -2,7 +2,7 @@
 
 use super::steps::{Finding, StepOutcome, Steps, bad, good, warning};
 use crate::directory::{Absence, Connection, DirectoryError, DirectoryErrorKind, Query};
-use crate::directory::{GROUP_CLASSES, absence, absent_places, read_schema};
+use crate::directory::{GROUP_CLASSES, absence, absent, read_schema};
 use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 use std::time::Instant;
@@ -110,7 +110,7 @@ async fn places(connection: &mut Connection, intake: &Intake, steps: &mut Steps<
     let mut readable = true;
     let request = Request::of(intake);
     let began = Instant::now();
-    let absent = match absent_places(connection, &request).await {
+    let absent = match absent(connection, request.places().map(|(place, _)| place)).await {
         Ok(absent) => absent,
         Err(error) => {
             steps.end("base", began, bad(&error));

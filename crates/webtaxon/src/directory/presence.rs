@@ -11,7 +11,6 @@ use webtaxon_core::ldap::entry::Entry;
 use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::name::{Dn, short};
 use webtaxon_core::ldap::schema::nearest;
-use webtaxon_core::reading::Request;
 use webtaxon_wire::message::{LdapResult, ResultCode, Scope};
 
 /// Siblings among which a misspelt name is looked for.
@@ -24,20 +23,20 @@ pub(crate) struct Absence {
     pub(crate) remedy: String,
 }
 
-/// The places of a request that are not there.
+/// Those of these entries that are not there.
 ///
 /// # Errors
 /// The connection is unusable.
-pub(crate) async fn absent_places(
+pub(crate) async fn absent(
     connection: &mut Connection,
-    request: &Request,
+    names: impl Iterator<Item = &Dn>,
 ) -> Result<Vec<(Dn, Absence)>, DirectoryError> {
     // A snapshot knows what was read into it, and records what was not there.
     if connection.snapshot().is_some() {
         return Ok(Vec::new());
     }
     let mut places: Vec<&Dn> = Vec::new();
-    for (place, _) in request.places() {
+    for place in names {
         if place.depth() > 0 && !places.iter().any(|known| known.key() == place.key()) {
             places.push(place);
         }

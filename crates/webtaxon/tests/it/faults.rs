@@ -213,7 +213,13 @@ async fn evidence_that_does_not_hold_takes_nobody_away() {
     let below = |dn: &str| Options { hidden_below: vec![dn.to_owned()], ..Options::default() };
     let unsearchable = Options { unsearchable: vec!["objectGUID".to_owned()], ..Options::default() };
     let people = "OU=People,DC=quillmere,DC=example";
-    let rows: [(&str, Options, [&str; 2], &str); 8] = [
+    let rows: [(&str, Options, [&str; 2], &str); 9] = [
+        (
+            "a group that is misspelt",
+            Options::default(),
+            ["CN=Leavers,", "CN=Leevers,"],
+            "group CN=Leevers,OU=Groups,DC=quillmere,DC=example: the server does not show it; did you mean CN=Leavers,",
+        ),
         (
             "a base that is hidden",
             below(people),
@@ -336,8 +342,8 @@ async fn a_person_who_moves_while_the_others_are_read_is_found_on_a_second_look(
     let moved = DIRECTORY.replace(&format!("dn: {rosa}\n"), &format!("dn: {rosa}\nuSNChanged: 1000\n"));
     let options = |late| Options { late, ..Options::default() };
     let expected = Museum::open().await.preview().await.unwrap();
-    // Searches up to the people's three pages: the root DSE twice, two places, and they.
-    let museum = Museum::with(&moved, options(Some((rosa.to_owned(), 7)))).await;
+    // Searches up to the people's three pages: the root DSE twice, two places, three groups, and they.
+    let museum = Museum::with(&moved, options(Some((rosa.to_owned(), 10)))).await;
     let preview = museum.preview().await.unwrap();
     assert!(preview.is_whole(), "{:?}", preview.gaps);
     assert!(

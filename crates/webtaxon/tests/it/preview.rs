@@ -171,7 +171,13 @@ async fn whatever_else_leaves_a_reading_short_takes_nobodys_account_away() {
             "does not exist",
             "a base that is missing",
         ),
-        (Options::default(), "CN=Leavers,", "CN=Leevers,", "does not exist", "a group that is missing"),
+        (
+            Options::default(),
+            "CN=Leavers,",
+            "CN=Leevers,",
+            "did you mean CN=Leavers,",
+            "a group that is missing",
+        ),
         (
             Options::default(),
             "CN=Loans Desk Users,OU=Groups",
@@ -239,6 +245,17 @@ async fn nobody_in_an_intake_or_a_group_is_a_brake() {
     assert!(
         Museum::open().await.preview().await.unwrap().brakes.iter().all(|one| one.kind != BrakeKind::Nobody)
     );
+}
+
+/// An attribute that is another one than that by which the accounts were linked.
+#[tokio::test]
+async fn links_that_are_nobodys_take_no_account_away() {
+    let museum = Museum::open().await;
+    museum.change("match        = ", "identity     = \"sAMAccountName\"\nmatch        = ");
+    let preview = museum.preview().await.unwrap();
+    assert_eq!(leaving(&preview), 0);
+    let held = preview.held.iter().filter(|held| held.reason == HeldReason::OtherLinks).count();
+    assert!(preview.is_whole() && held > 0, "{:?}", preview.held);
 }
 
 /// A right that hides who is disabled: nobody comes in, and whoever has an account keeps it.

@@ -10,7 +10,7 @@ use super::reader::{Reader, Sought};
 use super::second_look::Mark;
 use crate::directory::client::{Access, Query, read_schema};
 use crate::directory::nesting::{self, Nests};
-use crate::directory::presence::absent_places;
+use crate::directory::presence::absent;
 use crate::directory::{DirectoryError, shortcoming::Shortcoming};
 use crate::progress::Progress;
 use foldhash::HashSet;
@@ -18,6 +18,7 @@ use jiff::Timestamp;
 use std::collections::HashMap;
 use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::identity::{Identity, LASTING, Lasting};
+use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::schema::{Schema, ServerKind};
 use webtaxon_core::reading::{Ended, Part, Reading, ReadingBuilder, Request, Source};
 
@@ -137,13 +138,25 @@ impl Reader<'_> {
         self.lookups(&identity, missing).await
     }
 
-    /// Looks for the entries that the settings name as places.
+    /// Looks for the places and groups that the settings name.
     async fn places(&mut self) -> Result<(), DirectoryError> {
-        let absent = absent_places(&mut self.connection, self.request).await?;
-        self.builder.places(self.request, |place| {
+        let names = self.request.places().map(|(place, _)| place).chain(self.request.groups());
+        let absent = absent(&mut self.connection, names).await?;
+        let shown = |place: &Dn| {
             let absence = absent.iter().find(|(absent, _)| absent.key() == place.key());
             Shortcoming::ended(absence.map(|(_, absence)| absence.why.clone()))
-        });
+        };
+        self.builder.places(self.request, shown);
+        for (groups, purpose) in &self.request.nests {
+            for group in groups {
+                let ended = shown(group);
+                // The groups that are there are read later.
+                if ended != Ended::Complete {
+                    let part = self.builder.open_group(group, *purpose);
+                    self.builder.close(part, ended);
+                }
+            }
+        }
         Ok(())
     }
 
