@@ -87,7 +87,7 @@ pub struct Plan<'a> {
     standings: Vec<Standing>,
     /// The unique fields.
     unique: Vec<&'a str>,
-    /// For each edit, those that must give up a value first.
+    /// For each edit, those that must give up a value first; empty if no edit gives up any.
     waits: Vec<Waits>,
     /// The edits of each unit, in the order of units. The last of a unit is made first.
     units: Vec<Vec<usize>>,
@@ -112,6 +112,10 @@ impl<'a> Plan<'a> {
         let unique = super::standing::unique_names(unique);
         let mut plan = Self { edits, accounts, standings, unique, waits: Vec::new(), units: Vec::new() };
         plan.waits = plan.waits();
+        if plan.waits.is_empty() {
+            plan.units = plan.ready().map(|place| vec![place]).collect();
+            return plan;
+        }
         let next = |place: usize, at: &mut usize| {
             let (other, _) = plan.waits.get(place)?.get(*at)?;
             *at += 1;
@@ -201,6 +205,9 @@ impl<'a> Plan<'a> {
             for (name, left) in self.unique.iter().zip(&mut left) {
                 left.extend(given_up(edit, there, name).map(|value| (value, place)));
             }
+        }
+        if left.iter().all(HashMap::is_empty) {
+            return Vec::new();
         }
         let of = |(place, edit): (usize, &Edit)| {
             let given = self.unique.iter().zip(&left).enumerate().filter(|(_, (_, left))| !left.is_empty());
