@@ -10,9 +10,6 @@ pub const PAGED_RESULTS: &str = "1.2.840.113556.1.4.319";
 /// Keeps a search within one domain of a domain controller: no references to other domains.
 pub const DOMAIN_SCOPE: &str = "1.2.840.113556.1.4.1339";
 
-/// ManageDsaIT: returns a referral object as an entry (RFC 3296).
-pub const MANAGE_DSA_IT: &str = "2.16.840.1.113730.3.4.2";
-
 /// Reports the password's state with a bind (draft-behera-ldap-password-policy-10 §6).
 pub const PASSWORD_POLICY: &str = "1.3.6.1.4.1.42.2.27.8.5.1";
 
