@@ -2,7 +2,8 @@
 //!
 //! An [`Edit`] is one account before and after, so that it can be checked against the list once more, recorded, and
 //! reversed. [`standings`] compares edits with a list of accounts: each can be made, has been made already, or must
-//! be left out because the account changed meanwhile. A [`Plan`] puts the edits that can be made in order, as steps. No I/O, no recursion; memory is linear in the accounts.
+//! be left out because the account changed meanwhile. A [`Plan`] puts the edits that can be made in order, as steps.
+//! No I/O, no recursion; memory is linear in the accounts.
 
 mod edit;
 mod group;

@@ -179,7 +179,7 @@ fn people() -> impl Strategy<Value = Vec<(Option<u8>, u8)>> {
 }
 
 proptest! {
-    /// Whatever changes hands, no value is there twice at any moment, and in the end everybody has what the edits
+    /// No value is there twice at any moment, whatever changes hands, and in the end everybody has what the edits
     /// say. Links stand for persons; a person without a login has no account.
     #[test]
     fn no_step_gives_an_account_a_value_that_another_still_has(old in people(), new in people()) {

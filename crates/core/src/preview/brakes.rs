@@ -174,7 +174,7 @@ pub(super) fn brakes(
     brakes
 }
 
-/// What selects people and has nobody: the intake, or some of its groups. What was not read whole is held anyway.
+/// The intake, or those of its groups, that have nobody; none if it was not read whole, since it is held anyway.
 fn empty(part: &Selected<'_>) -> Vec<String> {
     let Selected { intake, reading, .. } = part;
     if reading.whole().is_none() {

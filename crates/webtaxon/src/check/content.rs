@@ -17,7 +17,7 @@ use webtaxon_core::reading::{PlacePurpose, Request};
 use webtaxon_core::settings::Intake;
 use webtaxon_core::settings::rules::Condition;
 use webtaxon_core::words::counted as with_noun;
-use webtaxon_wire::message::LdapResult;
+use webtaxon_wire::message::{LdapResult, ResultCode};
 
 /// Number of people whose attributes are examined.
 const SAMPLE: usize = 500;
@@ -137,16 +137,18 @@ fn not_there(what: impl std::fmt::Display, Absence { why, remedy }: Absence) -> 
     Finding { outcome: StepOutcome::Bad, message, remedy, code }
 }
 
-/// An entry that its own search did not return, or that failed.
+/// An entry that its own search did not return; a search that failed for another reason is told as such.
 async fn missing(connection: &mut Connection, dn: &Dn, error: Option<&DirectoryError>) -> Finding {
-    let result = match error.map(DirectoryError::kind) {
-        Some(DirectoryErrorKind::Search { result, .. }) => (**result).clone(),
-        _ => LdapResult::new(0, ""),
+    let result = match (error, error.map(DirectoryError::kind)) {
+        (None, _) => LdapResult::new(0, ""),
+        (_, Some(DirectoryErrorKind::Search { result, .. })) if result.code == ResultCode::NO_SUCH_OBJECT => {
+            (**result).clone()
+        }
+        (Some(error), _) => return bad(error),
     };
-    match (error, absence(connection, dn, &result).await) {
-        (Some(error), _) if error.is_fatal() => bad(error),
-        (_, Ok(absence)) => not_there(name::short(&dn.to_string()), absence),
-        (_, Err(error)) => bad(&error),
+    match absence(connection, dn, &result).await {
+        Ok(absence) => not_there(name::short(&dn.to_string()), absence),
+        Err(error) => bad(&error),
     }
 }
 

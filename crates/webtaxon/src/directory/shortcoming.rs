@@ -43,7 +43,7 @@ pub(crate) enum Shortcoming {
     Absent,
     #[error("the server does not show it; did you mean {0}?")]
     Misspelt(String),
-    #[error("this server holds {0}")]
+    #[error("this server holds {0}, and the name does not end like that")]
     OtherTree(String),
     #[error("the server returned an entry from outside it: {0}")]
     OutsideBase(String),
