@@ -188,8 +188,8 @@ impl Session<'_> {
     }
 
     /// Writes the edits of an apply to a new file, for `preview --save` and `journal --undo --save`.
-    pub(crate) fn save(&self, work: &Work, file: &Path) -> Result<(), Failure> {
-        work.save(file)?;
+    pub(crate) async fn save(&self, workspace: &Workspace, work: &Work, file: &Path) -> Result<(), Failure> {
+        workspace.save(work, file, &who()).await?;
         self.output.aside(&crate::text::saved(work, file, &self.same_options()));
         Ok(())
     }

@@ -10,7 +10,8 @@ use webtaxon::progress::{Progress, Watch};
 async fn main() -> Result<(), webtaxon::Error> {
     let mut arguments = std::env::args().skip(1);
     let file = arguments.next().unwrap_or_else(|| "webtaxon.toml".to_owned());
-    let release = arguments.next().into_iter().collect();
+    let release = arguments.next().unwrap_or_default();
+    let release = release.split(',').filter(|name| !name.is_empty()).map(str::to_owned).collect();
     let watch = Watch::new(|event| {
         if let Progress::CarriedOut { edits, of } = event
             && edits == of

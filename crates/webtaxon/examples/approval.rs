@@ -6,7 +6,7 @@
 #![expect(clippy::print_stdout, reason = "an example shows its result")]
 
 use std::path::PathBuf;
-use webtaxon::apply::{Consent, Work};
+use webtaxon::apply::Consent;
 use webtaxon::{ChangeKind, Error, Workspace};
 
 #[tokio::main(flavor = "current_thread")]
@@ -16,14 +16,15 @@ async fn main() -> Result<(), Error> {
     let file = PathBuf::from(arguments.next().unwrap_or_else(|| "monday.json".to_owned()));
     if !file.exists() {
         let (preview, work) = workspace.work().await?;
-        work.save(&file)?;
+        workspace.save(&work, &file, "the example").await?;
         println!("{} changes wait for an approval", preview.changes.len());
         return Ok(());
     }
-    let (work, _made) = Work::read(&file)?;
+    let (work, _made) = workspace.read_saved(&file).await?;
     let takes_away = |kind| matches!(kind, ChangeKind::Remove | ChangeKind::Suspend);
     let approved = work.part(|edit| !takes_away(edit.kind));
-    let release = arguments.next().into_iter().collect();
+    let release = arguments.next().unwrap_or_default();
+    let release = release.split(',').filter(|name| !name.is_empty()).map(str::to_owned).collect();
     let consent = Consent { who: "whoever approved it".to_owned(), release, stop_after: None };
     let applied = workspace.apply(&approved, &consent).await?;
     println!(

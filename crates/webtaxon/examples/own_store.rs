@@ -91,7 +91,8 @@ impl GroupStore for LoansDesk {
 async fn main() -> Result<(), webtaxon::Error> {
     let mut arguments = std::env::args().skip(1);
     let workspace = Workspace::open(arguments.next().unwrap_or_else(|| "webtaxon.toml".to_owned()))?;
-    let release = arguments.next().into_iter().collect();
+    let release = arguments.next().unwrap_or_default();
+    let release = release.split(',').filter(|name| !name.is_empty()).map(str::to_owned).collect();
     let consent = Consent { who: "the example".to_owned(), release, stop_after: None };
     let store = Arc::new(LoansDesk::default());
     let workspace = workspace.with_store(Arc::clone(&store) as Arc<dyn AccountStore>);

@@ -148,8 +148,9 @@ impl Setup {
         Ok(readings)
     }
 
-    /// Reads the accounts and each intake side by side, with additional attributes of people.
-    pub(crate) async fn find(&self, more: &[String]) -> Result<Lists, Error> {
+    /// Reads the accounts and each intake side by side, with additional attributes of people, and holds the readings
+    /// against what the last apply remembers.
+    pub(crate) async fn find(&self, more: &[String], memory: &Memory) -> Result<Lists, Error> {
         let accesses = self.accesses().await?;
         let fields = names(self.settings.account_fields());
         let (tell, links) = KnownLinks::later();
@@ -161,7 +162,10 @@ impl Setup {
             Ok(lists)
         };
         let readings = async { Ok::<_, Error>(self.readings(&accesses, &links, more).await?) };
-        let ((accounts, groups), readings) = tokio::try_join!(lists, readings)?;
+        let ((accounts, groups), mut readings) = tokio::try_join!(lists, readings)?;
+        for (intake, reading) in self.settings.intakes.iter().zip(&mut readings) {
+            reading.hold_against(intake, memory.footprints.get(&intake.name));
+        }
         Ok(Lists { accounts, groups, readings })
     }
 

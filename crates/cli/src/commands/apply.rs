@@ -41,7 +41,7 @@ pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit
 async fn work(workspace: &Workspace, options: &Options, session: &Session<'_>) -> Result<Work, Failure> {
     let is_text = session.is_text();
     if let Some(file) = &options.saved {
-        let (work, made) = Work::read(file)?;
+        let (work, made) = workspace.read_saved(file).await?;
         if is_text {
             session.output.answer(&text::work(&work, Some((file, made)), width(), LISTED));
         }

@@ -59,7 +59,7 @@ async fn way_back(
     let work = workspace.way_back(run).await?;
     session.answer(|width| text::work(&work, None, width, usize::MAX), || report::work(&work));
     match &options.save {
-        Some(file) => session.save(&work, file)?,
+        Some(file) => session.save(workspace, &work, file).await?,
         None => session.output.aside(&text::how_to_undo(run, &session.same_options())),
     }
     Ok(Exit::Done)

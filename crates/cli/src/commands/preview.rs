@@ -50,7 +50,7 @@ pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit
         }
     }
     if let Some((work, file)) = &to_save {
-        session.save(work, file)?;
+        session.save(&workspace, work, file).await?;
     }
     Ok(exit)
 }

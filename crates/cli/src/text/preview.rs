@@ -5,6 +5,7 @@ use super::parts::{accounts_table, columns, heading, lines, one_field, so_far, s
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use webtaxon::model::preview::{BrakeKind, Change, ChangeKind, Held, HeldReason, IntakeSummary, Preview};
+use webtaxon::model::reading::Gap;
 use webtaxon::model::settings::Settings;
 use webtaxon::model::words::counted;
 use webtaxon::report::words::{self, short};
@@ -25,6 +26,14 @@ pub(crate) fn preview(
 /// A preview without the next commands.
 pub(super) fn preview_only(preview: &Preview, settings: &Settings, width: usize, limit: usize) -> String {
     let mut text = String::new();
+    if let Some(run) = preview.interrupted {
+        let words = format!("Run {run} was interrupted:");
+        let _ = writeln!(
+            text,
+            "{} the next apply finds out what it did, before anything else.",
+            paint(Tone::Bad, &words)
+        );
+    }
     reading(&mut text, preview, width);
     funnel(&mut text, preview, settings, width);
     accounts(&mut text, preview, width);
@@ -55,9 +64,15 @@ fn reading(text: &mut String, preview: &Preview, width: usize) {
         return notes(text, preview, width);
     }
     let all: Vec<String> = preview.intakes.iter().map(from).collect();
-    let _ = writeln!(text, "{} {}.", paint(Tone::Bad, "Not read to its end:"), all.join("; "));
-    let gaps = preview.gaps.iter().map(|gap| harmless(&gap.to_string()));
-    some(text, width, "So no account is removed or suspended. What is missing:", gaps);
+    let (fallen, unread): (Vec<&Gap>, Vec<&Gap>) = preview.gaps.iter().partition(|gap| gap.is_fall);
+    let told = |list: Vec<&Gap>| list.into_iter().map(|gap| harmless(&gap.to_string())).collect::<Vec<_>>();
+    let title =
+        if unread.is_empty() { "Less was seen than at the last apply:" } else { "Not read to its end:" };
+    let _ = writeln!(text, "{} {}.", paint(Tone::Bad, title), all.join("; "));
+    let title = "So no account is removed or suspended. What is missing:";
+    some(text, width, title, told(unread).into_iter());
+    let title = "Whatever depends on it stays as it is. What was seen at the last apply, and not now:";
+    some(text, width, title, told(fallen).into_iter());
     notes(text, preview, width);
 }
 
@@ -196,7 +211,7 @@ fn held(text: &mut String, held: &[Held], width: usize) {
         let person = one.dn.as_deref().map(short).unwrap_or_default();
         let cause = one.cause.map(|cause| format!("{}; ", cause.name())).unwrap_or_default();
         let would = one.would.map(|kind| format!("would be: {}; ", kind.name())).unwrap_or_default();
-        table.add_row([harmless(&one.login), person, format!("{cause}{would}{}", one.reason.message())]);
+        table.add_row([harmless(&one.login), person, format!("{cause}{would}{}", harmless(&one.message()))]);
     }
     text.push_str(&lines(&table));
     let title =

@@ -56,7 +56,7 @@ fn outcome(why: &Why) -> (Tone, String) {
     if let Some(held) = &why.held {
         let would = held.would.map(|kind| format!("It would be: {}. ", kind.name())).unwrap_or_default();
         let cause = held.cause.map(|cause| format!("{}: {}; ", cause.name(), words::cause(cause)));
-        let words = format!("{would}Held back: {}{}.", cause.unwrap_or_default(), held.reason.message());
+        let words = format!("{would}Held back: {}{}.", cause.unwrap_or_default(), harmless(&held.message()));
         return (Tone::Warning, words);
     }
     if !why.untouched.is_empty() {
@@ -93,10 +93,20 @@ fn of_change(change: &Change) -> String {
             format!("Nothing yet: the days of grace of {login} are running ({why}; {wait}).")
         }
         Action::Suspend(departure) => {
-            format!("The account {login} would be suspended ({}).", harmless(&words::departure(departure)))
+            let (why, evidence) = (words::departure(departure), &departure.evidence);
+            format!(
+                "The account {login} would be suspended ({}).\nEvidence: {}.",
+                harmless(&why),
+                harmless(evidence)
+            )
         }
         Action::Remove(departure) => {
-            format!("The account {login} would be removed ({}).", harmless(&words::departure(departure)))
+            let (why, evidence) = (words::departure(departure), &departure.evidence);
+            format!(
+                "The account {login} would be removed ({}).\nEvidence: {}.",
+                harmless(&why),
+                harmless(evidence)
+            )
         }
         Action::Clash(clash) => {
             let (message, remedy) = (harmless(&clash.message()), harmless(&change.remedy()));

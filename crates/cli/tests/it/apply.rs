@@ -2,7 +2,7 @@
 
 use crate::command::Museum;
 
-const SEATS: [&str; 2] = ["--release", "seats"];
+const SEATS: [&str; 2] = ["--release", "seats,first"];
 
 pub(crate) fn list(museum: &Museum) -> String {
     std::fs::read_to_string(museum.file("accounts.csv")).unwrap()
@@ -20,7 +20,7 @@ fn preview_save_apply_journal_undo_and_back_to_the_start() {
     let before = list(&museum);
     let (code, _, err) = run(&museum, &["preview", "--save", "monday.json", "--only", "remove"], &[]);
     assert_eq!(code, 0);
-    assert!(err.contains("webtaxon apply monday.json --release seats"), "{err}");
+    assert!(err.contains("webtaxon apply monday.json --release seats,first"), "{err}");
     let (code, out, err) = run(&museum, &["apply", "monday.json", "--yes"], &[]);
     assert_eq!(code, 3, "a brake holds it");
     assert!(
@@ -29,7 +29,7 @@ fn preview_save_apply_journal_undo_and_back_to_the_start() {
         ),
         "{out}"
     );
-    assert!(err.contains("WX0603") && err.contains("--release seats"), "{err}");
+    assert!(err.contains("WX0603") && err.contains("--release seats,first"), "{err}");
     let (code, _, err) = run(&museum, &["apply", "monday.json"], &SEATS);
     assert_eq!(code, 2, "nobody is there to be asked");
     assert!(err.contains("--yes"), "{err}");
@@ -129,7 +129,7 @@ fn a_full_disk_leaves_nothing_half_done() {
         let command = format!("ulimit -f {blocks}; trap '' XFSZ; exec \"$@\"");
         let full = std::process::Command::new("bash")
             .args(["-c", &command, "bash", crate::command::BINARY])
-            .args(["apply", "monday.json", "--yes", "--release", "seats"])
+            .args(["apply", "monday.json", "--yes", "--release", "seats,first"])
             .current_dir(museum.file(""))
             .output()
             .unwrap();
@@ -164,12 +164,12 @@ pub(crate) fn clean(museum: &Museum, accounts: &str) {
 #[test]
 fn the_statements_of_an_apply_are_written_down() {
     let museum = Museum::open(&[]);
-    let none = museum.run(&["apply", "--release", "seats", "--statements", "monday.sql"]);
+    let none = museum.run(&["apply", "--release", "seats,first", "--statements", "monday.sql"]);
     assert!(none.code == 2 && none.err.contains("WX0611"), "{}", none.err);
     into_a_database(&museum);
     let held = museum.run(&["apply", "--statements", "monday.sql"]);
     assert!(held.code == 3 && !museum.file("monday.sql").exists(), "{}", held.err);
-    let written = museum.run(&["apply", "--release", "seats", "--statements", "monday.sql"]);
+    let written = museum.run(&["apply", "--release", "seats,first", "--statements", "monday.sql"]);
     assert!(
         written.code == 0 && written.err.contains("monday.sql has the statements for 7 import"),
         "{}",
@@ -180,7 +180,7 @@ fn the_statements_of_an_apply_are_written_down() {
     rusqlite::Connection::open(museum.file("loans.sqlite")).unwrap().execute_batch(&script).unwrap();
     let left = museum.run(&["preview"]);
     assert!(left.out.contains("\n  2 clash; "), "{}", left.out);
-    let again = museum.run(&["apply", "--release", "seats", "--statements", "monday.sql"]);
+    let again = museum.run(&["apply", "--release", "seats,first", "--statements", "monday.sql"]);
     assert!(again.code == 1 && again.err.contains("monday.sql cannot be written"), "{}", again.err);
 }
 

@@ -173,7 +173,7 @@ impl Scene {
 
 /// Applies a saved preview, and has the program die at one of its points.
 fn apply_until(museum: &Museum, file: &str, die_at: Option<usize>) -> std::process::Output {
-    let mut command = crate::command::webtaxon(&["apply", file, "--yes", "--release", "seats"]);
+    let mut command = crate::command::webtaxon(&["apply", file, "--yes", "--release", "seats,first"]);
     command.current_dir(museum.file(""));
     if let Some(point) = die_at {
         command.env("WEBTAXON_DIE_AT", point.to_string());
@@ -308,7 +308,7 @@ fn killed_among_groups_that_are_given_up_it_goes_on() {
         assert!(!scene.apply("monday.json", Some(point)).status.success(), "point {point}");
         open += usize::from(scene.asked("edit WHERE outcome IS NULL AND edit LIKE '%update members%'") > 0);
         scene.museum.write("webtaxon.toml", without);
-        let run = scene.museum.run(&["apply", "--yes", "--release", "seats,settings_changed"]);
+        let run = scene.museum.run(&["apply", "--yes", "--release", "seats,settings_changed,first"]);
         assert_eq!(run.code, 0, "point {point}: {}{}", run.out, run.err);
         assert_eq!(scene.asked("edit WHERE outcome IS NULL"), 0, "point {point}");
     }
@@ -409,7 +409,7 @@ fn killed_anywhere_where_roles_are_groups_a_fresh_apply_ends_the_same() {
         told
     };
     let apply = |die_at: Option<usize>| {
-        let mut command = crate::command::webtaxon(&["apply", "--yes", "--release", "seats"]);
+        let mut command = crate::command::webtaxon(&["apply", "--yes", "--release", "seats,first"]);
         command.current_dir(museum.file(""));
         if let Some(point) = die_at {
             command.env("WEBTAXON_DIE_AT", point.to_string());

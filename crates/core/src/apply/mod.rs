@@ -9,12 +9,14 @@ mod edit;
 mod group;
 mod part;
 mod plan;
+mod promise;
 mod standing;
 #[cfg(test)]
 mod tests;
 
 pub use edit::Edit;
 pub use group::{GroupEdit, group_standings, made_groups};
-pub use part::{Seats, brakes_of_part};
+pub use part::{Seats, brakes_of_part, brakes_of_undo};
 pub use plan::{Plan, Step, Unit};
+pub use promise::Untouchable;
 pub use standing::{Outcome, Standing, standings};

@@ -3,6 +3,7 @@
 use super::Edit;
 use crate::account::{Account, State};
 use crate::preview::{Brake, BrakeKind, ChangeKind};
+use crate::settings::Settings;
 use serde::{Deserialize, Serialize};
 
 /// The application's seats: each active account takes one.
@@ -24,16 +25,38 @@ pub fn brakes_of_part(whole: &[Brake], seats: Option<Seats>, edits: &[Edit]) -> 
     let leaving = u64::try_from(edits.iter().filter(leaves).count()).unwrap_or(u64::MAX);
     let held = whole.iter().filter_map(|brake| match brake.kind {
         BrakeKind::Removals => (leaving > brake.limit).then(|| Brake { figure: leaving, ..brake.clone() }),
+        BrakeKind::First => (leaving > 0).then(|| Brake { figure: leaving, ..brake.clone() }),
         BrakeKind::Seats | BrakeKind::Memberships => None,
         BrakeKind::Fewest
         | BrakeKind::SettingsChanged
         | BrakeKind::Reading
         | BrakeKind::Clock
-        | BrakeKind::Nobody => Some(brake.clone()),
+        | BrakeKind::Nobody
+        | BrakeKind::Shrunk
+        | BrakeKind::View => Some(brake.clone()),
     });
     let mut brakes: Vec<Brake> = held.collect();
     brakes.extend(seats.and_then(|seats| too_few(seats, edits)));
     brakes
+}
+
+/// The brakes on undoing a run: the accounts that go away again, and the seats of those that come back.
+#[must_use]
+pub fn brakes_of_undo(
+    settings: &Settings,
+    accounts: &[Account],
+    edits: &[Edit],
+) -> (Vec<Brake>, Option<Seats>) {
+    let wide = |count: usize| u64::try_from(count).unwrap_or(u64::MAX);
+    let linked = accounts.iter().filter(|account| account.link.is_some()).count();
+    let limit = settings.brakes.leaving(wide(linked));
+    let all = Brake { kind: BrakeKind::Removals, figure: 0, limit, which: Vec::new() };
+    let taken = wide(accounts.iter().filter(|account| account.state == State::Active).count());
+    let seats = settings.accounts.seats.map(|limit| Seats { limit, taken });
+    let mut brakes = brakes_of_part(&[all], seats, edits);
+    // Too few seats already are no reason against taking something back.
+    brakes.retain(|brake| brake.kind != BrakeKind::Seats || brake.figure > taken);
+    (brakes, seats)
 }
 
 /// The brake on seats: an edit takes one, and there are too few.

@@ -4,9 +4,8 @@ use super::{Drawn, MissingField, Open, Proposal};
 use crate::account::Account;
 use crate::graph::{GroupPath, Reach};
 use crate::ldap::entry::{Entry, NameId, Names, Values};
-use crate::ldap::filter::Matcher;
+use crate::ldap::filter::{Filter, Matcher};
 use crate::ldap::name::{Dn, DnKey};
-use crate::ldap::schema::Schema;
 use crate::reading::{Followed, Reading};
 use crate::settings::Intake;
 use crate::settings::rules::{Choice, Condition, Fault, FieldRule, LIST, RoleRule, ValueSource};
@@ -41,13 +40,23 @@ struct ReadyChoice {
 /// One condition, prepared.
 struct ReadyCondition {
     filter: Option<Matcher>,
+    /// Whether the filter tests an attribute that nobody shows, though people had it.
+    is_hidden: bool,
     groups: Vec<DnKey>,
     under: Vec<DnKey>,
 }
 
 impl Ready {
-    fn new(rules: &IndexMap<String, FieldRule>, roles: &[RoleRule], schema: &Schema, names: &Names) -> Self {
+    fn new(
+        rules: &IndexMap<String, FieldRule>,
+        roles: &[RoleRule],
+        reading: &Reading,
+        names: &Names,
+    ) -> Self {
+        let schema = reading.schema();
+        let is_hidden = |filter: &Filter| filter.attributes().any(|name| reading.hides_attribute(name));
         let condition = |condition: &Condition| ReadyCondition {
+            is_hidden: condition.when.as_ref().is_some_and(is_hidden),
             filter: condition.when.as_ref().map(|filter| Matcher::new(filter, schema, names)),
             groups: condition.in_group.iter().map(Dn::key).collect(),
             under: condition.under.iter().map(Dn::key).collect(),
@@ -112,7 +121,6 @@ impl<'r> Drawer<'r> {
     /// Prepares the intake's rules.
     #[must_use]
     pub fn new(intake: &'r Intake, reading: &'r Reading) -> Self {
-        let schema = reading.schema();
         let graph = reading.graph();
         let (rules, roles) = (&intake.fields, intake.roles.as_slice());
         let groups = intake.deciding_groups().into_iter().map(|group| {
@@ -122,8 +130,8 @@ impl<'r> Drawer<'r> {
             (key, Deciding { reach, is_hidden })
         });
         Self {
-            people: Ready::new(rules, roles, schema, reading.people().names()),
-            followed: Ready::new(rules, roles, schema, reading.followed_names()),
+            people: Ready::new(rules, roles, reading, reading.people().names()),
+            followed: Ready::new(rules, roles, reading, reading.followed_names()),
             groups: groups.collect(),
             login: rules.get_index_of("login").unwrap_or(0),
             rules,
@@ -135,7 +143,7 @@ impl<'r> Drawer<'r> {
     /// The names drawn for the groups to be imported, in the order of [`Reading::application_groups`].
     pub fn names_of_groups(rules: &'r IndexMap<String, FieldRule>, reading: &'r Reading) -> Vec<Drawn<'r>> {
         let entries = reading.application_groups();
-        let ready = || Ready::new(rules, &[], reading.schema(), entries.names());
+        let ready = || Ready::new(rules, &[], reading, entries.names());
         let (people, followed, groups) = (ready(), ready(), HashMap::new());
         let drawer = Self { rules, roles: &[], reading, people, followed, groups, login: 0 };
         let drawn = |(at, entry)| {
@@ -157,10 +165,12 @@ impl<'r> Drawer<'r> {
     pub fn draw(&self, person: usize) -> Result<Proposal<'r>, MissingField> {
         let place = self.person(person);
         let mut values = Vec::with_capacity(self.rules.len());
-        let mut open = Vec::new();
+        let (mut open, mut others) = (Vec::new(), Vec::new());
         for (at, (name, rule)) in self.rules.iter().enumerate() {
             let why = match self.drawn(place.as_ref(), at) {
-                Drawn::Value(value, _) => {
+                Drawn::Value(value, choice) => {
+                    let more = place.as_ref().map(|place| self.others(place, at, choice)).unwrap_or_default();
+                    others.extend((!more.is_empty()).then_some((at, more)));
                     values.push(Some(value));
                     continue;
                 }
@@ -184,7 +194,8 @@ impl<'r> Drawer<'r> {
             values.push(None);
         }
         let roles = (0..self.roles.len()).map(|role| self.role(person, role)).collect();
-        Ok(Proposal { values: values.into(), open: open.into(), roles, login: self.login })
+        let (values, open, others) = (values.into(), open.into(), others.into());
+        Ok(Proposal { values, open, roles, login: self.login, others })
     }
 
     /// The login that a person would have, in the form in which logins are compared.
@@ -227,9 +238,12 @@ impl<'r> Drawer<'r> {
     }
 
     fn holds(&self, condition: &ReadyCondition, place: &Place<'_, '_>) -> Holds {
-        let ReadyCondition { filter, groups, under } = condition;
+        let ReadyCondition { filter, is_hidden, groups, under } = condition;
         if filter.is_none() && groups.is_empty() && under.is_empty() {
             return Holds::Yes;
+        }
+        if *is_hidden {
+            return Holds::Unknown;
         }
         if filter.as_ref().is_some_and(|filter| !filter.matches(place.entry)) {
             return Holds::No;
@@ -265,7 +279,29 @@ impl<'r> Drawer<'r> {
                 Err(open) => return Drawn::Open(open),
             }
         }
-        Drawn::Nothing
+        let hides = |name: &str| self.reading.hides_attribute(name);
+        let mut from = rule.choices.iter().flat_map(|choice| choice.source.attributes());
+        match from.find(|name| self.reading.source().is_catalog || hides(name)) {
+            Some(name) => Drawn::Open(Open::Unknown(format!("{name} may be hidden"))),
+            None => Drawn::Nothing,
+        }
+    }
+
+    /// The other values of the attribute that gave a field its value, as the field would have them.
+    fn others(&self, place: &Place<'r, '_>, field: usize, choice: usize) -> Vec<String> {
+        let rule = self.rules.get_index(field).map(|(_, rule)| rule);
+        let ready = place.ready.fields.get(field).and_then(|choices| choices.get(choice));
+        let (Some(rule), Some(ready)) = (rule, ready) else { return Vec::new() };
+        let Some(choice) = rule.choices.get(choice).filter(|choice| !choice.shape.every) else {
+            return Vec::new();
+        };
+        let of = |wanted: &NameId| place.attributes.iter().find(|(id, _)| id == wanted);
+        let Some((_, values)) = ready.from.iter().find_map(of) else { return Vec::new() };
+        if values.clone().nth(1).is_none() {
+            return Vec::new();
+        }
+        let text = |value| self.value(rule, choice, value, true).ok().flatten().map(Cow::into_owned);
+        values.clone().filter_map(text).collect()
     }
 
     /// The value of one choice; `None` if it gives none.
@@ -338,6 +374,9 @@ impl<'r> Drawer<'r> {
         }
         let Some(text) = choice.shape.cut(text).map_err(Open::Fault)? else { return Ok(None) };
         let fault = |why: String| Err(Open::Fault(Fault { value: text.to_string(), why }));
+        if let Some(odd) = unusable(&text, rule.unique || self.is_login(rule)) {
+            return fault(format!("contains an invisible character (U+{:04X})", u32::from(odd)));
+        }
         if let Some(longest) = rule.longest
             && text.len() > longest
             && text.chars().count() > longest
@@ -351,6 +390,10 @@ impl<'r> Drawer<'r> {
             return fault(format!("contains {LIST}, which separates values"));
         }
         Ok(Some(text))
+    }
+
+    fn is_login(&self, rule: &FieldRule) -> bool {
+        self.rules.get_index(self.login).is_some_and(|(_, login)| std::ptr::eq(login, rule))
     }
 
     /// A field of the entry that a value names.
@@ -381,4 +424,18 @@ impl<'r> Drawer<'r> {
             Some(Drawn::Nothing | Drawn::Open(Open::Fault(_))) | None => Ok(None),
         }
     }
+}
+
+/// A character that no field may contain: no list could be read again with it. What identifies an account may contain
+/// nothing invisible, since it would look like another's.
+fn unusable(text: &str, identifies: bool) -> Option<char> {
+    if text.is_ascii() && !text.bytes().any(|byte| byte.is_ascii_control()) {
+        return None;
+    }
+    let is_invisible = |one: char| {
+        one.is_control()
+            || matches!(one, '\u{ad}' | '\u{61c}' | '\u{180e}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}')
+            || matches!(one, '\u{2060}'..='\u{206f}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}' | '\u{e0000}'..='\u{e007f}')
+    };
+    text.chars().find(|one| matches!(one, '\0' | '\u{feff}') || (identifies && is_invisible(*one)))
 }

@@ -13,6 +13,8 @@ pub struct Proposal<'r> {
     /// Whether the person has each role, in the order of the settings; `None` if that is not known.
     pub(super) roles: Box<[Option<bool>]>,
     pub(super) login: usize,
+    /// Fields whose attribute has several values, with those that were not taken.
+    pub(super) others: Box<[(usize, Vec<String>)]>,
 }
 
 /// Why a field has no reliable value. The account keeps its current one.
@@ -56,6 +58,21 @@ pub enum Drawn<'r> {
 }
 
 impl Proposal<'_> {
+    /// The fields whose attribute has several values.
+    pub(crate) fn undecided(&self) -> impl Iterator<Item = usize> {
+        self.others.iter().map(|(at, _)| *at)
+    }
+
+    /// Takes the present value of a field if it is one of several: directories store values in no particular order.
+    pub(crate) fn keep(&mut self, index: usize, present: &str) {
+        let others = self.others.iter().find(|(at, _)| *at == index);
+        if others.is_some_and(|(_, others)| others.iter().any(|other| other == present))
+            && let Some(value) = self.values.get_mut(index)
+        {
+            *value = Some(Cow::Owned(present.to_owned()));
+        }
+    }
+
     /// The login.
     #[must_use]
     pub fn login(&self) -> &str {

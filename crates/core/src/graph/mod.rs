@@ -29,7 +29,7 @@ pub use roll::{Roll, primary_group, without_uid};
 use crate::ldap::name::{Dn, DnError, DnKey};
 use fixedbitset::FixedBitSet;
 use names::NameTable;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 /// Groups and their members.
 #[derive(Clone, Debug, Default)]
@@ -127,6 +127,36 @@ impl Graph {
     /// Records that a listed name no longer exists in the directory.
     pub fn mark_gone(&mut self, name: NodeId) {
         self.gone.insert(name);
+    }
+
+    /// Forgets the groups; names keep their numbers.
+    pub(crate) fn forget_groups(&mut self) {
+        self.lists.iter_mut().for_each(|list| *list = Box::default());
+        self.groups.clear();
+        self.count = 0;
+        self.unlisted.clear();
+        self.gone.clear();
+    }
+
+    /// Makes everybody a member of what lists an earlier name of theirs.
+    pub(crate) fn join(&mut self, earlier: &HashMap<NodeId, NodeId>) {
+        if earlier.is_empty() {
+            return;
+        }
+        for list in &mut self.lists {
+            let more: Vec<NodeId> = list.iter().filter_map(|member| earlier.get(member).copied()).collect();
+            if !more.is_empty() {
+                let mut all: Vec<NodeId> = list.iter().copied().chain(more).collect();
+                all.sort_unstable();
+                all.dedup();
+                *list = all.into();
+            }
+        }
+    }
+
+    /// The listed names whose entries no longer exist.
+    pub(crate) fn all_gone(&self) -> impl Iterator<Item = NodeId> {
+        self.gone.iter().copied()
     }
 
     pub(crate) fn is_unlisted(&self, group: NodeId, member: NodeId) -> bool {

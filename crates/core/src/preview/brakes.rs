@@ -1,9 +1,10 @@
 //! Brakes: limits that stop an apply, not a preview.
 
+use super::matching::Decisions;
 use super::situation::{Selected, Situation};
 use super::{AccountCounts, Change, ChangeKind, GroupPreview};
 use crate::ldap::name::{Dn, short};
-use crate::settings::{Removals, Settings};
+use crate::settings::Settings;
 use crate::words::counted;
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -31,11 +32,17 @@ pub enum BrakeKind {
     Memberships,
     /// An intake finds nobody, or a group that selects people has no member.
     Nobody,
+    /// Far fewer people, members or values than at the last apply.
+    Shrunk,
+    /// Another account is bound, or another kind of server answers, than at the last apply.
+    View,
+    /// The first apply of the settings takes away accounts that are linked already.
+    First,
 }
 
 impl BrakeKind {
     /// All brakes.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 11] = [
         Self::Removals,
         Self::Fewest,
         Self::Seats,
@@ -44,6 +51,9 @@ impl BrakeKind {
         Self::Clock,
         Self::Memberships,
         Self::Nobody,
+        Self::Shrunk,
+        Self::View,
+        Self::First,
     ];
 
     /// The name in the settings and for `--release`.
@@ -58,6 +68,9 @@ impl BrakeKind {
             Self::Clock => "clock",
             Self::Memberships => "memberships",
             Self::Nobody => "nobody",
+            Self::Shrunk => "shrunk",
+            Self::View => "view",
+            Self::First => "first",
         }
     }
 }
@@ -92,8 +105,8 @@ pub struct Brake {
     pub figure: u64,
     /// The limit in the settings.
     pub limit: u64,
-    /// The settings that changed, by name, or the intakes and groups without people; only for
-    /// [`BrakeKind::SettingsChanged`] and [`BrakeKind::Nobody`].
+    /// What it is about, if not only a count: the settings that changed, the intakes and groups without people, the
+    /// counts that fell, or what is seen otherwise.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub which: Vec<String>,
 }
@@ -126,6 +139,12 @@ impl Brake {
             BrakeKind::Nobody => {
                 format!("nobody is in {}: the bind account may not see them", self.which.join(", "))
             }
+            BrakeKind::Shrunk => format!("far less is seen than before: {}", self.which.join("; ")),
+            BrakeKind::View => format!("the directory is {}", self.which.join("; ")),
+            BrakeKind::First => format!(
+                "the first apply of these settings would suspend or remove {}",
+                counted("account that is linked already", "accounts that are linked already")
+            ),
             BrakeKind::Memberships => format!(
                 "{} lost, {limit} are allowed",
                 counted("membership would be", "memberships would be")
@@ -138,40 +157,65 @@ impl Brake {
 pub(super) fn brakes(
     situation: Situation<'_>,
     parts: &[Selected<'_>],
-    changes: &[Change],
+    decisions: &Decisions,
     unseated: &[String],
     counts: &AccountCounts,
 ) -> Vec<Brake> {
     let Situation { settings, accounts, memory, .. } = situation;
     let leaves = |change: &&Change| matches!(change.kind(), ChangeKind::Remove | ChangeKind::Suspend);
-    let leaving = wide(changes.iter().filter(leaves).count());
+    let leaving = wide(decisions.changes.iter().filter(leaves).count());
     let linked = accounts.iter().filter(|account| account.link.is_some()).count();
-    let removals = settings.brakes.removals.map(|removals| most(removals, linked));
+    let removals = settings.brakes.leaving(wide(linked));
     let candidates = wide(parts.iter().map(|part| part.selection.candidates.len()).sum());
-    let gaps = wide(parts.iter().map(|part| part.reading.gaps().len()).sum());
+    let gaps = parts.iter().flat_map(|part| part.reading.gaps()).filter(|gap| !gap.is_fall);
+    let gaps = wide(gaps.count());
     let (future, active) = (wide(memory.in_future()), wide(counts.active_after));
     let is_watched = settings.brakes.settings_changed;
     let changed = if is_watched { memory.changed(&settings.selecting()) } else { Vec::new() };
-    let edited = wide(changed.len());
-    let empty: Vec<String> = parts.iter().flat_map(empty).collect();
-    let nobody = wide(empty.len());
+    let of_lists = [
+        (BrakeKind::SettingsChanged, changed),
+        (BrakeKind::Nobody, parts.iter().flat_map(empty).collect()),
+        (BrakeKind::Shrunk, shrunk(settings, parts, decisions)),
+        (BrakeKind::View, parts.iter().flat_map(views).collect()),
+    ];
     let mut brakes: Vec<Brake> = [
-        (BrakeKind::Removals, leaving, removals.filter(|limit| leaving > *limit)),
+        (BrakeKind::Removals, leaving, (leaving > removals).then_some(removals)),
         (BrakeKind::Fewest, candidates, settings.brakes.fewest.filter(|limit| candidates < *limit)),
         // If there are too few seats already, changes that take none are still allowed.
         (BrakeKind::Seats, active, counts.seats.filter(|_| !unseated.is_empty())),
-        (BrakeKind::SettingsChanged, edited, (edited > 0).then_some(0)),
+        (BrakeKind::First, leaving, (memory.applied.is_none() && leaving > 0).then_some(0)),
         (BrakeKind::Reading, gaps, (gaps > 0).then_some(0)),
         (BrakeKind::Clock, future, (future > 0).then_some(0)),
-        (BrakeKind::Nobody, nobody, (nobody > 0).then_some(0)),
     ]
     .into_iter()
     .filter_map(|(kind, figure, limit)| Some(Brake { kind, figure, limit: limit?, which: Vec::new() }))
     .collect();
-    for (kind, which) in [(BrakeKind::SettingsChanged, changed), (BrakeKind::Nobody, empty)] {
-        brakes.iter_mut().filter(|brake| brake.kind == kind).for_each(|brake| brake.which.clone_from(&which));
-    }
+    let of_lists = of_lists.into_iter().filter(|(_, which)| !which.is_empty());
+    brakes.extend(of_lists.map(|(kind, which)| Brake { kind, figure: wide(which.len()), limit: 0, which }));
+    brakes.sort_by_key(|brake| BrakeKind::ALL.iter().position(|kind| *kind == brake.kind));
     brakes
+}
+
+/// The counts that fell to nothing, or further than the settings tolerate, and the fields that would lose values.
+fn shrunk(settings: &Settings, parts: &[Selected<'_>], decisions: &Decisions) -> Vec<String> {
+    let mut words = Vec::new();
+    for Selected { reading, .. } in parts {
+        words.extend(reading.gaps().iter().filter(|gap| gap.is_fall).map(|gap| gap.part.clone()));
+        let pair = reading.footprint().zip(reading.footprint_before());
+        if let Some((now, before)) = pair.filter(|_| reading.gaps().iter().all(|gap| gap.is_fall)) {
+            let falls = now.falls(before).into_iter();
+            let falls = falls.filter(|fall| !fall.is_to_nothing() && fall.is_beyond(settings.brakes.shrunk));
+            words.extend(falls.map(|fall| fall.in_words()));
+        }
+    }
+    words.extend(decisions.emptied.iter().cloned());
+    words
+}
+
+/// How an intake's directory is seen otherwise than at the last apply.
+fn views(part: &Selected<'_>) -> Vec<String> {
+    let pair = part.reading.footprint().zip(part.reading.footprint_before());
+    pair.map(|(now, before)| now.views(before)).unwrap_or_default()
 }
 
 /// The intake, or those of its groups, that have nobody; none if it was not read whole, since it is held anyway.
@@ -199,25 +243,11 @@ fn empty(part: &Selected<'_>) -> Vec<String> {
 
 /// The brake on memberships in the application's groups.
 pub(super) fn memberships(settings: &Settings, groups: &GroupPreview) -> Option<Brake> {
-    let limit = most(settings.brakes.memberships?, groups.memberships);
+    let limit = settings.brakes.memberships?.of(wide(groups.memberships));
     let figure = wide(groups.leaving);
     (figure > limit).then(|| Brake { kind: BrakeKind::Memberships, figure, limit, which: Vec::new() })
 }
 
 fn wide(count: usize) -> u64 {
     u64::try_from(count).unwrap_or(u64::MAX)
-}
-
-/// The number out of `of` that a limit allows.
-#[expect(
-    clippy::cast_precision_loss,
-    clippy::cast_possible_truncation,
-    clippy::cast_sign_loss,
-    reason = "a share of a count: both far below 2^52, and not negative"
-)]
-fn most(limit: Removals, of: usize) -> u64 {
-    match limit {
-        Removals::Number(number) => number,
-        Removals::Percent(percent) => (of as f64 * percent / 100.0).floor() as u64,
-    }
 }

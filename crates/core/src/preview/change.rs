@@ -150,6 +150,8 @@ pub struct Departure {
     pub cause: Cause,
     /// What decided it, in words, if the cause alone does not say.
     pub detail: Option<String>,
+    /// What shows it, in words.
+    pub evidence: String,
 }
 
 /// A change that waits for its day.
@@ -220,6 +222,13 @@ pub enum Clash {
         /// The other entry.
         other: String,
     },
+    /// The account is linked to the same identity in another directory.
+    OtherOrigin {
+        /// The account.
+        account: String,
+        /// The directory that its link comes from.
+        origin: String,
+    },
 }
 
 /// The account or person that has a value.
@@ -240,6 +249,7 @@ impl Clash {
             | Self::Protected { account }
             | Self::LinkedElsewhere { account, .. }
             | Self::MayBeTheirs { account, .. }
+            | Self::OtherOrigin { account, .. }
             | Self::SeveralPeople { account, .. } => Some(account),
             Self::SameValue { holder: Holder::Account(account), .. } => Some(account),
             Self::SameLogin { .. }
@@ -278,6 +288,9 @@ impl Clash {
                 )
             }
             Self::SameIdentity { other } => format!("the same lasting identity as {other}"),
+            Self::OtherOrigin { account, origin } => {
+                format!("the same lasting identity as the person of {account} in the directory {origin}")
+            }
         }
     }
 }
@@ -383,6 +396,9 @@ impl Change {
                 accounts.first().map_or("", String::as_str),
                 whose(accounts.first().map_or("", String::as_str))
             ),
+            Clash::OtherOrigin { account, .. } => {
+                format!("if this person is to have the account from now on, {}", whose(account))
+            }
             Clash::SameIdentity { .. } => {
                 "choose another identity attribute: this one is not unique".to_owned()
             }
@@ -403,6 +419,19 @@ pub struct Held {
     pub would: Option<ChangeKind>,
     /// The reason.
     pub reason: HeldReason,
+    /// What the reason is about, if it needs a name.
+    pub about: Option<String>,
+}
+
+impl Held {
+    /// The reason, in words.
+    #[must_use]
+    pub fn message(&self) -> Cow<'static, str> {
+        match &self.about {
+            None => Cow::Borrowed(self.reason.message()),
+            Some(about) => Cow::Owned(format!("{}: {about}", self.reason.message())),
+        }
+    }
 }
 
 /// Why a change is held back.
@@ -431,6 +460,12 @@ pub enum HeldReason {
     ActivityHidden,
     /// No account is linked to anybody whom the directory shows.
     OtherLinks,
+    /// Adoption would hand over a role that no rule gives.
+    RoleHandedOver,
+    /// The server may not know yet that the person is there.
+    Lagging,
+    /// The person changed again and again while the directory was read.
+    Moving,
 }
 
 impl HeldReason {
@@ -446,6 +481,13 @@ impl HeldReason {
             Self::Kept => "the settings keep accounts in this case",
             Self::Protected => "the account is protected",
             Self::NoNewAccounts => "the settings have new = false",
+            Self::RoleHandedOver => {
+                "the account has a role that no rule gives this person, and adopt_roles = true is not set"
+            }
+            Self::Lagging => {
+                "an apply brought them in a short while ago, as another server showed them; this one may not know yet"
+            }
+            Self::Moving => "the entry changed again and again while the directory was read",
             Self::OtherLinks => {
                 "no account is linked to anybody in the directory: they were linked by another attribute, which may be hidden now, or by another directory; name that attribute with `identity`"
             }

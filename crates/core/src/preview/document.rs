@@ -33,6 +33,7 @@ struct Document<'a> {
     held: &'a [Held],
     groups: Option<&'a GroupPreview>,
     brakes: &'a [Brake],
+    interrupted: Option<i64>,
 }
 
 /// One intake.
@@ -53,6 +54,7 @@ struct ChangeDocument<'a> {
     link: Option<&'a Identity>,
     cause: Option<Cause>,
     detail: Option<Cow<'a, str>>,
+    evidence: Option<&'a str>,
     fields: &'a IndexMap<String, FieldChange>,
     #[serde(flatten)]
     path: &'a GroupPath,
@@ -73,7 +75,7 @@ struct HeldDocument<'a> {
     cause: Option<Cause>,
     would: Option<ChangeKind>,
     reason: HeldReason,
-    message: &'static str,
+    message: Cow<'a, str>,
 }
 
 impl<'a> Part<'a> {
@@ -117,6 +119,7 @@ impl Serialize for Preview {
             held: &self.held,
             groups: self.groups.as_ref(),
             brakes: &self.brakes,
+            interrupted: self.interrupted,
         };
         document.serialize(serializer)
     }
@@ -133,6 +136,7 @@ impl Serialize for Change {
             link: self.link.as_ref(),
             cause: self.cause(),
             detail: self.detail(),
+            evidence: self.departure().map(|departure| departure.evidence.as_str()),
             fields: &self.fields,
             path: &self.path,
             clash,
@@ -150,7 +154,7 @@ impl Serialize for Held {
             cause: self.cause,
             would: self.would,
             reason: self.reason,
-            message: self.reason.message(),
+            message: self.message(),
         };
         document.serialize(serializer)
     }

@@ -1,7 +1,9 @@
 //! What happens to linked accounts that no candidate claims: decided by cause, and only with the proof that every
 //! reading is whole.
 
+use super::fresh::may_lag;
 use super::matching::{Decisions, Matching, changed};
+use super::origins;
 use super::situation::Selected;
 use super::{Action, Cause, Change, ChangeKind, Departure, FieldChange, Held, HeldReason, Wait};
 use crate::account::{Account, State};
@@ -32,7 +34,8 @@ impl Matching<'_> {
             let Some(link) = account.link.as_ref().filter(|_| !claimed.contains(at)) else { continue };
             if is_other {
                 let (login, reason) = (account.login.clone(), HeldReason::OtherLinks);
-                decisions.held.push(Held { login, dn: None, cause: None, would: None, reason });
+                let held = Held { login, dn: None, cause: None, would: None, reason, about: None };
+                decisions.held.push(held);
                 continue;
             }
             self.leave_one(account, link, dropped.get(link).copied(), whole, decisions);
@@ -59,6 +62,11 @@ impl Matching<'_> {
             for one in &part.selection.dropped {
                 let entry = people.get(one.person);
                 let Some(identity) = entry.and_then(|entry| Identity::of(entry, attribute)) else { continue };
+                // Another directory's word does not count.
+                let directory = &part.intake.directory;
+                if origins::other(self.settings, self.memory, &identity, directory).is_some() {
+                    continue;
+                }
                 match dropped.entry(identity) {
                     Slot::Vacant(slot) => drop(slot.insert((*part, one))),
                     Slot::Occupied(mut slot) if slot.get().1.step < one.step => {
@@ -89,11 +97,17 @@ impl Matching<'_> {
         let Some(proof) = whole else {
             // A partial reading cannot even give the cause: the missing part may be the reason.
             let (login, reason) = (account.login.clone(), HeldReason::NotWhole);
-            decisions.held.push(Held { login, dn, cause: None, would: None, reason });
+            decisions.held.push(Held { login, dn, cause: None, would: None, reason, about: None });
             return;
         };
-        let held =
-            |would, reason| Held { login: account.login.clone(), dn: dn.clone(), cause, would, reason };
+        let held = |would, reason| Held {
+            login: account.login.clone(),
+            dn: dn.clone(),
+            cause,
+            would,
+            reason,
+            about: None,
+        };
         let rule = cause.map(|cause| self.leaving_rule(known.map(|(part, _)| part), cause));
         let would = rule.and_then(|rule| action(rule, account));
         if self.is_protected(account) {
@@ -102,6 +116,14 @@ impl Matching<'_> {
         }
         if self.parts.iter().any(|part| part.reading.is_shared(link)) {
             decisions.held.push(held(would, HeldReason::SharedIdentity));
+            return;
+        }
+        if self.parts.iter().any(|part| part.reading.is_moving(link)) {
+            decisions.held.push(held(would, HeldReason::Moving));
+            return;
+        }
+        if would.is_some() && may_lag(self.parts, self.memory, link) {
+            decisions.held.push(held(would, HeldReason::Lagging));
             return;
         }
         let Some((cause, rule)) = cause.zip(rule) else {
@@ -113,7 +135,8 @@ impl Matching<'_> {
                 let since = self.memory.missed.get(link).copied().unwrap_or(self.memory.today);
                 decisions.missed.insert(link.clone(), since);
                 let grace = self.memory.grace(link, rule.after_days);
-                let departure = Departure { cause, detail: detail(known, cause) };
+                let evidence = self.evidence(known.map(|(part, _)| part), cause);
+                let departure = Departure { cause, detail: detail(known, cause), evidence };
                 let action = match (grace, then) {
                     (Some(grace), then) => Action::Wait(departure, Wait { grace, then }),
                     (None, ChangeKind::Suspend) => Action::Suspend(departure),
@@ -144,6 +167,28 @@ impl Matching<'_> {
             }
         }
         (is_known.then_some(Cause::Gone), None)
+    }
+
+    /// What shows that a person leaves, in words.
+    fn evidence(&self, known: Option<Selected<'_>>, cause: Cause) -> String {
+        let seen = match (known, cause) {
+            (Some(_), _) => "the entry was shown".to_owned(),
+            (None, Cause::Gone) => {
+                let first = self.parts.first().map_or("", |part| part.reading.source().identity.as_str());
+                format!("a search by {first} does not find the entry, and finds another one")
+            }
+            (None, _) => "the entry was shown outside the bases or the filter".to_owned(),
+        };
+        let counts = |part: &Selected<'_>| {
+            let (now, before) = part.reading.footprint().zip(part.reading.footprint_before())?;
+            Some(format!("{} people now, {} at the last apply", now.all_people(), before.all_people()))
+        };
+        let before = match known {
+            Some(part) => counts(&part),
+            None => self.parts.iter().find_map(counts),
+        };
+        let before = before.unwrap_or_else(|| "no earlier apply to compare with".to_owned());
+        format!("everything was read to its end; {seen}; {before}")
     }
 
     /// The fields of a leaving account afterwards: none, or another state.

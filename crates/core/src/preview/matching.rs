@@ -1,5 +1,7 @@
 //! Matching candidates with accounts, and the change that follows for each.
 
+use super::emptied::Emptied;
+use super::origins;
 use super::situation::{Chosen, Selected, Situation};
 use super::whose::told_whose;
 use super::{Action, Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Holder, Memory};
@@ -42,6 +44,8 @@ pub(super) struct Matching<'a> {
     protected: HashSet<Folded<'a>>,
     /// Linked accounts that get another login, so that theirs becomes free.
     moving: HashSet<usize>,
+    /// Fields and roles that nobody loses, since too many would.
+    emptied: Emptied,
 }
 
 /// A unique field: who has each value, and who would have it.
@@ -73,6 +77,8 @@ pub(super) struct Decisions {
     pub(super) held: Vec<Held>,
     pub(super) unchanged: usize,
     pub(super) missed: BTreeMap<Identity, Date>,
+    /// Fields and roles that too many would lose, with the counts.
+    pub(super) emptied: Vec<String>,
 }
 
 impl<'a> Matching<'a> {
@@ -112,7 +118,11 @@ impl<'a> Matching<'a> {
             unique: unique.collect(),
             protected: settings.accounts.protected.iter().map(|login| folded(login)).collect(),
             moving: HashSet::default(),
+            emptied: Emptied::default(),
         };
+        let theirs = matching.candidates.iter().zip(&matching.linked);
+        let theirs = theirs.filter_map(|(chosen, at)| Some((*chosen, accounts.get((*at)?)?)));
+        matching.emptied = Emptied::of(parts, theirs, settings.brakes.shrunk);
         for index in 0..matching.candidates.len() {
             matching.settled.set(index, matching.has_their_login(index));
         }
@@ -192,7 +202,7 @@ impl<'a> Matching<'a> {
                 continue;
             }
             let (part, candidate) = *chosen;
-            let fields = fields(*chosen, Some(account));
+            let fields = self.fields(*chosen, Some(account));
             let comes_in = account.state == State::Suspended;
             let is_held = comes_in
                 && (candidate.proposal.is_unsure()
@@ -225,7 +235,7 @@ impl<'a> Matching<'a> {
 
     /// Decides for every candidate, then for every linked account that no candidate claims.
     pub(super) fn decisions(&self) -> Decisions {
-        let mut decisions = Decisions::default();
+        let mut decisions = Decisions { emptied: self.emptied.words.clone(), ..Decisions::default() };
         let matched = self.adoptions();
         let mut claimed = FixedBitSet::with_capacity(self.accounts.len());
         let doubles = self.doubles();
@@ -304,7 +314,7 @@ impl<'a> Matching<'a> {
         claimed.extend(linked);
         let protected = linked.filter(|at| self.accounts.get(*at).is_some_and(|one| self.is_protected(one)));
         if let Some(account) = protected.and_then(|at| self.accounts.get(at)) {
-            let fields = differences(chosen, account);
+            let fields = self.differences(chosen, account);
             if fields.is_empty() && account.state == State::Active {
                 decisions.unchanged += 1;
             } else {
@@ -313,7 +323,8 @@ impl<'a> Matching<'a> {
             }
             return;
         }
-        let clash = self.rival_clash(index, candidate).or_else(|| match &matched {
+        let origin = || self.origin_clash(part, candidate, linked);
+        let clash = origin().or_else(|| self.rival_clash(index, candidate)).or_else(|| match &matched {
             Err(clash) => Some(clash.clone()),
             Ok(account) => self.login_clash(linked.or(*account), named),
         });
@@ -331,7 +342,7 @@ impl<'a> Matching<'a> {
             Some((_, account)) if account.state == State::Suspended => ChangeKind::Restore,
             Some(_) => ChangeKind::Update,
         };
-        let fields = fields(chosen, account.map(|(_, account)| account));
+        let fields = self.fields(chosen, account.map(|(_, account)| account));
         if let Some(clash) = self.value_clash(index, chosen, account.map(|(at, _)| at), &fields) {
             claimed.extend(account.map(|(at, _)| at));
             decisions.changes.push(self.clash(chosen, linked, clash));
@@ -342,19 +353,100 @@ impl<'a> Matching<'a> {
             return;
         }
         let login = account.map_or(candidate.proposal.login(), |(_, account)| &account.login).to_owned();
+        let by_rule = account.filter(|_| kind == ChangeKind::Adopt && linked.is_none());
+        let handed_over = by_rule.and_then(|(_, account)| self.handed_over(chosen, account));
         if let Some(reason) = held_back(part, candidate, kind) {
             decisions.held.push(held(chosen, login, kind, reason));
+        } else if handed_over.is_some() {
+            let held = held(chosen, login, kind, HeldReason::RoleHandedOver);
+            decisions.held.push(Held { about: handed_over, ..held });
         } else {
-            let action = match kind {
-                ChangeKind::Import => {
-                    Action::Import { had: self.memory.known.get(&candidate.identity).cloned() }
-                }
-                ChangeKind::Adopt => Action::Adopt,
-                ChangeKind::Restore => Action::Restore,
-                _ => Action::Update,
-            };
-            decisions.changes.push(change(chosen, action, login, fields));
+            decisions.changes.push(change(chosen, self.action(kind, candidate), login, fields));
         }
+    }
+
+    fn action(&self, kind: ChangeKind, candidate: &Candidate<'_>) -> Action {
+        match kind {
+            ChangeKind::Import => Action::Import { had: self.memory.known.get(&candidate.identity).cloned() },
+            ChangeKind::Adopt => Action::Adopt,
+            ChangeKind::Restore => Action::Restore,
+            _ => Action::Update,
+        }
+    }
+
+    /// The clash if the account is linked to the same identity in another directory.
+    fn origin_clash(
+        &self,
+        part: Selected<'_>,
+        candidate: &Candidate<'_>,
+        linked: Option<usize>,
+    ) -> Option<Clash> {
+        let account = self.accounts.get(linked?)?;
+        let (link, directory) = (account.link.as_ref()?, &part.intake.directory);
+        let whose = &self.settings.accounts.whose;
+        let is_told = |(login, link): (&String, &Identity)| {
+            folded(login) == folded(&account.login) && *link == candidate.identity
+        };
+        let origin = origins::other(self.settings, self.memory, link, directory)?;
+        let (account, origin) = (account.login.clone(), origin.to_owned());
+        (!whose.iter().any(is_told)).then_some(Clash::OtherOrigin { account, origin })
+    }
+
+    /// The roles of an account made by hand that would become a person's though no rule gives them, unless the
+    /// settings allow it. (An account that they name in `whose` is handed over on somebody's word.)
+    fn handed_over(&self, (part, candidate): Chosen<'_>, account: &Account) -> Option<String> {
+        if part.intake.adopt_roles {
+            return None;
+        }
+        let after = roles(part.intake, &candidate.proposal, account.field("roles"), |_| false);
+        let rule = |role: &str| part.intake.roles.iter().position(|rule| rule.name == role);
+        let is_given = |role: &&str| rule(role).is_some_and(|at| candidate.proposal.role(at) == Some(true));
+        let kept: Vec<&str> =
+            after.split(LIST).map(str::trim).filter(|role| !role.is_empty() && !is_given(role)).collect();
+        (!kept.is_empty()).then(|| kept.join(", "))
+    }
+
+    /// The fields of a new account, or those in which an account differs.
+    fn fields(&self, chosen: Chosen<'_>, account: Option<&Account>) -> IndexMap<String, FieldChange> {
+        let (_, candidate) = chosen;
+        let Some(account) = account else { return new_fields(chosen) };
+        let mut fields = self.differences(chosen, account);
+        if account.link.as_ref() != Some(&candidate.identity) {
+            let old = account.link.as_ref().map(|link| link.to_string());
+            fields.insert("link".to_owned(), FieldChange { old, new: Some(candidate.identity.to_string()) });
+        }
+        if account.state == State::Suspended {
+            fields.insert("state".to_owned(), changed("suspended", "active"));
+        }
+        fields
+    }
+
+    fn differences(&self, (part, candidate): Chosen<'_>, account: &Account) -> IndexMap<String, FieldChange> {
+        let proposal = &candidate.proposal;
+        let mut fields: IndexMap<String, FieldChange> = IndexMap::new();
+        for (index, (name, rule)) in part.intake.fields.iter().enumerate() {
+            let (old, new) = (account.field(name), proposal.value(index));
+            let is_written = match rule.write {
+                Write::Always => true,
+                Write::Once => false,
+                Write::Empty => old.is_empty(),
+            };
+            let is_same = old == new || (rule.is_list() && items(old) == items(new));
+            let is_kept = || new.is_empty() && self.emptied.keeps_field(self.parts, part.intake, index);
+            if is_written && !is_same && proposal.open(index).is_none() && !is_kept() {
+                fields.insert(name.clone(), changed(old, new));
+            }
+        }
+        if part.intake.roles.is_empty() {
+            return fields;
+        }
+        let old = account.field("roles");
+        let is_kept = |role| self.emptied.keeps_role(self.parts, part.intake, role);
+        let new = roles(part.intake, proposal, old, is_kept);
+        if old != new && items(old) != items(&new) {
+            fields.insert("roles".to_owned(), changed(old, &new));
+        }
+        fields
     }
 
     /// The clash if another person wants the candidate's login.
@@ -432,7 +524,7 @@ pub(super) fn drawn<'c>(part: Selected<'_>, candidate: &'c Candidate<'_>, field:
 }
 
 fn held(chosen: Chosen<'_>, login: String, would: ChangeKind, reason: HeldReason) -> Held {
-    Held { login, dn: dn(chosen), cause: None, would: Some(would), reason }
+    Held { login, dn: dn(chosen), cause: None, would: Some(would), reason, about: None }
 }
 
 /// Why a person does not come in, if something is unknown or the settings say so.
@@ -441,67 +533,30 @@ fn held_back(part: Selected<'_>, candidate: &Candidate<'_>, kind: ChangeKind) ->
         ChangeKind::Update => None,
         ChangeKind::Import if !part.intake.new => Some(HeldReason::NoNewAccounts),
         _ if part.reading.gaps().iter().any(|gap| gap.hides_excluded) => Some(HeldReason::ExclusionUnknown),
+        _ if part.reading.is_moving(&candidate.identity) => Some(HeldReason::Moving),
         _ if candidate.is_activity_hidden => Some(HeldReason::ActivityHidden),
         _ => candidate.proposal.is_unsure().then_some(HeldReason::FieldsUnknown),
     }
 }
 
-/// The fields of a new account, or those in which an account differs.
-fn fields(chosen: Chosen<'_>, account: Option<&Account>) -> IndexMap<String, FieldChange> {
-    let (part, candidate) = chosen;
-    let Some(account) = account else {
-        let names = part.intake.fields.keys().enumerate();
-        let mut fields: IndexMap<String, FieldChange> = names
-            .map(|(index, name)| {
-                let new = Some(candidate.proposal.value(index).to_owned());
-                (name.clone(), FieldChange { old: None, new })
-            })
-            .collect();
-        if !part.intake.roles.is_empty() {
-            let new = Some(roles(part.intake, &candidate.proposal, ""));
-            fields.insert("roles".to_owned(), FieldChange { old: None, new });
-        }
-        return fields;
-    };
-    let mut fields = differences(chosen, account);
-    if account.link.as_ref() != Some(&candidate.identity) {
-        let old = account.link.as_ref().map(|link| link.to_string());
-        fields.insert("link".to_owned(), FieldChange { old, new: Some(candidate.identity.to_string()) });
-    }
-    if account.state == State::Suspended {
-        fields.insert("state".to_owned(), changed("suspended", "active"));
-    }
-    fields
-}
-
-fn differences((part, candidate): Chosen<'_>, account: &Account) -> IndexMap<String, FieldChange> {
-    let proposal = &candidate.proposal;
-    let mut fields: IndexMap<String, FieldChange> = IndexMap::new();
-    for (index, (name, rule)) in part.intake.fields.iter().enumerate() {
-        let (old, new) = (account.field(name), proposal.value(index));
-        let is_written = match rule.write {
-            Write::Always => true,
-            Write::Once => false,
-            Write::Empty => old.is_empty(),
-        };
-        let is_same = old == new || (rule.is_list() && items(old) == items(new));
-        if is_written && !is_same && proposal.open(index).is_none() {
-            fields.insert(name.clone(), changed(old, new));
-        }
-    }
-    if part.intake.roles.is_empty() {
-        return fields;
-    }
-    let old = account.field("roles");
-    let new = roles(part.intake, proposal, old);
-    if old != new && items(old) != items(&new) {
-        fields.insert("roles".to_owned(), changed(old, &new));
+/// The fields of a new account.
+fn new_fields((part, candidate): Chosen<'_>) -> IndexMap<String, FieldChange> {
+    let names = part.intake.fields.keys().enumerate();
+    let mut fields: IndexMap<String, FieldChange> = names
+        .map(|(index, name)| {
+            let new = Some(candidate.proposal.value(index).to_owned());
+            (name.clone(), FieldChange { old: None, new })
+        })
+        .collect();
+    if !part.intake.roles.is_empty() {
+        let new = Some(roles(part.intake, &candidate.proposal, "", |_| false));
+        fields.insert("roles".to_owned(), FieldChange { old: None, new });
     }
     fields
 }
 
 /// The roles of an account after the change: those kept, in order, then the new ones.
-fn roles(intake: &Intake, proposal: &Proposal<'_>, old: &str) -> String {
+fn roles(intake: &Intake, proposal: &Proposal<'_>, old: &str, is_kept: impl Fn(usize) -> bool) -> String {
     if intake.roles.is_empty() {
         return old.to_owned();
     }
@@ -509,7 +564,7 @@ fn roles(intake: &Intake, proposal: &Proposal<'_>, old: &str) -> String {
     let rule = |role: &str| intake.roles.iter().position(|rule| rule.name == role);
     let stays = |role: &&&str| match rule(role) {
         // A role that cannot be decided is kept.
-        Some(at) => proposal.role(at) != Some(false),
+        Some(at) => proposal.role(at) != Some(false) || is_kept(at),
         None => intake.other_roles == OtherRoles::Keep,
     };
     let given = intake.roles.iter().enumerate().filter(|(at, _)| proposal.role(*at) == Some(true));

@@ -2,7 +2,9 @@
 //! and today's date.
 
 use crate::ldap::identity::Identity;
+use crate::reading::Footprint;
 use jiff::civil::Date;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Today's date, and what earlier runs remembered.
@@ -16,10 +18,30 @@ pub struct Memory {
     pub known: BTreeMap<Identity, String>,
     /// The settings that select people, as of the last apply; `None` before the first.
     pub applied: Option<BTreeMap<String, String>>,
+    /// By intake, what the reading of the last apply saw.
+    pub footprints: BTreeMap<String, Footprint>,
+    /// By link, the people whom an apply brought in a short while ago, with the server that showed them.
+    pub fresh: BTreeMap<Identity, Fresh>,
+    /// By link, the directory that it comes from.
+    pub origins: BTreeMap<Identity, String>,
+    /// The number of a run that was interrupted, if what it did is not known yet.
+    pub interrupted: Option<i64>,
 }
 
+/// Somebody whom an apply brought in a short while ago: other servers may not know about it yet.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Fresh {
+    /// The server that showed them.
+    pub server: String,
+    /// The day of the apply.
+    pub since: Date,
+}
+
+/// Days after which a directory's servers must have caught up with one another.
+const CATCH_UP: i64 = 14;
+
 /// Days of grace that still run.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct Grace {
     /// The day on which the person was first missed.
     pub since: Date,
@@ -31,7 +53,16 @@ impl Memory {
     /// No memory of earlier runs.
     #[must_use]
     pub fn on(today: Date) -> Self {
-        Self { today, missed: BTreeMap::new(), known: BTreeMap::new(), applied: None }
+        Self {
+            today,
+            missed: BTreeMap::new(),
+            known: BTreeMap::new(),
+            applied: None,
+            footprints: BTreeMap::new(),
+            fresh: BTreeMap::new(),
+            origins: BTreeMap::new(),
+            interrupted: None,
+        }
     }
 
     /// The days of grace of a person missed today; `None` once they are over.
@@ -48,6 +79,12 @@ impl Memory {
         let Some(applied) = &self.applied else { return Vec::new() };
         let names: BTreeSet<&String> = applied.keys().chain(selecting.keys()).collect();
         names.into_iter().filter(|name| applied.get(*name) != selecting.get(*name)).cloned().collect()
+    }
+
+    /// Those who were brought in so short a while ago that some server may not know about it.
+    pub(super) fn still_fresh(&self) -> impl Iterator<Item = (&Identity, &Fresh)> {
+        let until = |fresh: &Fresh| fresh.since.saturating_add(jiff::Span::new().days(CATCH_UP));
+        self.fresh.iter().filter(move |(_, fresh)| self.today < until(fresh))
     }
 
     /// The number of people first missed on a day in the future: a clock was wrong, or is.

@@ -11,12 +11,15 @@ mod brakes;
 mod change;
 pub mod compare;
 mod document;
+mod emptied;
 mod found;
+mod fresh;
 mod groups;
 mod leaving;
 mod matching;
 mod memory;
 mod narrow;
+mod origins;
 mod situation;
 mod summary;
 #[cfg(test)]
@@ -30,13 +33,14 @@ pub use change::{
     Action, Cause, Change, ChangeKind, Clash, Departure, FieldChange, Held, HeldReason, Holder, Wait,
 };
 pub use groups::{GroupChange, GroupChangeKind, GroupPreview, HeldGroup};
-pub use memory::{Grace, Memory};
+pub use memory::{Fresh, Grace, Memory};
 pub use narrow::{Narrow, Sort};
+pub use origins::Origins;
 pub use situation::Situation;
 pub use summary::{AccountCounts, Incomplete, OpenField, Stranger};
 
 use crate::ldap::identity::Identity;
-use crate::reading::Gap;
+use crate::reading::{Footprint, Gap};
 use crate::selection::FunnelStep;
 use crate::settings::{Intake, Intakes};
 use jiff::civil::Date;
@@ -96,18 +100,29 @@ pub struct Preview {
     /// By link, since when each leaving person has been missed. An apply remembers it; unless the reading is whole,
     /// it is what was remembered before.
     pub missed: BTreeMap<Identity, Date>,
+    /// By intake, what was seen, in counts. An apply remembers it. Readings that were not whole are missing.
+    pub footprints: BTreeMap<String, Footprint>,
+    /// By link, the people who come in, and those who did a short while ago, with the server that showed them. An apply
+    /// remembers those whom it brings in.
+    pub fresh: BTreeMap<Identity, Fresh>,
+    /// The directory that each link comes from. An apply remembers it.
+    pub origins: Origins,
+    /// The number of a run that was interrupted, if what it did is not known yet.
+    pub interrupted: Option<i64>,
     /// Number of changes and held changes that [`Preview::narrow`] removed.
     pub left_out: usize,
 }
 
 impl IntakeSummary {
-    fn of(part: &Selected<'_>) -> Self {
+    fn of(part: &Selected<'_>, memory: &Memory) -> Self {
         let source = part.reading.source();
+        let mut notes = source.notes.clone();
+        notes.extend(fresh::note(part, memory));
         Self {
             intake: part.intake.name.clone(),
             directory: source.directory.clone(),
             server: source.server.clone(),
-            notes: source.notes.clone(),
+            notes,
             groups_read: part.reading.graph().groups(),
             funnel: part.selection.funnel.clone(),
         }
@@ -141,12 +156,12 @@ impl Preview {
         let unseated = summary::unseated(&decisions.changes, &counts);
         let groups =
             groups.map(|groups| GroupPreview::new(settings, readings, accounts, &decisions.changes, groups));
-        let mut brakes = brakes::brakes(situation, &parts, &decisions.changes, &unseated, &counts);
+        let mut brakes = brakes::brakes(situation, &parts, &decisions, &unseated, &counts);
         brakes.extend(groups.as_ref().and_then(|groups| brakes::memberships(settings, groups)));
         let is_whole = parts.iter().all(|part| part.reading.whole().is_some())
             && parts.len() == settings.intakes.count();
         Self {
-            intakes: Intakes::new(parts.iter().map(IntakeSummary::of))
+            intakes: Intakes::new(parts.iter().map(|part| IntakeSummary::of(part, memory)))
                 .unwrap_or_else(|| IntakeSummary::none(&settings.intakes.first).into()),
             gaps: parts.iter().flat_map(|part| part.reading.gaps()).cloned().collect(),
             incomplete: parts.iter().flat_map(summary::incomplete).collect(),
@@ -156,12 +171,16 @@ impl Preview {
             unseated,
             accounts: counts,
             kinds,
-            changes: decisions.changes,
             held: decisions.held,
             groups,
             brakes,
             unchanged: decisions.unchanged,
+            footprints: parts.iter().filter_map(Selected::footprint).collect(),
+            fresh: fresh::fresh(&parts, &decisions.changes, memory),
+            origins: Origins::of(&parts),
+            interrupted: memory.interrupted,
             missed: if is_whole { decisions.missed } else { memory.missed.clone() },
+            changes: decisions.changes,
             left_out: 0,
         }
     }

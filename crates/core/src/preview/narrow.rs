@@ -104,6 +104,7 @@ fn of_held(held: &Held) -> impl Iterator<Item = &str> {
         held.dn.as_deref(),
         held.cause.map(super::Cause::name),
         Some(held.reason.message()),
+        held.about.as_deref(),
     ]
     .into_iter()
     .flatten()

@@ -2,7 +2,7 @@
 
 use super::Memory;
 use crate::account::{Account, Groups};
-use crate::reading::Reading;
+use crate::reading::{Footprint, Reading};
 use crate::selection::{Candidate, Selection};
 use crate::settings::{Intake, Settings};
 
@@ -44,7 +44,11 @@ impl<'a> Situation<'a> {
 
     /// Each intake's selection, in order.
     pub(super) fn selections(self) -> Vec<Selection<'a>> {
-        Selection::all(self.settings, self.readings)
+        let mut all = Selection::all(self.settings, self.readings);
+        for (selection, intake) in all.iter_mut().zip(&self.settings.intakes) {
+            selection.keep_present(intake, self.accounts);
+        }
+        all
     }
 
     /// Each intake with its reading and its selection, in order.
@@ -67,6 +71,15 @@ pub(super) struct Selected<'a> {
     pub(super) intake: &'a Intake,
     pub(super) reading: &'a Reading,
     pub(super) selection: &'a Selection<'a>,
+}
+
+impl Selected<'_> {
+    /// What was seen, to be remembered; `None` unless everything was read.
+    pub(super) fn footprint(&self) -> Option<(String, Footprint)> {
+        let is_read = self.reading.gaps().iter().all(|gap| gap.is_fall);
+        let footprint = self.reading.footprint().filter(|_| is_read)?;
+        Some((self.intake.name.clone(), footprint.clone()))
+    }
 }
 
 /// A candidate, and the selecting intake.

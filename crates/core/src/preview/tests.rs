@@ -423,7 +423,7 @@ fn figures_and_brakes_follow_the_changes() {
     assert_eq!((counts.now, counts.after, counts.active_now, counts.active_after), (5, 5, 5, 5));
     let brakes: Vec<_> =
         preview.brakes.iter().map(|brake| (brake.kind.name(), brake.figure, brake.limit)).collect();
-    assert_eq!(brakes, [("removals", 2, 1), ("seats", 5, 3)]);
+    assert_eq!(brakes, [("removals", 2, 1), ("seats", 5, 3), ("first", 2, 0)]);
     for (seats, unseated) in [(0, "new1 new2"), (3, "new1 new2"), (4, "new2"), (5, "")] {
         settings.accounts.seats = Some(seats);
         let preview = Preview::of(Situation::new(&settings, &reading, &accounts, &today()));
@@ -435,7 +435,7 @@ fn figures_and_brakes_follow_the_changes() {
     let preview = Preview::of(Situation::new(&settings, &reading, &accounts, &today()));
     let brakes: Vec<_> =
         preview.brakes.iter().map(|brake| (brake.kind.name(), brake.figure, brake.limit)).collect();
-    assert_eq!(brakes, [("fewest", 3, 4)], "a limit that is met is not passed");
+    assert_eq!(brakes, [("fewest", 3, 4), ("first", 2, 0)], "a limit that is met is not passed");
     settings.accounts.seats = Some(1);
     let nobody_comes =
         Preview::of(Situation::new(&settings, &whole(&people[2..], &[], &[]), &accounts[..1], &today()));

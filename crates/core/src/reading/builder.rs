@@ -3,7 +3,7 @@
 use super::entries::{ApplicationGroups, FollowedEntries};
 use super::parts::{Ended, Part, PartId, Parts};
 use super::people::People;
-use super::{Reading, Request, Source, Whereabouts};
+use super::{ChangeMark, Reading, Request, Source, Whereabouts};
 use crate::graph::{Graph, NodeId};
 use crate::ldap::entry::Entries;
 use crate::ldap::identity::{Identity, LASTING, Lasting};
@@ -17,16 +17,19 @@ use std::sync::Arc;
 /// A reading in progress: parts are opened and closed, and entries added.
 #[derive(Debug, Default)]
 pub struct ReadingBuilder {
-    parts: Parts,
-    people: People,
+    pub(super) parts: Parts,
+    pub(super) people: People,
     /// Computes the keys of people's names.
-    names: KeyReader,
+    pub(super) names: KeyReader,
     /// The names of people and groups, and the memberships.
-    graph: Graph,
-    followed: FollowedEntries,
+    pub(super) graph: Graph,
+    pub(super) followed: FollowedEntries,
     /// The groups to be imported into the application.
-    application_groups: ApplicationGroups,
+    pub(super) application_groups: ApplicationGroups,
     found: HashMap<Identity, String>,
+    pub(super) moving: HashSet<Identity>,
+    /// Names that people had meanwhile, each with their present one.
+    pub(super) earlier: HashMap<NodeId, NodeId>,
     source: Source,
     /// Whether groups will be read as well.
     reads_groups: bool,
@@ -195,6 +198,17 @@ impl ReadingBuilder {
         request.nests.iter().cloned().chain([(brought.collect(), GroupPurpose::Import)]).collect()
     }
 
+    /// Sets how far the server had come when the reading began.
+    pub fn set_mark(&mut self, mark: Option<ChangeMark>) {
+        self.source.mark = mark;
+    }
+
+    /// Whether a global catalog is read.
+    #[must_use]
+    pub fn is_catalog(&self) -> bool {
+        self.source.is_catalog
+    }
+
     /// Sets the attribute that holds the lasting identity of people.
     pub fn set_identity(&mut self, attribute: &str) {
         attribute.clone_into(&mut self.source.identity);
@@ -263,6 +277,7 @@ impl ReadingBuilder {
     #[must_use]
     pub fn finish(mut self, request: &Request) -> Reading {
         let needed = self.needed(request);
+        self.graph.join(&self.earlier);
         let absent: Vec<Identity> =
             self.parts.looked_up().filter(|person| !self.found.contains_key(*person)).cloned().collect();
         let mut whereabouts: HashMap<_, _> =
@@ -279,9 +294,13 @@ impl ReadingBuilder {
             application_groups: self.application_groups,
             whereabouts,
             shared,
+            moving: self.moving,
             hidden_places,
+            hidden_attributes: HashSet::new(),
             gaps,
             whole,
+            footprint: None,
+            before: None,
         }
     }
 }

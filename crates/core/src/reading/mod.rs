@@ -5,8 +5,10 @@
 //! ended with the server's final success. A change that takes an account away requires that proof, so an interrupted
 //! reading removes nobody.
 
+mod again;
 mod builder;
 mod entries;
+mod footprint;
 mod parts;
 mod people;
 mod request;
@@ -14,8 +16,10 @@ pub mod snapshot;
 #[cfg(test)]
 mod tests;
 
+pub use again::Again;
 pub use builder::ReadingBuilder;
 pub use entries::Followed;
+pub use footprint::{ChangeMark, Counted, Fall, Footprint};
 pub use parts::{Ended, Gap, Hidden, Part, PartId, Whole};
 pub use request::{GroupRequest, PlacePurpose, Request};
 
@@ -37,6 +41,14 @@ pub struct Source {
     pub directory: String,
     /// The server that answered, as the settings name it.
     pub server: String,
+    /// The server's own name, if it tells.
+    pub own_name: Option<String>,
+    /// How far the server had come when the reading began, if it tells.
+    pub mark: Option<ChangeMark>,
+    /// Who was bound; `None` if a snapshot answered.
+    pub bound: Option<String>,
+    /// Whether it was a domain controller's global catalog, which holds only some attributes and members.
+    pub is_catalog: bool,
     /// What kind of server it is.
     pub kind: ServerKind,
     /// The attribute that holds the lasting identity.
@@ -78,10 +90,17 @@ pub struct Reading {
     whereabouts: HashMap<Identity, Whereabouts>,
     /// The identities that two people have.
     shared: HashSet<Identity>,
+    /// Those who changed again and again while they were read.
+    moving: HashSet<Identity>,
     /// The places in the settings that were not shown.
     hidden_places: Vec<DnKey>,
+    /// Attributes that people had at the last apply, and nobody shows now.
+    hidden_attributes: HashSet<String>,
     gaps: Vec<Gap>,
     whole: Option<Whole>,
+    /// What was seen, in counts, and what the last apply remembers.
+    footprint: Option<Footprint>,
+    before: Option<Footprint>,
 }
 
 impl Reading {
@@ -189,10 +208,34 @@ impl Reading {
         !self.shared.is_empty() && self.shared.contains(identity)
     }
 
+    /// Whether a person changed again and again while the directory was read, so that nothing about them is certain.
+    #[must_use]
+    pub fn is_moving(&self, identity: &Identity) -> bool {
+        !self.moving.is_empty() && self.moving.contains(identity)
+    }
+
     /// Whether a place that the settings name was not shown, so that nobody is known to be elsewhere.
     #[must_use]
     pub fn hides_place(&self, place: &DnKey) -> bool {
         self.hidden_places.contains(place)
+    }
+
+    /// Whether people had this attribute at the last apply, and nobody shows it now.
+    #[must_use]
+    pub fn hides_attribute(&self, name: &str) -> bool {
+        !self.hidden_attributes.is_empty() && self.hidden_attributes.contains(&name.to_ascii_lowercase())
+    }
+
+    /// What was seen, in counts; `None` unless the reading was held against an earlier one.
+    #[must_use]
+    pub fn footprint(&self) -> Option<&Footprint> {
+        self.footprint.as_ref()
+    }
+
+    /// What the last apply remembers of an earlier reading, if anything.
+    #[must_use]
+    pub fn footprint_before(&self) -> Option<&Footprint> {
+        self.before.as_ref()
     }
 
     /// The groups and memberships.

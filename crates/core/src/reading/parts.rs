@@ -56,6 +56,10 @@ pub enum Part {
     },
     /// A snapshot, in place of a directory.
     Snapshot,
+    /// What a domain controller's global catalog lacks.
+    Catalog,
+    /// Whatever would have been read after an interruption.
+    Rest,
     /// The people's lasting identities.
     Identities {
         /// The attribute.
@@ -88,6 +92,9 @@ pub struct Gap {
     pub part: String,
     /// The reason.
     pub reason: String,
+    /// Whether the part was read, and shows nothing where the last apply remembers something.
+    #[serde(skip)]
+    pub is_fall: bool,
     /// Whether people who must be excluded may be missing because of it.
     #[serde(skip)]
     pub hides_excluded: bool,
@@ -135,6 +142,16 @@ impl Parts {
     pub(super) fn open(&mut self, part: Part) -> PartId {
         self.list.push((part, None));
         PartId(self.list.len() - 1)
+    }
+
+    /// Number of parts so far.
+    pub(super) fn count(&self) -> usize {
+        self.list.len()
+    }
+
+    /// Forgets the parts opened since there were so many.
+    pub(super) fn back_to(&mut self, count: usize) {
+        self.list.truncate(count);
     }
 
     /// Closes a part. Only the first call counts.
@@ -211,6 +228,10 @@ impl Parts {
                 }
             }
         }
+        // It may end between two parts.
+        if let Some(reason) = self.cut.filter(|_| gaps.is_empty()) {
+            gaps.push(Part::Rest.gap(reason, graph, request));
+        }
         let whole = gaps.is_empty().then_some(Whole(()));
         (gaps, whole)
     }
@@ -221,19 +242,25 @@ impl Part {
     fn gap(&self, reason: String, graph: &Graph, request: &Request) -> Gap {
         let hides_excluded = match self {
             Self::Group { purpose, .. } => *purpose == GroupPurpose::Exclude,
-            Self::PrimaryGroups | Self::Place { purpose: PlacePurpose::Groups, .. } => request.excludes(),
+            Self::PrimaryGroups
+            | Self::Catalog
+            | Self::Rest
+            | Self::Place { purpose: PlacePurpose::Groups, .. } => request.excludes(),
             _ => false,
         };
-        Gap { part: self.called(graph), reason, hides_excluded, hides_members: self.hides_members(graph) }
+        let (part, hides_members) = (self.called(graph), self.hides_members(graph));
+        Gap { part, reason, is_fall: false, hides_excluded, hides_members }
     }
 
     /// The groups whose members may be unknown because of it.
     fn hides_members(&self, graph: &Graph) -> Hidden {
         match self {
             Self::Group { group, .. } => graph.key(*group).map_or(Hidden::Any, |key| Hidden::Of(key.clone())),
-            Self::PrimaryGroups | Self::Snapshot | Self::Place { purpose: PlacePurpose::Groups, .. } => {
-                Hidden::Any
-            }
+            Self::PrimaryGroups
+            | Self::Snapshot
+            | Self::Catalog
+            | Self::Rest
+            | Self::Place { purpose: PlacePurpose::Groups, .. } => Hidden::Any,
             _ => Hidden::None,
         }
     }
@@ -251,6 +278,8 @@ impl Part {
             },
             Self::Group { group, .. } => format!("group {}", graph.dn(*group)),
             Self::Snapshot => SNAPSHOT.to_owned(),
+            Self::Catalog => "the global catalog".to_owned(),
+            Self::Rest => "the end of the reading".to_owned(),
             Self::SecondLook { base } => format!("what changed meanwhile under {base}"),
             Self::PrimaryGroups => "primary groups of the people".to_owned(),
             Self::FollowedNames => "entries that fields of people name".to_owned(),

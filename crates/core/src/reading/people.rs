@@ -37,6 +37,18 @@ impl People {
         true
     }
 
+    /// Another name of a person.
+    pub(super) fn also(&mut self, id: NodeId, person: usize) {
+        if id.index() >= self.theirs.len() {
+            self.theirs.grow((id.index() + 1).next_power_of_two());
+        }
+        self.theirs.insert(id.index());
+        self.places.resize(self.places.len().max(id.index() + 1), 0);
+        if let Some(place) = self.places.get_mut(id.index()) {
+            *place = u32::try_from(person).unwrap_or(u32::MAX);
+        }
+    }
+
     pub(super) fn node(&self, person: usize) -> Option<NodeId> {
         self.nodes.get(person).copied()
     }

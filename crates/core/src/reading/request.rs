@@ -27,6 +27,8 @@ pub struct Request {
     pub nests: [(Vec<Dn>, GroupPurpose); 3],
     /// Where groups are: a member elsewhere is not looked up as a group. Empty for everywhere.
     pub group_bases: Vec<Dn>,
+    /// Entries that member lists still name and that no longer exist.
+    pub deleted: Vec<Dn>,
     /// How nested groups are read.
     pub strategy: Strategy,
     /// The attribute that `memberUid` of a group refers to, if the settings give one.
@@ -95,6 +97,7 @@ impl Request {
             identity: intake.identity.clone(),
             nests: intake.nests().map(|(groups, purpose)| (groups.into_iter().cloned().collect(), purpose)),
             group_bases: intake.group_bases.clone(),
+            deleted: intake.deleted.clone(),
             strategy: intake.strategy,
             member_login: intake.member_login.clone(),
             followed: names(&mut intake.fields.values().flat_map(FieldRule::followed)),
@@ -156,6 +159,7 @@ impl Request {
         } else {
             add(&mut self.group_bases, &other.group_bases);
         }
+        add(&mut self.deleted, &other.deleted);
         add(&mut self.under, &other.under);
         self.filter = either(&self.filter, &other.filter);
         self.followed.extend(other.followed.iter().cloned());
@@ -194,6 +198,12 @@ impl Request {
         self.nests.iter().flat_map(|(groups, _)| groups)
     }
 
+    /// The groups that exclude people.
+    pub(super) fn excluding(&self) -> impl Iterator<Item = &Dn> {
+        let nests = self.nests.iter().filter(|(_, purpose)| *purpose == GroupPurpose::Exclude);
+        nests.flat_map(|(groups, _)| groups)
+    }
+
     /// Whether some groups exclude people.
     pub(super) fn excludes(&self) -> bool {
         self.nests.iter().any(|(groups, purpose)| *purpose == GroupPurpose::Exclude && !groups.is_empty())
@@ -204,6 +214,13 @@ impl Request {
     #[must_use]
     pub fn member_login_attribute(&self, kind: ServerKind) -> Option<&str> {
         self.member_login.as_deref().or((kind == ServerKind::Plain).then_some("uid"))
+    }
+
+    /// The attributes of people by which they are members of groups, other than by name.
+    #[must_use]
+    pub fn joining(&self, kind: ServerKind) -> Vec<String> {
+        let login = self.member_login_attribute(kind);
+        [primary_group(kind), "memberOf"].into_iter().chain(login).map(str::to_owned).collect()
     }
 
     /// The attributes of people to read from a server of this kind, sorted.

@@ -200,6 +200,25 @@ impl<'r> Selection<'r> {
         all
     }
 
+    /// Where an attribute has several values, takes the one that the person's account has.
+    pub(crate) fn keep_present(&mut self, intake: &Intake, accounts: &[Account]) {
+        if self.candidates.iter().all(|one| one.proposal.undecided().next().is_none()) {
+            return;
+        }
+        let by_link: HashMap<&Identity, &Account> =
+            accounts.iter().filter_map(|account| Some((account.link.as_ref()?, account))).collect();
+        for candidate in &mut self.candidates {
+            let fields: Vec<usize> = candidate.proposal.undecided().collect();
+            let Some(account) = by_link.get(&candidate.identity).filter(|_| !fields.is_empty()) else {
+                continue;
+            };
+            for field in fields {
+                let name = intake.fields.get_index(field).map_or("", |(name, _)| name);
+                candidate.proposal.keep(field, account.field(name));
+            }
+        }
+    }
+
     /// Removes candidates whom earlier intakes have selected.
     fn leave(&mut self, taken: &HashMap<Identity, &str>) {
         let before = self.candidates.len();

@@ -136,6 +136,8 @@ pub enum References {
     /// Leave that part out; the reading is not whole.
     #[default]
     Ignore,
+    /// Leave that part out: what other servers hold is not part of the intake.
+    Elsewhere,
     /// Stop there; the reading is not whole.
     Refuse,
 }

@@ -29,6 +29,8 @@ pub struct Intake {
     pub not_in_group: Vec<Dn>,
     /// Where groups are: a member elsewhere is not looked up as a group. Empty for everywhere.
     pub group_bases: Vec<Dn>,
+    /// Entries that member lists still name and that no longer exist.
+    pub deleted: Vec<Dn>,
     /// The filter for active people; `None` for the server kind's own rule.
     pub active: Option<Filter>,
     /// Whether a person locked out after wrong passwords counts as active.
@@ -43,6 +45,8 @@ pub struct Intake {
     pub matching: Vec<MatchBy>,
     /// Whether an account made by hand may be linked to a person.
     pub adopt: Adopt,
+    /// Whether adoption may hand over roles that no rule gives.
+    pub adopt_roles: bool,
     /// Whether people without an account are imported.
     pub new: bool,
     /// The account's fields, in the order of the settings.
@@ -103,6 +107,7 @@ impl Intake {
             groups: Vec::new(),
             not_in_group: Vec::new(),
             group_bases: Vec::new(),
+            deleted: Vec::new(),
             active: None,
             locked: Locked::Active,
             member_login: None,
@@ -110,6 +115,7 @@ impl Intake {
             identity: None,
             matching: vec![MatchBy::Link, MatchBy::Login],
             adopt: Adopt::Never,
+            adopt_roles: false,
             new: true,
             fields: IndexMap::new(),
             roles: Vec::new(),

@@ -83,7 +83,8 @@ impl Settings {
 /// The limits that stop an apply; a preview shows them.
 #[derive(Clone, Debug, Serialize)]
 pub struct Brakes {
-    /// Maximum accounts that may be removed or suspended.
+    /// Maximum accounts that may be removed or suspended; `None` for a tenth of the linked ones, and never fewer than
+    /// five ([`Brakes::leaving`]).
     pub removals: Option<Removals>,
     /// Minimum number of candidates.
     pub fewest: Option<u64>,
@@ -91,11 +92,23 @@ pub struct Brakes {
     pub settings_changed: bool,
     /// Maximum memberships in linked groups that may be lost.
     pub memberships: Option<Removals>,
+    /// How far a count of the footprint may fall.
+    pub shrunk: Removals,
+}
+
+impl Brakes {
+    /// The number of accounts, out of so many linked ones, that may be removed or suspended.
+    #[must_use]
+    pub fn leaving(&self, linked: u64) -> u64 {
+        self.removals
+            .map_or_else(|| Removals::Percent(10.0).of(linked).max(5), |removals| removals.of(linked))
+    }
 }
 
 impl Default for Brakes {
     fn default() -> Self {
-        Self { removals: None, fewest: None, settings_changed: true, memberships: None }
+        let shrunk = Removals::Percent(20.0);
+        Self { removals: None, fewest: None, settings_changed: true, memberships: None, shrunk }
     }
 }
 
@@ -107,4 +120,21 @@ pub enum Removals {
     Number(u64),
     /// This percentage of what exists.
     Percent(f64),
+}
+
+impl Removals {
+    /// The number out of `of` that may be taken away.
+    #[expect(
+        clippy::cast_precision_loss,
+        clippy::cast_possible_truncation,
+        clippy::cast_sign_loss,
+        reason = "a share of a count: both far below 2^52, and not negative"
+    )]
+    #[must_use]
+    pub fn of(self, of: u64) -> u64 {
+        match self {
+            Self::Number(number) => number,
+            Self::Percent(percent) => (of as f64 * percent / 100.0).floor() as u64,
+        }
+    }
 }

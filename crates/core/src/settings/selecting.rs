@@ -2,8 +2,8 @@
 //! earlier run's.
 
 use super::{
-    GroupIntake, GroupLeaving, GroupMembers, Intake, Leaving, LeavingAction, LeavingRule, Locked, Servers,
-    Settings,
+    Bind, Directory, GroupIntake, GroupLeaving, GroupMembers, Intake, Leaving, LeavingAction, LeavingRule,
+    Locked, References, Servers, Settings, Strategy,
 };
 use crate::ldap::name::Dn;
 use crate::ldap::url::{Scheme, Server};
@@ -17,7 +17,9 @@ impl Settings {
         let mut all = BTreeMap::new();
         for intake in self.intakes.iter() {
             let servers = self.directory(intake).map(|one| servers(&one.servers));
-            let own = [("servers", servers.unwrap_or_default())].into_iter().chain(texts(intake));
+            let directory = self.directory(intake).map(of_directory).unwrap_or_default();
+            let own = [("servers", servers.unwrap_or_default())].into_iter();
+            let own = own.chain(directory).chain(texts(intake));
             for (name, text) in own.filter(|(_, text)| !text.is_empty()) {
                 all.insert(self.called(intake, name), text);
             }
@@ -38,6 +40,12 @@ impl Settings {
     pub fn bring_up(&self, remembered: &mut BTreeMap<String, String>) {
         let now = self.selecting();
         for intake in &self.intakes {
+            // Up to form 2 of the state, these were not remembered.
+            if !remembered.contains_key(&self.called(intake, "bind")) {
+                for name in ["bind", "references", "strategy"].map(|name| self.called(intake, name)) {
+                    remembered.extend(now.get(&name).map(|text| (name, text.clone())));
+                }
+            }
             let earlier = [
                 ("servers", self.directory(intake).map(|one| earlier_servers(&one.servers))),
                 (
@@ -79,7 +87,32 @@ fn earlier_groups(groups: &GroupIntake) -> String {
     format!("{}\n{members} {} {gone}", groups.which(), groups.adopt)
 }
 
-fn texts(intake: &Intake) -> [(&'static str, String); 14] {
+/// What decides who and what a directory shows, unless it is as usual.
+fn of_directory(directory: &Directory) -> [(&'static str, String); 2] {
+    let references = match directory.references {
+        References::Ignore => "",
+        References::Follow => "follow",
+        References::Refuse => "refuse",
+        References::Elsewhere => "elsewhere",
+    };
+    let bind = match &directory.bind {
+        Bind::Anonymous => "anonymous",
+        Bind::Simple { name, .. } => name,
+        Bind::External => "by the connection",
+    };
+    [("bind", bind.to_owned()), ("references", references.to_owned())]
+}
+
+fn strategy(strategy: Strategy) -> &'static str {
+    match strategy {
+        Strategy::Auto | Strategy::Lists | Strategy::Downwards | Strategy::Sweep => "",
+        Strategy::Upwards => "upwards",
+        Strategy::Chain => "chain",
+        Strategy::Tokens => "tokens",
+    }
+}
+
+fn texts(intake: &Intake) -> [(&'static str, String); 15] {
     let Intake { bases, filter, groups, not_in_group, group_bases, active, leaving, .. } = intake;
     let required = intake.fields.iter().filter(|(_, rule)| rule.required);
     [
@@ -93,6 +126,7 @@ fn texts(intake: &Intake) -> [(&'static str, String); 14] {
         ("active", active.as_ref().map(ToString::to_string).unwrap_or_default()),
         ("locked", locked(intake.locked).to_owned()),
         ("identity", intake.identity.clone().unwrap_or_default()),
+        ("strategy", strategy(intake.strategy).to_owned()),
         ("member_login", intake.member_login.clone().unwrap_or_default()),
         ("required fields", required.map(|(name, _)| name.as_str()).collect::<Vec<_>>().join("\n")),
         ("leaving", in_words(leaving)),

@@ -16,5 +16,6 @@ use prepare::terms;
 pub use applied::{Applied, Interrupted};
 pub(crate) use prepare::{consider, forget_before, prepare, way_back};
 pub(crate) use run::apply;
+pub(crate) use saved::{read_saved, save};
 pub(crate) use statements::statements;
 pub use work::{Consent, GroupWork, Origin, Work};

@@ -4,14 +4,16 @@ use super::{Consent, GroupWork, Origin, Work};
 use crate::background;
 use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::setup::Setup;
+use crate::state::backups_of;
 use crate::state::{Journal, Run};
 use crate::store::{AccountStore, Terms, groups_beside, names};
 use jiff::civil::Date;
 use ring::digest::{SHA256, digest};
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
 use webtaxon_core::account::Account;
-use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Seats};
-use webtaxon_core::preview::{Brake, BrakeKind, Preview};
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Seats, brakes_of_undo};
+use webtaxon_core::preview::{Brake, BrakeKind, Origins, Preview};
 
 /// Makes a preview, with the work of an apply.
 pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
@@ -19,7 +21,7 @@ pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
     let latest =
         background::run(move || Journal::read(&*place)?.map(|journal| journal.latest()).transpose()).await?;
     let memory = setup.memory().await?;
-    let found = setup.find(&[]).await?;
+    let found = setup.find(&[], &memory).await?;
     let preview = Preview::of(found.situation(&setup.settings, &memory));
     let by_login: HashMap<&str, &Account> =
         found.accounts.iter().map(|account| (account.login.as_str(), account)).collect();
@@ -40,6 +42,9 @@ pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
         seats: seats(&preview),
         selecting: Some(setup.settings.selecting()),
         missed: Some(preview.missed.clone()),
+        footprints: preview.footprints.clone(),
+        fresh: preview.fresh.clone(),
+        origins: preview.origins.clone(),
         latest: latest.unwrap_or(0),
         original: None,
     };
@@ -52,7 +57,15 @@ fn seats(preview: &Preview) -> Option<Seats> {
 }
 
 /// The edits that undo a run, as far as it was carried out; the last edit first.
-pub(crate) fn way_back(setup: &Setup, run: i64) -> Result<Work, Error> {
+pub(crate) async fn way_back(setup: &Arc<Setup>, run: i64) -> Result<Work, Error> {
+    let own = Arc::clone(setup);
+    let mut work = background::run(move || of_run(&own, run)).await?;
+    let accounts = setup.accounts().await?;
+    (work.brakes, work.seats) = brakes_of_undo(&setup.settings, &accounts, &work.edits);
+    Ok(work)
+}
+
+fn of_run(setup: &Setup, run: i64) -> Result<Work, Error> {
     let journal = Journal::read(&*setup.state())?.ok_or_else(|| ApplyError::no_run(run))?;
     let of = journal.runs()?.into_iter().find(|one| one.run == run);
     let of: Run = of.ok_or_else(|| ApplyError::no_run(run))?;
@@ -82,6 +95,9 @@ pub(crate) fn way_back(setup: &Setup, run: i64) -> Result<Work, Error> {
         seats: None,
         selecting: None,
         missed: None,
+        footprints: BTreeMap::new(),
+        fresh: BTreeMap::new(),
+        origins: Origins::default(),
         latest: journal.latest()?,
         original: of.backup.map(|file| setup.folder.join(file)),
     })
@@ -127,7 +143,12 @@ pub(crate) fn forget_before(setup: &Setup, day: Date, who: &str) -> Result<usize
     }
     let forgotten = Journal::write(&*setup.state(), who)?.forget_before(day)?;
     for backup in forgotten.iter().flatten() {
+        // A copy is a plain name in the folder of copies, whatever the journal says.
+        let Some(name) = backup.file_name().map(|name| backups_of(&setup.file).join(name)) else { continue };
         let file = setup.folder.join(backup);
+        if file != name {
+            continue;
+        }
         // A copy that was already deleted is no error.
         let _ = std::fs::remove_file(&file);
         for end in ["csv", "jsonl"] {

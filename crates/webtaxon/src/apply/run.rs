@@ -9,12 +9,12 @@ use crate::links::Linked;
 use crate::setup::Setup;
 use crate::state::{Begun, Ending, Journal, Remembered};
 use crate::store::AccountStore as _;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::path::Path;
 use std::sync::Arc;
 use webtaxon_core::apply::Outcome;
 use webtaxon_core::ldap::identity::Identity;
-use webtaxon_core::preview::{ChangeKind, Memory};
+use webtaxon_core::preview::{ChangeKind, Fresh, Memory};
 
 /// Carries out exactly the edits in `work`.
 pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Result<Applied, Error> {
@@ -28,10 +28,12 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
     let mut applied =
         Applied { interrupted: take_up(&mut journal, store, fields).await?, ..Applied::default() };
     let memory = journal.memory()?;
-    let mut remembered = to_remember(work, journal.latest()?);
+    let mut remembered = to_remember(work, journal.latest()?, &memory);
     if work.is_empty() {
         if work.origin == Origin::Preview {
-            store.remember(&mut remembered, links(&list().await?));
+            let links = links(&list().await?);
+            remember_origins(&mut remembered, &links, &memory, work);
+            store.remember(&mut remembered, links);
             journal.end(None, &remembered)?;
         }
         return Ok(applied);
@@ -53,30 +55,70 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
             return Err(error);
         }
     }
-    let (mut journal, is_known) = carry_out(&setup.watch, store, work, &terms, journal, &mut applied).await?;
+    let (mut journal, is_known) = carry_out(setup, store, work, &terms, journal, &mut applied).await?;
     if !is_known {
         // The outcome is unknown. The run stays open in the journal, and the next apply finds out.
         return Ok(applied);
     }
     let ending = if applied.stopped.is_some() { Ending::Stopped } else { Ending::Done };
     if let Ok(accounts) = list().await {
-        remember_links(store, &mut remembered, links(&accounts), &memory, (work, &applied));
+        let links = links(&accounts);
+        remember_origins(&mut remembered, &links, &memory, work);
+        remember_links(store, &mut remembered, links, &memory, (work, &applied));
     }
     if ending == Ending::Stopped {
         remembered.applied = None;
+        remembered.footprints.clear();
     }
     journal.end(Some((run, ending)), &remembered).map_err(unrecorded)?;
     Ok(applied)
 }
 
 /// What the next run must remember from this one's preview.
-fn to_remember(work: &Work, latest: i64) -> Remembered {
+fn to_remember(work: &Work, latest: i64, memory: &Memory) -> Remembered {
+    // What another apply saw meanwhile is newer.
+    let is_newest = work.latest == latest;
     Remembered {
         applied: work.selecting.clone(),
+        footprints: if is_newest { work.footprints.clone() } else { BTreeMap::new() },
+        fresh: (work.origin == Origin::Preview).then(|| fresh(work, memory)),
         // A run since then has newer knowledge of missing people.
-        missed: work.missed.clone().filter(|_| work.latest == latest),
+        missed: work.missed.clone().filter(|_| is_newest),
         ..Remembered::default()
     }
+}
+
+/// Who came in a short while ago: as the preview says, and by an apply since then.
+fn fresh(work: &Work, memory: &Memory) -> BTreeMap<Identity, Fresh> {
+    let meant: HashSet<&Identity> =
+        work.edits.iter().filter_map(|edit| edit.after.as_ref()?.link.as_ref()).collect();
+    let is_meant =
+        |(link, fresh): &(&Identity, &Fresh)| meant.contains(link) || memory.fresh.get(*link) == Some(fresh);
+    let ours = work.fresh.iter().filter(is_meant);
+    let since = memory.fresh.iter().filter(|(_, fresh)| fresh.since >= memory.today);
+    since.chain(ours).map(|(link, fresh)| (link.clone(), fresh.clone())).collect()
+}
+
+/// Remembers the directory that each link comes from: as known, or else the one that showed it.
+fn remember_origins(
+    remembered: &mut Remembered,
+    links: &BTreeMap<Identity, String>,
+    memory: &Memory,
+    work: &Work,
+) {
+    if work.origin != Origin::Preview {
+        return;
+    }
+    let edited: HashSet<&Identity> =
+        work.edits.iter().filter_map(|edit| edit.after.as_ref()?.link.as_ref()).collect();
+    let origin = |link: &Identity| {
+        let known = memory.origins.get(link).map(String::as_str);
+        // An edit that another directory makes rests on somebody's word in `whose`.
+        let edited = edited.contains(link);
+        let shown = work.origins.directory(link);
+        Some((link.clone(), if edited { shown.or(known) } else { known.or(shown) }?.to_owned()))
+    };
+    remembered.origins = Some(links.keys().filter_map(origin).collect());
 }
 
 fn begin(journal: &mut Journal, work: &Work, consent: &Consent) -> Result<i64, Error> {

@@ -4,7 +4,7 @@ use super::{Consent, Work, consider, terms};
 use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::setup::Setup;
 use crate::store::group_store;
-use std::sync::Arc;
+use webtaxon_core::apply::Untouchable;
 
 /// The statements, in order. Nothing is changed or recorded.
 pub(crate) async fn statements(setup: &Setup, work: &Work, consent: &Consent) -> Result<String, Error> {
@@ -22,7 +22,10 @@ pub(crate) async fn statements(setup: &Setup, work: &Work, consent: &Consent) ->
             .await?
             .ok_or_else(none)?;
     }
-    all += &store.statements(Arc::clone(&work.edits), terms).await?.ok_or_else(none)?;
+    let untouchable = Untouchable::new(&setup.settings.accounts.protected);
+    let allowed = work.edits.iter().filter(|edit| untouchable.forbids(edit).is_none());
+    let allowed = allowed.cloned().collect();
+    all += &store.statements(allowed, terms).await?.ok_or_else(none)?;
     if !work.groups.last.is_empty() {
         all += &group_store(&*store)?
             .group_statements(work.groups.last.as_slice().into())

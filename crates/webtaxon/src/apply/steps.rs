@@ -6,6 +6,7 @@ use super::{Applied, Work};
 use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::links::Linked;
 use crate::progress::{Progress, Watch};
+use crate::setup::Setup;
 use crate::state::{Journal, StateError, Ties};
 use crate::store::{AccountStore as _, Recorder, StoreError, Terms, group_store, lists};
 use std::borrow::Cow;
@@ -13,7 +14,7 @@ use std::collections::HashSet;
 use std::ops::ControlFlow;
 use std::sync::{Arc, Mutex, PoisonError};
 use webtaxon_core::account::folded;
-use webtaxon_core::apply::{GroupEdit, Outcome};
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Untouchable};
 
 /// Outcomes written to the journal at once.
 const BATCH: usize = 200;
@@ -98,7 +99,7 @@ impl Shared {
 
 /// Makes the edits; returns the journal, and whether every outcome is known.
 pub(super) async fn carry_out(
-    watch: &Watch,
+    setup: &Setup,
     store: &Linked<'_>,
     work: &Work,
     terms: &Terms,
@@ -108,7 +109,7 @@ pub(super) async fn carry_out(
     let Some(run) = applied.run else { return Ok((journal, true)) };
     let accounts = work.edits.len();
     let told = Shared(Arc::new(Mutex::new(Some(Told {
-        watch: watch.clone(),
+        watch: setup.watch.clone(),
         journal,
         run,
         ties: store.ties(Arc::clone(&work.edits)),
@@ -118,7 +119,8 @@ pub(super) async fn carry_out(
         failed: 0,
         done: 0,
     }))));
-    let ended = steps(store, work, terms, &told).await;
+    let untouchable = Untouchable::new(&setup.settings.accounts.protected);
+    let ended = steps(store, (work, &untouchable), terms, &told).await;
     let Some(mut told) = told.end() else {
         return Err(Error::from(ApplyError::from(ApplyErrorKind::CutOff(run))));
     };
@@ -163,7 +165,12 @@ pub(super) async fn carry_out(
 }
 
 /// The steps in order, while each may begin.
-async fn steps(store: &Linked<'_>, work: &Work, terms: &Terms, told: &Shared) -> Result<(), StoreError> {
+async fn steps(
+    store: &Linked<'_>,
+    (work, untouchable): (&Work, &Untouchable),
+    terms: &Terms,
+    told: &Shared,
+) -> Result<(), StoreError> {
     let (first, last) = (work.edits.len(), work.edits.len() + work.groups.first.len());
     if !work.groups.first.is_empty() {
         let record = told.recorder(move |at| Some(first + at));
@@ -173,8 +180,10 @@ async fn steps(store: &Linked<'_>, work: &Work, terms: &Terms, told: &Shared) ->
     }
     let goes_on = |terms: &Terms| told.with(|told| told.goes_on(terms)).flatten();
     let Some(terms) = goes_on(terms) else { return Ok(()) };
-    if !work.edits.is_empty() {
-        store.carry_out(Arc::clone(&work.edits), terms.clone(), told.recorder(Some)).await?;
+    let (allowed, numbers) = allowed(work, untouchable, told);
+    if !allowed.is_empty() {
+        let record = told.recorder(move |at| numbers.get(at).copied());
+        store.carry_out(allowed, terms.clone(), record).await?;
     }
     let Some(terms) = goes_on(&terms) else { return Ok(()) };
     if work.groups.last.is_empty() {
@@ -198,6 +207,25 @@ async fn steps(store: &Linked<'_>, work: &Work, terms: &Terms, told: &Shared) ->
     }
     let record = told.recorder(move |at| numbers.get(at).copied());
     group_store(store)?.carry_out_groups(ready.into(), terms, record).await
+}
+
+/// The edits that break no promise, with their numbers; the others are recorded as left out.
+fn allowed(work: &Work, untouchable: &Untouchable, told: &Shared) -> (Arc<[Edit]>, Vec<usize>) {
+    let forbidden = |edit: &Edit| untouchable.forbids(edit);
+    if work.edits.iter().all(|edit| forbidden(edit).is_none()) {
+        return (Arc::clone(&work.edits), (0..work.edits.len()).collect());
+    }
+    let (mut edits, mut numbers) = (Vec::new(), Vec::new());
+    for (at, edit) in work.edits.iter().enumerate() {
+        match forbidden(edit) {
+            Some(why) => drop(told.with(|told| told.take(at, Outcome::Left(why)))),
+            None => {
+                edits.push(edit.clone());
+                numbers.push(at);
+            }
+        }
+    }
+    (edits.into(), numbers)
 }
 
 /// The edit without members whose account was not created.

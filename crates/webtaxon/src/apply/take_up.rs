@@ -1,7 +1,7 @@
 //! Completing the record of an interrupted run by comparing its edits with the lists.
 
 use super::Interrupted;
-use crate::error::Error;
+use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::links::Linked;
 use crate::state::{Ending, Journal, Remembered, StateError};
 use crate::store::AccountStore as _;
@@ -18,6 +18,10 @@ pub(super) async fn take_up(
     fields: &Arc<[String]>,
 ) -> Result<Option<Interrupted>, Error> {
     let Some(run) = journal.unfinished()? else { return Ok(None) };
+    let of = journal.runs()?.into_iter().find(|one| one.run == run).map(|one| one.store).unwrap_or_default();
+    if of != store.place() {
+        return Err(ApplyError::from(ApplyErrorKind::CutOffElsewhere { run, store: of }).into());
+    }
     let accounts = store.accounts(Arc::clone(fields)).await?;
     let groups = match journal.group_entries(run)?.iter().any(|entry| entry.outcome.is_none()) {
         true => match store.groups() {

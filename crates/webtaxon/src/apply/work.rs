@@ -7,7 +7,8 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use webtaxon_core::apply::{Edit, GroupEdit, Seats, brakes_of_part};
 use webtaxon_core::ldap::identity::Identity;
-use webtaxon_core::preview::{Brake, ChangeKind};
+use webtaxon_core::preview::{Brake, ChangeKind, Fresh, Origins};
+use webtaxon_core::reading::Footprint;
 
 /// The origin of the edits.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -42,6 +43,12 @@ pub struct Work {
     pub(super) selecting: Option<BTreeMap<String, String>>,
     /// Since when people have been missed; only for a preview.
     pub(super) missed: Option<BTreeMap<Identity, Date>>,
+    /// By intake, what was seen; only for a complete preview.
+    pub(super) footprints: BTreeMap<String, Footprint>,
+    /// Who comes in, and who did a short while ago, with the server that showed them; only for a preview.
+    pub(super) fresh: BTreeMap<Identity, Fresh>,
+    /// The directory of each link; only for a preview.
+    pub(super) origins: Origins,
     /// The latest run before this.
     pub(super) latest: i64,
     /// The copy of the list from before the run to be undone.
@@ -121,6 +128,7 @@ impl Work {
         part.brakes = brakes_of_part(&self.brakes, self.seats, &part.edits);
         part.groups = GroupWork::default();
         part.selecting = None;
+        part.footprints.clear();
         part
     }
 

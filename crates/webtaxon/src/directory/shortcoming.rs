@@ -66,6 +66,10 @@ pub(crate) enum Shortcoming {
     /// An entry was not returned by its look-up.
     #[error("the server does not show it; the bind account may lack the right to read it")]
     NotShown,
+    #[error(
+        "a group lists it, and the server does not show it: it is a group that the bind account may not read, or it was deleted and the list still names it; if so, add it to `deleted`"
+    )]
+    Vanished,
     #[error("it is not a group")]
     NotAGroup,
     #[error("the server returned {0} of its members, but not the rest")]
@@ -148,6 +152,10 @@ pub(crate) enum Shortcoming {
     #[error("{0} is a distribution group, which tokenGroups omits; strategy = \"lists\" reads member lists")]
     DistributionGroup(String),
 
+    #[error(
+        "it holds only some attributes of people, and the members of some groups; write port 636 in `servers` (389 with StartTLS)"
+    )]
+    Catalog,
     #[error("a part of it is held by another server")]
     HeldElsewhere,
     #[error("a part of it is held by another server, and the referral was not followed: {0}")]

@@ -58,6 +58,18 @@ pub enum ApplyErrorKind {
     #[error("run {0} was interrupted, and what it did is not known yet")]
     #[diagnostic(code(WX0608), help("webtaxon apply finds out first, before anything else"))]
     CutOff(i64),
+    /// An interrupted run of another list.
+    #[error("run {run} was interrupted while it changed another list of accounts ({store})")]
+    #[diagnostic(
+        code(WX0614),
+        help("apply with the settings of that list first: that finds out what the run did")
+    )]
+    CutOffElsewhere {
+        /// The run.
+        run: i64,
+        /// The list.
+        store: String,
+    },
     /// The accounts cannot be copied.
     #[error("no copy of the accounts can be written to {}: {source}", file.display())]
     #[diagnostic(code(WX0609), help("nothing was changed; make room there, or give the right to write"))]

@@ -91,7 +91,7 @@ fn held_row(held: &Held) -> Vec<String> {
         held.dn.as_deref().map(short).unwrap_or_default(),
         held.dn.clone().unwrap_or_default(),
         held.cause.map_or("", |cause| cause.name()).to_owned(),
-        format!("{would}{}", held.reason.message()),
+        format!("{would}{}", held.message()),
     ]
 }
 

@@ -5,7 +5,7 @@ use crate::box_error::BoxError;
 use webtaxon_core::settings::StateDatabase as StateSettings;
 
 /// The newest form of the tables that this version supports.
-pub const NEWEST: usize = 2;
+pub const NEWEST: usize = 3;
 
 /// A value of a row.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -177,6 +177,12 @@ CREATE TABLE kept (
   PRIMARY KEY (list, link),
   UNIQUE (list, login)
 ) STRICT, WITHOUT ROWID;
+",
+    "
+CREATE TABLE footprint (intake TEXT PRIMARY KEY, says TEXT NOT NULL) STRICT, WITHOUT ROWID;
+CREATE TABLE fresh (link TEXT PRIMARY KEY, server TEXT NOT NULL, since TEXT NOT NULL) STRICT, WITHOUT ROWID;
+CREATE TABLE origin (link TEXT PRIMARY KEY, directory TEXT NOT NULL) STRICT, WITHOUT ROWID;
+CREATE TABLE seal (key TEXT PRIMARY KEY) STRICT, WITHOUT ROWID;
 ",
 ];
 

@@ -13,7 +13,8 @@ use std::sync::Arc;
 use webtaxon_core::account::Account;
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome};
 use webtaxon_core::ldap::identity::Identity;
-use webtaxon_core::preview::{GroupChangeKind, Memory};
+use webtaxon_core::preview::{Fresh, GroupChangeKind, Memory};
+use webtaxon_core::reading::Footprint;
 
 /// How a run ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -98,6 +99,10 @@ pub(crate) struct Remembered {
     pub(crate) missed: Option<BTreeMap<Identity, Date>>,
     pub(crate) known: Option<BTreeMap<Identity, String>>,
     pub(crate) applied: Option<BTreeMap<String, String>>,
+    /// By intake, what was seen; other intakes keep theirs.
+    pub(crate) footprints: BTreeMap<String, Footprint>,
+    pub(crate) fresh: Option<BTreeMap<Identity, Fresh>>,
+    pub(crate) origins: Option<BTreeMap<Identity, String>>,
     /// The links kept for a list, and the identity of the list.
     pub(crate) kept: Option<(String, BTreeMap<Identity, String>)>,
 }
@@ -178,7 +183,37 @@ impl Journal {
         }
         let applied = self.pairs("SELECT setting, says FROM applied")?;
         memory.applied = (!applied.is_empty()).then(|| applied.into_iter().collect());
+        memory.interrupted = self.unfinished()?;
+        if self.form()? < 3 {
+            return Ok(memory);
+        }
+        for (intake, says) in self.pairs("SELECT intake, says FROM footprint")? {
+            let footprint = serde_json::from_str(&says).map_err(|error| self.db.broken(error.into()))?;
+            memory.footprints.insert(intake, footprint);
+        }
+        for row in self.db.all("SELECT link, server, since FROM fresh", Vec::new())? {
+            let [link, server, since] = text_cells(row).map(Option::unwrap_or_default);
+            let since = since.parse::<Date>().map_err(|_| self.odd("day", &since))?;
+            memory.fresh.insert(self.link(&link)?, Fresh { server, since });
+        }
+        for (link, directory) in self.pairs("SELECT link, directory FROM origin")? {
+            memory.origins.insert(self.link(&link)?, directory);
+        }
         Ok(memory)
+    }
+
+    /// The key that seals saved previews; `None` if there is none yet.
+    pub(crate) fn seal(&self) -> Result<Option<String>, StateError> {
+        if self.form()? < 3 {
+            return Ok(None);
+        }
+        let rows = self.db.all("SELECT key FROM seal", Vec::new())?;
+        Ok(rows.into_iter().next().and_then(|row| row.into_iter().next()?.text()))
+    }
+
+    /// Stores the key that seals saved previews.
+    pub(crate) fn set_seal(&mut self, key: &str) -> Result<(), StateError> {
+        self.db.change(vec![Statement::once("INSERT INTO seal (key) VALUES (?1)", vec![key.into()])])
     }
 
     /// The links kept for a list, each with the login of its account in the form for comparison.
@@ -297,7 +332,7 @@ impl Journal {
         Ok(self.number("SELECT max(run) FROM run")?.unwrap_or(0))
     }
 
-    /// The run that was interrupted, if any.
+    /// The number of the run that was interrupted, if any.
     pub(crate) fn unfinished(&self) -> Result<Option<i64>, StateError> {
         self.number("SELECT min(run) FROM run WHERE ending IS NULL")
     }
@@ -400,8 +435,6 @@ impl Journal {
             let values = vec![now().into(), ending.name().into(), run.into()];
             all.push(Statement::once("UPDATE run SET ended = ?1, ending = ?2 WHERE run = ?3", values));
         }
-        let put =
-            |clear, sql, rows: Vec<Vec<Cell>>| [Statement::once(clear, Vec::new()), Statement { sql, rows }];
         if let Some(missed) = &remembered.missed {
             let rows = missed.iter().map(|(link, day)| vec![link.to_string().into(), day.to_string().into()]);
             all.extend(put(
@@ -425,6 +458,7 @@ impl Journal {
             all.push(Statement::once("DELETE FROM kept WHERE list = ?1", vec![list.as_str().into()]));
             all.push(Statement { sql: KEEP, rows: kept.iter().map(row).collect() });
         }
+        all.extend(self.of_readings(remembered)?);
         if let Some(applied) = &remembered.applied {
             let rows = applied.iter().map(|(name, says)| vec![name.as_str().into(), says.as_str().into()]);
             all.extend(put(
@@ -434,6 +468,39 @@ impl Journal {
             ));
         }
         self.db.change(all)
+    }
+
+    /// The statements that remember what readings showed.
+    fn of_readings(&self, remembered: &Remembered) -> Result<Vec<Statement>, StateError> {
+        let mut all = Vec::new();
+        for (intake, footprint) in &remembered.footprints {
+            let says = serde_json::to_string(footprint).map_err(|error| self.db.broken(error.into()))?;
+            all.push(Statement::once(
+                "DELETE FROM footprint WHERE intake = ?1",
+                vec![intake.as_str().into()],
+            ));
+            let values = vec![intake.as_str().into(), says.into()];
+            all.push(Statement::once("INSERT INTO footprint (intake, says) VALUES (?1, ?2)", values));
+        }
+        if let Some(fresh) = &remembered.fresh {
+            let row = |(link, fresh): (&Identity, &Fresh)| {
+                vec![link.to_string().into(), fresh.server.as_str().into(), fresh.since.to_string().into()]
+            };
+            all.extend(put(
+                "DELETE FROM fresh",
+                "INSERT INTO fresh (link, server, since) VALUES (?1, ?2, ?3)",
+                fresh.iter().map(row).collect(),
+            ));
+        }
+        if let Some(origins) = &remembered.origins {
+            let rows = origins.iter().map(|(link, from)| vec![link.to_string().into(), from.as_str().into()]);
+            all.extend(put(
+                "DELETE FROM origin",
+                "INSERT INTO origin (link, directory) VALUES (?1, ?2)",
+                rows.collect(),
+            ));
+        }
+        Ok(all)
     }
 
     /// Deletes the records of runs before a day, except the latest. Returns the copies of the accounts, one for each
@@ -449,6 +516,11 @@ impl Journal {
         };
         Ok(rows.into_iter().map(backup).collect())
     }
+}
+
+/// The statements that replace all rows of a table.
+fn put(clear: &'static str, sql: &'static str, rows: Vec<Vec<Cell>>) -> [Statement; 2] {
+    [Statement::once(clear, Vec::new()), Statement { sql, rows }]
 }
 
 /// Reads the memory; empty if there is none yet. Days are in UTC.

@@ -57,6 +57,12 @@ CREATE TABLE kept (
   UNIQUE (list, login)
 );
 "#,
+    r#"
+CREATE TABLE footprint (intake text COLLATE "C" PRIMARY KEY, says text NOT NULL);
+CREATE TABLE fresh (link text COLLATE "C" PRIMARY KEY, server text NOT NULL, since text NOT NULL);
+CREATE TABLE origin (link text COLLATE "C" PRIMARY KEY, directory text NOT NULL);
+CREATE TABLE seal (key text COLLATE "C" PRIMARY KEY);
+"#,
 ];
 
 /// Rows sent to the server at once.

@@ -5,7 +5,9 @@ use crate::apply::{self, Applied, Consent, Work};
 use crate::background;
 use crate::error::Error;
 use crate::state::Journal;
+use jiff::Timestamp;
 use jiff::civil::Date;
+use std::path::Path;
 use std::sync::Arc;
 use webtaxon_core::preview::Preview;
 
@@ -23,8 +25,27 @@ impl Workspace {
     /// # Errors
     /// The journal cannot be read, or has no such run.
     pub async fn way_back(&self, run: i64) -> Result<Work, Error> {
-        let setup = Arc::clone(&self.setup);
-        background::run(move || apply::way_back(&setup, run)).await
+        apply::way_back(&self.setup, run).await
+    }
+
+    /// Saves work to a new file that only its owner can read, to be approved and applied later. It is sealed with a key
+    /// that is kept in the state, made if there is none on behalf of `who`.
+    ///
+    /// # Errors
+    /// The file exists or cannot be written, or the state cannot be read or written.
+    pub async fn save(&self, work: &Work, file: &Path, who: &str) -> Result<(), Error> {
+        let (setup, work, file, who) =
+            (Arc::clone(&self.setup), work.clone(), file.to_owned(), who.to_owned());
+        background::run(move || apply::save(&setup, &work, &file, &who)).await
+    }
+
+    /// Reads saved work, with the time of saving.
+    ///
+    /// # Errors
+    /// The file cannot be read, has another format or version, was edited, or was made with another state.
+    pub async fn read_saved(&self, file: &Path) -> Result<(Work, Timestamp), Error> {
+        let (setup, file) = (Arc::clone(&self.setup), file.to_owned());
+        background::run(move || apply::read_saved(&setup, &file)).await
     }
 
     /// Whether the work may begin; to be called before asking for approval.

@@ -74,7 +74,7 @@ impl Workspace {
         for intake in &self.settings().intakes {
             more.extend(intake.filter.attributes().map(str::to_owned));
         }
-        let lists = self.setup.find(&more).await?;
+        let lists = self.setup.find(&more, &memory).await?;
         let situation = lists.situation(self.settings(), &memory);
         let found = why::find(situation, text);
         let (one, named) = match found.as_slice() {

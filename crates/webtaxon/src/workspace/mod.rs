@@ -211,7 +211,7 @@ impl Workspace {
     /// The accounts cannot be read, no server could be reached, or the bind was refused.
     pub async fn preview(&self) -> Result<Preview, Error> {
         let memory = self.setup.memory().await?;
-        let found = self.setup.find(&[]).await?;
+        let found = self.setup.find(&[], &memory).await?;
         Ok(Preview::of(found.situation(self.settings(), &memory)))
     }
 

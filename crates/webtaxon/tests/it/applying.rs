@@ -22,7 +22,7 @@ fn consent(release: &[&str]) -> Consent {
 
 /// The demo's brakes: too many accounts in use.
 fn agreed() -> Consent {
-    consent(&["seats"])
+    consent(&["seats", "first"])
 }
 
 fn list(museum: &Museum) -> String {
@@ -36,7 +36,7 @@ async fn apply(museum: &Museum) -> Result<Applied, Error> {
 }
 
 async fn undo(workspace: &Workspace, run: i64) -> Applied {
-    workspace.apply(&workspace.way_back(run).await.unwrap(), &consent(&[])).await.unwrap()
+    workspace.apply(&workspace.way_back(run).await.unwrap(), &consent(&["seats"])).await.unwrap()
 }
 
 async fn journal(museum: &Museum) -> Journal {
@@ -151,7 +151,8 @@ async fn what_changed_meanwhile_is_left_out() {
     let museum = Museum::open().await;
     let workspace = museum.workspace().unwrap();
     let file = museum.path().join("monday.json");
-    workspace.work().await.unwrap().1.save(&file).unwrap();
+    let work = workspace.work().await.unwrap().1;
+    workspace.save(&work, &file, "ada").await.unwrap();
     let meanwhile = ACCOUNTS
         .replace("Entomology 3,", "Attic 1,") // moved by hand
         .replace(
@@ -160,7 +161,7 @@ async fn what_changed_meanwhile_is_left_out() {
         )
         + "mhayashi,,active,Somebody Else,,,,\n";
     museum.write("accounts.csv", &meanwhile);
-    let (work, _) = Work::read(&file).unwrap();
+    let (work, _) = workspace.read_saved(&file).await.unwrap();
     let applied = workspace.apply(&work, &agreed()).await.unwrap();
     assert!(!applied.is_complete());
     let odd: Vec<_> = work
@@ -213,8 +214,8 @@ async fn a_brake_holds_everything_until_it_is_released_by_name() {
     let (_, work) = workspace.work().await.unwrap();
     for (release, held) in [
         (&[][..], "removals (10 accounts would be removed or suspended, 3 are allowed); fewest"),
-        (&["seats", "removals"], "a brake stops it: fewest"),
-        (&["seats", "fewest"], "a brake stops it: removals"),
+        (&["seats", "first", "removals"], "a brake stops it: fewest"),
+        (&["seats", "first", "fewest"], "a brake stops it: removals"),
     ] {
         let error = workspace.apply(&work, &consent(release)).await.unwrap_err();
         let (said, code, help) = told(&error);
@@ -226,9 +227,9 @@ async fn a_brake_holds_everything_until_it_is_released_by_name() {
     assert!(told(&error).0.contains("no brake seat"));
     assert_eq!(list(&museum), ACCOUNTS);
     assert!(workspace.journal().await.unwrap().is_none(), "nothing was begun");
-    let all = consent(&["removals", "fewest", "seats"]);
+    let all = consent(&["removals", "fewest", "seats", "first"]);
     assert!(workspace.apply(&work, &all).await.unwrap().is_complete());
-    assert_eq!(journal(&museum).await.runs().unwrap()[0].released, ["removals", "fewest", "seats"]);
+    assert_eq!(journal(&museum).await.runs().unwrap()[0].released, ["removals", "fewest", "seats", "first"]);
 }
 
 /// Promise 1, to its end: released or not, half a reading takes nobody's account away.
@@ -262,7 +263,9 @@ async fn a_saved_preview_is_only_good_for_what_it_was_made_with() {
     let museum = Museum::open().await;
     let file = museum.path().join("monday.json");
     let text = || std::fs::read_to_string(&file).unwrap();
-    museum.workspace().unwrap().work().await.unwrap().1.save(&file).unwrap();
+    let workspace = museum.workspace().unwrap();
+    let work = workspace.work().await.unwrap().1;
+    workspace.save(&work, &file, "ada").await.unwrap();
     let saved = text();
     for (from, to, said) in [
         ("tashdown2@", "mallory@", "it was edited after it was made"),
@@ -274,11 +277,11 @@ async fn a_saved_preview_is_only_good_for_what_it_was_made_with() {
     ] {
         assert!(saved.contains(from), "{from}");
         std::fs::write(&file, saved.replacen(from, to, 1)).unwrap();
-        let error = Work::read(&file).unwrap_err();
+        let error = workspace.read_saved(&file).await.unwrap_err();
         assert!(error.to_string().contains(said), "{said}: {error}");
     }
     std::fs::write(&file, &saved).unwrap();
-    let again = museum.workspace().unwrap().work().await.unwrap().1.save(&file).unwrap_err();
+    let again = workspace.save(&work, &file, "ada").await.unwrap_err();
     assert!(again.to_string().contains("exists"), "{again}");
     museum.write("other.csv", ACCOUNTS);
     for (from, to, said) in [
@@ -288,7 +291,7 @@ async fn a_saved_preview_is_only_good_for_what_it_was_made_with() {
     ] {
         museum.change(from, to);
         let workspace = museum.workspace().unwrap();
-        let (work, _) = Work::read(&file).unwrap();
+        let (work, _) = workspace.read_saved(&file).await.unwrap();
         match workspace.may_apply(&work, &agreed()) {
             Ok(()) => assert_eq!(said, "", "a comment is no setting"),
             Err(error) => {
@@ -491,7 +494,7 @@ async fn a_lost_answer_is_looked_up_at_once_or_by_the_next() {
         assert_eq!(found, ending.is_none().then_some((73, 0)), "the next one looks at what is not known");
         assert_eq!(again.count(|one| *one == Outcome::Made), 73, "and nothing is doubled");
         let back = workspace.way_back(1).await.unwrap();
-        assert!(workspace.apply(&back, &consent(&[])).await.unwrap().is_complete());
+        assert!(workspace.apply(&back, &consent(&["removals"])).await.unwrap().is_complete());
         assert!(store.accounts.lock().unwrap().is_empty(), "and it can be taken back");
     }
 }

@@ -50,7 +50,7 @@ async fn run(name: &str, arguments: &[&str]) -> String {
 async fn an_approval_applies_what_was_approved_and_no_more() {
     let museum = Museum::open().await;
     let (settings, saved) = (museum.path().join("webtaxon.toml"), museum.path().join("monday.json"));
-    let arguments = [settings.to_str().unwrap(), saved.to_str().unwrap(), "seats"];
+    let arguments = [settings.to_str().unwrap(), saved.to_str().unwrap(), "seats,first"];
     assert_eq!(run("approval", &arguments).await, "27 changes wait for an approval\n");
     assert_eq!(run("approval", &arguments).await, "15 of 25 applied: complete: true\n");
     let kinds = museum.preview().await.unwrap().kinds;
@@ -98,8 +98,8 @@ async fn a_service_applies_what_it_showed_once() {
         ("POST /apply", "", 409, "look at /preview first"),
         ("GET /preview", "", 200, "\"format\":\"webtaxon.preview/"),
         ("POST /apply", "", 502, "seats"),
-        ("POST /apply", "seats", 200, "25 edits, complete: true"),
-        ("POST /apply", "seats", 409, "look at /preview first"),
+        ("POST /apply", "seats\nfirst", 200, "25 edits, complete: true"),
+        ("POST /apply", "seats\nfirst", 409, "look at /preview first"),
     ] {
         let answer = asked(&address, request, body).await;
         assert!(answer.starts_with(&format!("HTTP/1.1 {status}")), "{request}: {answer}");
@@ -114,7 +114,7 @@ async fn the_other_examples_apply_and_take_back() {
     for (name, lines) in [
         (
             "apply",
-            "27 changes, 1 brakes\n25 of 25 looked at\nrun 1: complete: true\n25 of 25 looked at\ntaken back: complete: true\n",
+            "27 changes, 2 brakes\n25 of 25 looked at\nrun 1: complete: true\n25 of 25 looked at\ntaken back: complete: true\n",
         ),
         ("own_store", "73 accounts, 4 groups, complete: true\n0 left to do\n"),
     ] {
@@ -123,7 +123,8 @@ async fn the_other_examples_apply_and_take_back() {
             museum.write("webtaxon.toml", museum.settings() + GROUPS_TOO);
         }
         let mut command = tokio::process::Command::new(example(name));
-        let output = command.arg(museum.path().join("webtaxon.toml")).arg("seats").output().await.unwrap();
+        let output =
+            command.arg(museum.path().join("webtaxon.toml")).arg("seats,first").output().await.unwrap();
         assert_eq!(String::from_utf8(output.stdout).unwrap(), lines, "{name}");
         assert!(output.status.success(), "{name}");
         assert_eq!(std::fs::read_to_string(museum.path().join("accounts.csv")).unwrap(), ACCOUNTS, "{name}");

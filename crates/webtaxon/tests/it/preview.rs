@@ -61,7 +61,7 @@ async fn the_museum_gets_what_its_readme_says() {
         preview.held.iter().map(|held| (held.login.as_str(), held.reason)).collect::<Vec<_>>(),
         [("wgrebe", HeldReason::Kept)]
     );
-    assert_eq!(preview.brakes.iter().map(|brake| brake.kind.name()).collect::<Vec<_>>(), ["seats"]);
+    assert_eq!(preview.brakes.iter().map(|brake| brake.kind.name()).collect::<Vec<_>>(), ["seats", "first"]);
     let path = preview
         .of_kind(ChangeKind::Import)
         .find(|change| change.login == "fcotterill")
@@ -322,7 +322,7 @@ async fn an_empty_directory_is_whole_and_the_brakes_tell() {
     assert!(preview.is_whole());
     assert_eq!(
         preview.brakes.iter().map(|brake| brake.kind.name()).collect::<Vec<_>>(),
-        ["removals", "fewest", "nobody"]
+        ["removals", "fewest", "nobody", "first"]
     );
     assert_eq!(
         logins(&preview, ChangeKind::Remove),

@@ -166,7 +166,11 @@ fn workspace(folder: &Path, port: u16, links: &str, state: &str) -> Workspace {
 async fn apply(workspace: &Workspace, shelf: &Shelf, work: &Work, fault: (Fault, usize)) -> Option<Applied> {
     *shelf.fault.lock().unwrap() = (Some(fault.0), fault.1);
     // The model has whole directories without anybody.
-    let consent = Consent { who: "model".to_owned(), release: vec!["nobody".to_owned()], stop_after: None };
+    let consent = Consent {
+        who: "model".to_owned(),
+        release: ["nobody", "first", "removals", "shrunk"].map(str::to_owned).to_vec(),
+        stop_after: None,
+    };
     let is_killed = matches!(fault.0, Fault::KilledBefore | Fault::KilledAfter) && !work.edits().is_empty();
     let (workspace, work) = (workspace.clone(), work.clone());
     let applied = tokio::spawn(async move { workspace.apply(&work, &consent).await }).await;

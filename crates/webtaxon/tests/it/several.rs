@@ -55,7 +55,8 @@ async fn a_second_intake_brings_in_whom_the_first_leaves() {
         alone.of_kind(ChangeKind::Suspend).count() + 2,
         "hvanish, mfallow"
     );
-    let consent = Consent { who: "ada".into(), release: vec!["seats".into()], stop_after: None };
+    let consent =
+        Consent { who: "ada".into(), release: vec!["seats".into(), "first".into()], stop_after: None };
     assert!(workspace.apply(&work, &consent).await.unwrap().is_complete());
     let after = workspace.preview().await.unwrap();
     assert!(after.kinds.iter().all(|(kind, _)| !kind.is_done()), "{:?}", after.kinds);

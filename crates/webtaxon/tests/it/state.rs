@@ -24,7 +24,13 @@ fn text(file: &Connection, sql: &str) -> String {
 /// Nothing is braked only since a newer version writes the same settings in another form.
 #[tokio::test]
 async fn files_of_every_earlier_form_are_read_and_brought_up() {
-    for (form, earlier) in [(1, "DROP TABLE kept; PRAGMA user_version = 1;"), (2, "")] {
+    const THIRD: &str = "DROP TABLE footprint; DROP TABLE fresh; DROP TABLE origin; DROP TABLE seal;
+        DELETE FROM applied WHERE setting IN ('bind', 'references', 'strategy');";
+    for (form, earlier) in [
+        (1, format!("{THIRD} DROP TABLE kept; PRAGMA user_version = 1;")),
+        (2, format!("{THIRD} PRAGMA user_version = 2;")),
+        (3, String::new()),
+    ] {
         let museum = Museum::open().await;
         apply(&museum).await.unwrap();
         let (of_servers, of_locked) = ["servers", "locked"]

@@ -332,7 +332,7 @@ pub(crate) fn users(list: &List) -> Vec<String> {
 }
 
 pub(crate) fn agreed() -> Consent {
-    Consent { who: "ada".into(), release: vec!["seats".into()], stop_after: None }
+    Consent { who: "ada".into(), release: vec!["seats".into(), "first".into()], stop_after: None }
 }
 
 const KINDS: [Kind; 5] = [Kind::Csv, Kind::Plain, Kind::Own, Kind::Scim, Kind::BareScim];

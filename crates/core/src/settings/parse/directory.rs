@@ -34,6 +34,7 @@ pub(super) fn directory(name: String, value: Value<'_>) -> Result<Directory, Set
         directory.references = value.text()?.word(&[
             ("follow", References::Follow),
             ("ignore", References::Ignore),
+            ("elsewhere", References::Elsewhere),
             ("refuse", References::Refuse),
         ])?;
     }

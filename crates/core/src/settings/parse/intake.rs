@@ -11,7 +11,7 @@ use crate::settings::{
 };
 use indexmap::IndexMap;
 
-const KEYS: [&str; 22] = [
+const KEYS: [&str; 24] = [
     "name",
     "directory",
     "bases",
@@ -21,6 +21,7 @@ const KEYS: [&str; 22] = [
     "groups",
     "not_in_group",
     "group_bases",
+    "deleted",
     "active",
     "locked",
     "identity",
@@ -28,6 +29,7 @@ const KEYS: [&str; 22] = [
     "strategy",
     "match",
     "adopt",
+    "adopt_roles",
     "new",
     "fields",
     "role",
@@ -89,6 +91,7 @@ fn selecting(table: &mut Table<'_>, intake: &mut Intake) -> Result<(), SettingsE
         ("groups", &mut intake.groups),
         ("not_in_group", &mut intake.not_in_group),
         ("group_bases", &mut intake.group_bases),
+        ("deleted", &mut intake.deleted),
     ] {
         groups.extend(table.take(key).map(names).transpose()?.unwrap_or_default());
     }
@@ -135,6 +138,9 @@ fn drawing(table: &mut Table<'_>, intake: &mut Intake) -> Result<(), SettingsErr
     }
     if let Some(value) = table.take("adopt") {
         intake.adopt = adoption(value, &intake.matching)?;
+    }
+    if let Some(value) = table.take("adopt_roles") {
+        intake.adopt_roles = value.boolean()?;
     }
     if let Some(value) = table.take("role") {
         intake.roles = roles(value)?;

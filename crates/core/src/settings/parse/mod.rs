@@ -116,7 +116,7 @@ impl Settings {
 }
 
 fn brakes(value: Value<'_>) -> Result<Brakes, SettingsError> {
-    let mut table = value.table(&["removals", "fewest", "settings_changed", "memberships"])?;
+    let mut table = value.table(&["removals", "fewest", "settings_changed", "memberships", "shrunk"])?;
     let mut limit = |key| match table.take(key) {
         None => Ok(None),
         Some(value) if value.is_integer() => Ok(Some(Removals::Number(value.number(0)?))),
@@ -134,7 +134,8 @@ fn brakes(value: Value<'_>) -> Result<Brakes, SettingsError> {
         }
     };
     let (removals, memberships) = (limit("removals")?, limit("memberships")?);
+    let shrunk = limit("shrunk")?.unwrap_or(Brakes::default().shrunk);
     let fewest = table.take("fewest").map(|value| value.number(0)).transpose()?;
     let settings_changed = table.take("settings_changed").map(Value::boolean).transpose()?.unwrap_or(true);
-    Ok(Brakes { removals, fewest, settings_changed, memberships })
+    Ok(Brakes { removals, fewest, settings_changed, memberships, shrunk })
 }

@@ -31,6 +31,8 @@ pub struct RootDse {
     pub subschema: Option<Dn>,
     /// The server's time, as generalized time (RFC 4517 §3.3.13).
     pub current_time: Option<String>,
+    /// The server's own name, on a domain controller.
+    pub own_name: Option<String>,
     /// The highest change number, on a domain controller.
     pub highest_change: Option<u64>,
     /// Whether the server showed anything.
@@ -39,7 +41,7 @@ pub struct RootDse {
 
 impl RootDse {
     /// The attributes requested.
-    pub(crate) const ATTRIBUTES: [&str; 11] = [
+    pub(crate) const ATTRIBUTES: [&str; 12] = [
         "namingContexts",
         "defaultNamingContext",
         "supportedControl",
@@ -50,6 +52,7 @@ impl RootDse {
         "structuralObjectClass",
         "subschemaSubentry",
         "currentTime",
+        "dnsHostName",
         "highestCommittedUSN",
     ];
 
@@ -76,6 +79,7 @@ impl RootDse {
             vendor,
             subschema: texts("subschemaSubentry").iter().find_map(name),
             current_time: entry.text("currentTime").map(str::to_owned),
+            own_name: entry.text("dnsHostName").map(str::to_owned),
             highest_change: entry.text("highestCommittedUSN").and_then(|number| number.parse().ok()),
             read: true,
         }

@@ -4,11 +4,11 @@ mod application_groups;
 mod capture;
 mod links;
 mod lookups;
+mod moment;
 mod named_entries;
 mod portions;
 mod reader;
 mod referrals;
-mod second_look;
 mod steps;
 
 pub(crate) use capture::read_for_both;

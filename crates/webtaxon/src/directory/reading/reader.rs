@@ -40,9 +40,6 @@ pub(crate) enum Sought<'i> {
     Whereabouts(Witness<'i>),
     /// The groups to be imported.
     ApplicationGroups,
-    /// People who may have moved during the reading, with the attribute of their identity and the identities already
-    /// seen.
-    Moved(&'i str, &'i HashSet<Identity>),
 }
 
 /// Somebody who was just read: unless a search by their identity finds them, it does not prove that others are gone.
@@ -255,12 +252,6 @@ fn keep(
     // Whether it is new; nothing if it lies outside the base.
     let kept = match purpose {
         Sought::People => person(builder),
-        Sought::Moved(attribute, met)
-            if identity_by(attribute).is_some_and(|person| met.contains(&person)) =>
-        {
-            Ok(Some(false))
-        }
-        Sought::Moved(..) => person(builder),
         Sought::ApplicationGroups => match is_below() {
             Ok(true) => builder.application_group(dn, entry.attributes_as_text()).map(Some),
             other => other.map(|_| None),

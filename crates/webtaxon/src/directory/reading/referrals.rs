@@ -7,7 +7,8 @@ use crate::directory::client::Query;
 use crate::directory::shortcoming::Shortcoming;
 use crate::directory::{DirectoryError, DirectoryErrorKind};
 use std::collections::HashSet;
-use webtaxon_core::ldap::url::{LdapUrl, UrlScope};
+use webtaxon_core::ldap::filter::Filter;
+use webtaxon_core::ldap::url::{LdapUrl, Server, UrlScope};
 use webtaxon_core::settings::References;
 use webtaxon_wire::message::Scope;
 
@@ -15,6 +16,11 @@ use webtaxon_wire::message::Scope;
 const HOPS: usize = 5;
 
 impl Reader<'_> {
+    /// Whether what other servers hold leaves a gap.
+    pub(crate) fn leaves_gaps(&self) -> bool {
+        self.access.directory().references != References::Elsewhere
+    }
+
     /// Reads the parts held by other servers; returns why they are incomplete, if they are.
     pub(crate) async fn follow(
         &mut self,
@@ -31,6 +37,7 @@ impl Reader<'_> {
             References::Ignore => {
                 return Ok(Some(Shortcoming::NotFollowed(first.join(" or "))));
             }
+            References::Elsewhere => return Ok(None),
             References::Follow => {}
         }
         let mut visited: HashSet<String> = HashSet::new();
@@ -75,6 +82,9 @@ impl Reader<'_> {
     ) -> Result<Remainder, Shortcoming> {
         let place = url.parse::<LdapUrl>().map_err(|reason| Shortcoming::BadAddress(reason.to_string()))?;
         let server = place.server.ok_or(Shortcoming::NoServer)?;
+        if matches!(server, Server::Socket(_)) {
+            return Err(Shortcoming::BadAddress("a server may not send us to a local socket".to_owned()));
+        }
         let key = server.to_string();
         let mut connection: Connection = match self.others.remove(&key) {
             Some(connection) => connection,
@@ -96,8 +106,9 @@ impl Reader<'_> {
                 UrlScope::Subtree => Scope::Subtree,
             };
         }
+        // What the settings do not select is not let in by another server's word.
         if let Some(filter) = place.filter {
-            there.filter = filter;
+            there.filter = Filter::And(vec![query.filter.clone(), filter]);
         }
         let mut remainder = Remainder::default();
         match run(&mut connection, &mut self.builder, there, purpose, &mut remainder).await {

@@ -5,11 +5,9 @@
 //! proof.
 
 use super::links::KnownLinks;
-use super::named_entries;
+use super::moment::mark;
 use super::reader::{Reader, Sought};
-use super::second_look::Mark;
 use crate::directory::client::{Access, Query, read_schema};
-use crate::directory::nesting::{self, Nests};
 use crate::directory::presence::absent;
 use crate::directory::{DirectoryError, shortcoming::Shortcoming};
 use crate::progress::Progress;
@@ -21,6 +19,7 @@ use webtaxon_core::ldap::identity::{Identity, LASTING, Lasting};
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::schema::{Schema, ServerKind};
 use webtaxon_core::reading::{Ended, Part, Reading, ReadingBuilder, Request, Source};
+use webtaxon_core::settings::{Bind, Directory};
 
 /// Reads everything that is requested; `links` are the identities of the existing accounts.
 ///
@@ -46,6 +45,10 @@ pub(crate) async fn read_for(
         let server = connection.server().to_owned();
         let mut builder = ReadingBuilder::new(Source {
             directory: request.directory.clone(),
+            own_name: connection.root().own_name.clone(),
+            mark: None,
+            bound: connection.snapshot().is_none().then(|| bound(access.directory())),
+            is_catalog: is_catalog(&server),
             server: server.clone(),
             kind: connection.root().kind,
             identity: request.identity.clone().unwrap_or_default(),
@@ -91,6 +94,20 @@ pub(crate) async fn read_for(
     }
 }
 
+/// Who binds to a directory, in words.
+fn bound(directory: &Directory) -> String {
+    match &directory.bind {
+        Bind::Anonymous => "nobody".to_owned(),
+        Bind::Simple { name, .. } => name.clone(),
+        Bind::External => "the connection's own identity".to_owned(),
+    }
+}
+
+/// Whether an address has a port of a domain controller's global catalog ([MS-ADTS] §3.1.1.3.1.10).
+pub(crate) fn is_catalog(server: &str) -> bool {
+    [":3268", ":3269"].iter().any(|port| server.ends_with(port))
+}
+
 /// One entry with the attributes of people; empty if it does not exist or is hidden.
 ///
 /// # Errors
@@ -112,7 +129,9 @@ impl Reader<'_> {
     async fn everything(&mut self, links: &KnownLinks) -> Result<(), DirectoryError> {
         let kind = self.connection.root().kind;
         self.snapshot();
-        let mark = Mark::take(&mut self.connection, self.request).await?;
+        let mark = mark(&mut self.connection, self.request).await?;
+        self.builder.set_mark(mark.clone());
+        self.catalog();
         self.places().await?;
         for base in &self.request.bases {
             let part = self.builder.open(Part::People { base: base.clone() });
@@ -127,13 +146,8 @@ impl Reader<'_> {
         });
         self.connection.watch.tell(|| Progress::People { read: self.builder.people().len() });
         self.builder.set_identity(&identity);
-        mark.look_again(self, &identity).await?;
+        self.settle(mark, &identity).await?;
         let met = self.identities(&identity);
-        named_entries::read(self).await?;
-        self.application_groups().await?;
-        let nests =
-            Nests { connection: &mut self.connection, builder: &mut self.builder, request: self.request };
-        nesting::read(nests).await?;
         let missing = links.without(&met).await;
         self.lookups(&identity, missing).await
     }
@@ -174,6 +188,14 @@ impl Reader<'_> {
             self.builder.set_schema(own.filled(kind));
         }
         Ok(())
+    }
+
+    /// A global catalog holds only some attributes, and members of some groups ([MS-ADTS] §3.1.1.1.8).
+    fn catalog(&mut self) {
+        if self.builder.is_catalog() {
+            let part = self.builder.open(Part::Catalog);
+            self.builder.close(part, Shortcoming::ended(Some(Shortcoming::Catalog)));
+        }
     }
 
     /// Records what a snapshot lacks, if one is read.

@@ -74,11 +74,24 @@ pub fn preview_html(preview: &Preview, settings: &Settings, made: Timestamp) -> 
 /// Notices at the top: a reading that is not whole, and brakes.
 fn notices(preview: &Preview) -> Markup {
     html! {
-        @if !preview.is_whole() {
+        @if let Some(run) = preview.interrupted {
+            section.notice.bad {
+                h2 { "Run " (run) " was interrupted" }
+                p { "The next apply finds out what it did, before anything else." }
+            }
+        }
+        @if preview.gaps.iter().any(|gap| !gap.is_fall) {
             section.notice.bad {
                 h2 { "The directory was not read to its end" }
                 p { "So no account is removed or suspended. What is missing:" }
-                ul { @for gap in &preview.gaps { li { (text(&gap.to_string())) } } }
+                ul { @for gap in preview.gaps.iter().filter(|gap| !gap.is_fall) { li { (text(&gap.to_string())) } } }
+            }
+        }
+        @if preview.gaps.iter().any(|gap| gap.is_fall) {
+            section.notice.bad {
+                h2 { "Less was seen than at the last apply" }
+                p { "Whatever depends on it stays as it is. What was seen then, and not now:" }
+                ul { @for gap in preview.gaps.iter().filter(|gap| gap.is_fall) { li { (text(&gap.to_string())) } } }
             }
         }
         @if !preview.brakes.is_empty() {
@@ -232,7 +245,10 @@ fn what(change: &Change) -> Markup {
             p { (text(&clash.message())) }
             p.todo { "To do: " (change.remedy()) }
         }
-        @if let Some(leaves) = leaves { p { (text(&leaves)) } }
+        @if let (Some(leaves), Some(departure)) = (leaves, change.departure()) {
+            p { (text(&leaves)) }
+            p.quiet { "Evidence: " (text(&departure.evidence)) }
+        }
         @else if let Some(detail) = change.detail() { p.todo { (text(&detail)) } }
         @if !change.path.is_empty() {
             ul.path aria-label="groups that select the person" {
@@ -303,7 +319,7 @@ fn held(held: &[Held]) -> Markup {
                                 td role="cell" {
                                     @if let Some(cause) = one.cause { (cause.name()) "; " }
                                     @if let Some(kind) = one.would { "would be: " (kind.name()) "; " }
-                                    (one.reason.message())
+                                    (text(&one.message()))
                                 }
                             }
                         }

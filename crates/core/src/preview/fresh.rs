@@ -1,0 +1,62 @@
+//! People whom an apply brought in a short while ago. Another server of the directory, or one that fell back, may not know
+//! about it yet; it takes nobody away who was brought in since, until it has shown them once.
+
+use super::situation::Selected;
+use super::{Change, ChangeKind, Fresh, Memory};
+use crate::ldap::identity::Identity;
+use foldhash::HashMap;
+use std::collections::BTreeMap;
+
+/// Whether this intake's server may not know yet what the last apply saw.
+fn is_elsewhere(part: &Selected<'_>) -> bool {
+    let pair = part.reading.footprint().zip(part.reading.footprint_before());
+    pair.is_some_and(|(now, before)| now.is_elsewhere(before))
+}
+
+/// Whether a server that was read may not know somebody yet.
+pub(super) fn may_lag(parts: &[Selected<'_>], memory: &Memory, link: &Identity) -> bool {
+    let Some((_, fresh)) = memory.still_fresh().find(|(known, _)| *known == link) else { return false };
+    let is_another = |part: &Selected<'_>| {
+        let server = part.reading.footprint().map(|now| now.server.as_str());
+        server.is_some_and(|server| server != fresh.server) || is_elsewhere(part)
+    };
+    parts.iter().any(is_another)
+}
+
+/// What an apply remembers: who comes in, and who did a short while ago and has not been shown by another server since.
+pub(super) fn fresh(
+    parts: &[Selected<'_>],
+    changes: &[Change],
+    memory: &Memory,
+) -> BTreeMap<Identity, Fresh> {
+    let mut shown: HashMap<&Identity, &str> = HashMap::default();
+    for part in parts {
+        let server = part.reading.footprint().map_or("", |now| now.server.as_str());
+        shown.extend(part.selection.candidates.iter().map(|one| (&one.identity, server)));
+    }
+    let is_open =
+        |(link, fresh): &(&Identity, &Fresh)| shown.get(*link).is_none_or(|server| *server == fresh.server);
+    let earlier = memory.still_fresh().filter(is_open).map(|(link, fresh)| (link.clone(), fresh.clone()));
+    let comes = |change: &&Change| {
+        matches!(change.kind(), ChangeKind::Import | ChangeKind::Adopt | ChangeKind::Restore)
+    };
+    let now = changes.iter().filter(comes).filter_map(|change| {
+        let link = change.link.as_ref()?;
+        let server = shown.get(link).filter(|server| !server.is_empty())?;
+        Some((link.clone(), Fresh { server: (*server).to_owned(), since: memory.today }))
+    });
+    earlier.chain(now).collect()
+}
+
+/// The remark on a server that may not know yet what the last apply saw.
+pub(super) fn note(part: &Selected<'_>, memory: &Memory) -> Option<String> {
+    let (now, before) = part.reading.footprint().zip(part.reading.footprint_before())?;
+    if !now.is_elsewhere(before) || memory.still_fresh().next().is_none() {
+        return None;
+    }
+    let what = match now.server == before.server {
+        true => format!("{} shows an earlier state than at the last apply", now.server),
+        false => format!("{} answered, and {} at the last apply", now.server, before.server),
+    };
+    Some(format!("{what}: whom recent applies brought in stays until this server has shown them"))
+}
