@@ -557,7 +557,8 @@ pub(crate) struct Standin {
     #[arg(long, value_name = "N")]
     pub(crate) size_limit: Option<usize>,
 
-    /// The kind of server: plain (entryUUID, who-am-I) or controller; by default guessed from the entries.
+    /// The kind of server: plain (entryUUID, who-am-I), dirsrv (as 389 Directory Server) or controller; by default
+    /// guessed from the entries.
     ///
     /// Example: --manner plain
     #[arg(long, value_name = "KIND")]

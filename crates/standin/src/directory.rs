@@ -55,7 +55,7 @@ impl Directory {
         let parents: HashSet<DnKey> = keys.iter().filter_map(DnKey::parent).collect();
         let mut member_of = match manner {
             Manner::Controller => computed::member_of(read),
-            Manner::Plain => HashMap::new(),
+            Manner::Plain | Manner::Dirsrv => HashMap::new(),
         };
         let mut entries = Entries::new();
         for (entry, key) in read.iter().zip(&keys) {
@@ -106,6 +106,12 @@ impl Directory {
 
     pub(crate) fn entries(&self) -> impl ExactSizeIterator<Item = Entry<'_>> + Clone {
         self.entries.iter()
+    }
+
+    /// The highest change number of an entry; 1 if none has one.
+    pub(crate) fn last_change(&self) -> u64 {
+        let numbers = self.entries.iter().filter_map(|entry| entry.text("uSNChanged")?.parse().ok());
+        numbers.max().unwrap_or(1)
     }
 
     /// The entry with this name.
@@ -198,7 +204,7 @@ impl Directory {
     pub(crate) fn matcher(&self, filter: &Filter) -> Matcher {
         let (schema, names) = (&self.schema, self.entries.names());
         match self.manner {
-            Manner::Plain => Matcher::new(filter, schema, names),
+            Manner::Plain | Manner::Dirsrv => Matcher::new(filter, schema, names),
             Manner::Controller => {
                 let links = Links(&self.entries);
                 Matcher::on(filter, Ground { schema, names, chain: Some(&links) })
@@ -224,11 +230,23 @@ fn own_attributes(
     let identity = || uuid::Uuid::new_v5(&uuid::Uuid::NAMESPACE_X500, entry.dn().to_lowercase().as_bytes());
     match manner {
         Manner::Plain => own.push(("entryUUID", text(&identity().to_string()))),
+        Manner::Dirsrv => {
+            own.push(("entryUUID", text(&identity().to_string())));
+            own.push(("nsUniqueId", text(&ns_unique_id(entry, identity()))));
+        }
         Manner::Controller => own.push(("objectGUID", vec![identity().to_bytes_le().to_vec()])),
     }
     own.retain(|(name, _)| entry.values(name).next().is_none());
     own.extend(member_of.map(|groups| ("memberOf", groups.into_iter().map(String::into_bytes).collect())));
     own
+}
+
+/// The identity in the form of nsUniqueId: four groups of eight digits.
+fn ns_unique_id(entry: Entry<'_>, identity: uuid::Uuid) -> String {
+    let own = entry.text("entryUUID").and_then(|text| uuid::Uuid::parse_str(text).ok());
+    let digits = own.unwrap_or(identity).simple().to_string();
+    let groups: Vec<&str> = (0..4).filter_map(|at| digits.get(at * 8..at * 8 + 8)).collect();
+    groups.join("-")
 }
 
 /// The attributes that a search requests (RFC 4511 §4.5.1.8).

@@ -1,4 +1,4 @@
-//! The two kinds of server that the simulated directory can be, as measured on real servers, or as the published
+//! The kinds of server that the simulated directory can be, as measured on real servers, or as the published
 //! protocol specification of domain controllers says.
 
 use std::str::FromStr;
@@ -10,6 +10,9 @@ use webtaxon_core::ldap::schema::ServerKind;
 pub enum Manner {
     /// entryUUID, groupOfNames, who-am-I; at most 500 entries without paging.
     Plain,
+    /// As 389 Directory Server: entryUUID and nsUniqueId, groups that may be empty; a search in pages below an entry
+    /// that does not exist, and a search for one, end with success and nothing.
+    Dirsrv,
     /// objectGUID, memberOf without the primary group, the chain rule; at most 1,000 entries without paging and 1,500
     /// values of `member` at once; references at the domain's root; name forms and sub-codes of a bind; no who-am-I.
     Controller,
@@ -26,7 +29,7 @@ impl Manner {
     #[must_use]
     pub fn kind(self) -> ServerKind {
         match self {
-            Self::Plain => ServerKind::Plain,
+            Self::Plain | Self::Dirsrv => ServerKind::Plain,
             Self::Controller => ServerKind::Controller,
         }
     }
@@ -34,7 +37,7 @@ impl Manner {
     /// Maximum entries of a search without paging.
     pub(crate) fn size_limit(self) -> usize {
         match self {
-            Self::Plain => 500,
+            Self::Plain | Self::Dirsrv => 500,
             Self::Controller => 1000,
         }
     }
@@ -46,8 +49,9 @@ impl FromStr for Manner {
     fn from_str(text: &str) -> Result<Self, String> {
         match text {
             "plain" => Ok(Self::Plain),
+            "dirsrv" => Ok(Self::Dirsrv),
             "controller" => Ok(Self::Controller),
-            other => Err(format!("{other} is neither plain nor controller")),
+            other => Err(format!("{other} is none of plain, dirsrv and controller")),
         }
     }
 }

@@ -1,8 +1,10 @@
 //! Options of the simulated directory: features, limits and faults.
 
+use crate::directory::Directory;
 use crate::fault::Fault;
 use crate::tls::CertificateKind;
 use std::net::SocketAddr;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// Options of the simulated directory.
@@ -49,6 +51,9 @@ pub struct Options {
     /// An entry that becomes visible only after this number of searches on a connection, as if it was moved during a
     /// reading; the highest change number grows with each search.
     pub late: Option<(String, u64)>,
+    /// Later states of the directory, each with the number of searches after which it takes the place of the one
+    /// before, as if somebody changed the directory during a reading.
+    pub moments: Vec<(u64, Arc<Directory>)>,
     /// A fault, for tests.
     pub fault: Option<Fault>,
     /// The kind of certificate, for tests.
@@ -77,6 +82,7 @@ impl Default for Options {
             references: Vec::new(),
             latency: Duration::ZERO,
             late: None,
+            moments: Vec::new(),
             fault: None,
             certificate: CertificateKind::Good,
         }

@@ -9,6 +9,7 @@ use std::collections::{HashMap, VecDeque};
 use std::io;
 use std::pin::Pin;
 use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
 use std::task::Poll;
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _, ReadBuf};
@@ -30,6 +31,8 @@ impl<S: AsyncRead + AsyncWrite + Send + Unpin> Stream for S {}
 
 /// The rest of a paged search between two pages.
 pub(crate) struct Rest {
+    /// The directory as it was when the search began.
+    pub(crate) directory: Arc<Directory>,
     pub(crate) places: VecDeque<usize>,
     /// Entries sent on earlier pages.
     pub(crate) sent: usize,
@@ -55,6 +58,8 @@ pub(crate) struct Peer {
     pub(crate) bound: Option<String>,
     pub(crate) directory: Arc<Directory>,
     pub(crate) options: Arc<Options>,
+    /// Searches so far, of all clients.
+    pub(crate) searched: Arc<AtomicU64>,
 }
 
 impl Peer {

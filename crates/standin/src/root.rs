@@ -29,7 +29,7 @@ pub(crate) fn root_dse(directory: &Directory, options: &Options, searches: u64) 
         ("vendorVersion", vec![env!("CARGO_PKG_VERSION")]),
     ];
     match directory.manner() {
-        Manner::Plain => {
+        Manner::Plain | Manner::Dirsrv => {
             attributes.push(("supportedControl", paged.into_iter().collect()));
             let tls = start_tls.then_some(START_TLS);
             attributes.push(("supportedExtension", tls.into_iter().chain([WHO_AM_I]).collect()));
@@ -37,7 +37,10 @@ pub(crate) fn root_dse(directory: &Directory, options: &Options, searches: u64) 
         Manner::Controller => {
             configuration = format!("CN=Configuration,{first}");
             schema = format!("CN=Schema,{configuration}");
-            last_change = if options.late.is_some() { searches.to_string() } else { "1".to_owned() };
+            last_change = match options.late {
+                Some(_) => searches.to_string(),
+                None => directory.last_change().to_string(),
+            };
             now = jiff::Timestamp::now().strftime("%Y%m%d%H%M%S.0Z").to_string();
             attributes.extend([
                 ("supportedControl", paged.into_iter().chain([DOMAIN_SCOPE]).collect()),

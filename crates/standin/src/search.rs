@@ -5,7 +5,6 @@ use crate::fault::{Fault, FaultKind};
 use crate::manner::Manner;
 use crate::peer::{Peer, Rest};
 use crate::{controller, root};
-use std::collections::VecDeque;
 use std::io;
 use std::sync::Arc;
 use webtaxon_core::ldap::entry::Entries;
@@ -103,7 +102,7 @@ impl<'s> Search<'s> {
                 Manner::Controller => {
                     LdapResult::new(1, "00002020: Operation unavailable without authentication")
                 }
-                Manner::Plain => LdapResult::new(50, ""),
+                Manner::Plain | Manner::Dirsrv => LdapResult::new(50, ""),
             };
             return self.done(refused, None).await;
         }
@@ -122,7 +121,10 @@ impl<'s> Search<'s> {
             None => self.begin(&directory, &base, page.is_some()),
         };
         match begun {
-            Ok(rest) => self.entries(&directory, &base, filter, rest, page).await,
+            Ok(rest) => {
+                let directory = Arc::clone(&rest.directory);
+                self.entries(&directory, &base, filter, rest, page).await
+            }
             Err(refused) => self.done(refused, None).await,
         }
     }
@@ -249,7 +251,7 @@ impl<'s> Search<'s> {
         }
         self.peer.last_page += 1;
         let (key, sent) = (self.peer.last_page, rest.sent + sent);
-        self.peer.pages.insert(key, Rest { places: rest.places, sent });
+        self.peer.pages.insert(key, Rest { places: rest.places, sent, directory: rest.directory });
         key.to_be_bytes().to_vec()
     }
 
@@ -261,19 +263,28 @@ impl<'s> Search<'s> {
     }
 
     /// The start of a search: every entry in its scope.
-    fn begin(&mut self, directory: &Directory, base: &Dn, in_pages: bool) -> Result<Rest, Refused> {
+    fn begin(&mut self, directory: &Arc<Directory>, base: &Dn, in_pages: bool) -> Result<Rest, Refused> {
         let missing = |matched: String| LdapResult {
             matched_dn: Octets::from_slice(matched.as_bytes()),
             ..LdapResult::new(32, "")
         };
+        let own = Arc::clone(directory);
+        let rest = |places: Vec<usize>| Rest { directory: own, places: places.into(), sent: 0 };
         if in_pages && directory.manner() == Manner::Plain {
             self.peer.pages.clear(); // one paged search at a time on a connection
         }
         let hidden = keys(&self.peer.options.hidden_below);
         if hidden.iter().any(|top| base.key().is_within(top)) {
-            return Ok(Rest { places: VecDeque::new(), sent: 0 });
+            return Ok(rest(Vec::new()));
         }
-        Ok(Rest { places: directory.places(base, self.request.scope).map_err(missing)?.into(), sent: 0 })
+        let places = directory.places(base, self.request.scope);
+        if places.is_err()
+            && directory.manner() == Manner::Dirsrv
+            && (in_pages || self.request.scope == Scope::Base)
+        {
+            return Ok(rest(Vec::new()));
+        }
+        Ok(rest(places.map_err(missing)?))
     }
 
     fn attributes(&self) -> Vec<String> {

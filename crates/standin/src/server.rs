@@ -6,6 +6,7 @@ use crate::options::Options;
 use crate::{session, tls};
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
 use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
 
@@ -38,14 +39,15 @@ impl Standin {
         let client = certificate.client();
         let acceptor = certificate.acceptor(options.client.is_some())?;
         let tls = options.tls;
-        let options = Arc::new(options);
+        let (options, searched) = (Arc::new(options), Arc::new(AtomicU64::new(0)));
         let accepting = tokio::spawn(async move {
             let mut sessions = tokio::task::JoinSet::new();
             while let Ok((stream, _)) = listener.accept().await {
                 while sessions.try_join_next().is_some() {}
                 let _ = stream.set_nodelay(true);
                 let (directory, options) = (Arc::clone(&directory), Arc::clone(&options));
-                sessions.spawn(session::accept(stream, acceptor.clone(), directory, options));
+                let searched = Arc::clone(&searched);
+                sessions.spawn(session::accept(stream, acceptor.clone(), directory, options, searched));
             }
         });
         Ok(Self { address, tls, authority, own, client, accepting })

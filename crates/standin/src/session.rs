@@ -11,6 +11,8 @@ use crate::search::Search;
 use std::collections::{HashMap, VecDeque};
 use std::io;
 use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
+use std::sync::atomic::Ordering::Relaxed;
 use tokio::io::AsyncWriteExt as _;
 use tokio::net::TcpStream;
 use tokio_rustls::TlsAcceptor;
@@ -28,6 +30,7 @@ pub(crate) async fn accept(
     acceptor: TlsAcceptor,
     directory: Arc<Directory>,
     options: Arc<Options>,
+    searched: Arc<AtomicU64>,
 ) {
     let (stream, secure): (Box<dyn Stream>, bool) = match options.tls {
         true => match acceptor.accept(stream).await {
@@ -50,6 +53,7 @@ pub(crate) async fn accept(
         bound: None,
         directory,
         options,
+        searched,
     };
     // An error ends only this session.
     let _ = session.run().await;
@@ -70,6 +74,7 @@ impl Peer {
                 }
                 Operation::SearchRequest(request) => {
                     self.searches += 1;
+                    self.move_on();
                     Search::new(self, id, request, message.controls).run().await?;
                 }
                 Operation::ExtendedRequest(request) => self.extended(id, request).await?,
@@ -80,6 +85,15 @@ impl Peer {
             }
         }
         Ok(())
+    }
+
+    /// The state of the directory after one more search.
+    fn move_on(&mut self) {
+        let searched = self.searched.fetch_add(1, Relaxed);
+        let due = self.options.moments.iter().rev().find(|(after, _)| searched >= *after);
+        if let Some((_, directory)) = due {
+            self.directory = Arc::clone(directory);
+        }
     }
 
     /// Simple bind (RFC 4513 §5.1).
@@ -132,7 +146,7 @@ impl Peer {
     }
 
     async fn extended(&mut self, id: u32, request: ExtendedRequest) -> io::Result<()> {
-        let plain = self.directory.manner() == Manner::Plain;
+        let plain = self.directory.manner() != Manner::Controller;
         let name = request.name;
         let is = |oid: &str| name == oid.as_bytes();
         if is(START_TLS) && self.options.start_tls {

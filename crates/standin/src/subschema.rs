@@ -10,9 +10,16 @@ pub(crate) const SUBSCHEMA: &str = "cn=Subschema";
 /// The subschema of this kind of server.
 pub(crate) fn subschema(manner: Manner) -> Entries {
     let file = match manner {
-        Manner::Plain => schema::STANDARD,
-        Manner::Controller => schema::CONTROLLER,
+        Manner::Plain => std::borrow::Cow::Borrowed(schema::STANDARD),
+        Manner::Dirsrv => {
+            let text = String::from_utf8_lossy(schema::STANDARD);
+            let may = text.replace("MUST ( member $ cn ) MAY (", "MUST cn MAY ( member $");
+            may.replace("MUST ( uniqueMember $ cn ) MAY (", "MUST cn MAY ( uniqueMember $")
+                .into_bytes()
+                .into()
+        }
+        Manner::Controller => std::borrow::Cow::Borrowed(schema::CONTROLLER),
     };
     // Tests read the files.
-    ldif::entries(file).unwrap_or_default()
+    ldif::entries(&file).unwrap_or_default()
 }

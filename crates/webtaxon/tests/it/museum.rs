@@ -13,7 +13,7 @@ pub(crate) const ACCOUNTS: &str = include_str!("../../../../demo/accounts.csv");
 /// A folder with settings, accounts, password and authority, and the directory they name.
 pub(crate) struct Museum {
     folder: TempDir,
-    standin: Standin,
+    standin: Option<Standin>,
 }
 
 impl Museum {
@@ -24,7 +24,7 @@ impl Museum {
     pub(crate) async fn of(directory: &Arc<Directory>, options: Options) -> Self {
         let directory = Arc::clone(directory);
         let standin = Standin::start(directory, options).await.unwrap();
-        let museum = Self { folder: tempfile::tempdir().unwrap(), standin };
+        let museum = Self { folder: tempfile::tempdir().unwrap(), standin: Some(standin) };
         museum.write("webtaxon.toml", museum.settings());
         museum.write("accounts.csv", ACCOUNTS);
         museum.write("museum-password.txt", "botanical-garden-42\n");
@@ -34,7 +34,7 @@ impl Museum {
             let secret = museum.path().join("museum-password.txt");
             std::fs::set_permissions(secret, std::fs::Permissions::from_mode(0o600)).unwrap();
         }
-        museum.write("museum-ca.pem", museum.standin.authority_pem());
+        museum.write("museum-ca.pem", museum.standin().authority_pem());
         museum
     }
 
@@ -53,11 +53,21 @@ impl Museum {
 
     /// The demo's settings, at this directory's address.
     pub(crate) fn settings(&self) -> String {
-        SETTINGS.replace("ldaps://localhost:6360", &self.standin.url())
+        SETTINGS.replace("ldaps://localhost:6360", &self.standin().url())
     }
 
     pub(crate) fn standin(&self) -> &Standin {
-        &self.standin
+        self.standin.as_ref().unwrap()
+    }
+
+    /// The same address from now on answers with this directory and these options.
+    pub(crate) async fn answer_with(&mut self, directory: &Arc<Directory>, options: Options) {
+        let listen = self.standin().address();
+        drop(self.standin.take());
+        tokio::time::sleep(std::time::Duration::from_millis(5)).await;
+        let standin = Standin::start(Arc::clone(directory), Options { listen, ..options }).await.unwrap();
+        self.write("museum-ca.pem", standin.authority_pem());
+        self.standin = Some(standin);
     }
 
     pub(crate) fn path(&self) -> &Path {

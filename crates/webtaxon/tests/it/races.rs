@@ -1,0 +1,306 @@
+//! The directory changes while it is read: at a random moment, which is any request. A preview is right about everybody
+//! as the directory was at some moment of the reading, and nobody leaves who was a member throughout.
+
+use crate::museum::Museum;
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use std::collections::BTreeSet;
+use std::sync::Arc;
+use webtaxon::model::preview::ChangeKind;
+use webtaxon_standin::{Directory, Manner, Options};
+
+const TOP: &str = "DC=quillmere,DC=example";
+const SETTINGS: &str = r#"
+[directory.museum]
+servers = ["URL"]
+trust = { authority = "museum-ca.pem" }
+bind = "CN=svc,OU=Accounts,DC=quillmere,DC=example"
+password = { file = "museum-password.txt" }
+page = 4
+[accounts]
+store = "csv"
+path = "accounts.csv"
+[[intake]]
+name = "staff"
+directory = "museum"
+bases = ["OU=People,DC=quillmere,DC=example"]
+filter = "(objectClass=person)"
+groups = ["CN=Users,OU=Groups,DC=quillmere,DC=example"]
+not_in_group = ["CN=Leavers,OU=Groups,DC=quillmere,DC=example"]
+strategy = "STRATEGY"
+active = "(!(employeeType=off))"
+[intake.fields]
+login = { from = "cn" }
+[intake.leaving]
+gone = { do = "remove" }
+outside = { do = "suspend" }
+disabled = { do = "suspend" }
+[brakes]
+shrunk = "100%"
+"#;
+
+/// Numbers that look like chance, the same for each seed (xorshift).
+struct Dice(u64);
+
+impl Dice {
+    /// A number below `sides`.
+    fn roll(&mut self, sides: u64) -> u64 {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        self.0 % sides
+    }
+
+    fn pick<T: Copy>(&mut self, list: &[T]) -> T {
+        list[usize::try_from(self.roll(list.len() as u64)).unwrap()]
+    }
+}
+
+#[derive(Clone, Debug)]
+struct Entry {
+    /// Its lasting identity; people have small numbers, groups larger ones.
+    id: u8,
+    name: String,
+    place: &'static str,
+    members: BTreeSet<u8>,
+    off: bool,
+    changed: u64,
+}
+
+#[derive(Clone, Debug, Default)]
+struct State {
+    entries: Vec<Entry>,
+    /// The number of the last change.
+    last: u64,
+}
+
+const PLACES: [&str; 3] = ["OU=A,OU=People", "OU=B,OU=People", "OU=C,OU=People"];
+
+impl State {
+    fn begin(dice: &mut Dice) -> Self {
+        let mut state = Self { entries: Vec::new(), last: 1 };
+        for id in 1..=12 {
+            let place = dice.pick(&PLACES);
+            let name = format!("p{id}");
+            state.entries.push(Entry { id, name, place, members: BTreeSet::new(), off: false, changed: 1 });
+        }
+        for (id, name) in [(101, "Users"), (102, "Leavers"), (103, "Inner"), (104, "Deep"), (105, "Former")] {
+            let mut members: BTreeSet<u8> = match id {
+                102 => [].into(),
+                105 => (1..=12).filter(|_| dice.roll(10) == 0).collect(),
+                _ => (1..=12).filter(|_| dice.roll(10) < 4).collect(),
+            };
+            members.extend(match id {
+                101 => vec![103],
+                102 => vec![105],
+                103 => vec![104],
+                _ => vec![],
+            });
+            let place = "OU=Groups";
+            state.entries.push(Entry { id, name: name.to_owned(), place, members, off: false, changed: 1 });
+        }
+        state
+    }
+
+    /// Changes one thing, as a server does that keeps references right. Returns whom it concerns.
+    fn change(&mut self, dice: &mut Dice) -> u8 {
+        self.last += 1;
+        let (kind, now) = (dice.roll(7), self.last);
+        let people: Vec<usize> = (0..self.entries.len()).filter(|at| self.entries[*at].id < 100).collect();
+        let at = dice.pick(&people);
+        let group = dice.pick(&[103, 104, 105]);
+        let of_group = self.entries.iter().position(|one| one.id == group).unwrap();
+        match kind {
+            0 | 1 => {
+                self.entries[at].name = format!("p{}-{now}", self.entries[at].id);
+                self.entries[at].changed = now;
+                self.entries[at].id
+            }
+            2 => {
+                self.entries[at].place = dice.pick(&PLACES);
+                self.entries[at].changed = now;
+                self.entries[at].id
+            }
+            3 => {
+                self.entries[of_group].name = format!("g{group}-{now}");
+                self.entries[of_group].changed = now;
+                group
+            }
+            4 => {
+                let person = self.entries[at].id;
+                let members = &mut self.entries[of_group].members;
+                if !members.remove(&person) {
+                    members.insert(person);
+                }
+                self.entries[of_group].changed = now;
+                person
+            }
+            5 => {
+                self.entries[at].off = !self.entries[at].off;
+                self.entries[at].changed = now;
+                self.entries[at].id
+            }
+            _ if people.len() > 8 => {
+                let gone = self.entries.remove(at).id;
+                self.entries.iter_mut().for_each(|one| {
+                    one.members.remove(&gone);
+                });
+                gone
+            }
+            _ => {
+                self.last -= 1;
+                0
+            }
+        }
+    }
+
+    fn dn(&self, id: u8) -> Option<String> {
+        let one = self.entries.iter().find(|one| one.id == id)?;
+        Some(format!("CN={},{},{TOP}", one.name, one.place))
+    }
+
+    fn reach(&self, group: u8) -> BTreeSet<u8> {
+        let (mut reached, mut waiting) = (BTreeSet::new(), vec![group]);
+        while let Some(at) = waiting.pop() {
+            for member in self.entries.iter().filter(|one| one.id == at).flat_map(|one| &one.members) {
+                if reached.insert(*member) {
+                    waiting.push(*member);
+                }
+            }
+        }
+        reached
+    }
+
+    /// The people who are selected.
+    fn selected(&self) -> BTreeSet<u8> {
+        let (users, leavers) = (self.reach(101), self.reach(102));
+        let people = self.entries.iter().filter(|one| one.id < 100 && !one.off).map(|one| one.id);
+        people.filter(|id| users.contains(id) && !leavers.contains(id)).collect()
+    }
+
+    fn ldif(&self, manner: Manner, tells_changes: bool) -> String {
+        let controller = manner == Manner::Controller;
+        let csn = |number: u64| format!("20261130{number:06}.000000Z#000000#000#000000");
+        let mut text = format!("dn: {TOP}\nobjectClass: domain\ndc: quillmere\n");
+        if tells_changes && !controller {
+            text += &format!("contextCSN: {}\n", csn(self.last));
+        }
+        text += "\n";
+        for unit in ["OU=People", PLACES[0], PLACES[1], PLACES[2], "OU=Groups", "OU=Accounts"] {
+            text += &format!("dn: {unit},{TOP}\nobjectClass: organizationalUnit\n\n");
+        }
+        text += &format!(
+            "dn: CN=svc,OU=Accounts,{TOP}\nobjectClass: top\ncn: svc\nuserPassword: botanical-garden-42\n\n"
+        );
+        for one in &self.entries {
+            let class = match (one.id < 100, controller) {
+                (true, _) => "person",
+                (false, true) => "group",
+                (false, false) => "groupOfNames",
+            };
+            let dn = self.dn(one.id).unwrap();
+            text += &format!("dn: {dn}\nobjectClass: {class}\ncn: {}\n", one.name);
+            if one.off {
+                text += "employeeType: off\n";
+            }
+            if controller {
+                let sid =
+                    [&[1, 2, 0, 0, 0, 0, 0, 5][..], &7_u32.to_le_bytes(), &u32::from(one.id).to_le_bytes()];
+                text += &format!(
+                    "objectGUID:: {}\n",
+                    STANDARD.encode([0, 0, 0, 0, 0, 0, 0, 0x40, 0x80, 0, 0, 0, 0, 0, 0, one.id])
+                );
+                text +=
+                    &format!("objectSid:: {}\nuSNChanged: {}\n", STANDARD.encode(sid.concat()), one.changed);
+                if one.id < 100 {
+                    text += "userAccountControl: 512\nprimaryGroupID: 513\n";
+                }
+            } else {
+                text += &format!("entryUUID: {}\nentryCSN: {}\n", identity(one.id), csn(one.changed));
+            }
+            for member in &one.members {
+                text += &self.dn(*member).map(|dn| format!("member: {dn}\n")).unwrap_or_default();
+            }
+            text += "\n";
+        }
+        text
+    }
+}
+
+fn identity(id: u8) -> String {
+    format!("00000000-0000-4000-8000-0000000000{id:02x}")
+}
+
+/// One reading during which the directory changes.
+async fn race(dice: &mut Dice, manner: Manner, strategy: &str, tells_changes: bool) -> Result<(), String> {
+    let mut state = State::begin(dice);
+    let mut states = vec![state.clone()];
+    let mut moments = Vec::new();
+    let mut touched: Vec<u8> = Vec::new();
+    let mut after = 0;
+    for _ in 0..dice.roll(4) + 1 {
+        after += dice.roll(12) + 1;
+        touched.push(state.change(dice));
+        let ldif = state.ldif(manner, tells_changes);
+        moments.push((after, Arc::new(Directory::with_manner(ldif.as_bytes(), manner).unwrap())));
+        states.push(state.clone());
+    }
+    let first = Directory::with_manner(states[0].ldif(manner, tells_changes).as_bytes(), manner).unwrap();
+    let museum = Museum::of(&Arc::new(first), Options { moments, ..Options::default() }).await;
+    let settings = SETTINGS.replace("URL", &museum.standin().url()).replace("STRATEGY", strategy);
+    museum.write("webtaxon.toml", settings);
+    let had: BTreeSet<u8> = states[0].selected().into_iter().filter(|_| dice.roll(10) < 7).collect();
+    let rows: String = had.iter().map(|id| format!("p{id},{},active\n", identity(*id))).collect();
+    museum.write("accounts.csv", format!("login,link,state\n{rows}"));
+    let preview = museum.preview().await.map_err(|error| error.to_string())?;
+    let all: Vec<BTreeSet<u8>> = states.iter().map(State::selected).collect();
+    for id in 1..=12_u8 {
+        let link = identity(id);
+        let change =
+            preview.changes.iter().find(|one| one.link.as_ref().is_some_and(|own| own.as_str() == link));
+        let kind = change.map(|change| change.kind());
+        let leaves = matches!(kind, Some(ChangeKind::Suspend | ChangeKind::Remove));
+        let comes = matches!(kind, Some(ChangeKind::Import | ChangeKind::Restore | ChangeKind::Adopt));
+        if leaves && all.iter().all(|selected| selected.contains(&id)) {
+            return Err(format!(
+                "p{id} was selected throughout, and leaves: {:?}",
+                change.map(|one| &one.action)
+            ));
+        }
+        if comes && all.iter().all(|selected| !selected.contains(&id)) {
+            return Err(format!(
+                "p{id} was never selected, and comes in: {:?}",
+                change.map(|one| &one.action)
+            ));
+        }
+    }
+    if touched.iter().all(|id| *id == 0) && !preview.is_whole() {
+        return Err(format!("nothing changed, and it is not whole: {:?}", preview.gaps));
+    }
+    Ok(())
+}
+
+async fn races(manner: Manner, strategies: &[&str], tells_changes: bool, times: u8) {
+    for seed in 0..times {
+        let mut dice = Dice(u64::from(seed) * 7919 + 104_729 + u64::from(tells_changes));
+        dice.roll(2);
+        let strategy = strategies[usize::from(seed) % strategies.len()];
+        let raced = race(&mut dice, manner, strategy, tells_changes).await;
+        assert!(raced.is_ok(), "seed {seed}, {manner:?}, {strategy}: {}", raced.unwrap_err());
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn at_a_domain_controller_nobody_leaves_who_was_a_member_throughout() {
+    races(Manner::Controller, &["lists", "sweep", "upwards", "chain", "tokens"], true, 100).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn at_a_server_that_tells_changes_nobody_leaves_who_was_a_member_throughout() {
+    races(Manner::Plain, &["lists", "sweep"], true, 80).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn at_a_server_that_tells_none_nobody_leaves_who_was_a_member_throughout() {
+    races(Manner::Dirsrv, &["lists", "sweep"], false, 80).await;
+}
