@@ -118,6 +118,8 @@ async fn whatever_is_hidden_takes_nobody_away_without_a_gap_or_a_brake() {
                 let taken = taken(&preview);
                 let is_told = !preview.is_whole() || !preview.brakes.is_empty();
                 assert!(taken.is_empty() || is_told, "{manner:?}, {strategy}, {what}: {taken:?}");
+                let loses = taken.iter().any(|words| words.starts_with("update"));
+                assert!(!loses, "{manner:?}, {strategy}, {what}: {taken:?}");
                 let leaves = |kind| preview.of_kind(kind).count();
                 let left = leaves(ChangeKind::Suspend) + leaves(ChangeKind::Remove);
                 assert!(left <= 12, "{manner:?}, {strategy}, {what}: {left} leave, braked or not");
@@ -176,7 +178,7 @@ async fn a_fall_that_is_true_is_accepted_by_releasing_the_brake() {
     workspace.apply(&work, &consent(&all)).await.unwrap();
     let preview = museum.preview().await.unwrap();
     assert!(preview.is_whole(), "{:?}", preview.gaps);
-    assert!(loses(&preview) > 10, "now it is known: {:?}", preview.kinds);
+    assert!(preview.brakes.iter().all(|brake| brake.kind != BrakeKind::Shrunk), "{:?}", preview.brakes);
 }
 
 /// Another server that has not caught up takes nobody away whom the last apply brought in.
