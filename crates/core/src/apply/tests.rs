@@ -354,3 +354,28 @@ fn the_brakes_of_a_part_are_counted_from_the_part() {
         assert_eq!(held, wanted, "{kept} of {limit:?} seats");
     }
 }
+
+#[test]
+fn no_edit_touches_what_is_protected_or_made_by_hand() {
+    use crate::apply::Untouchable;
+    let untouchable = Untouchable::new(&["Admin".to_owned()]);
+    let linked = |name: &str| Some(account(name, name, &[]));
+    let bare = |name: &str| Some(Account { link: None, ..account(name, name, &[]) });
+    for (edit, why) in [
+        (edit(ChangeKind::Update, linked("ada"), linked("ada")), ""),
+        (edit(ChangeKind::Import, None, linked("ada")), ""),
+        (edit(ChangeKind::Remove, linked("ada"), None), ""),
+        (edit(ChangeKind::Adopt, bare("ada"), linked("ada")), ""),
+        (edit(ChangeKind::Update, linked("ada"), bare("ada")), ""),
+        (edit(ChangeKind::Update, linked("ADMIN"), linked("ada")), "protected"),
+        (edit(ChangeKind::Update, linked("ada"), linked("admin")), "protected"),
+        (edit(ChangeKind::Import, None, linked("admin")), "protected"),
+        (edit(ChangeKind::Suspend, bare("ada"), bare("ada")), "made by hand"),
+        (edit(ChangeKind::Remove, bare("ada"), None), "made by hand"),
+        (edit(ChangeKind::Import, None, bare("ada")), "not what it says"),
+        (edit(ChangeKind::Update, linked("ada"), None), "not what it says"),
+    ] {
+        let told = untouchable.forbids(&edit).unwrap_or_default();
+        assert!(told.contains(why) && (told.is_empty() == why.is_empty()), "{edit:?}: {told}");
+    }
+}

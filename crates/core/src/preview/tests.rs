@@ -2,6 +2,7 @@
 
 mod adopted;
 mod compared;
+mod evidence;
 mod groups;
 mod narrowed;
 mod several;
