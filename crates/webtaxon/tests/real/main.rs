@@ -9,6 +9,7 @@
     reason = "a test that panics has failed, as it should"
 )]
 
+mod dirsrv;
 mod explained;
 mod filters;
 mod groups;

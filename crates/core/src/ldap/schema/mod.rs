@@ -168,6 +168,8 @@ pub struct Schema {
     syntaxes: Vec<Syntax>,
     /// Whether a class that it lacks is unknown to the server (RFC 4517 §4.2.26), as with a server's own schema.
     is_complete: bool,
+    /// Whether the server compares by syntax where a type names no rule, as 389 Directory Server does.
+    goes_by_syntax: bool,
     problems: Vec<Problem>,
 }
 
@@ -213,6 +215,12 @@ impl Schema {
             }
         }
         self.finish(kind)
+    }
+
+    /// The schema of a server that compares values by their syntax where a type names no rule.
+    #[must_use]
+    pub fn by_syntax(self, kind: ServerKind) -> Self {
+        Self { goes_by_syntax: true, ..self }.finish(kind)
     }
 
     /// The schema of a server that has these classes beside the known ones, and no others.
@@ -343,10 +351,14 @@ impl Schema {
         let is_category = types().next().is_some_and(|known| known.oid == CATEGORY);
         // Types that only domain controllers have; their definitions never name a rule.
         let is_controllers = types().next().is_some_and(|known| known.oid.starts_with("1.2.840.113556."));
+        // A domain controller compares by syntax alone, and some servers where a type names no rule.
+        let is_asked =
+            kind == ServerKind::Controller || (is_controllers && !names_rules) || self.goes_by_syntax;
+        let by_syntax = match (by_syntax.filter(|_| is_asked), by_name) {
+            (Some(_), Some(rule)) if self.goes_by_syntax => Some(rule),
+            (by_syntax, _) => by_syntax,
+        };
         let Some(own) = self.types.get_mut(index) else { return };
-        // A domain controller compares by syntax alone.
-        let by_syntax =
-            by_syntax.filter(|_| kind == ServerKind::Controller || (is_controllers && !names_rules));
         (own.rule, own.is_ordered, own.has_pieces) = match by_syntax {
             _ if is_category => (Some(Rule::Category), false, false),
             None => (by_name, is_ordered, has_pieces),

@@ -306,3 +306,18 @@ proptest! {
         prop_assert!(schema.types().count() <= texts.len());
     }
 }
+
+/// 389 Directory Server compares by syntax what has no rule, and orders what has no ordering rule.
+#[test]
+fn a_server_that_goes_by_syntax_compares_what_names_no_rule() {
+    let of = |definition: &str| {
+        let read = Schema::read(ServerKind::Plain, [("attributeTypes", definition.as_bytes())]);
+        [read.clone(), read.by_syntax(ServerKind::Plain)]
+            .map(|schema| schema.find("x").map(|known| (known.rule, known.is_ordered)).unwrap())
+    };
+    let text = "1.3.6.1.4.1.1466.115.121.1.15";
+    let lock = format!("( 1.2.3 NAME 'x' SYNTAX {text} )");
+    assert_eq!(of(&lock), [(None, false), (Some(Rule::CaseIgnore), true)]);
+    let exact = format!("( 1.2.3 NAME 'x' EQUALITY caseExactMatch SYNTAX {text} )");
+    assert_eq!(of(&exact), [(Some(Rule::CaseExact), false), (Some(Rule::CaseExact), true)]);
+}

@@ -85,6 +85,11 @@ impl RootDse {
         }
     }
 
+    /// Whether the server compares values by their syntax where an attribute type names no matching rule.
+    pub(crate) fn goes_by_syntax(&self) -> bool {
+        self.vendor.as_deref().is_some_and(|vendor| vendor.starts_with("389 Project"))
+    }
+
     /// Whether a control is supported.
     #[must_use]
     pub fn knows(&self, control: &str) -> bool {

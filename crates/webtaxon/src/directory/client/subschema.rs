@@ -19,5 +19,6 @@ pub async fn read_schema(connection: &mut Connection) -> Result<Schema, Director
     };
     let values = entries.iter().flat_map(|entry| entry.attributes());
     let definitions = values.flat_map(|(name, values)| values.map(move |value| (name, value)));
-    Ok(Schema::read(connection.root().kind, definitions))
+    let (root, schema) = (connection.root(), Schema::read(connection.root().kind, definitions));
+    Ok(if root.goes_by_syntax() { schema.by_syntax(root.kind) } else { schema })
 }
