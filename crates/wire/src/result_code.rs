@@ -22,6 +22,10 @@ impl ResultCode {
     pub const BUSY: Self = Self(51);
     /// The server is shutting down or starting.
     pub const UNAVAILABLE: Self = Self(52);
+    /// unavailableCriticalExtension
+    pub const UNAVAILABLE_CRITICAL_EXTENSION: Self = Self(12);
+    /// unwillingToPerform
+    pub const UNWILLING_TO_PERFORM: Self = Self(53);
     /// The base does not exist.
     pub const NO_SUCH_OBJECT: Self = Self(32);
 

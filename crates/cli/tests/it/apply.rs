@@ -122,10 +122,11 @@ fn days_of_grace_begin_with_an_apply_and_end_on_their_day() {
 fn a_full_disk_leaves_nothing_half_done() {
     let museum = Museum::open(&[]);
     let before = list(&museum);
-    museum.run(&["preview", "--save", "monday.json"]);
     let mut codes = Vec::new();
     for blocks in [1, 4, 8, 12, 20, 32, 40, 44, 48] {
         clean(&museum, &before);
+        let _ = std::fs::remove_file(museum.file("monday.json"));
+        museum.run(&["preview", "--save", "monday.json"]);
         let command = format!("ulimit -f {blocks}; trap '' XFSZ; exec \"$@\"");
         let full = std::process::Command::new("bash")
             .args(["-c", &command, "bash", crate::command::BINARY])

@@ -224,7 +224,7 @@ fn the_other_kind_of_server_is_simulated_on_request() {
     let checked = museum.run(&["check"]);
     assert!(checked.out.contains("an LDAP server (Webtaxon simulated directory)"), "{}", checked.out);
     let wrong = run(&mut webtaxon(&["standin", "--ldif", "x", "--manner", "royal"]));
-    assert!(wrong.code == 2 && wrong.err.contains("neither plain nor controller"), "{}", wrong.err);
+    assert!(wrong.code == 2 && wrong.err.contains("none of plain, dirsrv and controller"), "{}", wrong.err);
 }
 
 /// What looks at one intake looks at the first, and says so, or at the one that is named.

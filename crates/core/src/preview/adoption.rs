@@ -1,8 +1,8 @@
 //! Which person an unlinked account is given to: as the settings say for one account, or for all.
 
 use super::Clash;
-use super::matching::{Matching, drawn};
-use super::situation::Chosen;
+use super::matching::Matching;
+use super::situation::{Chosen, drawn};
 use crate::settings::{Adopt, MatchBy};
 use foldhash::HashMap;
 

@@ -2,8 +2,7 @@
 //!
 //! The last apply remembers how many people had each attribute. Where it remembers nothing, the accounts do.
 
-use super::matching::drawn;
-use super::situation::{Chosen, Selected};
+use super::situation::{Chosen, Selected, drawn};
 use crate::account::Account;
 use crate::reading::{Counted, Fall, Footprint};
 use crate::settings::rules::{LIST, Write};

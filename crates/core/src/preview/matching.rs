@@ -2,7 +2,7 @@
 
 use super::emptied::Emptied;
 use super::origins;
-use super::situation::{Chosen, Selected, Situation};
+use super::situation::{Chosen, Selected, Situation, drawn};
 use super::whose::told_whose;
 use super::{Action, Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Holder, Memory};
 use crate::account::{Account, State, folded};
@@ -516,11 +516,6 @@ impl<'a> Matching<'a> {
 
 fn dn((part, candidate): Chosen<'_>) -> Option<String> {
     part.reading.people().get(candidate.person).map(|entry| entry.dn().to_owned())
-}
-
-/// The value that the intake's rules draw for a field; empty if it has no rule for it.
-pub(super) fn drawn<'c>(part: Selected<'_>, candidate: &'c Candidate<'_>, field: &str) -> &'c str {
-    part.intake.fields.get_index_of(field).map_or("", |rule| candidate.proposal.value(rule))
 }
 
 fn held(chosen: Chosen<'_>, login: String, would: ChangeKind, reason: HeldReason) -> Held {

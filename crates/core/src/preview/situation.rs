@@ -84,3 +84,8 @@ impl Selected<'_> {
 
 /// A candidate, and the selecting intake.
 pub(super) type Chosen<'a> = (Selected<'a>, &'a Candidate<'a>);
+
+/// The value that the intake's rules draw for a field; empty if it has no rule for it.
+pub(super) fn drawn<'c>(part: Selected<'_>, candidate: &'c Candidate<'_>, field: &str) -> &'c str {
+    part.intake.fields.get_index_of(field).map_or("", |rule| candidate.proposal.value(rule))
+}

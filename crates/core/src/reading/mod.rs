@@ -7,6 +7,7 @@
 
 mod again;
 mod builder;
+mod counting;
 mod entries;
 mod footprint;
 mod parts;

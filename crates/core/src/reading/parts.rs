@@ -58,6 +58,8 @@ pub enum Part {
     Snapshot,
     /// What a domain controller's global catalog lacks.
     Catalog,
+    /// The kind of server, which decides what primary groups and lacking attributes mean.
+    Kind,
     /// Whatever would have been read after an interruption.
     Rest,
     /// The people's lasting identities.
@@ -245,6 +247,7 @@ impl Part {
             Self::PrimaryGroups
             | Self::Catalog
             | Self::Rest
+            | Self::Kind
             | Self::Place { purpose: PlacePurpose::Groups, .. } => request.excludes(),
             _ => false,
         };
@@ -279,6 +282,7 @@ impl Part {
             Self::Group { group, .. } => format!("group {}", graph.dn(*group)),
             Self::Snapshot => SNAPSHOT.to_owned(),
             Self::Catalog => "the global catalog".to_owned(),
+            Self::Kind => "the kind of server".to_owned(),
             Self::Rest => "the end of the reading".to_owned(),
             Self::SecondLook { base } => format!("what changed meanwhile under {base}"),
             Self::PrimaryGroups => "primary groups of the people".to_owned(),

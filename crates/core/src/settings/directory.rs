@@ -1,6 +1,7 @@
 //! The settings of one directory: servers, trust, bind, limits.
 
 use super::Fingerprint;
+use crate::ldap::name::Dn;
 use crate::ldap::url::Server;
 use serde::Serialize;
 use std::path::PathBuf;
@@ -20,6 +21,8 @@ pub struct Directory {
     pub certificate: Option<ClientCertificate>,
     /// How to bind.
     pub bind: Bind,
+    /// The naming contexts, instead of those that the server names; empty for its own.
+    pub tops: Vec<Dn>,
     /// How to treat referrals to other servers.
     pub references: References,
     /// Entries on a page (RFC 2696); 500 by default.
@@ -44,6 +47,7 @@ impl Directory {
             trust: Trust::System,
             certificate: None,
             bind: Bind::Anonymous,
+            tops: Vec::new(),
             references: References::default(),
             page: 500,
             connect_timeout: Duration::from_secs(10),

@@ -88,7 +88,7 @@ fn earlier_groups(groups: &GroupIntake) -> String {
 }
 
 /// What decides who and what a directory shows, unless it is as usual.
-fn of_directory(directory: &Directory) -> [(&'static str, String); 2] {
+fn of_directory(directory: &Directory) -> [(&'static str, String); 3] {
     let references = match directory.references {
         References::Ignore => "",
         References::Follow => "follow",
@@ -100,7 +100,8 @@ fn of_directory(directory: &Directory) -> [(&'static str, String); 2] {
         Bind::Simple { name, .. } => name,
         Bind::External => "by the connection",
     };
-    [("bind", bind.to_owned()), ("references", references.to_owned())]
+    let tops = names(&directory.tops);
+    [("bind", bind.to_owned()), ("references", references.to_owned()), ("tops", tops)]
 }
 
 fn strategy(strategy: Strategy) -> &'static str {

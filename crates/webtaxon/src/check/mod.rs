@@ -3,6 +3,7 @@
 //! A failed step causes those that depend on it to be skipped; the rest goes on.
 
 mod content;
+mod footprint;
 mod reach;
 mod rights;
 mod steps;
@@ -10,7 +11,7 @@ mod steps;
 pub use steps::{CheckStep, StepOutcome};
 
 use crate::background;
-use crate::directory::{Access, DirectoryError};
+use crate::directory::{Access, DirectoryError, is_catalog};
 use crate::setup::Setup;
 use crate::state::Journal;
 use crate::store::group_store;
@@ -46,6 +47,7 @@ pub(crate) async fn check(
     steps.intake = None;
     accounts(setup, &mut steps).await;
     state(setup, &mut steps).await;
+    footprint::as_before(setup, &mut steps).await;
     steps.finish()
 }
 
@@ -95,6 +97,13 @@ async fn directory(
         }
         return Ok(());
     }
+    if is_catalog(connection.server()) {
+        steps.end(
+            "server",
+            Instant::now(),
+            warning(CATALOG, "write port 636 in `servers`, or 389 with StartTLS"),
+        );
+    }
     let told = content::read(intake, &mut connection, steps).await;
     if directory.bind != Bind::Anonymous {
         let began = Instant::now();
@@ -105,6 +114,8 @@ async fn directory(
     connection.close().await;
     Ok(())
 }
+
+const CATALOG: &str = "this is the port of the global catalog, which holds only some attributes of people, and the members of some groups: nobody leaves on its word";
 
 /// The steps that a snapshot can answer.
 async fn offline(setup: &Setup, intake: &Intake, steps: &mut Steps<'_>) -> Result<(), DirectoryError> {

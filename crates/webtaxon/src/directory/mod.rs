@@ -18,5 +18,5 @@ pub use client::{
 pub use error::{DirectoryError, DirectoryErrorKind};
 pub(crate) use nesting::GROUP_CLASSES;
 pub(crate) use presence::{Absence, absence, absent};
-pub(crate) use reading::{KnownLinks, entry, read_for, read_for_both};
+pub(crate) use reading::{KnownLinks, entry, is_catalog, read_for, read_for_both};
 pub use reading::{read, take_snapshot};

@@ -156,6 +156,10 @@ pub(crate) enum Shortcoming {
         "it holds only some attributes of people, and the members of some groups; write port 636 in `servers` (389 with StartTLS)"
     )]
     Catalog,
+    #[error(
+        "people have objectGUID, as on a domain controller, and the server does not say that it is one (supportedCapabilities of its root DSE)"
+    )]
+    UnknownKind,
     #[error("a part of it is held by another server")]
     HeldElsewhere,
     #[error("a part of it is held by another server, and the referral was not followed: {0}")]

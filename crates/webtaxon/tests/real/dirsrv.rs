@@ -81,7 +81,7 @@ async fn the_museum_is_read_as_anywhere_and_nothing_hidden_takes_anybody_away() 
         let Ok(preview) = preview else { continue };
         let is_told = !preview.is_whole() || !preview.brakes.is_empty();
         let taken = taken(&preview);
-        assert_eq!(nobody && !taken.is_empty() && !is_told, false, "{what}: {taken:?}");
+        assert!(!nobody || taken.is_empty() || is_told, "{what}: {taken:?}");
         if !nobody {
             assert_eq!(taken, ["remove tashdown"], "what no client can know");
         }

@@ -1,7 +1,7 @@
 //! The table `[directory.NAME]`: servers, trust, bind, password.
 
 use super::table::{Table, Text, Value};
-use super::values::duration;
+use super::values::{duration, names};
 use crate::ldap::url::Server;
 use crate::settings::{
     Bind, ClientCertificate, Directory, Fingerprint, PasswordSource, References, Servers, SettingsError,
@@ -16,6 +16,7 @@ pub(super) fn directory(name: String, value: Value<'_>) -> Result<Directory, Set
         "certificate",
         "bind",
         "password",
+        "tops",
         "references",
         "page",
         "connect_timeout",
@@ -30,6 +31,7 @@ pub(super) fn directory(name: String, value: Value<'_>) -> Result<Directory, Set
     }
     directory.certificate = table.take("certificate").map(certificate).transpose()?;
     directory.bind = bind(&mut table)?;
+    directory.tops = table.take("tops").map(names).transpose()?.unwrap_or_default();
     if let Some(value) = table.take("references") {
         directory.references = value.text()?.word(&[
             ("follow", References::Follow),

@@ -6,7 +6,7 @@ use crate::secure::SecureError;
 use secrecy::{ExposeSecret, SecretString};
 use std::fmt;
 use webtaxon_core::settings::{Bind, Directory};
-use webtaxon_wire::control::{PasswordState, WHO_AM_I, password_policy, password_state};
+use webtaxon_wire::control::{PASSWORD_POLICY, PasswordState, WHO_AM_I, password_policy, password_state};
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
 /// A domain controller's sub-code after "data" in a refused bind ([MS-ADTS] §5.1.1.1; system error codes of
@@ -108,7 +108,10 @@ impl Connection {
         password: Option<&SecretString>,
     ) -> Result<(), DirectoryError> {
         let request = match &directory.bind {
-            Bind::Anonymous => return Ok(()),
+            Bind::Anonymous => {
+                self.put_tops(&directory.tops);
+                return Ok(());
+            }
             Bind::External => self.conversation().bind_external(),
             Bind::Simple { name, .. } => {
                 let secret = password
@@ -119,7 +122,10 @@ impl Connection {
                         help: "a name without a password would count as anonymous (RFC 4513 section 5.1.2)"
                             .to_owned(),
                     })?;
-                self.conversation().bind(name, secret.as_bytes(), vec![password_policy()])
+                // Some servers end the connection over a control that they do not know.
+                let knows = self.root().knows(PASSWORD_POLICY);
+                let controls = knows.then(password_policy).into_iter().collect();
+                self.conversation().bind(name, secret.as_bytes(), controls)
             }
         };
         let request = request.map_err(|error| DirectoryError::protocol(self.server(), error))?;
@@ -129,7 +135,7 @@ impl Connection {
             return Err(refusal(self.server(), &directory.bind, &result, state).into());
         }
         self.set_password_state(state);
-        self.read_root_again().await
+        self.read_root_again(&directory.tops).await
     }
 
     /// The identity that the server assumes (RFC 4532): `dn:…` or `u:…`, empty if anonymous. `None` if the server

@@ -17,6 +17,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::time::{Instant, timeout_at};
+use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::url::Server;
 use webtaxon_core::reading::snapshot::Snapshot;
 use webtaxon_core::settings::{Directory, Servers};
@@ -27,10 +28,10 @@ use webtaxon_wire::frame::ENTRY_LIMIT;
 use webtaxon_wire::message::{Control, LdapResult, Octets};
 use webtaxon_wire::{Conversation, Event, ProtocolErrorKind};
 
-/// Whether a server refuses to show its root DSE before a bind: operationsError, strongerAuthRequired,
-/// confidentialityRequired, inappropriateAuthentication, insufficientAccessRights.
+/// Whether a server does not show its root DSE, perhaps only before a bind: operationsError, strongerAuthRequired,
+/// confidentialityRequired, noSuchObject, inappropriateAuthentication, insufficientAccessRights, unwillingToPerform.
 fn is_shy(error: &DirectoryError) -> bool {
-    matches!(error.kind(), DirectoryErrorKind::Search { result, .. } if [1, 8, 13, 48, 50].contains(&result.code.0))
+    matches!(error.kind(), DirectoryErrorKind::Search { result, .. } if [1, 8, 13, 32, 48, 50, 53].contains(&result.code.0))
 }
 
 /// An open connection.
@@ -162,6 +163,13 @@ impl Connection {
         Some(self.page).filter(|page| *page > 0 && self.root.paged())
     }
 
+    /// Goes on without pages; false if there were none.
+    pub(crate) fn no_pages(&mut self) -> bool {
+        let paged = self.page().is_some();
+        self.page = 0;
+        paged
+    }
+
     /// Halves the page size from here on, down to no paging; false if there was none already.
     pub(crate) fn halve_page(&mut self) -> bool {
         let paged = self.page().is_some();
@@ -218,12 +226,22 @@ impl Connection {
         }
     }
 
-    /// Reads the root DSE if it was refused before the bind.
-    pub(crate) async fn read_root_again(&mut self) -> Result<(), DirectoryError> {
-        if self.root.read {
-            return Ok(());
+    /// Reads the root DSE if it was refused, or showed nothing, before the bind; `tops` are the naming contexts in the
+    /// settings.
+    pub(crate) async fn read_root_again(&mut self, tops: &[Dn]) -> Result<(), DirectoryError> {
+        if !self.root.read {
+            self.read_root().await.or_else(|error| if is_shy(&error) { Ok(()) } else { Err(error) })?;
         }
-        self.read_root().await.or_else(|error| if is_shy(&error) { Ok(()) } else { Err(error) })
+        self.put_tops(tops);
+        Ok(())
+    }
+
+    /// Takes the naming contexts in the settings, if any, instead of those that the server names.
+    pub(crate) fn put_tops(&mut self, tops: &[Dn]) {
+        if !tops.is_empty() {
+            self.root.naming_contexts = tops.to_vec();
+            self.root.default_naming_context = None;
+        }
     }
 
     /// The password's state as reported with the bind, if it was.

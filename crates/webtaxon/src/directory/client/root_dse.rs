@@ -35,6 +35,8 @@ pub struct RootDse {
     pub own_name: Option<String>,
     /// The highest change number, on a domain controller.
     pub highest_change: Option<u64>,
+    /// Whether it shows capabilities, as every server of this family does.
+    pub(crate) tells_kind: bool,
     /// Whether the server showed anything.
     pub read: bool,
 }
@@ -81,7 +83,8 @@ impl RootDse {
             current_time: entry.text("currentTime").map(str::to_owned),
             own_name: entry.text("dnsHostName").map(str::to_owned),
             highest_change: entry.text("highestCommittedUSN").and_then(|number| number.parse().ok()),
-            read: true,
+            tells_kind: entry.values("supportedCapabilities").next().is_some(),
+            read: entry.attributes().next().is_some(),
         }
     }
 

@@ -181,6 +181,11 @@ impl PagedSearch<'_> {
         if result.code == ResultCode::ADMIN_LIMIT_EXCEEDED && !self.begun {
             return Ok(self.connection.halve_page());
         }
+        // Some servers advertise pages and refuse them.
+        let refuses = [ResultCode::UNAVAILABLE_CRITICAL_EXTENSION, ResultCode::UNWILLING_TO_PERFORM];
+        if refuses.contains(&result.code) && !self.begun && self.query.scope != Scope::Base {
+            return Ok(self.connection.no_pages());
+        }
         if !matches!(result.code, ResultCode::BUSY | ResultCode::UNAVAILABLE) {
             return Ok(false);
         }

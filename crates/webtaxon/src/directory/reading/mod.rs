@@ -15,4 +15,4 @@ pub(crate) use capture::read_for_both;
 pub use capture::take_snapshot;
 pub(crate) use links::KnownLinks;
 pub use steps::read;
-pub(crate) use steps::{entry, read_for};
+pub(crate) use steps::{entry, is_catalog, read_for};

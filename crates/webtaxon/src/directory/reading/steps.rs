@@ -146,6 +146,7 @@ impl Reader<'_> {
         });
         self.connection.watch.tell(|| Progress::People { read: self.builder.people().len() });
         self.builder.set_identity(&identity);
+        self.is_of_its_kind();
         self.settle(mark, &identity).await?;
         let met = self.identities(&identity);
         let missing = links.without(&met).await;
@@ -195,6 +196,18 @@ impl Reader<'_> {
         if self.builder.is_catalog() {
             let part = self.builder.open(Part::Catalog);
             self.builder.close(part, Shortcoming::ended(Some(Shortcoming::Catalog)));
+        }
+    }
+
+    /// A domain controller whose root DSE is hidden looks like another server, and primary groups would not count.
+    fn is_of_its_kind(&mut self) {
+        let root = self.connection.root();
+        let names = self.builder.people().names();
+        let has = |name: &str| names.find(name).is_some();
+        if root.kind == ServerKind::Plain && !root.tells_kind && has("objectGUID") {
+            let is_live = self.connection.snapshot().is_none();
+            let part = self.builder.open(Part::Kind);
+            self.builder.close(part, Shortcoming::ended(is_live.then_some(Shortcoming::UnknownKind)));
         }
     }
 
