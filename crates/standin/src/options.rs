@@ -29,6 +29,8 @@ pub struct Options {
     pub largest_page: Option<u32>,
     /// Whether paged results are supported (RFC 2696).
     pub paging: bool,
+    /// Whether paged results are advertised, and refused.
+    pub refuses_pages: bool,
     /// Maximum entries of a paged search over all pages, beyond which it ends with result 4.
     pub paged_limit: Option<usize>,
     /// Whether anonymous searches are allowed.
@@ -72,6 +74,7 @@ impl Default for Options {
             size_limit: None,
             largest_page: None,
             paging: true,
+            refuses_pages: false,
             paged_limit: None,
             anonymous: false,
             shy: false,

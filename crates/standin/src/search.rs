@@ -95,7 +95,8 @@ impl<'s> Search<'s> {
             partitions.as_ref().or_else(|| directory.subschema(&base))
         };
         if let Some(entries) = own {
-            return self.about_itself(entries, &filter, directory.schema()).await;
+            let hidden = if is_root { self.peer.options.hidden.clone() } else { Vec::new() };
+            return self.about_itself(entries, &filter, (directory.schema(), &hidden)).await;
         }
         if self.peer.bound.is_none() && !self.peer.options.anonymous {
             let refused = match directory.manner() {
@@ -110,6 +111,9 @@ impl<'s> Search<'s> {
             Ok(page) => page,
             Err(_) => return self.done(LdapResult::new(2, "the paging control cannot be read"), None).await,
         };
+        if page.is_some() && self.peer.options.refuses_pages {
+            return self.done(LdapResult::new(53, "pages are not served"), None).await;
+        }
         let largest = self.peer.options.largest_page;
         if let (Some((size, _)), Some(largest)) = (&page, largest)
             && *size > largest
@@ -129,9 +133,14 @@ impl<'s> Search<'s> {
         }
     }
 
-    async fn about_itself(&mut self, entries: &Entries, filter: &Filter, schema: &Schema) -> io::Result<()> {
+    async fn about_itself(
+        &mut self,
+        entries: &Entries,
+        filter: &Filter,
+        (schema, hidden): (&Schema, &[String]),
+    ) -> io::Result<()> {
         let matcher = Matcher::new(filter, schema, entries.names());
-        let wanted = Wanted::new(&self.attributes(), entries.names(), &[], schema);
+        let wanted = Wanted::new(&self.attributes(), entries.names(), hidden, schema);
         let scope = self.request.scope;
         for entry in entries.iter().filter(|entry| scope != Scope::One && matcher.matches(*entry)) {
             let attributes = entry.attributes_by_id().filter(|(id, _)| wanted.ids.contains(id));

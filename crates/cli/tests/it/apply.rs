@@ -123,7 +123,7 @@ fn a_full_disk_leaves_nothing_half_done() {
     let museum = Museum::open(&[]);
     let before = list(&museum);
     let mut codes = Vec::new();
-    for blocks in [1, 4, 8, 12, 20, 32, 40, 44, 48] {
+    for blocks in [1, 24, 48, 60, 64, 68, 72, 80, 88, 96, 108, 128] {
         clean(&museum, &before);
         let _ = std::fs::remove_file(museum.file("monday.json"));
         museum.run(&["preview", "--save", "monday.json"]);

@@ -154,6 +154,11 @@ impl Graph {
         }
     }
 
+    /// The groups without members.
+    pub fn empty_groups(&self) -> impl Iterator<Item = NodeId> {
+        self.group_ids().filter(|id| self.members(*id).is_some_and(<[NodeId]>::is_empty))
+    }
+
     /// The listed names whose entries no longer exist.
     pub(crate) fn all_gone(&self) -> impl Iterator<Item = NodeId> {
         self.gone.iter().copied()

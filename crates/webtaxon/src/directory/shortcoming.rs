@@ -70,6 +70,10 @@ pub(crate) enum Shortcoming {
         "a group lists it, and the server does not show it: it is a group that the bind account may not read, or it was deleted and the list still names it; if so, add it to `deleted`"
     )]
     Vanished,
+    #[error(
+        "it shows no member, and {0} claims to be one (memberOf); the bind account may lack the right to read them"
+    )]
+    Claimed(String),
     #[error("it is not a group")]
     NotAGroup,
     #[error("the server returned {0} of its members, but not the rest")]

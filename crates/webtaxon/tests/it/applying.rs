@@ -538,3 +538,70 @@ async fn an_apply_that_nobody_waits_for_is_finished_and_recorded() {
         assert!(back.is_complete() && back.interrupted.is_none(), "{polls}: {back:?}");
     }
 }
+
+/// Promise 2 and 3: what is saved is good where it was made, and nothing touches what was protected meanwhile.
+#[tokio::test]
+async fn neither_a_saved_preview_nor_an_undo_is_trusted() {
+    let (museum, other) = (Museum::open().await, Museum::open().await);
+    let file = museum.path().join("monday.json");
+    let workspace = museum.workspace().unwrap();
+    let work = workspace.work().await.unwrap().1;
+    workspace.save(&work, &file, "ada").await.unwrap();
+    let elsewhere = other.workspace().unwrap();
+    let its = elsewhere.work().await.unwrap().1;
+    for again in [false, true] {
+        let error = elsewhere.read_saved(&file).await.unwrap_err();
+        assert!(error.to_string().contains("made with another state"), "{again}: {error}");
+        if !again {
+            elsewhere.save(&its, &other.path().join("its.json"), "ada").await.unwrap();
+        }
+    }
+    assert!(workspace.apply(&work, &agreed()).await.unwrap().is_complete());
+    let settings = museum.settings().replace("[\"admin\"", "[\"BThornbury\", \"admin\"");
+    museum.write("webtaxon.toml", settings);
+    let workspace = museum.workspace().unwrap();
+    let back = workspace.way_back(1).await.unwrap();
+    let undone = workspace.apply(&back, &consent(&["seats"])).await.unwrap();
+    let left: Vec<_> =
+        back.edits().iter().zip(&undone.outcomes).filter(|(_, one)| **one != Some(Outcome::Done)).collect();
+    let [(edit, Some(Outcome::Left(why)))] = left.as_slice() else { panic!("{left:?}") };
+    assert!(edit.login() == "bthornbury" && why.contains("is protected"), "{why}");
+    assert!(list(&museum).contains("bthornbury"));
+}
+
+/// An interrupted run is taken up only with the list that it was for, and a preview says that there is one.
+#[tokio::test]
+async fn an_interrupted_run_is_taken_up_with_its_own_list() {
+    let museum = Museum::open().await;
+    apply(&museum).await.unwrap();
+    let state = rusqlite::Connection::open(museum.path().join("webtaxon.state.sqlite")).unwrap();
+    state.execute("UPDATE run SET ending = NULL, ended = NULL, store = 'csv elsewhere.csv'", []).unwrap();
+    assert_eq!(museum.preview().await.unwrap().interrupted, Some(1));
+    let (words, code, help) = told(&apply(&museum).await.unwrap_err());
+    assert!(
+        code == "WX0614" && words.contains("csv elsewhere.csv") && help.contains("that list first"),
+        "{words}"
+    );
+    let own = museum.workspace().unwrap().store().place();
+    state.execute("UPDATE run SET store = ?1", [own]).unwrap();
+    assert_eq!(apply(&museum).await.unwrap().interrupted.map(|run| run.run), Some(1));
+    assert_eq!(museum.preview().await.unwrap().interrupted, None);
+}
+
+/// Only copies are deleted with old runs, whatever the journal says.
+#[tokio::test]
+async fn forgetting_deletes_nothing_but_copies() {
+    let museum = Museum::open().await;
+    for _ in 0..2 {
+        apply(&museum).await.unwrap();
+        undo(&museum.workspace().unwrap(), 1).await;
+    }
+    let state = rusqlite::Connection::open(museum.path().join("webtaxon.state.sqlite")).unwrap();
+    for place in ["accounts.csv", "webtaxon.backups/../accounts.csv", "../accounts.csv", "/etc/hostname"] {
+        state.execute("UPDATE run SET backup = ?1, begun = '2001-01-01T00:00:00Z'", [place]).unwrap();
+        let workspace = museum.workspace().unwrap();
+        workspace.forget_before(jiff::civil::date(2020, 1, 1), "ada").await.unwrap();
+        assert!(museum.path().join("accounts.csv").exists(), "{place}");
+        apply(&museum).await.unwrap();
+    }
+}

@@ -45,7 +45,7 @@ async fn servers_that_break_the_protocol_end_in_time_with_a_clear_message() {
             "ended the connection: unavailable",
             "WX0313",
         ),
-        (&[0x30, 12, 2, 1, 1, 0x65, 7, 0x0a, 1, 53, 4, 0, 4, 0], true, "unwillingToPerform (53)", "WX0401"),
+        (&[0x30, 12, 2, 1, 1, 0x65, 7, 0x0a, 1, 80, 4, 0, 4, 0], true, "other (80)", "WX0401"),
         (&[0x30, 0x20, 2, 1, 1], true, "no answer within 500 ms", "WX0304"),
     ] {
         // Only who is silent is waited for; a busy machine must not make the others look silent.
@@ -213,7 +213,7 @@ async fn evidence_that_does_not_hold_takes_nobody_away() {
     let below = |dn: &str| Options { hidden_below: vec![dn.to_owned()], ..Options::default() };
     let unsearchable = Options { unsearchable: vec!["objectGUID".to_owned()], ..Options::default() };
     let people = "OU=People,DC=quillmere,DC=example";
-    let rows: [(&str, Options, [&str; 2], &str); 9] = [
+    let rows: [(&str, Options, [&str; 2], &str); 12] = [
         (
             "a group that is misspelt",
             Options::default(),
@@ -263,6 +263,24 @@ async fn evidence_that_does_not_hold_takes_nobody_away() {
             "matches the filter, but the search there did not return it",
         ),
         (
+            "an empty list that somebody claims to be in",
+            Options { hidden: vec!["member".to_owned()], ..Options::default() },
+            ["", ""],
+            "claims to be one (memberOf)",
+        ),
+        (
+            "a domain controller that does not say so",
+            Options { hidden: vec!["supportedCapabilities".to_owned()], ..Options::default() },
+            ["", ""],
+            "the server does not say that it is one",
+        ),
+        (
+            "a reference to a local socket",
+            Options { references: vec!["ldapi://%2Fvar%2Frun%2Fldapi".to_owned()], ..Options::default() },
+            ["page     = 100", "references = \"follow\""],
+            "may not send us to a local socket",
+        ),
+        (
             "a naming context that is not all",
             Options { tops: Some(vec![people.to_owned()]), ..Options::default() },
             ["", ""],
@@ -280,6 +298,36 @@ async fn evidence_that_does_not_hold_takes_nobody_away() {
         let leaving = [ChangeKind::Remove, ChangeKind::Suspend, ChangeKind::Wait];
         let gone = preview.changes.iter().filter(|change| leaving.contains(&change.kind())).count();
         assert_eq!((gone, preview.is_whole()), (0, false), "{what}");
+    }
+}
+
+/// Servers that say less than others, or do less than they say, are read all the same.
+#[tokio::test]
+async fn odd_servers_are_read_whole() {
+    let expected = Museum::open().await.preview().await.unwrap();
+    let urls = vec!["ldap://127.0.0.1:1/OU=Annexe,DC=quillmere,DC=example".to_owned()];
+    for (what, options, line) in [
+        ("pages that are advertised and refused", Options { refuses_pages: true, ..Options::default() }, ""),
+        (
+            "what other servers hold is not ours",
+            Options { references: urls, ..Options::default() },
+            "references = \"elsewhere\"",
+        ),
+        (
+            "no naming contexts",
+            Options {
+                tops: Some(Vec::new()),
+                hidden: vec!["defaultNamingContext".to_owned()],
+                ..Options::default()
+            },
+            "tops = [\"DC=quillmere,DC=example\"]",
+        ),
+    ] {
+        let museum = Museum::with(DIRECTORY, options).await;
+        museum.change("page     = 100", &format!("page = 100\n{line}"));
+        let preview = museum.preview().await.unwrap();
+        assert!(preview.is_whole(), "{what}: {:?}", preview.gaps);
+        assert_eq!(preview.changes, expected.changes, "{what}");
     }
 }
 

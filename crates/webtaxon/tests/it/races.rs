@@ -292,15 +292,15 @@ async fn races(manner: Manner, strategies: &[&str], tells_changes: bool, times: 
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn at_a_domain_controller_nobody_leaves_who_was_a_member_throughout() {
-    races(Manner::Controller, &["downwards", "sweep", "upwards", "chain", "tokens"], true, 200).await;
+    races(Manner::Controller, &["downwards", "sweep", "upwards", "chain", "tokens"], true, 120).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn at_a_server_that_tells_changes_nobody_leaves_who_was_a_member_throughout() {
-    races(Manner::Plain, &["downwards", "sweep"], true, 160).await;
+    races(Manner::Plain, &["downwards", "sweep"], true, 80).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn at_a_server_that_tells_none_nobody_leaves_who_was_a_member_throughout() {
-    races(Manner::Dirsrv, &["downwards", "sweep"], false, 160).await;
+    races(Manner::Dirsrv, &["downwards", "sweep"], false, 80).await;
 }

@@ -12,7 +12,7 @@ use crate::directory::DirectoryError;
 use crate::directory::client::{Query, SearchItem, first_entry};
 use crate::directory::shortcoming::Shortcoming;
 use crate::progress::Progress;
-use foldhash::HashSet;
+use foldhash::{HashMap, HashSet};
 use std::ops::ControlFlow;
 use webtaxon_core::graph::{Graph, NodeId, Roll};
 use webtaxon_core::ldap::entry::Entry;
@@ -27,6 +27,9 @@ use webtaxon_wire::message::{LdapResult, ResultCode, Scope};
 /// Maximum members of a group, so that a server with endless ranges is abandoned.
 const MOST: usize = 50_000_000;
 
+/// Empty groups that are held against what people say.
+const MOST_EMPTY: usize = 64;
+
 /// The strategy that reads member lists.
 pub(super) struct Lists;
 
@@ -39,6 +42,7 @@ impl NestStrategy for Lists {
         for (groups, purpose) in all {
             descent.read(groups, purpose).await?;
         }
+        descent.claimed().await?;
         Ok(Attempt::Read)
     }
 }
@@ -101,6 +105,8 @@ struct Descent<'n, 'r> {
     group_bases: Vec<DnKey>,
     logins: Logins<'r>,
     looked_up: HashSet<NodeId>,
+    /// What each group is first read for.
+    purposes: HashMap<NodeId, GroupPurpose>,
     non_people: NonPeople,
     bulk: Bulk,
 }
@@ -122,6 +128,7 @@ impl<'n, 'r> Descent<'n, 'r> {
             group_bases: request.group_bases.iter().map(Dn::key).collect(),
             logins: Logins { roll, attribute, is_set: request.member_login.is_some() },
             looked_up: HashSet::default(),
+            purposes: HashMap::default(),
             non_people: NonPeople::default(),
             bulk,
             nests,
@@ -134,6 +141,7 @@ impl<'n, 'r> Descent<'n, 'r> {
         for dn in groups {
             let group = self.nests.builder.graph_mut().named(&dn);
             let part = self.nests.builder.open(Part::Group { group, purpose });
+            self.purposes.entry(group).or_insert(purpose);
             if self.looked_up.insert(group) {
                 level.push(Lookup::new(group, part, true));
             } else {
@@ -152,6 +160,38 @@ impl<'n, 'r> Descent<'n, 'r> {
             if self.nests.builder.graph().is_group_node(group) {
                 self.nests.builder.close(part, Ended::Complete);
             }
+        }
+        Ok(())
+    }
+
+    /// Holds empty lists against what people say themselves (`memberOf`): one that somebody claims to be in was not seen.
+    async fn claimed(&mut self) -> Result<(), DirectoryError> {
+        if self.nests.connection.snapshot().is_some() {
+            return Ok(());
+        }
+        let empty: Vec<NodeId> = self.nests.builder.graph().empty_groups().take(MOST_EMPTY).collect();
+        let request = self.nests.request;
+        let mut queries = Vec::new();
+        let mut groups = Vec::new();
+        for group in empty {
+            let name = self.nests.builder.graph().dn(group).to_owned();
+            let filter = Filter::all([request.filter.clone(), Filter::equal("memberOf", &name)]);
+            for base in &request.bases {
+                queries.push(Query::subtree(&base.to_string(), filter.clone(), &["1.1"]));
+                groups.push(group);
+            }
+        }
+        let mut claimed: Vec<(NodeId, String)> = Vec::new();
+        let answer = |number: usize, found: Vec<SearchItem>, _: LdapResult| {
+            if let (Some(entry), Some(group)) = (first_entry(&found), groups.get(number)) {
+                claimed.push((*group, String::from_utf8_lossy(entry.name()).into_owned()));
+            }
+        };
+        self.nests.connection.pipeline(&queries, answer).await?;
+        for (group, who) in claimed {
+            let purpose = self.purposes.get(&group).copied().unwrap_or(GroupPurpose::Admit);
+            let part = self.nests.builder.open(Part::Group { group, purpose });
+            self.nests.builder.close(part, Shortcoming::ended(Some(Shortcoming::Claimed(who))));
         }
         Ok(())
     }
@@ -249,6 +289,7 @@ impl<'n, 'r> Descent<'n, 'r> {
         for group in self.non_people.take_new(builder.graph()) {
             if builder.graph().key(group).is_some_and(within) && self.looked_up.insert(group) {
                 let part = builder.open(Part::Group { group, purpose });
+                self.purposes.entry(group).or_insert(purpose);
                 level.push(Lookup::new(group, part, false));
             }
         }
