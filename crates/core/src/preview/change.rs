@@ -466,6 +466,8 @@ pub enum HeldReason {
     Lagging,
     /// The person changed again and again while the directory was read.
     Moving,
+    /// The server judges a condition otherwise for the person.
+    JudgedOtherwise,
 }
 
 impl HeldReason {
@@ -486,6 +488,9 @@ impl HeldReason {
             }
             Self::Lagging => {
                 "an apply brought them in a short while ago, as another server showed them; this one may not know yet"
+            }
+            Self::JudgedOtherwise => {
+                "the server judges a condition of the settings otherwise for them; write it with attributes and comparisons that it has rules for"
             }
             Self::Moving => "the entry changed again and again while the directory was read",
             Self::OtherLinks => {

@@ -10,7 +10,7 @@ use crate::account::{Account, State};
 use crate::graph::GroupPath;
 use crate::ldap::identity::Identity;
 use crate::ldap::name::short;
-use crate::reading::{Whereabouts, Whole};
+use crate::reading::{Reading, Whereabouts, Whole};
 use crate::selection::{Dropped, Reason, Step};
 use crate::settings::{Intake, LeavingAction, LeavingRule};
 use fixedbitset::FixedBitSet;
@@ -114,16 +114,8 @@ impl Matching<'_> {
             decisions.held.push(held(would, HeldReason::Protected));
             return;
         }
-        if self.parts.iter().any(|part| part.reading.is_shared(link)) {
-            decisions.held.push(held(would, HeldReason::SharedIdentity));
-            return;
-        }
-        if self.parts.iter().any(|part| part.reading.is_moving(link)) {
-            decisions.held.push(held(would, HeldReason::Moving));
-            return;
-        }
-        if would.is_some() && may_lag(self.parts, self.memory, link) {
-            decisions.held.push(held(would, HeldReason::Lagging));
+        if let Some(reason) = self.uncertain(link, would.is_some()) {
+            decisions.held.push(held(would, reason));
             return;
         }
         let Some((cause, rule)) = cause.zip(rule) else {
@@ -148,6 +140,21 @@ impl Matching<'_> {
             None if rule.action == LeavingAction::Keep => decisions.held.push(held(None, HeldReason::Kept)),
             None => decisions.unchanged += 1, // suspended already
         }
+    }
+
+    /// Why it is uncertain what happens to a person, though the reading is whole.
+    fn uncertain(&self, link: &Identity, would_leave: bool) -> Option<HeldReason> {
+        let any = |is: fn(&Reading, &Identity) -> bool| self.parts.iter().any(|part| is(part.reading, link));
+        if any(Reading::is_shared) {
+            return Some(HeldReason::SharedIdentity);
+        }
+        if any(Reading::is_moving) {
+            return Some(HeldReason::Moving);
+        }
+        if would_leave && any(Reading::is_doubted) {
+            return Some(HeldReason::JudgedOtherwise);
+        }
+        (would_leave && may_lag(self.parts, self.memory, link)).then_some(HeldReason::Lagging)
     }
 
     /// The proof that every intake's reading is whole; `None` if one was not read at all.

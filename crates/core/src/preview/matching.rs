@@ -525,6 +525,7 @@ fn held(chosen: Chosen<'_>, login: String, would: ChangeKind, reason: HeldReason
 /// Why a person does not come in, if something is unknown or the settings say so.
 fn held_back(part: Selected<'_>, candidate: &Candidate<'_>, kind: ChangeKind) -> Option<HeldReason> {
     match kind {
+        _ if part.reading.is_doubted(&candidate.identity) => Some(HeldReason::JudgedOtherwise),
         ChangeKind::Update => None,
         ChangeKind::Import if !part.intake.new => Some(HeldReason::NoNewAccounts),
         _ if part.reading.gaps().iter().any(|gap| gap.hides_excluded) => Some(HeldReason::ExclusionUnknown),

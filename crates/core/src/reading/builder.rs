@@ -6,13 +6,17 @@ use super::people::People;
 use super::{ChangeMark, Reading, Request, Source, Whereabouts};
 use crate::graph::{Graph, NodeId};
 use crate::ldap::entry::Entries;
+use crate::ldap::filter::Filter;
 use crate::ldap::identity::{Identity, LASTING, Lasting};
-use crate::ldap::name::{Dn, DnError, DnKey, KeyReader};
+use crate::ldap::name::{Dn, DnError, DnKey, KeyReader, short};
 use crate::ldap::schema::{Schema, ServerKind};
 use crate::settings::GroupPurpose;
 use std::collections::{HashMap, HashSet};
 use std::hash::BuildHasher as _;
 use std::sync::Arc;
+
+/// People named in a remark.
+const NAMED: usize = 5;
 
 /// A reading in progress: parts are opened and closed, and entries added.
 #[derive(Debug, Default)]
@@ -28,6 +32,7 @@ pub struct ReadingBuilder {
     pub(super) application_groups: ApplicationGroups,
     found: HashMap<Identity, String>,
     pub(super) moving: HashSet<Identity>,
+    doubted: HashSet<Identity>,
     /// Names that people had meanwhile, each with their present one.
     pub(super) earlier: HashMap<NodeId, NodeId>,
     source: Source,
@@ -266,6 +271,24 @@ impl ReadingBuilder {
         }
     }
 
+    /// Records the people whom the server judges otherwise by a condition.
+    pub fn doubt(&mut self, condition: &Filter, people: &[usize]) {
+        let entries = || people.iter().filter_map(|person| self.people.entries.get(*person));
+        let names: Vec<String> = entries().take(NAMED).map(|entry| short(entry.dn())).collect();
+        if names.is_empty() {
+            return;
+        }
+        let lasting = Lasting::new(&self.source.identity, self.people.entries.names());
+        let doubted: Vec<Identity> = entries().filter_map(|entry| lasting.of(entry)).collect();
+        self.doubted.extend(doubted);
+        let more = people.len().saturating_sub(names.len());
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        self.source.notes.push(format!(
+            "the server judges {condition} in a way of its own, and otherwise than Webtaxon for {}{more}: they are left as they are",
+            names.join(", ")
+        ));
+    }
+
     /// Ends a reading that was not read from a server, for example in a test: its places count as shown.
     #[must_use]
     pub fn finish_shown(mut self, request: &Request) -> Reading {
@@ -295,6 +318,7 @@ impl ReadingBuilder {
             whereabouts,
             shared,
             moving: self.moving,
+            doubted: self.doubted,
             hidden_places,
             hidden_attributes: HashSet::new(),
             gaps,

@@ -93,6 +93,8 @@ pub struct Reading {
     shared: HashSet<Identity>,
     /// Those who changed again and again while they were read.
     moving: HashSet<Identity>,
+    /// Those whom the server judges otherwise by a condition.
+    doubted: HashSet<Identity>,
     /// The places in the settings that were not shown.
     hidden_places: Vec<DnKey>,
     /// Attributes that people had at the last apply, and nobody shows now.
@@ -213,6 +215,12 @@ impl Reading {
     #[must_use]
     pub fn is_moving(&self, identity: &Identity) -> bool {
         !self.moving.is_empty() && self.moving.contains(identity)
+    }
+
+    /// Whether the server judges a person otherwise by a condition of the settings.
+    #[must_use]
+    pub fn is_doubted(&self, identity: &Identity) -> bool {
+        !self.doubted.is_empty() && self.doubted.contains(identity)
     }
 
     /// Whether a place that the settings name was not shown, so that nobody is known to be elsewhere.

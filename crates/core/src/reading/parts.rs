@@ -67,6 +67,11 @@ pub enum Part {
         /// The attribute.
         attribute: String,
     },
+    /// What the server says of a condition.
+    Condition {
+        /// The condition.
+        filter: String,
+    },
     /// The people's primary groups, which no group lists.
     PrimaryGroups,
     /// The entries other than people that fields refer to.
@@ -283,6 +288,7 @@ impl Part {
             Self::Snapshot => SNAPSHOT.to_owned(),
             Self::Catalog => "the global catalog".to_owned(),
             Self::Kind => "the kind of server".to_owned(),
+            Self::Condition { filter } => format!("whom {filter} is true for"),
             Self::Rest => "the end of the reading".to_owned(),
             Self::SecondLook { base } => format!("what changed meanwhile under {base}"),
             Self::PrimaryGroups => "primary groups of the people".to_owned(),

@@ -37,6 +37,8 @@ pub struct Request {
     pub followed: BTreeSet<String>,
     /// The groups to be imported into the application, if any.
     pub application_groups: Option<GroupRequest>,
+    /// The settings' own conditions on people: `active`, and each `when`.
+    pub conditions: Vec<Filter>,
     /// The entries below which conditions place people.
     under: Vec<Dn>,
     /// The attributes of people that rules use, on every kind of server.
@@ -102,6 +104,7 @@ impl Request {
             member_login: intake.member_login.clone(),
             followed: names(&mut intake.fields.values().flat_map(FieldRule::followed)),
             application_groups: intake.application_groups.as_ref().map(GroupRequest::of),
+            conditions: own_conditions(intake),
             under: intake.conditions().flat_map(|condition| condition.under.iter().cloned()).collect(),
             used,
             active,
@@ -160,6 +163,7 @@ impl Request {
             add(&mut self.group_bases, &other.group_bases);
         }
         add(&mut self.deleted, &other.deleted);
+        self.conditions.extend(other.conditions.iter().cloned());
         add(&mut self.under, &other.under);
         self.filter = either(&self.filter, &other.filter);
         self.followed.extend(other.followed.iter().cloned());
@@ -266,6 +270,18 @@ impl GroupRequest {
         self.attributes.extend(other.attributes.iter().cloned());
         self
     }
+}
+
+/// The settings' own conditions, each once.
+fn own_conditions(intake: &Intake) -> Vec<Filter> {
+    let when = intake.conditions().filter_map(|condition| condition.when.as_ref());
+    let mut conditions: Vec<Filter> = Vec::new();
+    for filter in intake.active.iter().chain(when) {
+        if !conditions.contains(filter) {
+            conditions.push(filter.clone());
+        }
+    }
+    conditions
 }
 
 fn add(list: &mut Vec<Dn>, more: &[Dn]) {

@@ -5,7 +5,7 @@ use crate::museum::{DIRECTORY, Museum, fails};
 use proptest::prelude::*;
 use std::time::{Duration, Instant};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use webtaxon::model::preview::ChangeKind;
+use webtaxon::model::preview::{ChangeKind, HeldReason};
 use webtaxon_standin::{Fault, Options};
 
 /// A server that says something of its own when it is asked.
@@ -328,6 +328,27 @@ async fn odd_servers_are_read_whole() {
         let preview = museum.preview().await.unwrap();
         assert!(preview.is_whole(), "{what}: {:?}", preview.gaps);
         assert_eq!(preview.changes, expected.changes, "{what}");
+    }
+}
+
+/// Where the rules leave doubt, the server is asked, and whoever it judges otherwise is left alone.
+#[tokio::test]
+async fn whom_the_server_judges_otherwise_is_left_alone() {
+    let options = || Options { unsearchable: vec!["department".to_owned()], ..Options::default() };
+    for (active, is_doubtful) in [("(!(department~=Botany))", true), ("(!(department=Botany))", false)] {
+        let museum = Museum::with(DIRECTORY, options()).await;
+        museum.change("(!(userAccountControl:1.2.840.113556.1.4.803:=2))", active);
+        let preview = museum.preview().await.unwrap();
+        assert!(preview.is_whole(), "{:?}", preview.gaps);
+        let held = preview.held.iter().filter(|held| held.reason == HeldReason::JudgedOtherwise).count();
+        let suspended = preview.of_kind(ChangeKind::Suspend).count();
+        assert_eq!((held > 5, suspended > 10), (is_doubtful, !is_doubtful), "{held} {suspended}");
+        let notes = preview.intakes.first.notes.join("; ");
+        assert_eq!(
+            notes.contains("judges (!(department~=Botany)) in a way of its own"),
+            is_doubtful,
+            "{notes}"
+        );
     }
 }
 

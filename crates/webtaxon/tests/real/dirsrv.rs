@@ -4,7 +4,7 @@ use super::{ACCOUNT, Desk, PLAIN};
 use std::io::Write as _;
 use std::process::{Command, Stdio};
 use webtaxon::apply::Consent;
-use webtaxon::model::preview::{BrakeKind, Change, ChangeKind, Preview};
+use webtaxon::model::preview::{BrakeKind, Change, ChangeKind, HeldReason, Preview};
 
 const SERVER: &str = "ldap://127.0.0.1:3891";
 const TOP: &str = "DC=quillmere,DC=example";
@@ -98,4 +98,16 @@ async fn a_base_that_is_not_there_is_told() {
     let preview = desk.preview().await.unwrap();
     let gaps: Vec<String> = preview.gaps.iter().map(ToString::to_string).collect();
     assert!(gaps.iter().any(|gap| gap.contains("did you mean OU=People")), "{gaps:?}");
+}
+
+/// It finds `~=` by sound; whoever is found otherwise here is left alone, and told.
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn whom_it_finds_by_sound_is_told() {
+    let desk = desk().with("(!(nsAccountLock=true))", "(!(sn~=Thornberry))");
+    let preview = desk.preview().await.unwrap();
+    assert!(preview.is_whole(), "{:?}", preview.gaps);
+    let held = preview.held.iter().filter(|held| held.reason == HeldReason::JudgedOtherwise);
+    let logins: Vec<&str> = held.map(|held| held.login.as_str()).collect();
+    assert_eq!(logins, ["bthornbury"]);
 }

@@ -10,6 +10,7 @@
 pub mod advice;
 mod ast;
 mod chain;
+mod doubt;
 mod error;
 mod eval;
 mod explain;

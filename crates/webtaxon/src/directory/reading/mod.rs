@@ -2,6 +2,7 @@
 
 mod application_groups;
 mod capture;
+mod judged;
 mod links;
 mod lookups;
 mod moment;

@@ -148,6 +148,7 @@ impl Reader<'_> {
         self.builder.set_identity(&identity);
         self.is_of_its_kind();
         self.settle(mark, &identity).await?;
+        self.judged().await?;
         let met = self.identities(&identity);
         let missing = links.without(&met).await;
         self.lookups(&identity, missing).await
