@@ -3,7 +3,7 @@
 //! A name changes when a person marries or moves; objectGUID (on a domain controller), entryUUID
 //! (RFC 4530) and nsUniqueId do not. An [`Identity`] is the text form of such a value.
 
-use crate::ldap::entry::{Entry, NameId, Names};
+use crate::ldap::entry::{Entries, Entry, NameId, Names};
 use crate::ldap::filter::Filter;
 use crate::ldap::schema::{Rule, Schema};
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
@@ -17,6 +17,25 @@ pub const LASTING: [&str; 3] = ["objectGUID", "entryUUID", "nsUniqueId"];
 
 /// Attributes by which a person may be looked up by name, the usual ones first.
 pub const CALLED: [&str; 6] = ["sAMAccountName", "uid", "cn", "displayName", "userPrincipalName", "mail"];
+
+/// The attribute of the lasting identity among those that are usual: the first that every entry has, or else the one
+/// that most have, in a form that can be one.
+#[must_use]
+pub fn usual(entries: &Entries) -> Option<&'static str> {
+    let present = LASTING.into_iter().filter(|name| entries.names().find(name).is_some());
+    let mut best: Option<(&'static str, usize)> = None;
+    for name in present {
+        let lasting = Lasting::new(name, entries.names());
+        let count = entries.iter().filter(|entry| lasting.of(*entry).is_some()).count();
+        if count == entries.len() {
+            return Some(name);
+        }
+        if count > 0 && best.is_none_or(|(_, most)| count > most) {
+            best = Some((name, count));
+        }
+    }
+    best.map(|(name, _)| name)
+}
 
 /// The attribute that holds the lasting identity, resolved once for many entries.
 #[derive(Debug)]
@@ -222,5 +241,24 @@ mod tests {
         assert_eq!((Identity::of(entry, "objectGUID"), Identity::of(entry, "entryUUID")), (None, None));
         assert_eq!(Identity::from_link("  "), None);
         assert_eq!(Identity::from_link("badge 7").unwrap().filter("objectGUID"), None);
+    }
+
+    #[test]
+    fn an_attribute_that_cannot_identify_is_passed_over() {
+        let people = |guid: &'static [u8], everybody: bool| {
+            let mut entries = Entries::new();
+            entries.push(
+                "cn=a",
+                [("objectGUID", [guid]), ("entryUUID", [b"3f1f7a8c-52aa-4f0e-9b91-c6021181d5f8"])],
+            );
+            let second: &[u8] = if everybody { b"4f1f7a8c-52aa-4f0e-9b91-c6021181d5f8" } else { b"" };
+            entries.push("cn=b", [("entryUUID", [second])]);
+            entries
+        };
+        assert_eq!(usual(&people(b"text", true)), Some("entryUUID"));
+        assert_eq!(usual(&people(b"", true)), Some("entryUUID"));
+        assert_eq!(usual(&people(b"0123456789abcdef", true)), Some("entryUUID"), "everybody has it");
+        assert_eq!(usual(&people(b"0123456789abcdef", false)), Some("objectGUID"));
+        assert_eq!(usual(&Entries::new()), None);
     }
 }

@@ -7,7 +7,7 @@ use super::{ChangeMark, Reading, Request, Source, Whereabouts};
 use crate::graph::{Graph, NodeId};
 use crate::ldap::entry::Entries;
 use crate::ldap::filter::Filter;
-use crate::ldap::identity::{Identity, LASTING, Lasting};
+use crate::ldap::identity::{self, Identity, Lasting};
 use crate::ldap::name::{Dn, DnError, DnKey, KeyReader, short};
 use crate::ldap::schema::{Schema, ServerKind};
 use crate::settings::GroupPurpose;
@@ -188,8 +188,7 @@ impl ReadingBuilder {
     pub fn identify_groups(&mut self) -> (String, usize) {
         let entries = &self.application_groups.entries;
         let usual = if self.source.kind == ServerKind::Controller { "objectGUID" } else { "entryUUID" };
-        let present = LASTING.into_iter().find(|name| entries.names().find(name).is_some());
-        let attribute = present.unwrap_or(usual).to_owned();
+        let attribute = identity::usual(entries).unwrap_or(usual).to_owned();
         let lasting = Lasting::new(&attribute, entries.names());
         let hidden = entries.iter().filter(|entry| lasting.of(*entry).is_none()).count();
         self.application_groups.identity.clone_from(&attribute);

@@ -9,7 +9,7 @@ use std::time::Instant;
 use webtaxon_core::ldap::entry::{Entries, Entry};
 use webtaxon_core::ldap::filter::advice::{Context, Weight, advise};
 use webtaxon_core::ldap::filter::{Filter, Matcher, Truth};
-use webtaxon_core::ldap::identity::{Identity, LASTING, Lasting};
+use webtaxon_core::ldap::identity::{self, Identity, LASTING, Lasting};
 use webtaxon_core::ldap::name::{self, Dn, DnKey};
 use webtaxon_core::ldap::schema::Schema;
 use webtaxon_core::ldap::schema::ServerKind;
@@ -286,8 +286,7 @@ async fn identity(
     intake: &Intake,
     sample: &Entries,
 ) -> Result<Finding, DirectoryError> {
-    let present = || LASTING.into_iter().find(|name| sample.names().find(name).is_some());
-    let attribute = intake.identity.as_deref().or_else(present);
+    let attribute = intake.identity.as_deref().or_else(|| identity::usual(sample));
     let lasting = attribute.map(|attribute| Lasting::new(attribute, sample.names()));
     let of = |entry: Entry<'_>| Some((lasting.as_ref()?.of(entry)?, entry.dn().to_owned()));
     let shown: Vec<(Identity, String)> = sample.iter().filter_map(of).collect();

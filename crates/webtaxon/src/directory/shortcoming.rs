@@ -161,7 +161,7 @@ pub(crate) enum Shortcoming {
     )]
     Catalog,
     #[error(
-        "people have objectGUID, as on a domain controller, and the server does not say that it is one (supportedCapabilities of its root DSE)"
+        "people have objectGUID, as on a domain controller, and the server does not say that it is one (supportedCapabilities of its root DSE); if it is none, write identity = \"objectGUID\""
     )]
     UnknownKind,
     #[error("a part of it is held by another server")]

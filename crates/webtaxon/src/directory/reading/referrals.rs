@@ -8,6 +8,7 @@ use crate::directory::shortcoming::Shortcoming;
 use crate::directory::{DirectoryError, DirectoryErrorKind};
 use std::collections::HashSet;
 use webtaxon_core::ldap::filter::Filter;
+use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::url::{LdapUrl, Server, UrlScope};
 use webtaxon_core::settings::References;
 use webtaxon_wire::message::Scope;
@@ -97,6 +98,10 @@ impl Reader<'_> {
         };
         let mut there = query.clone();
         if let Some(base) = place.base {
+            let is_below = Dn::parse(&query.base).is_ok_and(|own| base.key().is_within(&own.key()));
+            if !is_below {
+                return Err(Shortcoming::BadAddress(format!("it leads outside {}", query.base)));
+            }
             there.base = base.to_string();
         }
         if let Some(scope) = place.scope {

@@ -15,7 +15,7 @@ use foldhash::HashSet;
 use jiff::Timestamp;
 use std::collections::HashMap;
 use webtaxon_core::ldap::entry::Entries;
-use webtaxon_core::ldap::identity::{Identity, LASTING, Lasting};
+use webtaxon_core::ldap::identity::{self, Identity, LASTING, Lasting};
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::schema::{Schema, ServerKind};
 use webtaxon_core::reading::{Ended, Part, Reading, ReadingBuilder, Request, Source};
@@ -141,8 +141,7 @@ impl Reader<'_> {
         }
         let identity = self.request.identity.clone().unwrap_or_else(|| {
             let usual = if kind == ServerKind::Controller { "objectGUID" } else { "entryUUID" };
-            let present = LASTING.into_iter().find(|name| self.builder.people().names().find(name).is_some());
-            present.unwrap_or(usual).to_owned()
+            identity::usual(self.builder.people()).unwrap_or(usual).to_owned()
         });
         self.connection.watch.tell(|| Progress::People { read: self.builder.people().len() });
         self.builder.set_identity(&identity);
@@ -203,9 +202,10 @@ impl Reader<'_> {
     /// A domain controller whose root DSE is hidden looks like another server, and primary groups would not count.
     fn is_of_its_kind(&mut self) {
         let root = self.connection.root();
-        let names = self.builder.people().names();
-        let has = |name: &str| names.find(name).is_some();
-        if root.kind == ServerKind::Plain && !root.tells_kind && has("objectGUID") {
+        let people = self.builder.people();
+        let lasting = Lasting::new("objectGUID", people.names());
+        let is_asked = root.kind == ServerKind::Plain && !root.tells_kind && self.request.identity.is_none();
+        if is_asked && people.get(0).is_some_and(|entry| lasting.of(entry).is_some()) {
             let is_live = self.connection.snapshot().is_none();
             let part = self.builder.open(Part::Kind);
             self.builder.close(part, Shortcoming::ended(is_live.then_some(Shortcoming::UnknownKind)));
