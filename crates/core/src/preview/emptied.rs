@@ -112,7 +112,8 @@ impl Emptied {
 
 /// Whether the last apply counted the people with each of these attributes.
 fn knows_all(before: &Footprint, names: &[&str]) -> bool {
-    !names.is_empty() && names.iter().all(|name| before.attributes.contains_key(&name.to_ascii_lowercase()))
+    let is_known = |name: &&str| before.attributes.keys().any(|known| known.eq_ignore_ascii_case(name));
+    !names.is_empty() && names.iter().all(is_known)
 }
 
 /// Whether far fewer people have one of these attributes than at the last apply.

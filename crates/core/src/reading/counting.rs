@@ -11,7 +11,7 @@ use crate::settings::rules::{Condition, FieldRule};
 use crate::settings::{Intake, active_filter};
 use crate::words::counted;
 use foldhash::HashMap;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 impl Footprint {
     /// What a reading saw of an intake.
@@ -57,8 +57,7 @@ fn containers(reading: &Reading) -> BTreeMap<String, u64> {
     }
     let named = |(person, count): (usize, u64)| {
         let dn = Dn::parse(reading.people().get(person)?.dn()).ok()?;
-        // Servers may spell one container in several ways.
-        Some((dn.parent()?.to_string().to_lowercase(), count))
+        Some((dn.parent()?.to_string(), count))
     };
     counts.into_values().filter_map(named).collect()
 }
@@ -107,14 +106,20 @@ fn used(intake: &Intake) -> BTreeSet<String> {
     let active = intake.active.iter().flat_map(Filter::attributes);
     let fields = intake.fields.values().flat_map(FieldRule::from_attributes);
     let conditions = intake.conditions().flat_map(Condition::attributes);
-    fields.chain(conditions).chain(active).map(str::to_ascii_lowercase).collect()
+    once_each(fields.chain(conditions).chain(active))
 }
 
 /// The attributes by which this kind of server shows who is not active, unless the settings say.
 fn marks(intake: &Intake, reading: &Reading) -> BTreeSet<String> {
     let source = reading.source();
     let active = active_filter(intake, source.kind, source.at);
-    active.attributes().filter(|_| intake.active.is_none()).map(str::to_ascii_lowercase).collect()
+    once_each(active.attributes().filter(|_| intake.active.is_none()))
+}
+
+/// The names, of those that differ only in case the first.
+fn once_each<'n>(names: impl Iterator<Item = &'n str>) -> BTreeSet<String> {
+    let mut seen = HashSet::new();
+    names.filter(|name| seen.insert(name.to_ascii_lowercase())).map(str::to_owned).collect()
 }
 
 fn wide(count: usize) -> u64 {
@@ -170,7 +175,7 @@ impl Reading {
         let decides_activity = active_filter(intake, source.kind, source.at).attributes().any(is);
         let required = intake.fields.values().filter(|rule| rule.required);
         let is_required = required.flat_map(FieldRule::from_attributes).any(is);
-        self.hidden_attributes.insert(name.to_owned());
+        self.hidden_attributes.insert(name.to_ascii_lowercase());
         let gap = Gap { hides_excluded: decides_activity, ..gap(fall, FALLEN_ATTRIBUTE) };
         self.fell(gap, decides_activity || is_required);
     }

@@ -3,7 +3,7 @@
 
 use crate::settings::Removals;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 /// People in one container, or with one attribute, so few that losing them all is nothing unusual.
 const FEW: u64 = 5;
@@ -158,7 +158,9 @@ impl Footprint {
     /// Containers that had people and have none, unless those people may be in other containers now.
     fn emptied_containers<'f>(&'f self, before: &'f Self) -> impl Iterator<Item = Fall<'f>> {
         let missing = before.all_people().saturating_sub(self.all_people());
-        let is_empty = |name: &str| self.containers.get(name).is_none_or(|count| *count == 0);
+        // Servers may spell one container in several ways.
+        let filled: HashSet<String> = self.containers.keys().map(|name| name.to_lowercase()).collect();
+        let is_empty = move |name: &str| !filled.contains(&name.to_lowercase());
         before.containers.iter().filter_map(move |(name, count)| {
             let is_one = *count >= FEW && missing > count / 2 && is_empty(name);
             is_one.then_some(Fall { what: Counted::Container(name), before: *count, now: 0 })

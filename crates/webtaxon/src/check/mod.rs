@@ -20,6 +20,7 @@ use steps::{Steps, bad, good, warning};
 use webtaxon_core::account::folded;
 use webtaxon_core::reading::Request;
 use webtaxon_core::settings::{Bind, Intake};
+use webtaxon_core::words::counted;
 
 /// Tries everything that a run needs. A server that cannot be reached is tried again for up to `wait`.
 ///
@@ -62,7 +63,10 @@ async fn state(setup: &Setup, steps: &mut Steps<'_>) {
         Ok(None) => good(format!("no state yet: the first apply creates {place}")),
         Ok(Some(runs)) => good(match runs.first() {
             None => format!("{place}: no apply that changed anything"),
-            Some(latest) => format!("{place}: {} applies, the latest at {:.0}", runs.len(), latest.at),
+            Some(latest) => {
+                let applies = counted(runs.len(), "apply", "applies");
+                format!("{place}: {applies}, the latest at {:.0}", latest.at)
+            }
         }),
     };
     steps.end("state", began, finding);

@@ -126,13 +126,13 @@ fn who_leaves_with_everybody_else_is_kept() {
     // All of one container, while others are there.
     let others: Vec<Person> = MANY.iter().map(|id| person(id)).collect();
     let mut bigger = remembered(&settings, &others);
-    bigger.containers.insert("ou=botany,ou=people".to_owned(), 6);
+    bigger.containers.insert("OU=Botany,OU=People".to_owned(), 6);
     bigger.people.insert("OU=People".to_owned(), 14);
     let part = held_against(&settings, (&others, &["gone"]), Some(&bigger), &[account("gone")]);
     assert_eq!(words(&part).last().unwrap(), "held gone NotWhole");
-    assert!(part.gaps[0].part.contains("ou=botany"), "{:?}", part.gaps);
+    assert!(part.gaps[0].part.contains("OU=Botany"), "{:?}", part.gaps);
     // Those who moved to another container are not missing.
-    bigger.containers.insert("ou=people".to_owned(), 2);
+    bigger.containers.insert("OU=People".to_owned(), 2);
     let moved = held_against(&settings, (&others, &["gone"]), Some(&bigger), &[account("gone")]);
     assert!(moved.is_whole(), "{:?}", moved.gaps);
 }
