@@ -4,6 +4,7 @@
 use crate::museum::{DIRECTORY, Museum};
 use std::sync::Arc;
 use webtaxon::apply::Consent;
+use webtaxon::check::StepOutcome;
 use webtaxon::model::preview::{BrakeKind, ChangeKind, HeldReason, Preview};
 use webtaxon_standin::{Directory, Manner, Options};
 
@@ -201,4 +202,26 @@ async fn a_server_that_lags_takes_nobody_away_who_just_came() {
     let notes = preview.intakes.first.notes.join("; ");
     assert!(notes.contains("until this server has shown them"), "{notes}");
     museum.write("webtaxon.toml", settings);
+}
+
+/// A check shows today's counts beside those of the last apply.
+#[tokio::test]
+async fn a_check_compares_with_the_last_apply() {
+    let (mut museum, directory) = settled(Manner::Controller, "lists").await;
+    let step = async |museum: &Museum| {
+        let steps = museum.workspace().unwrap().check(std::time::Duration::ZERO, |_| {}).await;
+        let step = steps.into_iter().find(|step| step.name == "footprint").unwrap();
+        (step.outcome, step.message)
+    };
+    let (outcome, message) = step(&museum).await;
+    assert_eq!(outcome, StepOutcome::Good, "{message}");
+    assert!(message.starts_with("244 people seen, 244 at the last apply; 3 groups"), "{message}");
+    let hidden = vec!["OU=Botany,OU=People,DC=quillmere,DC=example".to_owned()];
+    museum.answer_with(&directory, Options { hidden_below: hidden, ..Options::default() }).await;
+    let (outcome, message) = step(&museum).await;
+    assert_eq!(outcome, StepOutcome::Warning, "{message}");
+    assert!(
+        message.contains("people in OU=Botany,OU=People,DC=quillmere,DC=example: 0 now, 28 at the"),
+        "{message}"
+    );
 }

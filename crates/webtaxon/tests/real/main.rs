@@ -13,6 +13,7 @@ mod dirsrv;
 mod explained;
 mod filters;
 mod groups;
+mod races;
 mod ranges;
 mod schema;
 
@@ -22,7 +23,7 @@ use tempfile::TempDir;
 use webtaxon::check::{CheckStep, StepOutcome};
 use webtaxon::model::ldap::name::Dn;
 use webtaxon::model::membership::Nest;
-use webtaxon::model::preview::Preview;
+use webtaxon::model::preview::{ChangeKind, FieldChange, Preview};
 use webtaxon::survey;
 use webtaxon::{Error, Workspace};
 
@@ -128,6 +129,22 @@ async fn everybody_who_has_signed_in_is_told_on_a_domain_controller() {
     let broken = Nest::of(&reading, &group.key()).unwrap().broken();
     let called: Vec<_> = broken.foreign.iter().map(|one| (one.called, one.sid.as_str())).collect();
     assert!(called.contains(&(Some("Authenticated Users"), "S-1-5-11")), "{called:?}");
+}
+
+/// A global catalog shows only some attributes and members: nobody leaves, and no value is lost, on its word.
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn a_global_catalog_takes_nothing_away() {
+    let desk = Desk::samba().with("ldap://127.0.0.2", "ldap://127.0.0.2:3268");
+    let preview = desk.preview().await.unwrap();
+    let gaps: Vec<String> = preview.gaps.iter().map(ToString::to_string).collect();
+    assert!(gaps.iter().any(|gap| gap.starts_with("the global catalog: ")), "{gaps:?}");
+    let takes = [ChangeKind::Suspend, ChangeKind::Remove, ChangeKind::Import];
+    assert!(preview.changes.iter().all(|change| !takes.contains(&change.kind())), "{:?}", preview.kinds);
+    let empties = |field: &FieldChange| field.new.as_deref() == Some("");
+    assert!(!preview.changes.iter().any(|change| change.fields.values().any(empties)));
+    let steps = desk.check().await;
+    assert!(steps.iter().any(|step| step.message.contains("the port of the global catalog")), "{steps:?}");
 }
 
 #[tokio::test]
