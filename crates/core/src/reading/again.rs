@@ -163,6 +163,16 @@ impl ReadingBuilder {
         self.people = people;
     }
 
+    /// The names that people had and nobody has now, each with its person's present one.
+    pub(super) fn earlier_names(&self) -> HashMap<NodeId, NodeId> {
+        let is_somebodys = |id: NodeId| {
+            let person = self.people.place(id).and_then(|person| self.people.node(person));
+            person == Some(id)
+        };
+        let free = self.earlier.iter().filter(|(earlier, _)| !is_somebodys(**earlier));
+        free.map(|(earlier, name)| (*earlier, *name)).collect()
+    }
+
     /// Listed names that are neither people nor groups, and exist as far as is known.
     #[must_use]
     pub fn strangers(&self) -> Vec<String> {

@@ -299,7 +299,7 @@ impl ReadingBuilder {
     #[must_use]
     pub fn finish(mut self, request: &Request) -> Reading {
         let needed = self.needed(request);
-        self.graph.join(&self.earlier);
+        self.graph.join(&self.earlier_names());
         let absent: Vec<Identity> =
             self.parts.looked_up().filter(|person| !self.found.contains_key(*person)).cloned().collect();
         let mut whereabouts: HashMap<_, _> =

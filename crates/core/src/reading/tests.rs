@@ -129,3 +129,48 @@ fn a_union_of_requests_reads_what_each_does() {
         );
     }
 }
+
+/// People as they are by now take the place of what was read, and are members under every name that they had, unless
+/// somebody else has it now.
+#[test]
+fn people_are_joined_with_groups_under_every_name_that_nobody_else_has() {
+    let entry = |id: &str, name: &str| (format!("CN={name},OU=People"), id.to_owned());
+    for (now, members, is_member) in [
+        // Unchanged, renamed, renamed with the list already changed.
+        (vec![entry("a", "a")], "CN=a,OU=People", [true, false]),
+        (vec![entry("a", "x")], "CN=a,OU=People", [true, false]),
+        (vec![entry("a", "x")], "CN=x,OU=People", [true, false]),
+        // Two who swap names, and one who takes another's: the name is its present holder's.
+        (vec![entry("a", "b"), entry("b", "a")], "CN=a,OU=People", [false, true]),
+        (vec![entry("a", "b"), entry("b", "a")], "CN=b,OU=People", [true, false]),
+        (vec![entry("a", "x"), entry("b", "a")], "CN=a,OU=People", [false, true]),
+        (vec![entry("a", "x"), entry("b", "a")], "CN=x,OU=People", [true, false]),
+    ] {
+        let mut builder = ReadingBuilder::new(Source { identity: "entryUUID".into(), ..Source::default() });
+        for (dn, id) in [entry("a", "a"), entry("b", "b")] {
+            builder.person(&dn, [("entryUUID", [id.as_bytes()])]).unwrap();
+        }
+        let mut found = Entries::new();
+        for (dn, id) in &now {
+            found.push(dn, [("entryUUID", [id.as_bytes()])]);
+        }
+        let again = builder.again(&found, "entryUUID", &[]);
+        let renamed = now.iter().filter(|(dn, id)| *dn != format!("CN={id},OU=People")).count();
+        assert_eq!((again.changed, again.more, again.joins_anew()), (renamed, 0, renamed > 0), "{now:?}");
+        let group = Dn::parse("CN=Users").unwrap();
+        let member = Dn::parse(members).unwrap();
+        builder.graph_mut().add_group(group.key(), "CN=Users", [(member.key(), members)]);
+        let reading = builder.finish(&Request::of(&Intake::for_tests()));
+        assert_eq!(reading.people().len(), 2);
+        let reach = reading.graph().reach([&group.key()]);
+        for (id, wanted) in ["a", "b"].into_iter().zip(is_member) {
+            let is_theirs = |person: &usize| {
+                Identity::of(reading.people().get(*person).unwrap(), "entryUUID") == Identity::from_link(id)
+            };
+            let person = (0..2).find(is_theirs).unwrap();
+            let key = reading.key(person).unwrap();
+            assert_eq!(reach.contains(reading.graph(), key), wanted, "{id}: {now:?}, {members}");
+            assert_eq!(reading.index_of(key), Some(person));
+        }
+    }
+}
