@@ -17,8 +17,8 @@ fn is_elsewhere(part: &Selected<'_>) -> bool {
 pub(super) fn may_lag(parts: &[Selected<'_>], memory: &Memory, link: &Identity) -> bool {
     let Some((_, fresh)) = memory.still_fresh().find(|(known, _)| *known == link) else { return false };
     let is_another = |part: &Selected<'_>| {
-        let server = part.reading.footprint().map(|now| now.server.as_str());
-        server.is_some_and(|server| server != fresh.server) || is_elsewhere(part)
+        let now = part.reading.footprint().filter(|now| now.bound.is_some());
+        now.is_some_and(|now| now.server != fresh.server) || is_elsewhere(part)
     };
     parts.iter().any(is_another)
 }

@@ -49,9 +49,9 @@ fn people(reading: &Reading, bases: &[Dn]) -> BTreeMap<String, u64> {
 
 /// The number of people directly in each container.
 fn containers(reading: &Reading) -> BTreeMap<String, u64> {
-    let mut counts: HashMap<DnKey, (usize, u64)> = HashMap::default();
+    let mut counts: HashMap<&str, (usize, u64)> = HashMap::default();
     for person in 0..reading.people().len() {
-        if let Some(container) = reading.key(person).and_then(DnKey::parent) {
+        if let Some(container) = reading.key(person).and_then(DnKey::above) {
             counts.entry(container).or_insert((person, 0)).1 += 1;
         }
     }

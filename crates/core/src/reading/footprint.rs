@@ -189,6 +189,7 @@ impl Footprint {
     pub fn is_elsewhere(&self, before: &Self) -> bool {
         let is_behind =
             || self.mark.as_ref().zip(before.mark.as_ref()).is_some_and(|(now, then)| now.is_behind(then));
-        self.server != before.server || is_behind()
+        // A snapshot is a reading of the past anyway.
+        self.bound.is_some() && (self.server != before.server || is_behind())
     }
 }

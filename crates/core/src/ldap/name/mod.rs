@@ -225,9 +225,14 @@ impl DnKey {
     /// The key of the parent; `None` for the root.
     #[must_use]
     pub fn parent(&self) -> Option<DnKey> {
+        Some(DnKey(self.above()?.into()))
+    }
+
+    /// The key of the parent as text, which tells containers apart.
+    pub(crate) fn above(&self) -> Option<&str> {
         let inner = self.0.strip_suffix(Self::END)?;
         let keep = inner.rfind(Self::END).map_or(0, |at| at + 1);
-        Some(DnKey(inner.get(..keep).unwrap_or("").into()))
+        Some(inner.get(..keep).unwrap_or(""))
     }
 }
 
