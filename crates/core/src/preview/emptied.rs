@@ -2,7 +2,7 @@
 //!
 //! The last apply remembers how many people had each attribute. Where it remembers nothing, the accounts do.
 
-use super::situation::{Chosen, Selected, drawn};
+use super::situation::{Chosen, Selected};
 use crate::account::Account;
 use crate::reading::{Counted, Fall, Footprint};
 use crate::settings::rules::{LIST, Write};
@@ -130,7 +130,7 @@ fn count(chosen: Chosen<'_>, account: &Account, fields: &mut [Loss], roles: &mut
     let (part, candidate) = chosen;
     for (at, ((name, rule), loss)) in part.intake.fields.iter().zip(fields).enumerate() {
         if rule.write == Write::Always && !account.field(name).is_empty() {
-            loss.add(drawn(part, candidate, name).is_empty() && candidate.proposal.open(at).is_none());
+            loss.add(candidate.proposal.value(at).is_empty() && candidate.proposal.open(at).is_none());
         }
     }
     if roles.is_empty() {

@@ -4,7 +4,7 @@
 use super::situation::Selected;
 use super::{Change, ChangeKind, Fresh, Memory};
 use crate::ldap::identity::Identity;
-use foldhash::HashMap;
+use foldhash::{HashMap, HashSet};
 use std::collections::BTreeMap;
 
 /// Whether this intake's server may not know yet what the last apply saw.
@@ -29,17 +29,23 @@ pub(super) fn fresh(
     changes: &[Change],
     memory: &Memory,
 ) -> BTreeMap<Identity, Fresh> {
+    let comes = |change: &&Change| {
+        matches!(change.kind(), ChangeKind::Import | ChangeKind::Adopt | ChangeKind::Restore)
+    };
+    let coming = changes.iter().filter(comes).filter_map(|change| change.link.as_ref());
+    let asked: HashSet<&Identity> = coming.chain(memory.still_fresh().map(|(link, _)| link)).collect();
+    if asked.is_empty() {
+        return BTreeMap::new();
+    }
     let mut shown: HashMap<&Identity, &str> = HashMap::default();
     for part in parts {
         let server = part.reading.footprint().map_or("", |now| now.server.as_str());
-        shown.extend(part.selection.candidates.iter().map(|one| (&one.identity, server)));
+        let theirs = part.selection.candidates.iter().map(|one| &one.identity);
+        shown.extend(theirs.filter(|link| asked.contains(link)).map(|link| (link, server)));
     }
     let is_open =
         |(link, fresh): &(&Identity, &Fresh)| shown.get(*link).is_none_or(|server| *server == fresh.server);
     let earlier = memory.still_fresh().filter(is_open).map(|(link, fresh)| (link.clone(), fresh.clone()));
-    let comes = |change: &&Change| {
-        matches!(change.kind(), ChangeKind::Import | ChangeKind::Adopt | ChangeKind::Restore)
-    };
     let now = changes.iter().filter(comes).filter_map(|change| {
         let link = change.link.as_ref()?;
         let server = shown.get(link).filter(|server| !server.is_empty())?;

@@ -19,6 +19,7 @@ impl Footprint {
     pub fn of(reading: &Reading, intake: &Intake) -> Self {
         let source = reading.source();
         let server = source.own_name.as_ref().unwrap_or(&source.server);
+        let [attributes, marks] = attributes(reading, [used(intake), marks(intake, reading)]);
         Self {
             server: server.clone(),
             mark: source.mark.clone(),
@@ -28,8 +29,8 @@ impl Footprint {
             people: people(reading, &intake.bases),
             containers: containers(reading),
             groups: groups(reading, intake),
-            attributes: attributes(reading, used(intake)),
-            marks: attributes(reading, marks(intake, reading)),
+            attributes,
+            marks,
         }
     }
 }
@@ -76,15 +77,16 @@ fn groups(reading: &Reading, intake: &Intake) -> BTreeMap<String, u64> {
     counts
 }
 
-/// The number of people with a value for each attribute.
-fn attributes(reading: &Reading, used: BTreeSet<String>) -> BTreeMap<String, u64> {
+/// The number of people with a value for each attribute, for two lists of attributes.
+fn attributes(reading: &Reading, lists: [BTreeSet<String>; 2]) -> [BTreeMap<String, u64>; 2] {
     let names = reading.people().names();
+    let all: Vec<&String> = lists.iter().flatten().collect();
     let mut by_id: HashMap<_, Vec<usize>> = HashMap::default();
-    for (at, name) in used.iter().enumerate() {
+    for (at, name) in all.iter().enumerate() {
         names.covered_by(name).for_each(|id| by_id.entry(id).or_default().push(at));
     }
-    let mut counts = vec![0_u64; used.len()];
-    let mut last = vec![usize::MAX; used.len()];
+    let mut counts = vec![0_u64; all.len()];
+    let mut last = vec![usize::MAX; all.len()];
     for (person, entry) in reading.people().iter().enumerate() {
         for (id, mut values) in entry.attributes_by_id() {
             let Some(places) = by_id.get(&id).filter(|_| values.next().is_some()) else { continue };
@@ -98,7 +100,8 @@ fn attributes(reading: &Reading, used: BTreeSet<String>) -> BTreeMap<String, u64
             }
         }
     }
-    used.into_iter().zip(counts).collect()
+    let mut counts = counts.into_iter();
+    lists.map(|list| list.into_iter().zip(&mut counts).collect())
 }
 
 /// The attributes of people that fields, conditions and the settings' own `active` use.

@@ -3,10 +3,10 @@
 //! A failed step causes those that depend on it to be skipped; the rest goes on.
 
 mod content;
-mod footprint;
 mod reach;
 mod rights;
 mod steps;
+mod whole;
 
 pub use steps::{CheckStep, StepOutcome};
 
@@ -48,7 +48,7 @@ pub(crate) async fn check(
     steps.intake = None;
     accounts(setup, &mut steps).await;
     state(setup, &mut steps).await;
-    footprint::as_before(setup, &mut steps).await;
+    whole::read(setup, &mut steps).await;
     steps.finish()
 }
 

@@ -41,7 +41,8 @@ async fn every_step_is_reported_as_it_ends_in_the_order_of_the_work() {
             "identity",
             "group",
             "accounts",
-            "state"
+            "state",
+            "reading"
         ]
     );
     let strange: Vec<_> = steps.iter().filter(|step| step.outcome != StepOutcome::Good).collect();

@@ -1,0 +1,62 @@
+//! The last steps: a reading like that of a preview, to its end, and what it shows beside what the last apply remembers.
+
+use super::steps::{Finding, Steps, good, warning};
+use crate::setup::Setup;
+use std::time::Instant;
+use webtaxon_core::reading::{Fall, Footprint, Reading};
+use webtaxon_core::words::counted;
+
+/// Reads each intake; no step where nothing can be read, as other steps tell.
+pub(super) async fn read(setup: &Setup, steps: &mut Steps<'_>) {
+    let began = Instant::now();
+    let Ok(memory) = setup.memory().await else { return };
+    let Ok(found) = setup.find(&[], &memory).await else { return };
+    for (intake, reading) in setup.settings.intakes.iter().zip(&found.readings) {
+        steps.intake = (!setup.settings.intakes.is_single()).then(|| intake.name.clone());
+        steps.end("reading", began, to_its_end(reading));
+        if let Some((now, before)) = reading.footprint().zip(reading.footprint_before()) {
+            let falls: Vec<Fall<'_>> = now.falls(before);
+            let shrunk = setup.settings.brakes.shrunk;
+            let far = falls.iter().filter(|fall| fall.is_to_nothing() || fall.is_beyond(shrunk));
+            let far: Vec<String> = far.map(Fall::in_words).chain(now.views(before)).collect();
+            steps.end("footprint", began, compared(now, before, &far));
+        }
+    }
+    steps.intake = None;
+}
+
+fn to_its_end(reading: &Reading) -> Finding {
+    let people = counted(reading.people().len(), "person", "people");
+    let groups = counted(reading.graph().groups(), "group", "groups");
+    let mut gaps = reading.gaps().iter().filter(|gap| !gap.is_fall);
+    if let Some(first) = gaps.next() {
+        let more = gaps.count();
+        let more = if more > 0 { format!("; and {more} more") } else { String::new() };
+        let remedy =
+            "nobody is suspended or removed on such a reading: `webtaxon preview` lists all that is missing";
+        return warning(format!("not read to the end: {first}{more}"), remedy);
+    }
+    match reading.source().notes.iter().find(|note| note.starts_with("the server judges")) {
+        Some(note) => warning(
+            note,
+            "write the condition with an attribute and a comparison that the server has rules for",
+        ),
+        None => good(format!("{people} and {groups} read to the end")),
+    }
+}
+
+fn compared(now: &Footprint, before: &Footprint, far: &[String]) -> Finding {
+    let people = |footprint: &Footprint| usize::try_from(footprint.all_people()).unwrap_or(usize::MAX);
+    let seen = format!(
+        "{} seen, {} at the last apply; {} and {} compared",
+        counted(people(now), "person", "people"),
+        people(before),
+        counted(now.groups.len(), "group", "groups"),
+        counted(now.attributes.len(), "attribute", "attributes"),
+    );
+    if far.is_empty() {
+        return good(seen);
+    }
+    let remedy = "find out whether the bind account may still see them; `webtaxon preview` shows what stays as it is because of it";
+    warning(format!("{seen}; {}", far.join("; ")), remedy)
+}
