@@ -171,6 +171,13 @@ impl Scene {
     }
 }
 
+/// Saves a preview, sealed with the key of the state as it is now.
+fn save(museum: &Museum) {
+    let _ = std::fs::remove_file(museum.file("monday.json"));
+    let saved = museum.run(&["preview", "--save", "monday.json"]);
+    assert!(saved.code == 0, "{}", saved.err);
+}
+
 /// Applies a saved preview, and has the program die at one of its points.
 fn apply_until(museum: &Museum, file: &str, die_at: Option<usize>) -> std::process::Output {
     let mut command = crate::command::webtaxon(&["apply", file, "--yes", "--release", "seats,first"]);
@@ -246,7 +253,7 @@ fn dies_everywhere(accounts: Accounts, has_state_there: bool, has_groups: bool) 
     let scene = Scene::open(accounts, has_state_there, has_groups);
     let museum = &scene.museum;
     let (before, groups) = (scene.rows(), scene.groups());
-    museum.run(&["preview", "--save", "monday.json"]);
+    save(museum);
     assert!(scene.apply("monday.json", None).status.success());
     let after = scene.rows();
     assert_ne!(after, before);
@@ -261,6 +268,7 @@ fn dies_everywhere(accounts: Accounts, has_state_there: bool, has_groups: bool) 
     let mut points = 0;
     loop {
         scene.fresh();
+        save(museum);
         let killed = scene.apply("monday.json", Some(points + 1));
         if killed.status.success() {
             assert_eq!(seen.len(), if has_groups { 3 } else { 1 }, "{seen:?}");
@@ -300,11 +308,11 @@ fn killed_among_groups_that_are_given_up_it_goes_on() {
     let scene = Scene::open(Accounts::Csv, false, true);
     let with_groups = std::fs::read_to_string(scene.museum.file("webtaxon.toml")).unwrap();
     let without = with_groups.split("\n# Groups that come into the Loans Desk").next().unwrap();
-    scene.museum.run(&["preview", "--save", "monday.json"]);
     let mut open = 0;
     for point in 1..24 {
         scene.fresh();
         scene.museum.write("webtaxon.toml", &with_groups);
+        save(&scene.museum);
         assert!(!scene.apply("monday.json", Some(point)).status.success(), "point {point}");
         open += usize::from(scene.asked("edit WHERE outcome IS NULL AND edit LIKE '%update members%'") > 0);
         scene.museum.write("webtaxon.toml", without);
@@ -338,7 +346,7 @@ fn killed_anywhere_at_a_service_it_ends_the_same() {
         };
         list.users().into_iter().map(user).collect()
     };
-    museum.run(&["preview", "--save", "monday.json"]);
+    save(&museum);
     let apply = |file: &str, die_at| apply_until(&museum, file, die_at);
     assert!(apply("monday.json", None).status.success());
     let after = users(&application.list());
@@ -346,6 +354,7 @@ fn killed_anywhere_at_a_service_it_ends_the_same() {
     loop {
         clean(&museum, &list(&museum));
         application.set_list(before.clone());
+        save(&museum);
         if apply("monday.json", Some(points + 1)).status.success() {
             break;
         }
