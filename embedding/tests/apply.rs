@@ -35,7 +35,7 @@ async fn museum(folder: &Path, ldif: &str) -> Standin {
 fn agreed() -> Consent {
     Consent {
         who: "the Loans Desk".to_owned(),
-        release: ["seats", "settings_changed", "first"].map(str::to_owned).to_vec(),
+        release: ["seats", "settings_changed", "first", "removals"].map(str::to_owned).to_vec(),
         stop_after: None,
     }
 }

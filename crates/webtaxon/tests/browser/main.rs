@@ -161,8 +161,11 @@ fn preview(people: usize) -> (Preview, Settings) {
         }
     }
     let hostile = format!("{HOSTILE}@x");
-    let values =
-        ["entryUUID", "sAMAccountName", "cn", "mail", "department"].map(|name| (name, [hostile.as_bytes()]));
+    // What identifies an account contains nothing invisible.
+    let visible: String = hostile.chars().filter(|one| one.is_ascii_graphic() || *one == ' ').collect();
+    let values = ["entryUUID", "sAMAccountName", "cn", "mail", "department"]
+        .map(|name| (name, [if ["sAMAccountName", "mail"].contains(&name) { &visible } else { &hostile }]))
+        .map(|(name, [value])| (name, [value.as_bytes()]));
     let more = ("userAccountControl", [b"512".as_slice()]);
     sweep
         .person(

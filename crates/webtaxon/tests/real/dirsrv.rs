@@ -3,10 +3,14 @@
 use super::{ACCOUNT, Desk, PLAIN};
 use std::io::Write as _;
 use std::process::{Command, Stdio};
+use tokio::sync::Mutex;
 use webtaxon::apply::Consent;
 use webtaxon::model::preview::{BrakeKind, Change, ChangeKind, HeldReason, Preview};
 
 const SERVER: &str = "ldap://127.0.0.1:3891";
+/// One test at a time: some change what others would read.
+static TURN: Mutex<()> = Mutex::const_new(());
+
 const TOP: &str = "DC=quillmere,DC=example";
 
 fn desk() -> Desk {
@@ -43,6 +47,7 @@ fn taken(preview: &Preview) -> Vec<String> {
 #[tokio::test]
 #[ignore = "needs scripts/real-directories up"]
 async fn the_museum_is_read_as_anywhere_and_nothing_hidden_takes_anybody_away() {
+    let _turn = TURN.lock().await;
     let desk = desk();
     for strategy in ["lists", "sweep", "downwards"] {
         let line = format!("strategy = \"{strategy}\"\n[intake.fields]");
@@ -94,6 +99,7 @@ async fn the_museum_is_read_as_anywhere_and_nothing_hidden_takes_anybody_away() 
 #[tokio::test]
 #[ignore = "needs scripts/real-directories up"]
 async fn a_base_that_is_not_there_is_told() {
+    let _turn = TURN.lock().await;
     let desk = desk().with("bases        = [\"OU=People,", "bases        = [\"OU=Peple,");
     let preview = desk.preview().await.unwrap();
     let gaps: Vec<String> = preview.gaps.iter().map(ToString::to_string).collect();
@@ -104,6 +110,7 @@ async fn a_base_that_is_not_there_is_told() {
 #[tokio::test]
 #[ignore = "needs scripts/real-directories up"]
 async fn whom_it_finds_by_sound_is_told() {
+    let _turn = TURN.lock().await;
     let desk = desk().with("(!(nsAccountLock=true))", "(!(sn~=Thornberry))");
     let preview = desk.preview().await.unwrap();
     assert!(preview.is_whole(), "{:?}", preview.gaps);
