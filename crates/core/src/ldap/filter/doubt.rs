@@ -17,7 +17,7 @@ fn is_doubtful(item: &Item, schema: &Schema) -> bool {
     let known = |attribute: &str| schema.find(attribute);
     let compares = |attribute: &str, value: &[u8], can: fn(&AttributeType) -> bool| {
         let rule = known(attribute).filter(|known| can(known)).and_then(|known| known.rule);
-        !value.is_ascii() || rule.is_none_or(|rule| prepare(rule, value).is_none())
+        is_folded_otherwise(value) || rule.is_none_or(|rule| prepare(rule, value).is_none())
     };
     match item {
         Item::Present { attribute } => known(attribute).is_none(),
@@ -28,7 +28,7 @@ fn is_doubtful(item: &Item, schema: &Schema) -> bool {
         Item::Substrings { attribute, initial, any, last } => {
             let pieces = initial.iter().chain(any).chain(last);
             let is_sound = known(attribute).is_some_and(|known| known.rule.is_some() && known.has_pieces);
-            !is_sound || pieces.into_iter().any(|piece| !piece.is_ascii())
+            !is_sound || pieces.into_iter().any(|piece| is_folded_otherwise(piece))
         }
         Item::Extensible { attribute: Some(attribute), rule: Some(rule), dn: false, .. } => {
             let is_bits = is_rule(rule, BIT_AND) || is_rule(rule, BIT_OR);
@@ -36,6 +36,11 @@ fn is_doubtful(item: &Item, schema: &Schema) -> bool {
         }
         Item::Approx { .. } | Item::Extensible { .. } => true,
     }
+}
+
+/// Whether servers may fold a value's letters otherwise: beyond ASCII, and `ss`, which is ß for some.
+fn is_folded_otherwise(value: &[u8]) -> bool {
+    !value.is_ascii() || value.windows(2).any(|two| two.eq_ignore_ascii_case(b"ss"))
 }
 
 #[cfg(test)]
@@ -50,6 +55,7 @@ mod tests {
             ("(&(objectClass=person)(!(uid=a*)))", false),
             ("(cn~=Ada)", true),
             ("(cn=Straße)", true),
+            ("(sn=STRASSE)", true),
             ("(cn=*ß*)", true),
             ("(noSuchAttribute=x)", true),
             ("(noSuchAttribute=*)", true),
