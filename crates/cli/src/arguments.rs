@@ -352,6 +352,18 @@ fn time(text: &str) -> Result<Duration, String> {
     parsed.ok_or_else(|| "write a number with a unit, like 30s or 2m".to_owned())
 }
 
+/// A file, and the number of searches before its changes are made.
+fn later(text: &str) -> Result<(PathBuf, u64), String> {
+    let parsed =
+        text.rsplit_once('@').and_then(|(file, searches)| Some((file.into(), searches.parse().ok()?)));
+    parsed.ok_or_else(|| "write a file and a number of searches, like moved.ldif@40".to_owned())
+}
+
+/// An entry's name (RFC 4514), as written.
+fn name(text: &str) -> Result<String, String> {
+    webtaxon::model::ldap::name::Dn::parse(text).map(|_| text.to_owned()).map_err(|error| error.to_string())
+}
+
 /// Options of `preview`.
 #[derive(Args, Debug, Default)]
 pub(crate) struct Preview {
@@ -564,10 +576,29 @@ pub(crate) struct Standin {
     #[arg(long, value_name = "KIND")]
     pub(crate) manner: Option<Manner>,
 
+    /// Changes to make while a client reads, as LDIF change records; may be given several times.
+    ///
+    /// They are made once the directory has answered N searches. To try a rename in the middle of a preview.
+    /// Example: --later moved.ldif@40
+    #[arg(long, value_name = "FILE@N", value_parser = later)]
+    pub(crate) later: Vec<(PathBuf, u64)>,
+
+    /// An attribute that is never returned, as with an access rule; may be given several times.
+    ///
+    /// Example: --hidden mail
+    #[arg(long, value_name = "ATTRIBUTE")]
+    pub(crate) hidden: Vec<String>,
+
+    /// An entry that is hidden with all below it, as with an access rule; may be given several times.
+    ///
+    /// Example: --hidden-below OU=Botany,OU=People,DC=quillmere,DC=example
+    #[arg(long, value_name = "DN", value_parser = name)]
+    pub(crate) hidden_below: Vec<String>,
+
     /// A fault, for tests, after a number of messages on each connection.
     ///
-    /// cut, cut-inside, stall, drip, busy, hurried, wrong-id, odd-end, empty-pages, same-page, notice, huge, lie, nested,
-    /// injected. Example: --fault cut@50
+    /// cut, cut-inside, stall, drip, busy, hurried, short, wrong-id, odd-end, empty-pages, same-page, notice, huge, lie,
+    /// nested, injected. Example: --fault cut@50
     #[arg(long, value_name = "KIND@N")]
     pub(crate) fault: Option<Fault>,
 }

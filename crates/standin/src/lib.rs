@@ -9,6 +9,7 @@
 //! * [`Application`]: the simulated application.
 
 mod application;
+mod change;
 mod computed;
 mod controller;
 mod directory;

@@ -7,7 +7,6 @@ use miette::Diagnostic as _;
 use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::Arc;
-use webtaxon::model::ldap::entry::Entries;
 use webtaxon::model::ldap::ldif;
 use webtaxon_standin::{
     Application, ApplicationOptions, Directory, List, Options as StandinOptions, Standin,
@@ -15,7 +14,7 @@ use webtaxon_standin::{
 
 pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit, Failure> {
     let output = session.output;
-    let directory = Arc::new(Directory::of(&entries(options)?, options.manner));
+    let directory = Arc::new(directory(options)?);
     let application = match &options.application {
         None => None,
         Some(file) => Some(application(file, options.application_listen).await?),
@@ -25,6 +24,9 @@ pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit
         tls: !options.plain,
         size_limit: options.size_limit,
         anonymous: options.anonymous,
+        hidden: options.hidden.clone(),
+        hidden_below: options.hidden_below.clone(),
+        moments: moments(options, &directory)?,
         fault: options.fault,
         ..StandinOptions::default()
     };
@@ -46,20 +48,33 @@ pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit
     Ok(Exit::Done)
 }
 
-/// The entries of the LDIF file, after the changes of the others.
-fn entries(options: &Options) -> Result<Entries, Failure> {
-    let mut entries = Entries::new();
-    for file in std::iter::once(&options.ldif).chain(&options.changes) {
-        let name = file.display();
-        let text = std::fs::read(file)
-            .map_err(|error| Failure::failed(format!("the LDIF file {name} cannot be read: {error}")))?;
-        let read = if *file == options.ldif { ldif::entries(&text) } else { ldif::changed(&entries, &text) };
-        entries = read.map_err(|error| {
-            let help = error.help().map(|help| format!("  To do: {help}\n")).unwrap_or_default();
-            Failure::failed(format!("{name}, {error}")).with(help)
-        })?;
-    }
-    Ok(entries)
+/// The directory of the LDIF file, after the changes of the others.
+fn directory(options: &Options) -> Result<Directory, Failure> {
+    let first = from_file(&options.ldif, |text| Ok(Directory::of(&ldif::entries(text)?, options.manner)))?;
+    options.changes.iter().try_fold(first, |directory, file| from_file(file, |text| directory.changed(text)))
+}
+
+/// The later states of the directory, each with the number of searches before it.
+fn moments(options: &Options, first: &Arc<Directory>) -> Result<Vec<(u64, Arc<Directory>)>, Failure> {
+    let mut later: Vec<_> = options.later.iter().collect();
+    later.sort_by_key(|(_, searches)| *searches);
+    let mut latest = Arc::clone(first);
+    let moments = later.into_iter().map(|(file, searches)| {
+        latest = Arc::new(from_file(file, |text| latest.changed(text))?);
+        Ok((*searches, Arc::clone(&latest)))
+    });
+    moments.collect()
+}
+
+/// What an LDIF file gives.
+fn from_file<T>(file: &Path, read: impl FnOnce(&[u8]) -> Result<T, ldif::LdifError>) -> Result<T, Failure> {
+    let name = file.display();
+    let text = std::fs::read(file)
+        .map_err(|error| Failure::failed(format!("the LDIF file {name} cannot be read: {error}")))?;
+    read(&text).map_err(|error| {
+        let help = error.help().map(|help| format!("  To do: {help}\n")).unwrap_or_default();
+        Failure::failed(format!("{name}, {error}")).with(help)
+    })
 }
 
 fn say_what_runs(options: &Options, application: Option<&Application>, output: &Output) {

@@ -164,3 +164,41 @@ fn a_run_that_is_stopped_says_what_was_read_and_changes_nothing() {
     assert_eq!(std::fs::read(museum.file("accounts.csv")).unwrap(), before);
     assert!(!museum.file("half.ldif").exists());
 }
+
+/// What a preview over this directory would do, by login.
+fn changes(museum: &Museum) -> Vec<(String, String)> {
+    let json: serde_json::Value =
+        serde_json::from_str(&museum.run(&["preview", "--format", "json"]).out).unwrap();
+    let text = |value: &serde_json::Value| value.as_str().unwrap_or_default().to_owned();
+    let changes = json["changes"].as_array().unwrap().iter();
+    changes.map(|change| (text(&change["login"]), text(&change["kind"]))).collect()
+}
+
+#[test]
+fn what_a_standin_hides_takes_nobody_away() {
+    let leaves = |museum: &Museum| {
+        let kinds = ["remove", "suspend"];
+        changes(museum).iter().filter(|(_, kind)| kinds.contains(&kind.as_str())).count()
+    };
+    let usual = leaves(&Museum::open(&[]));
+    let botany = "OU=Botany,OU=People,DC=quillmere,DC=example";
+    for options in [["--hidden", "objectGUID"], ["--hidden-below", "OU=People,DC=quillmere,DC=example"]] {
+        assert_eq!(leaves(&Museum::open(&options)), 0, "{options:?}");
+    }
+    // Nothing is remembered yet: the brake `first` is what holds them.
+    assert!(leaves(&Museum::open(&["--hidden-below", botany])) > usual);
+}
+
+#[test]
+fn a_rename_in_the_middle_of_a_preview_changes_nothing_but_the_name() {
+    let before = changes(&Museum::open(&[]));
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("moved.ldif");
+    let renamed = "dn: CN=Perpetua Pinchbeck,OU=Botany,OU=People,DC=quillmere,DC=example\nchangetype: modrdn\n\
+        newrdn: CN=Perpetua Pinchbeck-Hale\ndeleteoldrdn: 1\n";
+    std::fs::write(&file, renamed).unwrap();
+    for searches in [3, 6, 9, 12, 15, 20] {
+        let later = format!("{}@{searches}", file.display());
+        assert_eq!(changes(&Museum::open(&["--later", &later])), before, "after {searches} searches");
+    }
+}

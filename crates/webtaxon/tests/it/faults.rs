@@ -6,7 +6,7 @@ use proptest::prelude::*;
 use std::time::{Duration, Instant};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use webtaxon::model::preview::{ChangeKind, HeldReason};
-use webtaxon_standin::{Fault, Options};
+use webtaxon_standin::{Fault, FaultKind, Options};
 
 /// A server that says something of its own when it is asked.
 async fn impostor(museum: &Museum, bytes: &'static [u8], stay: bool, timeout: &str) {
@@ -85,13 +85,16 @@ async fn the_cause_of_an_error_is_its_source() {
 async fn faulty(fault: &str, timeout: &str) -> Museum {
     let fault: Fault = fault.parse().unwrap();
     let museum = Museum::with(DIRECTORY, Options { fault: Some(fault), ..Options::default() }).await;
-    let patient = format!("timeout  = \"{timeout}\"\nconnect_timeout = \"{timeout}\"\ndeadline = \"15s\"");
+    // Only a slow answer meets the deadline, however slow the machine is.
+    let deadline = if fault.kind == FaultKind::Drip { "15s" } else { "5m" };
+    let patient =
+        format!("timeout  = \"{timeout}\"\nconnect_timeout = \"{timeout}\"\ndeadline = \"{deadline}\"");
     museum.change("timeout  = \"10s\"", &patient);
     museum
 }
 
 /// A fault that comes early ends the run; one that comes later leaves a gap. Nobody is taken away
-/// either way, and it does not take long.
+/// either way, and it ends.
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn no_fault_is_taken_for_a_whole_reading() {
     let cases = [
@@ -145,7 +148,7 @@ async fn takes_nobody_away(fault: &'static str, timeout: &'static str, message: 
         }
     };
     assert!(told.contains(message), "{fault}: {told}");
-    assert!(began.elapsed() < Duration::from_secs(60), "{fault}: {:?}", began.elapsed());
+    assert!(began.elapsed() < Duration::from_secs(240), "{fault}: {:?}", began.elapsed());
 }
 
 #[tokio::test]
