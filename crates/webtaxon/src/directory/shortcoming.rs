@@ -108,6 +108,10 @@ pub(crate) enum Shortcoming {
     UrlElsewhere(String),
     #[error("its members are found by {url}, which cannot be read: {why}")]
     BadUrl { url: String, why: String },
+    #[error(
+        "its members are found by {url}: nobody is, and nobody there shows {attribute}; the bind account may lack the right to search by it"
+    )]
+    UrlHidden { url: String, attribute: String },
     #[error("its members are found by {url}: {why}")]
     UrlFailed { url: String, why: String },
 

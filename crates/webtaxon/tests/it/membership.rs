@@ -309,6 +309,22 @@ async fn a_group_that_cannot_be_empty_and_shows_nobody_was_not_seen() {
     }
 }
 
+/// A hidden attribute and one that nobody has look the same to a search.
+#[tokio::test]
+async fn a_search_for_members_by_what_nobody_shows_was_not_seen() {
+    for (filter, shown) in [
+        ("(gidNumber=999)", true),
+        ("(&(objectClass=person)(gidNumber=999)(!(roomNumber=7)))", true),
+        ("(roomNumber=7)", false),
+        ("(&(gidNumber=100)(|(uid=ben)(roomNumber=7)))", false),
+    ] {
+        let group = format!("objectClass: groupOfURLs\nmemberURL: ldap:///OU=People,{TOP}??one?{filter}\n");
+        let preview = posix(&group, &[], true).await.preview().await.unwrap();
+        let told = preview.gaps.iter().any(|gap| gap.reason.contains("nobody there shows roomNumber"));
+        assert_eq!((preview.is_whole(), told), (shown, !shown), "{filter}: {:?}", preview.gaps);
+    }
+}
+
 #[tokio::test]
 async fn a_primary_group_that_is_hidden_takes_nobodys_account_away() {
     let options = Options { hidden: vec!["primaryGroupID".to_owned()], ..Options::default() };

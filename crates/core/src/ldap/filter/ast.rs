@@ -104,6 +104,21 @@ impl Filter {
         self.items().filter_map(Item::attribute)
     }
 
+    /// The attribute descriptions that an entry needs to pass: those compared outside of any negation, with repeats.
+    pub fn needed(&self) -> impl Iterator<Item = &str> {
+        let mut open = vec![self];
+        std::iter::from_fn(move || {
+            loop {
+                match open.pop()? {
+                    Filter::And(parts) | Filter::Or(parts) => open.extend(parts.iter().rev()),
+                    Filter::Not(_) => {}
+                    Filter::Item(item) => return Some(item.attribute()),
+                }
+            }
+        })
+        .flatten()
+    }
+
     /// Depth of nesting; 1 for a single comparison.
     #[must_use]
     pub fn depth(&self) -> usize {

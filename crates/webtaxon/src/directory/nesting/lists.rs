@@ -13,6 +13,7 @@ use crate::directory::client::{Query, SearchItem, first_entry};
 use crate::directory::shortcoming::Shortcoming;
 use crate::progress::Progress;
 use foldhash::{HashMap, HashSet};
+use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 use webtaxon_core::graph::{Graph, NodeId, Roll};
 use webtaxon_core::ldap::entry::Entry;
@@ -265,17 +266,45 @@ impl<'n, 'r> Descent<'n, 'r> {
                 Err(why) => return Ok(Some(why)),
             };
             let builder = &mut *self.nests.builder;
+            let mut found = 0_usize;
             let take = |entry: Entry<'_>| {
+                found += 1;
                 lookup.listing.put(builder.graph_mut(), entry.dn());
                 ControlFlow::Continue(())
             };
-            let why = match self.nests.connection.each(query, take).await {
-                Ok(short) if short.limit.is_none() && short.references.is_empty() => continue,
+            let why = match self.nests.connection.each(query.clone(), take).await {
+                Ok(short) if short.limit.is_none() && short.references.is_empty() => {
+                    let hidden = if found == 0 { self.shown_by_nobody(&query).await? } else { None };
+                    match hidden {
+                        None => continue,
+                        Some(attribute) => return Ok(Some(Shortcoming::UrlHidden { url, attribute })),
+                    }
+                }
                 Ok(short) => short.limit.unwrap_or_else(|| Shortcoming::HeldElsewhere.to_string()),
                 Err(error) if error.is_fatal() => return Err(error),
                 Err(error) => error.to_string(),
             };
             return Ok(Some(Shortcoming::UrlFailed { url, why }));
+        }
+        Ok(None)
+    }
+
+    /// An attribute that entries need to be found by this search, and that no entry in its place shows.
+    async fn shown_by_nobody(&mut self, query: &Query) -> Result<Option<String>, DirectoryError> {
+        let needed: BTreeSet<&str> =
+            query.filter.needed().filter(|name| !name.eq_ignore_ascii_case("objectClass")).collect();
+        for attribute in needed {
+            let one = Query { filter: Filter::present(attribute), ..query.clone() };
+            let mut is_shown = false;
+            let take = |_: Entry<'_>| {
+                is_shown = true;
+                ControlFlow::Break(())
+            };
+            match self.nests.connection.each(one, take).await {
+                Ok(_) if !is_shown => return Ok(Some(attribute.to_owned())),
+                Err(error) if error.is_fatal() => return Err(error),
+                Ok(_) | Err(_) => {}
+            }
         }
         Ok(None)
     }
