@@ -4,7 +4,7 @@
 use crate::museum::Museum;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use webtaxon::model::preview::ChangeKind;
 use webtaxon_standin::{Directory, Manner, Options};
@@ -70,15 +70,20 @@ struct Entry {
 #[derive(Clone, Debug, Default)]
 struct State {
     entries: Vec<Entry>,
+    /// The units by their first names, with the present ones and the number of the last change.
+    units: BTreeMap<&'static str, (String, u64)>,
     /// The number of the last change.
     last: u64,
 }
 
 const PLACES: [&str; 3] = ["OU=A,OU=People", "OU=B,OU=People", "OU=C,OU=People"];
+/// Where groups are that others contain.
+const NESTED: &str = "OU=Nested,OU=Groups";
 
 impl State {
     fn begin(dice: &mut Dice) -> Self {
-        let mut state = Self { entries: Vec::new(), last: 1 };
+        let units = PLACES.into_iter().chain([NESTED]).map(|unit| (unit, (unit.to_owned(), 1))).collect();
+        let mut state = Self { entries: Vec::new(), units, last: 1 };
         for id in 1..=12 {
             let place = dice.pick(&PLACES);
             let name = format!("p{id}");
@@ -96,7 +101,7 @@ impl State {
                 103 => vec![104],
                 _ => vec![],
             });
-            let place = "OU=Groups";
+            let place = if id < 103 { "OU=Groups" } else { NESTED };
             state.entries.push(Entry { id, name: name.to_owned(), place, members, off: false, changed: 1 });
         }
         state
@@ -105,7 +110,7 @@ impl State {
     /// Changes one thing, as a server does that keeps references right. Returns whom it concerns.
     fn change(&mut self, dice: &mut Dice) -> u8 {
         self.last += 1;
-        let (kind, now) = (dice.roll(10), self.last);
+        let (kind, now) = (dice.roll(12), self.last);
         let people: Vec<usize> = (0..self.entries.len()).filter(|at| self.entries[*at].id < 100).collect();
         let at = dice.pick(&people);
         let group = dice.pick(&[103, 104, 105]);
@@ -140,6 +145,13 @@ impl State {
                 self.entries[at].changed = now;
                 self.entries[at].id
             }
+            10 | 11 => {
+                // The entries below it have other names then, and the marks that they had.
+                let unit = dice.pick(&[PLACES[0], PLACES[1], PLACES[2], NESTED]);
+                let (_, above) = unit.split_once(',').unwrap();
+                self.units.insert(unit, (format!("OU=unit-{now},{above}"), now));
+                u8::MAX
+            }
             _ if people.len() > 8 => {
                 let gone = self.entries.remove(at).id;
                 self.entries.iter_mut().for_each(|one| {
@@ -156,7 +168,8 @@ impl State {
 
     fn dn(&self, id: u8) -> Option<String> {
         let one = self.entries.iter().find(|one| one.id == id)?;
-        Some(format!("CN={},{},{TOP}", one.name, one.place))
+        let place = self.units.get(one.place).map_or(one.place, |(now, _)| now);
+        Some(format!("CN={},{place},{TOP}", one.name))
     }
 
     fn reach(&self, group: u8) -> BTreeSet<u8> {
@@ -186,8 +199,15 @@ impl State {
             text += &format!("contextCSN: {}\n", csn(self.last));
         }
         text += "\n";
-        for unit in ["OU=People", PLACES[0], PLACES[1], PLACES[2], "OU=Groups", "OU=Accounts"] {
-            text += &format!("dn: {unit},{TOP}\nobjectClass: organizationalUnit\n\n");
+        let mark = |number: u64| match controller {
+            true => format!("uSNChanged: {number}\n"),
+            false => format!("entryCSN: {}\n", csn(number)),
+        };
+        let lasting = ["OU=People", "OU=Groups", "OU=Accounts"].map(|unit| (unit, 1));
+        for (unit, changed) in
+            lasting.into_iter().chain(self.units.values().map(|(unit, changed)| (unit.as_str(), *changed)))
+        {
+            text += &format!("dn: {unit},{TOP}\nobjectClass: organizationalUnit\n{}\n", mark(changed));
         }
         text += &format!(
             "dn: CN=svc,OU=Accounts,{TOP}\nobjectClass: top\ncn: svc\nuserPassword: botanical-garden-42\n\n"

@@ -13,7 +13,7 @@ use crate::directory::client::{Connection, Query, SearchItem, first_entry};
 use crate::directory::nesting::{self, GROUP_CLASSES, Nests};
 use crate::directory::shortcoming::Shortcoming;
 use webtaxon_core::graph::without_uid;
-use webtaxon_core::ldap::entry::Entries;
+use webtaxon_core::ldap::entry::{Entries, Entry};
 use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::schema::ServerKind;
@@ -25,6 +25,10 @@ use webtaxon_wire::message::{LdapResult, ResultCode};
 const ROUNDS: usize = 5;
 /// Listed names that are looked up one by one; for more of them, the names of all people are read again.
 const FEW_NAMES: usize = 1_000;
+
+/// Object classes of containers that can be renamed or moved (RFC 4519 §3, [MS-ADSC]).
+const CONTAINER_CLASSES: [&str; 5] =
+    ["organizationalUnit", "container", "organization", "locality", "country"];
 
 /// How far the server has come; `None` if it does not tell.
 pub(super) async fn mark(
@@ -77,6 +81,12 @@ async fn one(connection: &mut Connection, dn: &str, attribute: &str) -> Result<E
         Err(error) if error.is_fatal() => Err(error),
         Err(_) => Ok(Entries::new()),
     }
+}
+
+fn is_container(entry: Entry<'_>) -> bool {
+    let is_one =
+        |class: &[u8]| CONTAINER_CLASSES.iter().any(|one| one.as_bytes().eq_ignore_ascii_case(class));
+    entry.values("objectClass").any(is_one)
 }
 
 /// What a look at the changes found.
@@ -160,22 +170,53 @@ impl Reader<'_> {
             look.is_short |= self.collect(base, query, &mut found).await?;
         }
         look.people = self.again(&found, identity);
-        if !self.request.reads_groups() {
-            return Ok(look);
+        let mut is_moved = false;
+        for place in self.changing_places() {
+            let classes = GROUP_CLASSES.iter().chain(&CONTAINER_CLASSES);
+            let classes = Filter::any(classes.map(|class| Filter::equal("objectClass", class)));
+            let both = Filter::And(vec![classes, filter.clone()]);
+            let query = Query::subtree(&place.to_string(), both, &["objectClass"]);
+            let mut changed = Entries::new();
+            look.is_short |= self.collect(&place, query, &mut changed).await?;
+            look.has_groups |= self.request.reads_groups() && !changed.is_empty();
+            is_moved |= changed.iter().any(is_container);
         }
-        let tops = match self.request.group_bases.is_empty() {
-            true => self.connection.root().tops().to_vec(),
-            false => self.request.group_bases.clone(),
-        };
-        for top in tops {
-            let classes = Filter::any(GROUP_CLASSES.map(|class| Filter::equal("objectClass", class)));
-            let query =
-                Query::subtree(&top.to_string(), Filter::And(vec![classes, filter.clone()]), &["1.1"]);
-            let mut groups = Entries::new();
-            look.is_short |= self.collect(&top, query, &mut groups).await?;
-            look.has_groups |= !groups.is_empty();
+        // With a container's name those of all entries below it change, and their marks stay.
+        if is_moved {
+            let found = self.under_new_names(identity, &mut look).await?;
+            let people = self.again(&found, identity);
+            look.people.add(&people);
         }
         Ok(look)
+    }
+
+    /// Where groups, and containers of groups and people, are looked for.
+    fn changing_places(&self) -> Vec<Dn> {
+        let request = self.request;
+        let groups = match (request.reads_groups(), request.group_bases.is_empty()) {
+            (false, _) => &[],
+            (true, true) => self.connection.root().tops(),
+            (true, false) => &request.group_bases[..],
+        };
+        let mut places = groups.to_vec();
+        for base in &request.bases {
+            if !places.iter().any(|place| base.key().is_within(&place.key())) {
+                places.push(base.clone());
+            }
+        }
+        places
+    }
+
+    /// The people of the reading who have other names by now, after a look at the names of everybody.
+    async fn under_new_names(&mut self, identity: &str, look: &mut Look) -> Result<Entries, DirectoryError> {
+        let mut found = Entries::new();
+        for base in &self.request.bases {
+            let query = self.query(&base.to_string(), self.request.filter.clone());
+            let names = Query { attributes: vec![identity.to_owned()], ..query };
+            look.is_short |= self.collect(base, names, &mut found).await?;
+        }
+        let renamed = self.builder.renamed(&found, identity);
+        self.whole_entries(&renamed).await
     }
 
     /// Adds the entries of a search; true if it failed, and the reading says so.
@@ -210,19 +251,12 @@ impl Reader<'_> {
             return Ok(Look::default());
         }
         let mut look = Look { has_groups: self.is_renamed_group().await?, ..Look::default() };
-        let mut found = Entries::new();
-        if strangers.len() > FEW_NAMES {
-            for base in &self.request.bases {
-                let query = self.query(&base.to_string(), self.request.filter.clone());
-                let names = Query { attributes: vec![identity.to_owned()], ..query };
-                look.is_short |= self.collect(base, names, &mut found).await?;
-            }
-            let renamed = self.builder.renamed(&found, identity);
-            found = self.whole_entries(&renamed).await?;
+        let found = if strangers.len() > FEW_NAMES {
+            self.under_new_names(identity, &mut look).await?
         } else {
-            found = self.whole_entries(&strangers).await?;
-            found = self.builder.only_known(&found, identity);
-        }
+            let found = self.whole_entries(&strangers).await?;
+            self.builder.only_known(&found, identity)
+        };
         look.people = self.again(&found, identity);
         Ok(look)
     }
