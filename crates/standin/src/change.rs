@@ -26,15 +26,19 @@ impl Directory {
         }
         let moved = moved(&before, &after);
         let next = (self.last_change() + 1).to_string();
-        let old: HashMap<&str, Attributes> =
-            before.iter().map(|entry| (entry.dn(), lasting(entry))).collect();
+        let old: HashMap<Vec<u8>, Entry<'_>> =
+            before.iter().filter_map(|entry| Some((identity(entry)?, entry))).collect();
         let numbered = after.iter().map(|entry| {
+            let was = identity(entry).and_then(|identity| old.get(&identity).copied());
             let mut attributes = lasting(entry);
+            // Neither a value that follows a name nor an entry below a renamed one has a change of its own.
+            let has_changed =
+                was.is_none_or(|was| attributes != lasting(was) || is_moved_itself(was, entry, &moved));
             for (_, values) in &mut attributes {
                 values.retain_mut(|value| follow(value, &moved));
             }
             attributes.retain(|(_, values)| !values.is_empty());
-            if old.get(entry.dn()) != Some(&attributes) {
+            if has_changed {
                 attributes.retain(|(name, _)| !name.eq_ignore_ascii_case("uSNChanged"));
                 attributes.push(("uSNChanged".to_owned(), vec![next.clone().into_bytes()]));
             }
@@ -59,9 +63,18 @@ fn listed(all: impl Iterator<Item = (String, Attributes)>) -> Entries {
     entries
 }
 
+fn identity(entry: Entry<'_>) -> Option<Vec<u8>> {
+    entry.values("objectGUID").next().map(<[u8]>::to_vec)
+}
+
+/// Whether an entry has another name, and not because one above it has.
+fn is_moved_itself(was: Entry<'_>, now: Entry<'_>, moved: &HashMap<DnKey, Option<String>>) -> bool {
+    let above = Dn::parse(was.dn()).ok().and_then(|dn| dn.key().parent());
+    was.dn() != now.dn() && !above.is_some_and(|above| moved.contains_key(&above))
+}
+
 /// Names that are nobody's any more, each with the new one, if the entry has one.
 fn moved(before: &Entries, after: &Entries) -> HashMap<DnKey, Option<String>> {
-    let identity = |entry: Entry<'_>| entry.values("objectGUID").next().map(<[u8]>::to_vec);
     let now: HashMap<Vec<u8>, &str> =
         after.iter().filter_map(|entry| Some((identity(entry)?, entry.dn()))).collect();
     let gone = before.iter().filter_map(|entry| {
@@ -103,7 +116,7 @@ mod tests {
     }
 
     #[test]
-    fn a_controller_keeps_members_right_and_numbers_its_changes() {
+    fn a_controller_keeps_members_right_and_numbers_what_was_changed_itself() {
         let before = Directory::with_manner(LDIF.as_bytes(), Manner::Controller).unwrap();
         let after = before.changed(CHANGES.as_bytes()).unwrap();
         let staff = entry(&after, "CN=Staff,DC=quillmere,DC=example");
@@ -112,8 +125,21 @@ mod tests {
         let was = entry(&before, "CN=Ada,DC=quillmere,DC=example");
         assert_eq!(ada.values("objectGUID").next(), was.values("objectGUID").next());
         assert_eq!(ada.text("memberOf"), Some("CN=Staff,DC=quillmere,DC=example"));
-        assert_eq!((staff.text("uSNChanged"), ada.text("uSNChanged")), (Some("2"), Some("2")));
-        assert_eq!(entry(&after, "DC=quillmere,DC=example").text("uSNChanged"), None);
+        assert_eq!((staff.text("uSNChanged"), ada.text("uSNChanged")), (None, Some("2")));
+    }
+
+    #[test]
+    fn entries_below_a_renamed_container_keep_their_marks() {
+        let ldif = format!(
+            "{LDIF}\ndn: OU=A,DC=quillmere,DC=example\nobjectClass: organizationalUnit\n\n\
+             dn: CN=Cy,OU=A,DC=quillmere,DC=example\nobjectClass: user\nmanager: CN=Cy,OU=A,DC=quillmere,DC=example\n"
+        );
+        let changes = "dn: OU=A,DC=quillmere,DC=example\nchangetype: modrdn\nnewrdn: OU=B\ndeleteoldrdn: 1\n";
+        let before = Directory::with_manner(ldif.as_bytes(), Manner::Controller).unwrap();
+        let after = before.changed(changes.as_bytes()).unwrap();
+        let cy = entry(&after, "CN=Cy,OU=B,DC=quillmere,DC=example");
+        assert_eq!((cy.text("uSNChanged"), cy.text("manager")), (None, Some(cy.dn())));
+        assert_eq!(entry(&after, "OU=B,DC=quillmere,DC=example").text("uSNChanged"), Some("2"));
     }
 
     #[test]

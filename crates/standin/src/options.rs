@@ -29,7 +29,7 @@ pub struct Options {
     pub largest_page: Option<u32>,
     /// Whether paged results are supported (RFC 2696).
     pub paging: bool,
-    /// Whether paged results are advertised, and refused.
+    /// Paged results are advertised, and refused.
     pub refuses_pages: bool,
     /// Maximum entries of a paged search over all pages, beyond which it ends with result 4.
     pub paged_limit: Option<usize>,

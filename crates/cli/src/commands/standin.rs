@@ -66,7 +66,7 @@ fn moments(options: &Options, first: &Arc<Directory>) -> Result<Vec<(u64, Arc<Di
     moments.collect()
 }
 
-/// What an LDIF file gives.
+/// The result of reading an LDIF file.
 fn from_file<T>(file: &Path, read: impl FnOnce(&[u8]) -> Result<T, ldif::LdifError>) -> Result<T, Failure> {
     let name = file.display();
     let text = std::fs::read(file)

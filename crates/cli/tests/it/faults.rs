@@ -165,7 +165,7 @@ fn a_run_that_is_stopped_says_what_was_read_and_changes_nothing() {
     assert!(!museum.file("half.ldif").exists());
 }
 
-/// What a preview over this directory would do, by login.
+/// The changes of a preview over this directory, by login.
 fn changes(museum: &Museum) -> Vec<(String, String)> {
     let json: serde_json::Value =
         serde_json::from_str(&museum.run(&["preview", "--format", "json"]).out).unwrap();
@@ -194,11 +194,19 @@ fn a_rename_in_the_middle_of_a_preview_changes_nothing_but_the_name() {
     let before = changes(&Museum::open(&[]));
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("moved.ldif");
-    let renamed = "dn: CN=Perpetua Pinchbeck,OU=Botany,OU=People,DC=quillmere,DC=example\nchangetype: modrdn\n\
-        newrdn: CN=Perpetua Pinchbeck-Hale\ndeleteoldrdn: 1\n";
-    std::fs::write(&file, renamed).unwrap();
-    for searches in [3, 6, 9, 12, 15, 20] {
-        let later = format!("{}@{searches}", file.display());
-        assert_eq!(changes(&Museum::open(&["--later", &later])), before, "after {searches} searches");
+    for (dn, new) in [
+        ("CN=Perpetua Pinchbeck,OU=Botany,OU=People,DC=quillmere,DC=example", "CN=Perpetua Pinchbeck-Hale"),
+        ("OU=Botany,OU=People,DC=quillmere,DC=example", "OU=Plants"),
+    ] {
+        let renamed = format!("dn: {dn}\nchangetype: modrdn\nnewrdn: {new}\ndeleteoldrdn: 1\n");
+        std::fs::write(&file, renamed).unwrap();
+        for searches in [3, 6, 9, 12, 15, 20] {
+            let later = format!("{}@{searches}", file.display());
+            assert_eq!(
+                changes(&Museum::open(&["--later", &later])),
+                before,
+                "{new} after {searches} searches"
+            );
+        }
     }
 }

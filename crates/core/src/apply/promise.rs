@@ -1,4 +1,4 @@
-//! What no edit may do, wherever it comes from: a preview, a saved one, or the undoing of a run.
+//! Edits that are forbidden wherever they come from: a preview, a saved one, or the undoing of a run.
 
 use super::Edit;
 use crate::account::{Account, folded};
@@ -16,7 +16,7 @@ impl Untouchable {
         Self(protected.iter().map(|login| folded(login).into_owned()).collect())
     }
 
-    /// Why an edit may not be made, in words; `None` if it may.
+    /// The reason why an edit is forbidden, in words; `None` if it is allowed.
     #[must_use]
     pub fn forbids(&self, edit: &Edit) -> Option<String> {
         let sides = || [&edit.before, &edit.after].into_iter().flatten();
@@ -34,7 +34,7 @@ impl Untouchable {
         let comes_in = edit.before.is_none() && edit.after.as_ref().is_some_and(|after| after.link.is_none());
         let removes = edit.before.is_some() && edit.after.is_none();
         if comes_in || (removes && !takes) {
-            return Some("it is not what it says".to_owned());
+            return Some("the edit does something else than its kind says".to_owned());
         }
         None
     }

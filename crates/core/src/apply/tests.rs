@@ -372,8 +372,8 @@ fn no_edit_touches_what_is_protected_or_made_by_hand() {
         (edit(ChangeKind::Import, None, linked("admin")), "protected"),
         (edit(ChangeKind::Suspend, bare("ada"), bare("ada")), "made by hand"),
         (edit(ChangeKind::Remove, bare("ada"), None), "made by hand"),
-        (edit(ChangeKind::Import, None, bare("ada")), "not what it says"),
-        (edit(ChangeKind::Update, linked("ada"), None), "not what it says"),
+        (edit(ChangeKind::Import, None, bare("ada")), "something else than its kind"),
+        (edit(ChangeKind::Update, linked("ada"), None), "something else than its kind"),
     ] {
         let told = untouchable.forbids(&edit).unwrap_or_default();
         assert!(told.contains(why) && (told.is_empty() == why.is_empty()), "{edit:?}: {told}");

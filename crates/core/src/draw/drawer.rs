@@ -40,7 +40,7 @@ struct ReadyChoice {
 /// One condition, prepared.
 struct ReadyCondition {
     filter: Option<Matcher>,
-    /// Whether the filter tests an attribute that nobody shows, though people had it.
+    /// The filter tests an attribute that nobody shows, though people had it.
     is_hidden: bool,
     groups: Vec<DnKey>,
     under: Vec<DnKey>,

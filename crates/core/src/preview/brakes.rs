@@ -105,8 +105,8 @@ pub struct Brake {
     pub figure: u64,
     /// The limit in the settings.
     pub limit: u64,
-    /// What it is about, if not only a count: the settings that changed, the intakes and groups without people, the
-    /// counts that fell, or what is seen otherwise.
+    /// The names behind the figure: the settings that changed, the intakes and groups without people, the counts that
+    /// fell, the differences in view.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub which: Vec<String>,
 }
@@ -212,7 +212,7 @@ fn shrunk(settings: &Settings, parts: &[Selected<'_>], decisions: &Decisions) ->
     words
 }
 
-/// How an intake's directory is seen otherwise than at the last apply.
+/// Differences in how an intake's directory is seen: the bind account, the kind of server.
 fn views(part: &Selected<'_>) -> Vec<String> {
     let pair = part.reading.footprint().zip(part.reading.footprint_before());
     pair.map(|(now, before)| now.views(before)).unwrap_or_default()

@@ -150,7 +150,7 @@ pub struct Departure {
     pub cause: Cause,
     /// What decided it, in words, if the cause alone does not say.
     pub detail: Option<String>,
-    /// What shows it, in words.
+    /// The evidence, in words.
     pub evidence: String,
 }
 
@@ -419,7 +419,7 @@ pub struct Held {
     pub would: Option<ChangeKind>,
     /// The reason.
     pub reason: HeldReason,
-    /// What the reason is about, if it needs a name.
+    /// The name that the reason needs, such as a role.
     pub about: Option<String>,
 }
 

@@ -9,14 +9,14 @@ use crate::settings::rules::{LIST, Write};
 use crate::settings::{Intake, Removals};
 use std::collections::HashSet;
 
-/// What an intake leaves as it is: fields that would become empty, and roles that would be lost, by their numbers.
+/// Fields that an intake does not empty, and roles that it does not take away, by their numbers.
 #[derive(Default)]
 struct Kept {
     fields: HashSet<usize>,
     roles: HashSet<usize>,
 }
 
-/// What each intake leaves as it is, in order.
+/// The fields and roles that intakes leave as they are, in the order of the intakes.
 #[derive(Default)]
 pub(super) struct Emptied {
     intakes: Vec<Kept>,
@@ -24,7 +24,7 @@ pub(super) struct Emptied {
     pub(super) words: Vec<String>,
 }
 
-/// How many accounts have a value, and how many of them would lose it.
+/// The number of accounts with a value, and of those that would lose it.
 #[derive(Clone, Copy, Default)]
 struct Loss {
     had: u64,
@@ -99,24 +99,24 @@ impl Emptied {
         self.intakes.get(parts.iter().position(|part| std::ptr::eq(part.intake, intake))?)
     }
 
-    /// Whether nobody loses the value of this field.
+    /// True for a field whose value nobody loses.
     pub(super) fn keeps_field(&self, parts: &[Selected<'_>], intake: &Intake, field: usize) -> bool {
         !self.words.is_empty() && self.kept(parts, intake).is_some_and(|kept| kept.fields.contains(&field))
     }
 
-    /// Whether nobody loses this role.
+    /// True for a role that nobody loses.
     pub(super) fn keeps_role(&self, parts: &[Selected<'_>], intake: &Intake, role: usize) -> bool {
         !self.words.is_empty() && self.kept(parts, intake).is_some_and(|kept| kept.roles.contains(&role))
     }
 }
 
-/// Whether the last apply counted the people with each of these attributes.
+/// True if the last apply counted the people with each of these attributes.
 fn knows_all(before: &Footprint, names: &[&str]) -> bool {
     let is_known = |name: &&str| before.attributes.keys().any(|known| known.eq_ignore_ascii_case(name));
     !names.is_empty() && names.iter().all(is_known)
 }
 
-/// Whether far fewer people have one of these attributes than at the last apply.
+/// True if far fewer people have one of these attributes than at the last apply.
 fn fell_far(part: &Selected<'_>, before: &Footprint, names: &[&str], tolerance: Removals) -> bool {
     let falls = part.reading.footprint().map(|now| now.falls(before)).unwrap_or_default();
     let is_one = |what: Counted<'_>| match what {

@@ -7,13 +7,13 @@ use crate::ldap::identity::Identity;
 use foldhash::{HashMap, HashSet};
 use std::collections::BTreeMap;
 
-/// Whether this intake's server may not know yet what the last apply saw.
+/// True if this intake's server may be behind the one of the last apply.
 fn is_elsewhere(part: &Selected<'_>) -> bool {
     let pair = part.reading.footprint().zip(part.reading.footprint_before());
     pair.is_some_and(|(now, before)| now.is_elsewhere(before))
 }
 
-/// Whether a server that was read may not know somebody yet.
+/// True if a server that was read may not have a new person yet.
 pub(super) fn may_lag(parts: &[Selected<'_>], memory: &Memory, link: &Identity) -> bool {
     let Some((_, fresh)) = memory.still_fresh().find(|(known, _)| *known == link) else { return false };
     let is_another = |part: &Selected<'_>| {
@@ -23,7 +23,8 @@ pub(super) fn may_lag(parts: &[Selected<'_>], memory: &Memory, link: &Identity) 
     parts.iter().any(is_another)
 }
 
-/// What an apply remembers: who comes in, and who did a short while ago and has not been shown by another server since.
+/// The people to remember: those who come in, and those who did a short while ago and whom no other server has shown
+/// since.
 pub(super) fn fresh(
     parts: &[Selected<'_>],
     changes: &[Change],

@@ -142,7 +142,7 @@ impl Matching<'_> {
         }
     }
 
-    /// Why it is uncertain what happens to a person, though the reading is whole.
+    /// The reason to leave a person alone though the reading is whole.
     fn uncertain(&self, link: &Identity, would_leave: bool) -> Option<HeldReason> {
         let any = |is: fn(&Reading, &Identity) -> bool| self.parts.iter().any(|part| is(part.reading, link));
         if any(Reading::is_shared) {
@@ -176,13 +176,13 @@ impl Matching<'_> {
         (is_known.then_some(Cause::Gone), None)
     }
 
-    /// What shows that a person leaves, in words.
+    /// The evidence that a person leaves, in words.
     fn evidence(&self, known: Option<Selected<'_>>, cause: Cause) -> String {
         let seen = match (known, cause) {
             (Some(_), _) => "the entry was shown".to_owned(),
             (None, Cause::Gone) => {
                 let first = self.parts.first().map_or("", |part| part.reading.source().identity.as_str());
-                format!("a search by {first} does not find the entry, and finds another one")
+                format!("a search by {first} finds other people's entries, and not this one")
             }
             (None, _) => "the entry was shown outside the bases or the filter".to_owned(),
         };

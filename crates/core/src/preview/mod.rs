@@ -117,6 +117,7 @@ impl IntakeSummary {
     fn of(part: &Selected<'_>, memory: &Memory) -> Self {
         let source = part.reading.source();
         let mut notes = source.notes.clone();
+        notes.extend(part.reading.doubts().iter().cloned());
         notes.extend(fresh::note(part, memory));
         Self {
             intake: part.intake.name.clone(),

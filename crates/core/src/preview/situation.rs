@@ -74,7 +74,7 @@ pub(super) struct Selected<'a> {
 }
 
 impl Selected<'_> {
-    /// What was seen, to be remembered; `None` unless everything was read.
+    /// The footprint to remember, by intake; `None` unless everything was read.
     pub(super) fn footprint(&self) -> Option<(String, Footprint)> {
         let is_read = self.reading.gaps().iter().all(|gap| gap.is_fall);
         let footprint = self.reading.footprint().filter(|_| is_read)?;

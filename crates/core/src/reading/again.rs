@@ -15,7 +15,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 /// Members of groups that are asked for again, whose entries were not found.
 const MOST_GONE: usize = 64;
 
-/// What changed meanwhile.
+/// The changes that a second look found.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Again {
@@ -23,7 +23,7 @@ pub struct Again {
     pub changed: usize,
     /// Number of people not seen before.
     pub more: usize,
-    /// Whether somebody has another name, or other values by which groups list members.
+    /// Somebody has another name, or other values by which groups list members.
     pub joins: bool,
     /// Those who changed.
     pub who: Vec<Identity>,
@@ -35,15 +35,16 @@ impl Again {
         self.changed += other.changed;
         self.more += other.more;
         self.joins |= other.joins;
+        self.who.extend(other.who.iter().cloned());
     }
 
-    /// Whether nothing changed.
+    /// True if nothing changed.
     #[must_use]
     pub fn is_nothing(&self) -> bool {
         self.changed + self.more == 0
     }
 
-    /// Whether members of groups must be joined with people anew.
+    /// True if members of groups must be joined with people anew.
     #[must_use]
     pub fn joins_anew(&self) -> bool {
         self.more > 0 || self.joins

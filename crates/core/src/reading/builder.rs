@@ -33,6 +33,8 @@ pub struct ReadingBuilder {
     found: HashMap<Identity, String>,
     pub(super) moving: HashSet<Identity>,
     doubted: HashSet<Identity>,
+    /// The conditions that they are judged by, in words.
+    doubts: Vec<String>,
     /// Names that people had meanwhile, each with their present one.
     pub(super) earlier: HashMap<NodeId, NodeId>,
     source: Source,
@@ -207,7 +209,7 @@ impl ReadingBuilder {
         self.source.mark = mark;
     }
 
-    /// Whether a global catalog is read.
+    /// True if a global catalog is read.
     #[must_use]
     pub fn is_catalog(&self) -> bool {
         self.source.is_catalog
@@ -282,7 +284,7 @@ impl ReadingBuilder {
         self.doubted.extend(doubted);
         let more = people.len().saturating_sub(names.len());
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-        self.source.notes.push(format!(
+        self.doubts.push(format!(
             "the server judges {condition} in a way of its own, and otherwise than Webtaxon for {}{more}: they are left as they are",
             names.join(", ")
         ));
@@ -318,6 +320,7 @@ impl ReadingBuilder {
             shared,
             moving: self.moving,
             doubted: self.doubted,
+            doubts: self.doubts,
             hidden_places,
             hidden_attributes: HashSet::new(),
             gaps,

@@ -14,7 +14,7 @@ use foldhash::HashMap;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 impl Footprint {
-    /// What a reading saw of an intake.
+    /// The footprint of an intake's reading.
     #[must_use]
     pub fn of(reading: &Reading, intake: &Intake) -> Self {
         let source = reading.source();
@@ -195,7 +195,7 @@ fn gap(fall: &Fall<'_>, may: &str) -> Gap {
     Gap { part: fall.called(), reason, is_fall: true, hides_excluded: false, hides_members: Hidden::None }
 }
 
-/// How to say that a fall is true.
+/// The remedy if a fall is true.
 const ACCEPT: &str = "If it is true, `webtaxon apply --release shrunk` says so";
 
 fn other_identity(now: &Footprint, before: &Footprint) -> Gap {

@@ -1,5 +1,6 @@
-//! What a reading saw, in counts. An apply remembers it, and the next reading is held against it: what fell to nothing
-//! was probably not seen, since a hidden part of a directory looks like an empty one. No I/O, no recursion.
+//! The footprint of a reading: its counts. An apply remembers it, and the next reading is compared with it: a count that
+//! fell to nothing was probably not seen, since a hidden part of a directory looks like an empty one. No I/O, no
+//! recursion.
 
 use crate::settings::Removals;
 use serde::{Deserialize, Serialize};
@@ -8,7 +9,7 @@ use std::collections::{BTreeMap, HashSet};
 /// People in one container, or with one attribute, so few that losing them all is nothing unusual.
 const FEW: u64 = 5;
 
-/// How far a directory's servers have come: changes up to this mark are in what they show.
+/// The last change that a server has: it shows all changes up to this mark.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum ChangeMark {
@@ -19,7 +20,7 @@ pub enum ChangeMark {
 }
 
 impl ChangeMark {
-    /// Whether the server has not come as far as it had when it showed `earlier`.
+    /// True if the server lacks changes that it had when it showed `earlier`.
     #[must_use]
     pub fn is_behind(&self, earlier: &Self) -> bool {
         match (self, earlier) {
@@ -30,18 +31,18 @@ impl ChangeMark {
     }
 }
 
-/// What one intake's reading saw, in counts.
+/// The counts of one intake's reading.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
 #[non_exhaustive]
 pub struct Footprint {
     /// The server that answered, by its own name, or as the settings name it.
     pub server: String,
-    /// How far it had come.
+    /// The server's change mark.
     pub mark: Option<ChangeMark>,
-    /// Whether it was a domain controller.
+    /// The server was a domain controller.
     pub is_controller: bool,
-    /// Who was bound; `None` if a snapshot answered.
+    /// The bind account; `None` if a snapshot answered.
     pub bound: Option<String>,
     /// The attribute of the lasting identity.
     pub identity: String,
@@ -57,7 +58,7 @@ pub struct Footprint {
     pub marks: BTreeMap<String, u64>,
 }
 
-/// What is counted.
+/// The thing counted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Counted<'f> {
     /// People below a base.
@@ -72,13 +73,13 @@ pub enum Counted<'f> {
     Mark(&'f str),
 }
 
-/// What a name is counted as.
+/// The kind of count that a name belongs to.
 type Which<'f> = fn(&'f str) -> Counted<'f>;
 
 /// A count that is lower than at the last apply.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Fall<'f> {
-    /// What is counted.
+    /// The thing counted.
     pub what: Counted<'f>,
     /// The count at the last apply.
     pub before: u64,
@@ -87,7 +88,7 @@ pub struct Fall<'f> {
 }
 
 impl Fall<'_> {
-    /// Whether it is further than the settings tolerate, and of more than a few.
+    /// True if the fall is further than the settings tolerate, and of more than a few.
     #[must_use]
     pub fn is_beyond(&self, tolerance: Removals) -> bool {
         let lost = self.before - self.now;
@@ -95,7 +96,7 @@ impl Fall<'_> {
         is_steady && lost >= FEW && lost > tolerance.of(self.before)
     }
 
-    /// Whether nothing is left. A few people with an attribute may lose it one by one.
+    /// True if nothing is left. A few people with an attribute may lose it one by one.
     #[must_use]
     pub fn is_to_nothing(&self) -> bool {
         let least = match self.what {
@@ -106,7 +107,7 @@ impl Fall<'_> {
         self.now == 0 && self.before >= least
     }
 
-    /// What is counted, in words.
+    /// The name of the count, in words.
     #[must_use]
     pub fn called(&self) -> String {
         match self.what {
@@ -167,7 +168,7 @@ impl Footprint {
         })
     }
 
-    /// How the directory is seen otherwise than before: by another account, or at another kind of server.
+    /// Differences in how the directory is seen, in words: another bind account, another kind of server.
     #[must_use]
     pub fn views(&self, before: &Self) -> Vec<String> {
         let mut views = Vec::new();
@@ -184,7 +185,7 @@ impl Footprint {
         views
     }
 
-    /// Whether another server answers than at the last apply, or the same one before it had come as far.
+    /// True if another server answers than at the last apply, or the same one in an earlier state.
     #[must_use]
     pub fn is_elsewhere(&self, before: &Self) -> bool {
         let is_behind =

@@ -44,11 +44,11 @@ pub struct Source {
     pub server: String,
     /// The server's own name, if it tells.
     pub own_name: Option<String>,
-    /// How far the server had come when the reading began, if it tells.
+    /// The server's change mark when the reading began, if it tells.
     pub mark: Option<ChangeMark>,
-    /// Who was bound; `None` if a snapshot answered.
+    /// The bind account; `None` if a snapshot answered.
     pub bound: Option<String>,
-    /// Whether it was a domain controller's global catalog, which holds only some attributes and members.
+    /// The server was a domain controller's global catalog, which holds only some attributes and members.
     pub is_catalog: bool,
     /// What kind of server it is.
     pub kind: ServerKind,
@@ -95,13 +95,14 @@ pub struct Reading {
     moving: HashSet<Identity>,
     /// Those whom the server judges otherwise by a condition.
     doubted: HashSet<Identity>,
+    doubts: Vec<String>,
     /// The places in the settings that were not shown.
     hidden_places: Vec<DnKey>,
     /// Attributes that people had at the last apply, and nobody shows now.
     hidden_attributes: HashSet<String>,
     gaps: Vec<Gap>,
     whole: Option<Whole>,
-    /// What was seen, in counts, and what the last apply remembers.
+    /// The footprint of this reading, and that of the last apply.
     footprint: Option<Footprint>,
     before: Option<Footprint>,
 }
@@ -211,13 +212,19 @@ impl Reading {
         !self.shared.is_empty() && self.shared.contains(identity)
     }
 
-    /// Whether a person changed again and again while the directory was read, so that nothing about them is certain.
+    /// True for a person who changed again and again while the directory was read, so that nothing is certain.
     #[must_use]
     pub fn is_moving(&self, identity: &Identity) -> bool {
         !self.moving.is_empty() && self.moving.contains(identity)
     }
 
-    /// Whether the server judges a person otherwise by a condition of the settings.
+    /// The conditions of the settings that the server judges otherwise for some people, in words.
+    #[must_use]
+    pub fn doubts(&self) -> &[String] {
+        &self.doubts
+    }
+
+    /// True for a person whom the server judges otherwise by a condition of the settings.
     #[must_use]
     pub fn is_doubted(&self, identity: &Identity) -> bool {
         !self.doubted.is_empty() && self.doubted.contains(identity)
@@ -229,19 +236,19 @@ impl Reading {
         self.hidden_places.contains(place)
     }
 
-    /// Whether people had this attribute at the last apply, and nobody shows it now.
+    /// True for an attribute that people had at the last apply, and that nobody shows now.
     #[must_use]
     pub fn hides_attribute(&self, name: &str) -> bool {
         !self.hidden_attributes.is_empty() && self.hidden_attributes.contains(&name.to_ascii_lowercase())
     }
 
-    /// What was seen, in counts; `None` unless the reading was held against an earlier one.
+    /// The footprint; `None` before [`Reading::hold_against`].
     #[must_use]
     pub fn footprint(&self) -> Option<&Footprint> {
         self.footprint.as_ref()
     }
 
-    /// What the last apply remembers of an earlier reading, if anything.
+    /// The footprint that the last apply remembers, if any.
     #[must_use]
     pub fn footprint_before(&self) -> Option<&Footprint> {
         self.before.as_ref()

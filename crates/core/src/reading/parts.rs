@@ -56,7 +56,7 @@ pub enum Part {
     },
     /// A snapshot, in place of a directory.
     Snapshot,
-    /// What a domain controller's global catalog lacks.
+    /// The attributes and members that a domain controller's global catalog lacks.
     Catalog,
     /// The kind of server, which decides what primary groups and lacking attributes mean.
     Kind,
@@ -67,7 +67,7 @@ pub enum Part {
         /// The attribute.
         attribute: String,
     },
-    /// What the server says of a condition.
+    /// The people for whom the server says that a condition is true.
     Condition {
         /// The condition.
         filter: String,
@@ -99,7 +99,7 @@ pub struct Gap {
     pub part: String,
     /// The reason.
     pub reason: String,
-    /// Whether the part was read, and shows nothing where the last apply remembers something.
+    /// The part was read, and shows nothing where the last apply remembers something.
     #[serde(skip)]
     pub is_fall: bool,
     /// Whether people who must be excluded may be missing because of it.

@@ -200,7 +200,7 @@ impl<'r> Selection<'r> {
         all
     }
 
-    /// Where an attribute has several values, takes the one that the person's account has.
+    /// Takes the value that the person's account has, of an attribute with several.
     pub(crate) fn keep_present(&mut self, intake: &Intake, accounts: &[Account]) {
         if self.candidates.iter().all(|one| one.proposal.undecided().next().is_none()) {
             return;

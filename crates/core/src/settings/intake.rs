@@ -45,7 +45,7 @@ pub struct Intake {
     pub matching: Vec<MatchBy>,
     /// Whether an account made by hand may be linked to a person.
     pub adopt: Adopt,
-    /// Whether adoption may hand over roles that no rule gives.
+    /// Adoption may hand over roles that no rule gives.
     pub adopt_roles: bool,
     /// Whether people without an account are imported.
     pub new: bool,

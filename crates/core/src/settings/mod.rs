@@ -92,7 +92,7 @@ pub struct Brakes {
     pub settings_changed: bool,
     /// Maximum memberships in linked groups that may be lost.
     pub memberships: Option<Removals>,
-    /// How far a count of the footprint may fall.
+    /// Maximum fall of a count of the footprint.
     pub shrunk: Removals,
 }
 

@@ -87,7 +87,7 @@ fn earlier_groups(groups: &GroupIntake) -> String {
     format!("{}\n{members} {} {gone}", groups.which(), groups.adopt)
 }
 
-/// What decides who and what a directory shows, unless it is as usual.
+/// The settings of a directory that decide what it shows; empty texts for the defaults.
 fn of_directory(directory: &Directory) -> [(&'static str, String); 3] {
     let references = match directory.references {
         References::Ignore => "",

@@ -76,7 +76,7 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
 
 /// What the next run must remember from this one's preview.
 fn to_remember(work: &Work, latest: i64, memory: &Memory) -> Remembered {
-    // What another apply saw meanwhile is newer.
+    // Another apply since then has newer counts.
     let is_newest = work.latest == latest;
     Remembered {
         applied: work.selecting.clone(),
@@ -88,7 +88,7 @@ fn to_remember(work: &Work, latest: i64, memory: &Memory) -> Remembered {
     }
 }
 
-/// Who came in a short while ago: as the preview says, and by an apply since then.
+/// The people who came in a short while ago: by this preview, and by an apply since then.
 fn fresh(work: &Work, memory: &Memory) -> BTreeMap<Identity, Fresh> {
     let meant: HashSet<&Identity> =
         work.edits.iter().filter_map(|edit| edit.after.as_ref()?.link.as_ref()).collect();
@@ -118,7 +118,8 @@ fn remember_origins(
         let shown = work.origins.directory(link);
         Some((link.clone(), if edited { shown.or(known) } else { known.or(shown) }?.to_owned()))
     };
-    remembered.origins = Some(links.keys().filter_map(origin).collect());
+    let origins: BTreeMap<Identity, String> = links.keys().filter_map(origin).collect();
+    remembered.origins = (origins != memory.origins).then_some(origins);
 }
 
 fn begin(journal: &mut Journal, work: &Work, consent: &Consent) -> Result<i64, Error> {

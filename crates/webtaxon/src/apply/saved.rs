@@ -68,7 +68,7 @@ impl Seal {
     }
 }
 
-/// What the seal is of.
+/// The bytes that are sealed.
 fn sealed(version: &str, made: Timestamp, work: &impl Serialize) -> serde_json::Result<Vec<u8>> {
     serde_json::to_vec(&(FORMAT, version, made, work))
 }

@@ -45,7 +45,8 @@ pub struct Work {
     pub(super) missed: Option<BTreeMap<Identity, Date>>,
     /// By intake, what was seen; only for a complete preview.
     pub(super) footprints: BTreeMap<String, Footprint>,
-    /// Who comes in, and who did a short while ago, with the server that showed them; only for a preview.
+    /// The people who come in, and those who did a short while ago, with the server that showed
+    /// them; only for a preview.
     pub(super) fresh: BTreeMap<Identity, Fresh>,
     /// The directory of each link; only for a preview.
     pub(super) origins: Origins,

@@ -36,9 +36,9 @@ fn to_its_end(reading: &Reading) -> Finding {
             "nobody is suspended or removed on such a reading: `webtaxon preview` lists all that is missing";
         return warning(format!("not read to the end: {first}{more}"), remedy);
     }
-    match reading.source().notes.iter().find(|note| note.starts_with("the server judges")) {
-        Some(note) => warning(
-            note,
+    match reading.doubts().first() {
+        Some(doubt) => warning(
+            doubt,
             "write the condition with an attribute and a comparison that the server has rules for",
         ),
         None => good(format!("{people} and {groups} read to the end")),

@@ -161,7 +161,7 @@ fn preview(people: usize) -> (Preview, Settings) {
         }
     }
     let hostile = format!("{HOSTILE}@x");
-    // What identifies an account contains nothing invisible.
+    // A login or a unique value contains nothing invisible.
     let visible: String = hostile.chars().filter(|one| one.is_ascii_graphic() || *one == ' ').collect();
     let values = ["entryUUID", "sAMAccountName", "cn", "mail", "department"]
         .map(|name| (name, [if ["sAMAccountName", "mail"].contains(&name) { &visible } else { &hostile }]))

@@ -134,7 +134,7 @@ async fn whatever_is_hidden_takes_nobody_away_without_a_gap_or_a_brake() {
     assert!(tried > 80, "{tried}");
 }
 
-/// What the guide says that no client can know: one hidden person looks like a deleted one.
+/// One hidden person looks like a deleted one: no client can know, as the guide says.
 #[tokio::test]
 async fn one_hidden_person_leaves_and_nobody_else() {
     for manner in [Manner::Controller, Manner::Plain, Manner::Dirsrv] {

@@ -6,7 +6,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
-use webtaxon::model::preview::ChangeKind;
+use webtaxon::model::preview::{ChangeKind, Held, HeldReason};
 use webtaxon_standin::{Directory, Manner, Options};
 
 const TOP: &str = "DC=quillmere,DC=example";
@@ -77,7 +77,7 @@ struct State {
 }
 
 const PLACES: [&str; 3] = ["OU=A,OU=People", "OU=B,OU=People", "OU=C,OU=People"];
-/// Where groups are that others contain.
+/// The unit of groups that others contain.
 const NESTED: &str = "OU=Nested,OU=Groups";
 
 impl State {
@@ -323,4 +323,57 @@ async fn at_a_server_that_tells_changes_nobody_leaves_who_was_a_member_throughou
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn at_a_server_that_tells_none_nobody_leaves_who_was_a_member_throughout() {
     races(Manner::Dirsrv, &["downwards", "sweep"], false, 80).await;
+}
+
+/// A person whose name changes with every search keeps the account, as do all people of such a unit; the others come in.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_person_who_never_stops_moving_is_held_and_the_others_come_in() {
+    for (manner, strategy, reason) in [
+        (Manner::Controller, "downwards", HeldReason::Moving),
+        // The newest names are in lists already, and nowhere: a gap.
+        (Manner::Dirsrv, "sweep", HeldReason::NotWhole),
+    ] {
+        for unit in [false, true] {
+            let mut state = State::begin(&mut Dice(7));
+            for one in &mut state.entries {
+                match one.id {
+                    101 => one.members = (1..=12).collect(),
+                    102.. => one.members.clear(),
+                    _ => one.place = if one.id <= 4 { PLACES[0] } else { PLACES[1] },
+                }
+            }
+            let first = Directory::with_manner(state.ldif(manner, true).as_bytes(), manner).unwrap();
+            let mut moments = Vec::new();
+            for searches in 1..300 {
+                state.last += 1;
+                let now = state.last;
+                if unit {
+                    state.units.insert(PLACES[0], (format!("OU=unit-{now},OU=People"), now));
+                } else {
+                    let one = state.entries.iter_mut().find(|one| one.id == 1).unwrap();
+                    (one.name, one.changed) = (format!("p1-{now}"), now);
+                }
+                let later = Directory::with_manner(state.ldif(manner, true).as_bytes(), manner).unwrap();
+                moments.push((searches, Arc::new(later)));
+            }
+            let museum = Museum::of(&Arc::new(first), Options { moments, ..Options::default() }).await;
+            let settings = SETTINGS.replace("URL", &museum.standin().url()).replace("STRATEGY", strategy);
+            museum.write("webtaxon.toml", settings);
+            let moving = if unit { 1..=4 } else { 1..=1 };
+            let rows: String = moving.clone().map(|id| format!("p{id},{},active\n", identity(id))).collect();
+            museum.write("accounts.csv", format!("login,link,state\n{rows}"));
+            let preview = museum.preview().await.unwrap();
+            let reason = if unit { HeldReason::NotWhole } else { reason };
+            let is_told = |one: &&Held| one.reason == reason;
+            let held: Vec<&str> = preview.held.iter().filter(is_told).map(|one| one.login.as_str()).collect();
+            let all: Vec<String> = moving.map(|id| format!("p{id}")).collect();
+            assert_eq!(held, all, "{manner:?}, {unit}: {:?} {:?}", preview.gaps, preview.held);
+            let kinds = preview.changes.iter().map(|one| one.kind());
+            assert_eq!(
+                kinds.collect::<Vec<_>>(),
+                vec![ChangeKind::Import; 12 - all.len()],
+                "{manner:?}, {unit}"
+            );
+        }
+    }
 }

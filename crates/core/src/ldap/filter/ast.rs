@@ -87,12 +87,17 @@ pub enum Item {
 impl Filter {
     /// Every comparison, from left to right.
     pub fn items(&self) -> impl Iterator<Item = &Item> {
+        self.walk(true)
+    }
+
+    /// The comparisons from left to right, with or without those inside a negation.
+    fn walk(&self, negated: bool) -> impl Iterator<Item = &Item> {
         let mut open = vec![self];
         std::iter::from_fn(move || {
             loop {
                 match open.pop()? {
                     Filter::And(parts) | Filter::Or(parts) => open.extend(parts.iter().rev()),
-                    Filter::Not(part) => open.push(part),
+                    Filter::Not(part) => open.extend(negated.then_some(&**part)),
                     Filter::Item(item) => return Some(item),
                 }
             }
@@ -106,17 +111,7 @@ impl Filter {
 
     /// The attribute descriptions that an entry needs to pass: those compared outside of any negation, with repeats.
     pub fn needed(&self) -> impl Iterator<Item = &str> {
-        let mut open = vec![self];
-        std::iter::from_fn(move || {
-            loop {
-                match open.pop()? {
-                    Filter::And(parts) | Filter::Or(parts) => open.extend(parts.iter().rev()),
-                    Filter::Not(_) => {}
-                    Filter::Item(item) => return Some(item.attribute()),
-                }
-            }
-        })
-        .flatten()
+        self.walk(false).filter_map(Item::attribute)
     }
 
     /// Depth of nesting; 1 for a single comparison.

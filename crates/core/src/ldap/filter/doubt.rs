@@ -5,8 +5,8 @@ use super::{Filter, Item};
 use crate::ldap::schema::{AttributeType, Rule, Schema, prepare};
 
 impl Filter {
-    /// Whether a server may judge it otherwise than this library: an attribute or a rule that the schema does not
-    /// have, a value that the rule does not allow, `~=`, or letters beyond ASCII, which servers fold differently.
+    /// True if a server may judge the filter otherwise than this library: an attribute or a rule that the schema does
+    /// not have, a value that the rule does not allow, `~=`, or letters that servers fold differently.
     #[must_use]
     pub fn is_doubtful(&self, schema: &Schema) -> bool {
         self.items().any(|item| is_doubtful(item, schema))
@@ -38,7 +38,7 @@ fn is_doubtful(item: &Item, schema: &Schema) -> bool {
     }
 }
 
-/// Whether servers may fold a value's letters otherwise: beyond ASCII, and `ss`, which is ß for some.
+/// Values whose letters servers fold differently: beyond ASCII, and `ss`, which is ß for some.
 fn is_folded_otherwise(value: &[u8]) -> bool {
     !value.is_ascii() || value.windows(2).any(|two| two.eq_ignore_ascii_case(b"ss"))
 }

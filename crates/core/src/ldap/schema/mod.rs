@@ -168,7 +168,7 @@ pub struct Schema {
     syntaxes: Vec<Syntax>,
     /// Whether a class that it lacks is unknown to the server (RFC 4517 §4.2.26), as with a server's own schema.
     is_complete: bool,
-    /// Whether the server compares by syntax where a type names no rule, as 389 Directory Server does.
+    /// The server compares by syntax where a type names no rule, as 389 Directory Server does.
     goes_by_syntax: bool,
     problems: Vec<Problem>,
 }

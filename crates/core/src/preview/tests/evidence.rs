@@ -1,4 +1,4 @@
-//! What the last apply remembers, and what the accounts show, against a reading that shows less.
+//! Readings that show less than the last apply remembers, or than the accounts have.
 
 use super::*;
 use crate::reading::{ChangeMark, Footprint};
@@ -44,7 +44,7 @@ fn off(id: &str) -> Person {
 
 const MANY: [&str; 8] = ["p1", "p2", "p3", "p4", "p5", "p6", "p7", "p8"];
 
-/// What an apply remembers of a reading of these people.
+/// The footprint of a reading of these people.
 fn remembered(settings: &Settings, people: &[Person]) -> Footprint {
     Footprint::of(&whole(people, &[], &[]), &settings.intakes.first)
 }

@@ -28,8 +28,9 @@ use webtaxon_wire::frame::ENTRY_LIMIT;
 use webtaxon_wire::message::{Control, LdapResult, Octets};
 use webtaxon_wire::{Conversation, Event, ProtocolErrorKind};
 
-/// Whether a server does not show its root DSE, perhaps only before a bind: operationsError, strongerAuthRequired,
-/// confidentialityRequired, noSuchObject, inappropriateAuthentication, insufficientAccessRights, unwillingToPerform.
+/// Results of a server that does not show its root DSE, perhaps only before a bind: operationsError,
+/// strongerAuthRequired, confidentialityRequired, noSuchObject, inappropriateAuthentication, insufficientAccessRights,
+/// unwillingToPerform.
 fn is_shy(error: &DirectoryError) -> bool {
     matches!(error.kind(), DirectoryErrorKind::Search { result, .. } if [1, 8, 13, 32, 48, 50, 53].contains(&result.code.0))
 }

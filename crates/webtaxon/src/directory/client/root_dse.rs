@@ -35,7 +35,7 @@ pub struct RootDse {
     pub own_name: Option<String>,
     /// The highest change number, on a domain controller.
     pub highest_change: Option<u64>,
-    /// Whether it shows capabilities, as every server of this family does.
+    /// The root DSE has supportedCapabilities, as that of every domain controller.
     pub(crate) tells_kind: bool,
     /// Whether the server showed anything.
     pub read: bool,
@@ -88,7 +88,7 @@ impl RootDse {
         }
     }
 
-    /// Whether the server compares values by their syntax where an attribute type names no matching rule.
+    /// True if the server compares values by their syntax where an attribute type names no matching rule.
     pub(crate) fn goes_by_syntax(&self) -> bool {
         self.vendor.as_deref().is_some_and(|vendor| vendor.starts_with("389 Project"))
     }

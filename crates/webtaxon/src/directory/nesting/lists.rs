@@ -106,7 +106,7 @@ struct Descent<'n, 'r> {
     group_bases: Vec<DnKey>,
     logins: Logins<'r>,
     looked_up: HashSet<NodeId>,
-    /// What each group is first read for.
+    /// The purpose for which each group was first read.
     purposes: HashMap<NodeId, GroupPurpose>,
     non_people: NonPeople,
     bulk: Bulk,

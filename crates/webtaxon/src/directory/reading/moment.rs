@@ -30,7 +30,7 @@ const FEW_NAMES: usize = 1_000;
 const CONTAINER_CLASSES: [&str; 5] =
     ["organizationalUnit", "container", "organization", "locality", "country"];
 
-/// How far the server has come; `None` if it does not tell.
+/// The server's change mark; `None` if it does not tell.
 pub(super) async fn mark(
     connection: &mut Connection,
     request: &Request,
@@ -89,13 +89,13 @@ fn is_container(entry: Entry<'_>) -> bool {
     entry.values("objectClass").any(is_one)
 }
 
-/// What a look at the changes found.
+/// The result of a look at the changes.
 #[derive(Default)]
 struct Look {
     people: Again,
-    /// Whether a group changed.
+    /// A group changed.
     has_groups: bool,
-    /// Whether a part of it failed; the reading says so.
+    /// A part of it failed; the reading says so.
     is_short: bool,
 }
 
@@ -190,7 +190,7 @@ impl Reader<'_> {
         Ok(look)
     }
 
-    /// Where groups, and containers of groups and people, are looked for.
+    /// The places of groups, and of containers of groups and people.
     fn changing_places(&self) -> Vec<Dn> {
         let request = self.request;
         let groups = match (request.reads_groups(), request.group_bases.is_empty()) {
@@ -282,7 +282,7 @@ impl Reader<'_> {
         Ok(entries)
     }
 
-    /// Whether a group no longer lists a name that was not found: then the name was changed meanwhile.
+    /// True if a group no longer lists a name that was not found: then the name was changed meanwhile.
     async fn is_renamed_group(&mut self) -> Result<bool, DirectoryError> {
         let gone = self.builder.gone_members();
         let queries: Vec<Query> =

@@ -17,7 +17,7 @@ use webtaxon_wire::message::Scope;
 const HOPS: usize = 5;
 
 impl Reader<'_> {
-    /// Whether what other servers hold leaves a gap.
+    /// True if the parts that other servers hold leave a gap.
     pub(crate) fn leaves_gaps(&self) -> bool {
         self.access.directory().references != References::Elsewhere
     }
@@ -111,7 +111,7 @@ impl Reader<'_> {
                 UrlScope::Subtree => Scope::Subtree,
             };
         }
-        // What the settings do not select is not let in by another server's word.
+        // Another server's referral cannot widen the intake's own filter.
         if let Some(filter) = place.filter {
             there.filter = Filter::And(vec![query.filter.clone(), filter]);
         }

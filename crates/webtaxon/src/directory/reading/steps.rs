@@ -94,7 +94,7 @@ pub(crate) async fn read_for(
     }
 }
 
-/// Who binds to a directory, in words.
+/// The bind account of a directory, in words.
 fn bound(directory: &Directory) -> String {
     match &directory.bind {
         Bind::Anonymous => "nobody".to_owned(),
@@ -103,7 +103,7 @@ fn bound(directory: &Directory) -> String {
     }
 }
 
-/// Whether an address has a port of a domain controller's global catalog ([MS-ADTS] §3.1.1.3.1.10).
+/// True for an address with a port of a domain controller's global catalog ([MS-ADTS] §3.1.1.3.1.10).
 pub(crate) fn is_catalog(server: &str) -> bool {
     [":3268", ":3269"].iter().any(|port| server.ends_with(port))
 }
