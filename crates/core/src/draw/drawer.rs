@@ -21,7 +21,7 @@ enum Holds {
     Yes,
     /// It does not hold.
     No,
-    /// Unknown: a group was not read to its end.
+    /// Unknown: a group was not read to its end, or may list another name of theirs.
     Unknown,
 }
 
@@ -258,7 +258,10 @@ impl<'r> Drawer<'r> {
         if groups.is_empty() || deciding().any(|group| group.reach.contains(graph, place.key)) {
             return Holds::Yes;
         }
-        if deciding().any(|group| group.is_hidden) { Holds::Unknown } else { Holds::No }
+        if deciding().any(|group| group.is_hidden) || self.reading.is_entry_moving(place.entry) {
+            return Holds::Unknown;
+        }
+        Holds::No
     }
 
     fn rule(&self, place: &Place<'r, '_>, field: usize, may_follow: bool) -> Drawn<'r> {
@@ -268,7 +271,11 @@ impl<'r> Drawer<'r> {
             match self.holds(&ready.condition, place) {
                 Holds::No => continue,
                 Holds::Unknown => {
-                    let why = format!("{} was not read to its end", choice.condition.in_words());
+                    let what = choice.condition.in_words();
+                    let why = match self.reading.is_entry_moving(place.entry) {
+                        true => format!("{what} may list another name, which they had a moment ago"),
+                        false => format!("{what} was not read to its end"),
+                    };
                     return Drawn::Open(Open::Unknown(why));
                 }
                 Holds::Yes => {}

@@ -464,7 +464,7 @@ pub enum HeldReason {
     RoleHandedOver,
     /// The server may not know yet that the person is there.
     Lagging,
-    /// The person changed again and again while the directory was read.
+    /// The person changed a moment ago, and groups may list another name of theirs.
     Moving,
     /// The server judges a condition otherwise for the person.
     JudgedOtherwise,
@@ -492,7 +492,9 @@ impl HeldReason {
             Self::JudgedOtherwise => {
                 "the server judges a condition of the settings otherwise for them; write it with attributes and comparisons that it has rules for"
             }
-            Self::Moving => "the entry changed again and again while the directory was read",
+            Self::Moving => {
+                "the entry changed a moment ago, and groups may still list another name of theirs; make a new preview"
+            }
             Self::OtherLinks => {
                 "no account is linked to anybody in the directory: they were linked by another attribute, which may be hidden now, or by another directory; name that attribute with `identity`"
             }

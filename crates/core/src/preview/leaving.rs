@@ -148,13 +148,23 @@ impl Matching<'_> {
         if any(Reading::is_shared) {
             return Some(HeldReason::SharedIdentity);
         }
-        if any(Reading::is_moving) {
+        if any(Reading::is_moving) && self.lacks_a_group(link) {
             return Some(HeldReason::Moving);
         }
         if would_leave && any(Reading::is_doubted) {
             return Some(HeldReason::JudgedOtherwise);
         }
         (would_leave && may_lag(self.parts, self.memory, link)).then_some(HeldReason::Lagging)
+    }
+
+    /// Whether an intake leaves a person out as a member of none of its groups.
+    fn lacks_a_group(&self, link: &Identity) -> bool {
+        self.parts.iter().any(|part| {
+            let (people, attribute) = (part.reading.people(), &part.reading.source().identity);
+            let of = |one: &Dropped| Identity::of(people.get(one.person)?, attribute);
+            let dropped = &part.selection.dropped;
+            dropped.iter().any(|one| one.step == Step::Groups && of(one).as_ref() == Some(link))
+        })
     }
 
     /// The proof that every intake's reading is whole; `None` if one was not read at all.

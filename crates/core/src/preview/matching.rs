@@ -203,13 +203,10 @@ impl<'a> Matching<'a> {
             }
             let (part, candidate) = *chosen;
             let fields = self.fields(*chosen, Some(account));
-            let comes_in = account.state == State::Suspended;
-            let is_held = comes_in
-                && (candidate.proposal.is_unsure()
-                    || candidate.is_activity_hidden
-                    || part.reading.gaps().iter().any(|gap| gap.hides_excluded));
+            let kind =
+                if account.state == State::Suspended { ChangeKind::Restore } else { ChangeKind::Update };
             let stays = !fields.contains_key("login")
-                || is_held
+                || held_back(part, candidate, kind).is_some()
                 || self.is_protected(account)
                 || self.rival_clash(index, candidate).is_some()
                 || self.value_clash(index, *chosen, Some(at), &fields).is_some();
@@ -529,7 +526,9 @@ fn held_back(part: Selected<'_>, candidate: &Candidate<'_>, kind: ChangeKind) ->
         ChangeKind::Update => None,
         ChangeKind::Import if !part.intake.new => Some(HeldReason::NoNewAccounts),
         _ if part.reading.gaps().iter().any(|gap| gap.hides_excluded) => Some(HeldReason::ExclusionUnknown),
-        _ if part.reading.is_moving(&candidate.identity) => Some(HeldReason::Moving),
+        _ if !part.intake.not_in_group.is_empty() && part.reading.is_moving(&candidate.identity) => {
+            Some(HeldReason::Moving)
+        }
         _ if candidate.is_activity_hidden => Some(HeldReason::ActivityHidden),
         _ => candidate.proposal.is_unsure().then_some(HeldReason::FieldsUnknown),
     }

@@ -12,8 +12,8 @@ use crate::ldap::name::{Dn, DnKey};
 use crate::settings::GroupPurpose;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-/// Members of groups that are asked for again, whose entries were not found.
-const MOST_GONE: usize = 64;
+/// Groups that are asked for again because they list a name that was not found.
+const MOST_GROUPS: usize = 64;
 
 /// The changes that a second look found.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -27,6 +27,8 @@ pub struct Again {
     pub joins: bool,
     /// Those who changed.
     pub who: Vec<Identity>,
+    /// Those who are as they were: their change came before they were read, or was undone since.
+    pub same: Vec<Identity>,
 }
 
 impl Again {
@@ -36,6 +38,7 @@ impl Again {
         self.more += other.more;
         self.joins |= other.joins;
         self.who.extend(other.who.iter().cloned());
+        self.same.extend(other.same.iter().cloned());
     }
 
     /// True if nothing changed.
@@ -94,6 +97,8 @@ impl ReadingBuilder {
                 again.changed += 1;
                 again.who.extend(Identity::of(new, attribute));
                 instead.insert(*person, *at);
+            } else {
+                again.same.extend(Identity::of(new, attribute));
             }
         }
         let known: HashSet<usize> = people.values().copied().collect();
@@ -206,25 +211,42 @@ impl ReadingBuilder {
         found.iter().filter(is_new).map(|entry| entry.dn().to_owned()).collect()
     }
 
-    /// Listed names whose entries were not found, each with a group that lists it.
-    #[must_use]
-    pub fn gone_members(&self) -> Vec<(String, DnKey)> {
-        let gone: HashSet<NodeId> = self.graph.all_gone().take(MOST_GONE).collect();
-        let mut members = Vec::new();
-        for group in self.graph.group_ids().filter(|_| !gone.is_empty()) {
-            for member in self.graph.members(group).unwrap_or_default() {
-                if let Some(key) = self.graph.key(*member).filter(|_| gone.contains(member)) {
-                    members.push((self.graph.dn(group).to_owned(), key.clone()));
-                }
+    /// Records listed names whose entries a look-up did not find.
+    pub fn not_found(&mut self, names: &[String]) {
+        for name in names {
+            if let Some(node) = Dn::parse(name).ok().and_then(|dn| self.graph.find(&dn.key())) {
+                self.graph.mark_gone(node);
             }
         }
-        members
     }
 
-    /// Listed names that were not found and may be groups, each with what its group is read for: all of them, except
-    /// those that the settings call deleted, and those in a container that has people and no groups.
+    /// Whether a group lists a name whose entry was not found, and which the settings do not call deleted.
     #[must_use]
-    pub fn vanished(&mut self, request: &Request) -> Vec<(NodeId, GroupPurpose)> {
+    pub fn lists_gone(&self, request: &Request) -> bool {
+        let deleted: HashSet<DnKey> = request.deleted.iter().map(Dn::key).collect();
+        self.graph.all_gone().any(|name| self.graph.key(name).is_none_or(|key| !deleted.contains(key)))
+    }
+
+    /// Groups that list names whose entries were not found, each with these names.
+    #[must_use]
+    pub fn gone_members(&self) -> Vec<(String, Vec<DnKey>)> {
+        let gone: HashSet<NodeId> = self.graph.all_gone().collect();
+        if gone.is_empty() {
+            return Vec::new();
+        }
+        let listed = |group: NodeId| {
+            let members = self.graph.members(group).unwrap_or_default();
+            let names = members.iter().filter(|member| gone.contains(member));
+            let names: Vec<DnKey> = names.filter_map(|member| self.graph.key(*member).cloned()).collect();
+            (!names.is_empty()).then(|| (self.graph.dn(group).to_owned(), names))
+        };
+        self.graph.group_ids().filter_map(listed).take(MOST_GROUPS).collect()
+    }
+
+    /// Listed names that were not found, each with what its group is read for, except those that the settings call
+    /// deleted, and, unless lists still changed at the last look, those in a container that has people and no groups.
+    #[must_use]
+    pub fn vanished(&mut self, request: &Request, lists_changed: bool) -> Vec<(NodeId, GroupPurpose)> {
         let gone: Vec<NodeId> = self.graph.all_gone().collect();
         if gone.is_empty() {
             return Vec::new();
@@ -238,7 +260,7 @@ impl ReadingBuilder {
             let parent = above(*id);
             let is_among = |places: &HashSet<DnKey>| parent.as_ref().is_some_and(|at| places.contains(at));
             let is_deleted = self.graph.key(*id).is_some_and(|key| deleted.contains(key));
-            !is_deleted && (is_among(&of_groups) || !is_among(&of_people))
+            !is_deleted && (lists_changed || is_among(&of_groups) || !is_among(&of_people))
         };
         let excluding: Vec<DnKey> = request.excluding().map(Dn::key).collect();
         let excluded = self.graph.reach(&excluding);
@@ -252,8 +274,8 @@ impl ReadingBuilder {
         vanished
     }
 
-    /// Records who still changed at the last look.
-    pub fn moving(&mut self, who: Vec<Identity>) {
+    /// Records people who may have had other names when groups were read.
+    pub fn moving(&mut self, who: impl IntoIterator<Item = Identity>) {
         self.moving.extend(who);
     }
 }

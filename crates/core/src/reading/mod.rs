@@ -206,13 +206,20 @@ impl Reading {
         })
     }
 
+    /// [`is_moving`](Self::is_moving), by the entry.
+    pub(crate) fn is_entry_moving(&self, entry: Entry<'_>) -> bool {
+        !self.moving.is_empty()
+            && Identity::of(entry, &self.source.identity).is_some_and(|identity| self.is_moving(&identity))
+    }
+
     /// Whether two of the people have this identity, so that it tells neither from the other.
     #[must_use]
     pub fn is_shared(&self, identity: &Identity) -> bool {
         !self.shared.is_empty() && self.shared.contains(identity)
     }
 
-    /// True for a person who changed again and again while the directory was read, so that nothing is certain.
+    /// True for a person who changed a moment ago, and whom groups may list by another name. Membership of a group is
+    /// certain then; its absence is not.
     #[must_use]
     pub fn is_moving(&self, identity: &Identity) -> bool {
         !self.moving.is_empty() && self.moving.contains(identity)

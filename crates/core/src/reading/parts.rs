@@ -49,7 +49,7 @@ pub enum Part {
         /// What the nest is read for.
         purpose: GroupPurpose,
     },
-    /// The search for changes made while people were read.
+    /// The search for changes made during the reading: to people under a base, or to groups or containers under it.
     SecondLook {
         /// The base's name.
         base: Dn,
@@ -253,6 +253,7 @@ impl Part {
             | Self::Catalog
             | Self::Rest
             | Self::Kind
+            | Self::SecondLook { .. }
             | Self::Place { purpose: PlacePurpose::Groups, .. } => request.excludes(),
             _ => false,
         };
@@ -268,6 +269,7 @@ impl Part {
             | Self::Snapshot
             | Self::Catalog
             | Self::Rest
+            | Self::SecondLook { .. }
             | Self::Place { purpose: PlacePurpose::Groups, .. } => Hidden::Any,
             _ => Hidden::None,
         }

@@ -74,6 +74,8 @@ pub(crate) enum Shortcoming {
         "it shows no member, and {0} claims to be one (memberOf); the bind account may lack the right to read them"
     )]
     Claimed(String),
+    #[error("groups still changed at the last of {0} looks")]
+    StillChanging(usize),
     #[error("it is not a group")]
     NotAGroup,
     #[error("the server returned {0} of its members, but not the rest")]

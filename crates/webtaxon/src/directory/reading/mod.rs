@@ -5,6 +5,7 @@ mod capture;
 mod judged;
 mod links;
 mod lookups;
+mod marks;
 mod moment;
 mod named_entries;
 mod portions;

@@ -6,18 +6,22 @@
 //! Where a server does not tell what changed, listed names that are nobody's are looked up: one may be the new name of
 //! somebody who was read under another.
 
+use super::marks::Marks;
 use super::named_entries;
 use super::reader::Reader;
 use crate::directory::DirectoryError;
-use crate::directory::client::{Connection, Query, SearchItem, first_entry};
+use crate::directory::client::{Query, SearchItem, first_entry};
 use crate::directory::nesting::{self, GROUP_CLASSES, Nests};
 use crate::directory::shortcoming::Shortcoming;
+use jiff::Timestamp;
+use std::collections::HashSet;
 use webtaxon_core::graph::without_uid;
 use webtaxon_core::ldap::entry::{Entries, Entry};
 use webtaxon_core::ldap::filter::Filter;
-use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::ldap::identity::Identity;
+use webtaxon_core::ldap::name::{Dn, DnKey};
 use webtaxon_core::ldap::schema::ServerKind;
-use webtaxon_core::reading::{Again, ChangeMark, Part, Request};
+use webtaxon_core::reading::{Again, Part};
 use webtaxon_core::words::counted;
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
@@ -30,59 +34,6 @@ const FEW_NAMES: usize = 1_000;
 const CONTAINER_CLASSES: [&str; 5] =
     ["organizationalUnit", "container", "organization", "locality", "country"];
 
-/// The server's change mark; `None` if it does not tell.
-pub(super) async fn mark(
-    connection: &mut Connection,
-    request: &Request,
-) -> Result<Option<ChangeMark>, DirectoryError> {
-    if connection.root().kind == ServerKind::Controller {
-        let entries = one(connection, "", "highestCommittedUSN").await?;
-        let number = entries.get(0).and_then(|root| root.text("highestCommittedUSN")?.parse().ok());
-        return Ok(number.map(ChangeMark::Number));
-    }
-    let tops: Vec<String> = connection
-        .root()
-        .naming_contexts
-        .iter()
-        .filter(|top| request.bases.iter().any(|base| base.key().is_within(&top.key())))
-        .map(ToString::to_string)
-        .collect();
-    let mut times = Vec::new();
-    for top in tops {
-        let entries = one(connection, &top, "contextCSN").await?;
-        let latest = entries.iter().flat_map(|entry| entry.values("contextCSN")).max();
-        let latest = latest.and_then(|csn| std::str::from_utf8(csn).ok()?.split('#').next());
-        match latest {
-            Some(time) => times.push(time.to_owned()),
-            None => return Ok(None),
-        }
-    }
-    Ok((!times.is_empty()).then_some(ChangeMark::Times(times)))
-}
-
-/// The filter for entries changed between two marks; `None` if nothing changed.
-fn changed(then: &ChangeMark, now: &ChangeMark) -> Option<Filter> {
-    match (then, now) {
-        (ChangeMark::Number(then), ChangeMark::Number(now)) if now > then => {
-            Some(Filter::at_least("uSNChanged", (then + 1).to_string()))
-        }
-        (ChangeMark::Times(then), ChangeMark::Times(now)) if now != then => {
-            // The oldest time of all naming contexts: some entries may be read again without need, but none is missed.
-            then.iter().min().map(|time| Filter::at_least("entryCSN", format!("{time}#000000#000#000000")))
-        }
-        _ => None,
-    }
-}
-
-/// One attribute of one entry; empty if it cannot be read.
-async fn one(connection: &mut Connection, dn: &str, attribute: &str) -> Result<Entries, DirectoryError> {
-    match connection.entries(Query::base(dn, &[attribute])).await {
-        Ok((entries, _)) => Ok(entries),
-        Err(error) if error.is_fatal() => Err(error),
-        Err(_) => Ok(Entries::new()),
-    }
-}
-
 fn is_container(entry: Entry<'_>) -> bool {
     let is_one =
         |class: &[u8]| CONTAINER_CLASSES.iter().any(|one| one.as_bytes().eq_ignore_ascii_case(class));
@@ -93,8 +44,8 @@ fn is_container(entry: Entry<'_>) -> bool {
 #[derive(Default)]
 struct Look {
     people: Again,
-    /// A group changed.
-    has_groups: bool,
+    /// A group changed, or a container, below this place.
+    groups: Option<Dn>,
     /// A part of it failed; the reading says so.
     is_short: bool,
 }
@@ -104,14 +55,18 @@ impl Reader<'_> {
     /// far the server had come before the first request.
     pub(super) async fn settle(
         &mut self,
-        before: Option<ChangeMark>,
+        before: Option<Marks>,
         identity: &str,
     ) -> Result<(), DirectoryError> {
         let start = self.builder.checkpoint();
         let (mut since, mut all) = (before, Again::default());
         let (mut reads_groups, mut is_settled) = (true, false);
+        // The people who changed since groups were read last.
+        let mut moving = Vec::new();
+        let mut lists_changed = false;
         for round in 1..=ROUNDS {
             if reads_groups {
+                moving.clear();
                 self.builder.back_to(start);
                 self.what_depends_on_people().await?;
             }
@@ -120,9 +75,9 @@ impl Reader<'_> {
             }
             let (look, now) = match &since {
                 Some(then) => {
-                    let now = mark(&mut self.connection, self.request).await?;
-                    let look = match now.as_ref().and_then(|now| changed(then, now)) {
-                        Some(filter) => self.look(&filter, identity).await?,
+                    let now = Marks::read(&mut self.connection, self.request).await?;
+                    let look = match &now {
+                        Some(now) => self.look(|place| then.changed(now, place), identity).await?,
                         None => Look::default(),
                     };
                     (look, now)
@@ -130,16 +85,28 @@ impl Reader<'_> {
                 None => (self.look_by_name(identity).await?, None),
             };
             all.add(&look.people);
-            reads_groups = look.people.joins_anew() || look.has_groups;
+            reads_groups = look.people.joins_anew() || look.groups.is_some();
             is_settled = !reads_groups && look.people.is_nothing();
+            lists_changed = look.groups.is_some();
+            // Somebody who is as before may have had another name between.
+            if self.request.reads_groups() {
+                moving.extend(look.people.same);
+            }
             if is_settled || look.is_short {
                 break;
             }
             if round == ROUNDS {
-                self.builder.moving(look.people.who);
+                moving.extend(look.people.who);
+                // Where nothing is told, a name that is nowhere tells which groups changed.
+                if let Some(base) = look.groups.filter(|_| now.is_some()) {
+                    let part = self.builder.open(Part::SecondLook { base });
+                    self.builder.close(part, Shortcoming::ended(Some(Shortcoming::StillChanging(ROUNDS))));
+                }
             }
             since = now.or(since);
         }
+        moving.extend(self.just_changed(since.as_ref(), identity).await?);
+        self.builder.moving(moving);
         if !all.is_nothing() {
             let found = match all.more {
                 0 => "nobody else was found".to_owned(),
@@ -148,7 +115,7 @@ impl Reader<'_> {
             let note = format!("the directory changed while it was being read; at a second look, {found}");
             self.builder.note(note);
         }
-        self.vanished(is_settled);
+        self.vanished(is_settled, lists_changed);
         Ok(())
     }
 
@@ -161,25 +128,33 @@ impl Reader<'_> {
     }
 
     /// Reads the people who changed, and asks whether a group did.
-    async fn look(&mut self, filter: &Filter, identity: &str) -> Result<Look, DirectoryError> {
+    async fn look(
+        &mut self,
+        changed: impl Fn(&Dn) -> Option<Filter>,
+        identity: &str,
+    ) -> Result<Look, DirectoryError> {
         let mut look = Look::default();
         let mut found = Entries::new();
         for base in &self.request.bases {
-            let both = Filter::And(vec![self.request.filter.clone(), filter.clone()]);
+            let Some(changed) = changed(base) else { continue };
+            let both = Filter::all([self.request.filter.clone(), changed]);
             let query = self.query(&base.to_string(), both);
             look.is_short |= self.collect(base, query, &mut found).await?;
         }
         look.people = self.again(&found, identity);
         let mut is_moved = false;
         for place in self.changing_places() {
+            let Some(changed) = changed(&place) else { continue };
             let classes = GROUP_CLASSES.iter().chain(&CONTAINER_CLASSES);
             let classes = Filter::any(classes.map(|class| Filter::equal("objectClass", class)));
-            let both = Filter::And(vec![classes, filter.clone()]);
+            let both = Filter::all([classes, changed]);
             let query = Query::subtree(&place.to_string(), both, &["objectClass"]);
-            let mut changed = Entries::new();
-            look.is_short |= self.collect(&place, query, &mut changed).await?;
-            look.has_groups |= self.request.reads_groups() && !changed.is_empty();
-            is_moved |= changed.iter().any(is_container);
+            let mut entries = Entries::new();
+            look.is_short |= self.collect(&place, query, &mut entries).await?;
+            is_moved |= entries.iter().any(is_container);
+            if self.request.reads_groups() && !entries.is_empty() {
+                look.groups.get_or_insert(place);
+            }
         }
         // With a container's name those of all entries below it change, and their marks stay.
         if is_moved {
@@ -246,19 +221,53 @@ impl Reader<'_> {
     /// Looks up the listed names that are nobody's, where the server does not tell what changed: one may be the new
     /// name of somebody who was read, or of a group.
     async fn look_by_name(&mut self, identity: &str) -> Result<Look, DirectoryError> {
-        let strangers = self.builder.strangers();
-        if strangers.is_empty() {
-            return Ok(Look::default());
-        }
-        let mut look = Look { has_groups: self.is_renamed_group().await?, ..Look::default() };
+        let (mut strangers, mut look) = (self.builder.strangers(), Look::default());
         let found = if strangers.len() > FEW_NAMES {
+            strangers.clear();
             self.under_new_names(identity, &mut look).await?
         } else {
             let found = self.whole_entries(&strangers).await?;
+            let names: HashSet<DnKey> =
+                found.iter().filter_map(|entry| Some(Dn::parse(entry.dn()).ok()?.key())).collect();
+            strangers.retain(|dn| Dn::parse(dn).is_ok_and(|dn| !names.contains(&dn.key())));
+            self.builder.not_found(&strangers);
             self.builder.only_known(&found, identity)
         };
         look.people = self.again(&found, identity);
+        look.groups = self.changed_list().await?;
         Ok(look)
+    }
+
+    /// The people who changed shortly before the reading, if groups list names that are nobody's: a server, or whoever
+    /// maintains the lists, may put the new name into them a moment after the rename. A domain controller renames both
+    /// at once.
+    async fn just_changed(
+        &mut self,
+        since: Option<&Marks>,
+        identity: &str,
+    ) -> Result<Vec<Identity>, DirectoryError> {
+        let is_controller = self.connection.root().kind == ServerKind::Controller;
+        if is_controller || !self.builder.lists_gone(self.request) {
+            return Ok(Vec::new());
+        }
+        let mut who = Vec::new();
+        for base in &self.request.bases {
+            let lately = Marks::changed_lately(since, base, Timestamp::now());
+            let both = Filter::all([self.request.filter.clone(), lately]);
+            let query = self.query(&base.to_string(), both);
+            let attributes = [identity, "createTimestamp", "modifyTimestamp"].map(str::to_owned).to_vec();
+            match self.connection.entries(Query { attributes, ..query }).await {
+                Ok((entries, _)) => {
+                    let is_new =
+                        |entry: &Entry<'_>| entry.text("createTimestamp") == entry.text("modifyTimestamp");
+                    let changed = entries.iter().filter(|entry| !is_new(entry));
+                    who.extend(changed.filter_map(|entry| Identity::of(entry, identity)));
+                }
+                Err(error) if error.is_fatal() => return Err(error),
+                Err(error) => tracing::debug!(%error, "it is not known who changed lately"),
+            }
+        }
+        Ok(who)
     }
 
     /// Puts people as they are by now in the place of what was read.
@@ -282,58 +291,35 @@ impl Reader<'_> {
         Ok(entries)
     }
 
-    /// True if a group no longer lists a name that was not found: then the name was changed meanwhile.
-    async fn is_renamed_group(&mut self) -> Result<bool, DirectoryError> {
+    /// A group that no longer lists a name that was not found: the name was changed meanwhile.
+    async fn changed_list(&mut self) -> Result<Option<Dn>, DirectoryError> {
         let gone = self.builder.gone_members();
         let queries: Vec<Query> =
             gone.iter().map(|(group, _)| Query::base(group, &["member", "uniqueMember"])).collect();
-        let mut is_renamed = false;
+        let mut changed = None;
         let answer = |number: usize, found: Vec<SearchItem>, result: LdapResult| {
-            let (Some(entry), Some((_, member))) = (first_entry(&found), gone.get(number)) else { return };
-            let values = || entry.attributes_as_text().flat_map(|(_, values)| values);
-            let is_it = |value: &[u8]| {
-                let text = std::str::from_utf8(value).unwrap_or("");
-                Dn::parse(without_uid(text)).is_ok_and(|dn| dn.key() == *member)
-            };
-            let is_read = result.code == ResultCode::SUCCESS && values().next().is_some();
-            is_renamed |= is_read && !values().any(is_it);
+            let (Some(entry), Some((group, names))) = (first_entry(&found), gone.get(number)) else { return };
+            let values = entry.attributes_as_text().flat_map(|(_, values)| values);
+            let key = |value| Some(Dn::parse(without_uid(std::str::from_utf8(value).ok()?)).ok()?.key());
+            let listed: HashSet<DnKey> = values.filter_map(key).collect();
+            let is_read = result.code == ResultCode::SUCCESS && !listed.is_empty();
+            if is_read && names.iter().any(|name| !listed.contains(name)) {
+                changed = Dn::parse(group).ok();
+            }
         };
         self.connection.pipeline(&queries, answer).await?;
-        Ok(is_renamed)
+        Ok(changed)
     }
 
     /// A listed name that is not found is a deleted entry's on a domain controller, which keeps references right, unless
-    /// groups still changed at the last look. Elsewhere it may be a group that is hidden from the bind account.
-    fn vanished(&mut self, is_settled: bool) {
+    /// the directory still changed at the last look. Elsewhere it may be a group that is hidden from the bind account.
+    fn vanished(&mut self, is_settled: bool, lists_changed: bool) {
         if is_settled && self.connection.root().kind == ServerKind::Controller {
             return;
         }
-        for (name, purpose) in self.builder.vanished(self.request) {
+        for (name, purpose) in self.builder.vanished(self.request, lists_changed) {
             let part = self.builder.open(Part::Group { group: name, purpose });
             self.builder.close(part, Shortcoming::ended(Some(Shortcoming::Vanished)));
-        }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn only_what_changed_is_looked_at_again() {
-        let times = |list: &[&str]| ChangeMark::Times(list.iter().map(|time| (*time).to_owned()).collect());
-        for (then, now, filter) in [
-            (ChangeMark::Number(7), ChangeMark::Number(7), ""),
-            (ChangeMark::Number(7), ChangeMark::Number(9), "(uSNChanged>=8)"),
-            (times(&["20261125091500.000001Z"]), times(&["20261125091500.000001Z"]), ""),
-            (
-                times(&["20261125091500.000001Z", "20261124000000.000000Z"]),
-                times(&["20261125091501.000001Z", "20261124000000.000000Z"]),
-                "(entryCSN>=20261124000000.000000Z#000000#000#000000)",
-            ),
-        ] {
-            let since = changed(&then, &now).map(|filter| filter.to_string()).unwrap_or_default();
-            assert_eq!(since, filter, "{then:?} {now:?}");
         }
     }
 }

@@ -5,7 +5,7 @@
 //! proof.
 
 use super::links::KnownLinks;
-use super::moment::mark;
+use super::marks::Marks;
 use super::reader::{Reader, Sought};
 use crate::directory::client::{Access, Query, read_schema};
 use crate::directory::presence::absent;
@@ -129,8 +129,8 @@ impl Reader<'_> {
     async fn everything(&mut self, links: &KnownLinks) -> Result<(), DirectoryError> {
         let kind = self.connection.root().kind;
         self.snapshot();
-        let mark = mark(&mut self.connection, self.request).await?;
-        self.builder.set_mark(mark.clone());
+        let marks = Marks::read(&mut self.connection, self.request).await?;
+        self.builder.set_mark(marks.as_ref().map(Marks::to_remember));
         self.catalog();
         self.places().await?;
         for base in &self.request.bases {
@@ -146,7 +146,7 @@ impl Reader<'_> {
         self.connection.watch.tell(|| Progress::People { read: self.builder.people().len() });
         self.builder.set_identity(&identity);
         self.is_of_its_kind();
-        self.settle(mark, &identity).await?;
+        self.settle(marks, &identity).await?;
         self.judged().await?;
         let met = self.identities(&identity);
         let missing = links.without(&met).await;
