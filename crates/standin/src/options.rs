@@ -50,9 +50,6 @@ pub struct Options {
     pub references: Vec<String>,
     /// Latency of each response; requests in progress at the same time wait together.
     pub latency: Duration,
-    /// An entry that becomes visible only after this number of searches on a connection, as if it was moved during a
-    /// reading; the highest change number grows with each search.
-    pub late: Option<(String, u64)>,
     /// Later states of the directory, each with the number of searches after which it takes the place of the one
     /// before, as if somebody changed the directory during a reading.
     pub moments: Vec<(u64, Arc<Directory>)>,
@@ -84,7 +81,6 @@ impl Default for Options {
             unsearchable: Vec::new(),
             references: Vec::new(),
             latency: Duration::ZERO,
-            late: None,
             moments: Vec::new(),
             fault: None,
             certificate: CertificateKind::Good,

@@ -11,7 +11,7 @@ use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS, START_TLS, WHO_AM_I};
 /// The capability of every domain controller.
 const CONTROLLER: &str = "1.2.840.113556.1.4.800";
 
-pub(crate) fn root_dse(directory: &Directory, options: &Options, searches: u64) -> Entries {
+pub(crate) fn root_dse(directory: &Directory, options: &Options) -> Entries {
     let start_tls = options.start_tls && !options.tls;
     let paged = options.paging.then_some(PAGED_RESULTS);
     let tops: Vec<String> = directory.tops().iter().map(ToString::to_string).collect();
@@ -37,10 +37,7 @@ pub(crate) fn root_dse(directory: &Directory, options: &Options, searches: u64) 
         Manner::Controller => {
             configuration = format!("CN=Configuration,{first}");
             schema = format!("CN=Schema,{configuration}");
-            last_change = match options.late {
-                Some(_) => searches.to_string(),
-                None => directory.last_change().to_string(),
-            };
+            last_change = directory.last_change().to_string();
             now = jiff::Timestamp::now().strftime("%Y%m%d%H%M%S.0Z").to_string();
             attributes.extend([
                 ("supportedControl", paged.into_iter().chain([DOMAIN_SCOPE]).collect()),

@@ -88,7 +88,7 @@ impl<'s> Search<'s> {
         let (root, partitions);
         let is_root = base.first().is_none() && self.request.scope == Scope::Base;
         let own = if is_root {
-            root = root::root_dse(&directory, &self.peer.options, self.peer.searches);
+            root = root::root_dse(&directory, &self.peer.options);
             Some(&root)
         } else {
             partitions = root::partitions(&directory, &base).filter(|_| self.peer.bound.is_some());
@@ -176,7 +176,7 @@ impl<'s> Search<'s> {
             if looked.is_multiple_of(64) && self.peer.is_abandoned(self.id).await? {
                 return Ok(());
             }
-            let entry = directory.entry(index).filter(|entry| self.shows(entry.dn(), &hidden));
+            let entry = directory.entry(index).filter(|entry| Self::shows(entry.dn(), &hidden));
             let entry = entry.filter(|entry| matcher.matches(*entry));
             let Some(entry) = entry else { continue };
             if most.is_some_and(|most| rest.sent + sent >= most) {
@@ -228,12 +228,10 @@ impl<'s> Search<'s> {
         (limit, on_page)
     }
 
-    /// Whether an entry is visible by now, and not hidden.
-    fn shows(&self, dn: &str, hidden: &[DnKey]) -> bool {
-        let late = self.peer.options.late.as_ref();
-        let is_late = late.is_some_and(|(late, after)| late == dn && self.peer.searches <= *after);
+    /// Whether an entry is not hidden.
+    fn shows(dn: &str, hidden: &[DnKey]) -> bool {
         let is_hidden = || Dn::parse(dn).is_ok_and(|dn| hidden.iter().any(|top| dn.key().is_within(top)));
-        !is_late && (hidden.is_empty() || !is_hidden())
+        hidden.is_empty() || !is_hidden()
     }
 
     /// The continuation references.

@@ -3,7 +3,7 @@
 use crate::directory::DirectoryError;
 use crate::directory::client::{Connection, Query};
 use jiff::{SignedDuration, Timestamp};
-use webtaxon_core::ldap::entry::Entries;
+use webtaxon_core::ldap::entry::{Entries, Entry};
 use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::schema::ServerKind;
@@ -89,6 +89,26 @@ impl Marks {
                 Some(Filter::all([Filter::at_least("entryCSN", csn), !own]))
             }
             _ => None,
+        }
+    }
+
+    /// The attribute of an entry's own mark.
+    pub(super) fn attribute(&self) -> &'static str {
+        match self {
+            Self::Number(_) => "uSNChanged",
+            Self::Times(_) => "entryCSN",
+        }
+    }
+
+    /// True unless an entry shows that it did not change since.
+    pub(super) fn may_be_older_than(&self, entry: Entry<'_>) -> bool {
+        let Some(own) = entry.text(self.attribute()) else { return true };
+        match self {
+            Self::Number(number) => own.parse().map_or(true, |own: u64| own > *number),
+            Self::Times(_) => {
+                let place = Dn::parse(entry.dn()).ok();
+                place.and_then(|place| self.latest(&place).map(|csn| own > csn)).unwrap_or(true)
+            }
         }
     }
 

@@ -61,12 +61,17 @@ impl Reader<'_> {
         let start = self.builder.checkpoint();
         let (mut since, mut all) = (before, Again::default());
         let (mut reads_groups, mut is_settled) = (true, false);
-        // The people who changed since groups were read last.
-        let mut moving = Vec::new();
+        // The people who changed since groups were read last, and the marks of that time.
+        let (mut moving, mut at_groups) = (Vec::new(), since.clone());
         let mut lists_changed = false;
         for round in 1..=ROUNDS {
             if reads_groups {
                 moving.clear();
+                if self.request.reads_groups() && since.is_some() && round == 1 {
+                    at_groups = Marks::read(&mut self.connection, self.request).await?;
+                } else {
+                    at_groups.clone_from(&since);
+                }
                 self.builder.back_to(start);
                 self.what_depends_on_people().await?;
             }
@@ -77,7 +82,10 @@ impl Reader<'_> {
                 Some(then) => {
                     let now = Marks::read(&mut self.connection, self.request).await?;
                     let look = match &now {
-                        Some(now) => self.look(|place| then.changed(now, place), identity).await?,
+                        Some(now) => {
+                            let since_groups = at_groups.as_ref().unwrap_or(then);
+                            self.look(|place| then.changed(now, place), since_groups, identity).await?
+                        }
                         None => Look::default(),
                     };
                     (look, now)
@@ -131,17 +139,24 @@ impl Reader<'_> {
     async fn look(
         &mut self,
         changed: impl Fn(&Dn) -> Option<Filter>,
+        at_groups: &Marks,
         identity: &str,
     ) -> Result<Look, DirectoryError> {
         let mut look = Look::default();
-        let mut found = Entries::new();
+        let mut marked = Entries::new();
         for base in &self.request.bases {
             let Some(changed) = changed(base) else { continue };
             let both = Filter::all([self.request.filter.clone(), changed]);
-            let query = self.query(&base.to_string(), both);
-            look.is_short |= self.collect(base, query, &mut found).await?;
+            let mut query = self.query(&base.to_string(), both);
+            query.attributes.push(at_groups.attribute().to_owned());
+            look.is_short |= self.collect(base, query, &mut marked).await?;
         }
+        let before_groups = marked.iter().filter(|entry| !at_groups.may_be_older_than(*entry));
+        let before_groups: HashSet<Identity> =
+            before_groups.filter_map(|entry| Identity::of(entry, identity)).collect();
+        let found = self.without(&marked, at_groups.attribute());
         look.people = self.again(&found, identity);
+        look.people.same.retain(|person| !before_groups.contains(person));
         let mut is_moved = false;
         for place in self.changing_places() {
             let Some(changed) = changed(&place) else { continue };
@@ -163,6 +178,17 @@ impl Reader<'_> {
             look.people.add(&people);
         }
         Ok(look)
+    }
+
+    /// Entries without an attribute, unless people need it.
+    fn without(&self, entries: &Entries, attribute: &str) -> Entries {
+        let is_wanted = self.wanted.iter().any(|wanted| wanted.eq_ignore_ascii_case(attribute));
+        let mut all = Entries::new();
+        for entry in entries.iter() {
+            let is_kept = |name: &str| is_wanted || !name.eq_ignore_ascii_case(attribute);
+            all.push(entry.dn(), entry.attributes().filter(|(name, _)| is_kept(name)));
+        }
+        all
     }
 
     /// The places of groups, and of containers of groups and people.
