@@ -115,6 +115,13 @@ impl Reader<'_> {
         }
         moving.extend(self.just_changed(since.as_ref(), identity).await?);
         self.builder.moving(moving);
+        self.tell(&all);
+        self.vanished(is_settled, lists_changed);
+        Ok(())
+    }
+
+    /// Notes that the directory changed, if it did.
+    fn tell(&mut self, all: &Again) {
         if !all.is_nothing() {
             let found = match all.more {
                 0 => "nobody else was found".to_owned(),
@@ -123,8 +130,6 @@ impl Reader<'_> {
             let note = format!("the directory changed while it was being read; at a second look, {found}");
             self.builder.note(note);
         }
-        self.vanished(is_settled, lists_changed);
-        Ok(())
     }
 
     async fn what_depends_on_people(&mut self) -> Result<(), DirectoryError> {
