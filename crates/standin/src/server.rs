@@ -5,8 +5,8 @@ use crate::error::{StandinError, StandinErrorKind};
 use crate::options::Options;
 use crate::{session, tls};
 use std::net::SocketAddr;
-use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
+use std::sync::{Arc, Mutex, PoisonError};
 use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
 
@@ -18,7 +18,23 @@ pub struct Standin {
     authority: String,
     own: String,
     client: (String, String),
+    served: Arc<Mutex<Served>>,
     accepting: JoinHandle<()>,
+}
+
+/// What a connection gets.
+#[derive(Clone, Debug)]
+struct Served {
+    directory: Arc<Directory>,
+    options: Arc<Options>,
+    /// Number of searches so far, of all connections.
+    searched: Arc<AtomicU64>,
+}
+
+impl Served {
+    fn new(directory: Arc<Directory>, options: Options) -> Self {
+        Self { directory, options: Arc::new(options), searched: Arc::new(AtomicU64::new(0)) }
+    }
 }
 
 impl Standin {
@@ -39,18 +55,25 @@ impl Standin {
         let client = certificate.client();
         let acceptor = certificate.acceptor(options.client.is_some())?;
         let tls = options.tls;
-        let (options, searched) = (Arc::new(options), Arc::new(AtomicU64::new(0)));
+        let served = Arc::new(Mutex::new(Served::new(directory, options)));
+        let current = Arc::clone(&served);
         let accepting = tokio::spawn(async move {
             let mut sessions = tokio::task::JoinSet::new();
             while let Ok((stream, _)) = listener.accept().await {
                 while sessions.try_join_next().is_some() {}
                 let _ = stream.set_nodelay(true);
-                let (directory, options) = (Arc::clone(&directory), Arc::clone(&options));
-                let searched = Arc::clone(&searched);
+                let served = current.lock().unwrap_or_else(PoisonError::into_inner).clone();
+                let Served { directory, options, searched } = served;
                 sessions.spawn(session::accept(stream, acceptor.clone(), directory, options, searched));
             }
         });
-        Ok(Self { address, tls, authority, own, client, accepting })
+        Ok(Self { address, tls, authority, own, client, served, accepting })
+    }
+
+    /// Gives every later connection these entries, under these options; address, certificates and TLS stay.
+    pub fn answer_with(&self, directory: Arc<Directory>, options: Options) {
+        let mut served = self.served.lock().unwrap_or_else(PoisonError::into_inner);
+        *served = Served::new(directory, options);
     }
 
     /// Its address.

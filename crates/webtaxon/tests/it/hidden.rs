@@ -112,12 +112,12 @@ async fn whatever_is_hidden_takes_nobody_away_without_a_gap_or_a_brake() {
             // A server that gives few entries at once is read in portions.
             let paged_limit = (*strategy == "split").then_some(60);
             let strategy = if *strategy == "split" { "lists" } else { *strategy };
-            let (mut museum, directory) = settled(manner, strategy).await;
+            let (museum, directory) = settled(manner, strategy).await;
             let attributes = if manner == Manner::Controller { of_controllers } else { of_others };
             let cases = attributes.iter().map(|name| (*name, attribute(name)));
             let cases = cases.chain(places.iter().map(|name| (*name, below(name))));
             for (what, options) in cases {
-                museum.answer_with(&directory, Options { paged_limit, ..options }).await;
+                museum.standin().answer_with(Arc::clone(&directory), Options { paged_limit, ..options });
                 let Ok(preview) = museum.preview().await else { continue };
                 let taken = taken(&preview);
                 let is_told = !preview.is_whole() || !preview.brakes.is_empty();
@@ -138,9 +138,11 @@ async fn whatever_is_hidden_takes_nobody_away_without_a_gap_or_a_brake() {
 #[tokio::test]
 async fn one_hidden_person_leaves_and_nobody_else() {
     for manner in [Manner::Controller, Manner::Plain, Manner::Dirsrv] {
-        let (mut museum, directory) = settled(manner, "lists").await;
+        let (museum, directory) = settled(manner, "lists").await;
         let name = "CN=Tom Ashdown,OU=Entomology,OU=People,DC=quillmere,DC=example".to_owned();
-        museum.answer_with(&directory, Options { hidden_below: vec![name], ..Options::default() }).await;
+        museum
+            .standin()
+            .answer_with(Arc::clone(&directory), Options { hidden_below: vec![name], ..Options::default() });
         let preview = museum.preview().await.unwrap();
         assert!(preview.is_whole(), "{manner:?}: {:?}", preview.gaps);
         assert_eq!(taken(&preview), ["remove tashdown"], "{manner:?}");
@@ -152,7 +154,7 @@ async fn one_hidden_person_leaves_and_nobody_else() {
 /// A fall that is true is accepted by name, and then carried out.
 #[tokio::test]
 async fn a_fall_that_is_true_is_accepted_by_releasing_the_brake() {
-    let (mut museum, _) = settled(Manner::Controller, "lists").await;
+    let (museum, _) = settled(Manner::Controller, "lists").await;
     let members = |entry: &str| -> String {
         entry.lines().filter(|line| !line.starts_with("member:")).map(|line| format!("{line}\n")).collect()
     };
@@ -161,7 +163,7 @@ async fn a_fall_that_is_true_is_accepted_by_releasing_the_brake() {
     let emptied =
         [DIRECTORY.get(..start).unwrap(), &members(&DIRECTORY[start..end]), &DIRECTORY[end..]].concat();
     let directory = Arc::new(Directory::from_ldif(emptied.as_bytes()).unwrap());
-    museum.answer_with(&directory, Options::default()).await;
+    museum.standin().answer_with(Arc::clone(&directory), Options::default());
     let workspace = museum.workspace().unwrap();
     let (preview, work) = workspace.work().await.unwrap();
     let part =
@@ -210,7 +212,7 @@ async fn a_server_that_lags_takes_nobody_away_who_just_came() {
 /// A check shows today's counts beside those of the last apply.
 #[tokio::test]
 async fn a_check_compares_with_the_last_apply() {
-    let (mut museum, directory) = settled(Manner::Controller, "lists").await;
+    let (museum, directory) = settled(Manner::Controller, "lists").await;
     let step = async |museum: &Museum| {
         let steps = museum.workspace().unwrap().check(std::time::Duration::ZERO, |_| {}).await;
         let step = steps.into_iter().find(|step| step.name == "footprint").unwrap();
@@ -220,7 +222,9 @@ async fn a_check_compares_with_the_last_apply() {
     assert_eq!(outcome, StepOutcome::Good, "{message}");
     assert!(message.starts_with("244 people seen, 244 at the last apply; 3 groups"), "{message}");
     let hidden = vec!["OU=Botany,OU=People,DC=quillmere,DC=example".to_owned()];
-    museum.answer_with(&directory, Options { hidden_below: hidden, ..Options::default() }).await;
+    museum
+        .standin()
+        .answer_with(Arc::clone(&directory), Options { hidden_below: hidden, ..Options::default() });
     let (outcome, message) = step(&museum).await;
     assert_eq!(outcome, StepOutcome::Warning, "{message}");
     assert!(

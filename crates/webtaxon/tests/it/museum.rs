@@ -60,16 +60,6 @@ impl Museum {
         self.standin.as_ref().unwrap()
     }
 
-    /// The same address from now on answers with this directory and these options.
-    pub(crate) async fn answer_with(&mut self, directory: &Arc<Directory>, options: Options) {
-        let listen = self.standin().address();
-        drop(self.standin.take());
-        tokio::time::sleep(std::time::Duration::from_millis(5)).await;
-        let standin = Standin::start(Arc::clone(directory), Options { listen, ..options }).await.unwrap();
-        self.write("museum-ca.pem", standin.authority_pem());
-        self.standin = Some(standin);
-    }
-
     pub(crate) fn path(&self) -> &Path {
         self.folder.path()
     }

@@ -6,7 +6,6 @@ use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
 use webtaxon::Workspace;
 use webtaxon::apply::{Applied, Consent, Work};
 use webtaxon::model::account::{Account, State};
@@ -133,21 +132,10 @@ fn ldif(people: &[Person; PEOPLE]) -> String {
     text
 }
 
-async fn serve(people: &[Person; PEOPLE], port: u16) -> Standin {
+/// What a server of these people has, and how it answers.
+fn served(people: &[Person; PEOPLE]) -> (Arc<Directory>, Options) {
     let directory = Arc::new(Directory::from_ldif(ldif(people).as_bytes()).unwrap());
-    let options = || Options {
-        listen: ([127, 0, 0, 1], port).into(),
-        tls: false,
-        anonymous: true,
-        ..Options::default()
-    };
-    for _ in 0..50 {
-        if let Ok(standin) = Standin::start(Arc::clone(&directory), options()).await {
-            return standin;
-        }
-        tokio::time::sleep(Duration::from_millis(20)).await;
-    }
-    panic!("port {port} stays taken");
+    (directory, Options { tls: false, anonymous: true, ..Options::default() })
 }
 
 fn workspace(folder: &Path, port: u16, links: &str, state: &str) -> Workspace {
@@ -186,10 +174,10 @@ async fn apply(workspace: &Workspace, shelf: &Shelf, work: &Work, fault: (Fault,
 
 async fn follow(steps: &[Step], links: &str, state: &str) {
     let folder = tempfile::tempdir().unwrap();
-    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     let mut people: [Person; PEOPLE] = [None; PEOPLE];
-    let mut standin = Some(serve(&people, port).await);
-    let workspace = workspace(folder.path(), port, links, state);
+    let (directory, options) = served(&people);
+    let standin = Standin::start(directory, options).await.unwrap();
+    let workspace = workspace(folder.path(), standin.address().port(), links, state);
     let shelf = Arc::new(Shelf::default());
     let workspace = workspace.with_store(Arc::clone(&shelf) as Arc<dyn AccountStore>);
     let by_hand = [("name", "The kiosk"), ("room", "Room 9")];
@@ -210,8 +198,8 @@ async fn follow(steps: &[Step], links: &str, state: &str) {
         match step {
             Step::Directory(new) => {
                 people = *new;
-                drop(standin.take());
-                standin = Some(serve(&people, port).await);
+                let (directory, options) = served(&people);
+                standin.answer_with(directory, options);
             }
             Step::Room(at) | Step::Remove(at) => {
                 let was = now().await;
