@@ -6,7 +6,7 @@ use crate::ldap::identity::LASTING;
 use crate::ldap::name::Dn;
 use crate::ldap::schema::ServerKind;
 use crate::settings::rules::{Condition, FieldRule};
-use crate::settings::{GroupIntake, GroupPurpose, Intake, Strategy, active_filter};
+use crate::settings::{GroupIntake, GroupPurpose, Intake, MemberAttribute, Strategy, active_filter};
 use jiff::Timestamp;
 use std::collections::BTreeSet;
 
@@ -33,6 +33,8 @@ pub struct Request {
     pub strategy: Strategy,
     /// The attribute that `memberUid` of a group refers to, if the settings give one.
     pub member_login: Option<String>,
+    /// The attribute that says who is in which group, if the settings give one.
+    pub member_attribute: Option<MemberAttribute>,
     /// The attributes of people whose values are names of other entries to be read.
     pub followed: BTreeSet<String>,
     /// The groups to be imported into the application, if any.
@@ -102,6 +104,7 @@ impl Request {
             deleted: intake.deleted.clone(),
             strategy: intake.strategy,
             member_login: intake.member_login.clone(),
+            member_attribute: intake.member_attribute.clone(),
             followed: names(&mut intake.fields.values().flat_map(FieldRule::followed)),
             application_groups: intake.application_groups.as_ref().map(GroupRequest::of),
             conditions: own_conditions(intake),
@@ -150,7 +153,8 @@ impl Request {
         self
     }
 
-    /// Everything that either of two requests to one directory reads, with the same `identity` and `member_login`.
+    /// Everything that either of two requests to one directory reads, with the same `identity`, `member_login` and
+    /// `member_attribute`.
     #[must_use]
     pub fn union(mut self, other: &Self) -> Self {
         add(&mut self.bases, &other.bases);
@@ -220,11 +224,19 @@ impl Request {
         self.member_login.as_deref().or((kind == ServerKind::Plain).then_some("uid"))
     }
 
+    /// The attribute of people that tells their groups, if the settings name one.
+    #[must_use]
+    pub fn attribute_of_people(&self) -> Option<&str> {
+        let own = self.member_attribute.as_ref().filter(|attribute| attribute.is_on_people());
+        own.map(|attribute| attribute.name.as_str())
+    }
+
     /// The attributes of people by which they are members of groups, other than by name.
     #[must_use]
     pub fn joining(&self, kind: ServerKind) -> Vec<String> {
         let login = self.member_login_attribute(kind);
-        [primary_group(kind), "memberOf"].into_iter().chain(login).map(str::to_owned).collect()
+        let own = self.attribute_of_people();
+        [primary_group(kind), "memberOf"].into_iter().chain(login).chain(own).map(str::to_owned).collect()
     }
 
     /// The attributes of people to read from a server of this kind, sorted.
@@ -237,6 +249,7 @@ impl Request {
             // Attributes by which groups may list people other than by name.
             wanted.insert(primary_group(kind).to_owned());
             wanted.extend(self.member_login_attribute(kind).map(str::to_owned));
+            wanted.extend(self.attribute_of_people().map(str::to_owned));
             wanted.extend((kind == ServerKind::Controller).then(|| "objectSid".to_owned()));
             let by_member_of = matches!(self.strategy, Strategy::Upwards | Strategy::Chain);
             wanted.extend(by_member_of.then(|| "memberOf".to_owned()));

@@ -37,6 +37,8 @@ pub struct Intake {
     pub locked: Locked,
     /// The attribute that `memberUid` of a group refers to; `None` means `uid`, or nothing on a domain controller.
     pub member_login: Option<String>,
+    /// The attribute that says who is in which group; `None` for the usual ones of groups.
+    pub member_attribute: Option<MemberAttribute>,
     /// How nested groups are read.
     pub strategy: Strategy,
     /// The attribute of the lasting identity; `None` for the first usual one present.
@@ -111,6 +113,7 @@ impl Intake {
             active: None,
             locked: Locked::Active,
             member_login: None,
+            member_attribute: None,
             strategy: Strategy::Auto,
             identity: None,
             matching: vec![MatchBy::Link, MatchBy::Login],
@@ -182,6 +185,37 @@ impl Strategy {
             Self::Lists | Self::Downwards | Self::Sweep => self,
             Self::Auto | Self::Upwards | Self::Chain | Self::Tokens => Self::Lists,
         }
+    }
+}
+
+/// An attribute that says who is in which group, on servers that use one of their own.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct MemberAttribute {
+    /// The attribute.
+    pub name: String,
+    /// The entries that have it, and the form of its values.
+    pub kind: MemberAttributeKind,
+}
+
+/// The entries that have a [`MemberAttribute`], and the form of its values.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum MemberAttributeKind {
+    /// Groups have it, with the names of their members, beside the usual attributes.
+    NamesOfMembers,
+    /// Groups have it, with the logins of their members, beside the usual attributes.
+    LoginsOfMembers,
+    /// People have it, and groups that are in other groups, with the names of their groups.
+    NamesOfGroups,
+    /// People have it, and groups that are in other groups, with the `cn` of their groups.
+    CommonNamesOfGroups,
+}
+
+impl MemberAttribute {
+    /// Whether people have it, so that no member list is read.
+    #[must_use]
+    pub fn is_on_people(&self) -> bool {
+        matches!(self.kind, MemberAttributeKind::NamesOfGroups | MemberAttributeKind::CommonNamesOfGroups)
     }
 }
 

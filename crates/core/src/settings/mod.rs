@@ -26,7 +26,8 @@ pub use error::{SettingsError, SettingsErrorKind};
 pub use fingerprint::Fingerprint;
 pub use groups::{CsvGroups, GroupIntake, GroupLeaving, GroupMembers, MemberTable, SqlGroups};
 pub use intake::{
-    Adopt, GroupPurpose, Intake, Leaving, LeavingAction, LeavingRule, Locked, MatchBy, OtherRoles, Strategy,
+    Adopt, GroupPurpose, Intake, Leaving, LeavingAction, LeavingRule, Locked, MatchBy, MemberAttribute,
+    MemberAttributeKind, OtherRoles, Strategy,
 };
 pub use intakes::Intakes;
 pub use scim::{AttributePath, Credentials, ENTERPRISE, Literal, Scim, USER};

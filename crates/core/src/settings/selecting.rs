@@ -3,7 +3,7 @@
 
 use super::{
     Bind, Directory, GroupIntake, GroupLeaving, GroupMembers, Intake, Leaving, LeavingAction, LeavingRule,
-    Locked, References, Servers, Settings, Strategy,
+    Locked, MemberAttribute, MemberAttributeKind, References, Servers, Settings, Strategy,
 };
 use crate::ldap::name::Dn;
 use crate::ldap::url::{Scheme, Server};
@@ -113,7 +113,7 @@ fn strategy(strategy: Strategy) -> &'static str {
     }
 }
 
-fn texts(intake: &Intake) -> [(&'static str, String); 15] {
+fn texts(intake: &Intake) -> [(&'static str, String); 16] {
     let Intake { bases, filter, groups, not_in_group, group_bases, active, leaving, .. } = intake;
     let required = intake.fields.iter().filter(|(_, rule)| rule.required);
     [
@@ -129,6 +129,7 @@ fn texts(intake: &Intake) -> [(&'static str, String); 15] {
         ("identity", intake.identity.clone().unwrap_or_default()),
         ("strategy", strategy(intake.strategy).to_owned()),
         ("member_login", intake.member_login.clone().unwrap_or_default()),
+        ("member_attribute", intake.member_attribute.as_ref().map(member_attribute).unwrap_or_default()),
         ("required fields", required.map(|(name, _)| name.as_str()).collect::<Vec<_>>().join("\n")),
         ("leaving", in_words(leaving)),
         ("application_groups", intake.application_groups.as_ref().map(groups_in).unwrap_or_default()),
@@ -140,6 +141,16 @@ fn servers(servers: &Servers) -> String {
         Servers::Named(list) => list.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"),
         Servers::Domain(domain) => format!("domain {domain}"),
     }
+}
+
+fn member_attribute(attribute: &MemberAttribute) -> String {
+    let kind = match attribute.kind {
+        MemberAttributeKind::NamesOfMembers => "names of members",
+        MemberAttributeKind::LoginsOfMembers => "logins of members",
+        MemberAttributeKind::NamesOfGroups => "names of groups",
+        MemberAttributeKind::CommonNamesOfGroups => "cn of groups",
+    };
+    format!("{} ({kind})", attribute.name)
 }
 
 fn locked(locked: Locked) -> &'static str {

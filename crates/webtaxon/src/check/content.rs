@@ -10,12 +10,12 @@ use webtaxon_core::ldap::entry::{Entries, Entry};
 use webtaxon_core::ldap::filter::advice::{Context, Weight, advise};
 use webtaxon_core::ldap::filter::{Filter, Matcher, Truth};
 use webtaxon_core::ldap::identity::{self, Identity, LASTING, Lasting};
-use webtaxon_core::ldap::name::{self, Dn, DnKey};
+use webtaxon_core::ldap::name::{self, Dn, DnKey, Rdn};
 use webtaxon_core::ldap::schema::Schema;
 use webtaxon_core::ldap::schema::ServerKind;
 use webtaxon_core::reading::{PlacePurpose, Request};
-use webtaxon_core::settings::Intake;
 use webtaxon_core::settings::rules::Condition;
+use webtaxon_core::settings::{Intake, MemberAttribute, MemberAttributeKind};
 use webtaxon_core::words::counted as with_noun;
 use webtaxon_wire::message::{LdapResult, ResultCode};
 
@@ -410,8 +410,14 @@ async fn groups(connection: &mut Connection, intake: &Intake, steps: &mut Steps<
     for (key, group) in named.chain(others) {
         let began = Instant::now();
         let shown = name::short(&group.to_string());
-        let query = Query::base(&group.to_string(), &["member", "uniqueMember", "memberUid"]);
-        let finding = match connection.entries(query).await {
+        if let Some(own) = intake.member_attribute.as_ref().filter(|own| own.is_on_people()) {
+            let finding = claimed(connection, intake, own, (key, group)).await;
+            steps.end("group", began, finding);
+            continue;
+        }
+        let own = intake.member_attribute.as_ref().map(|own| own.name.as_str());
+        let lists: Vec<&str> = ["member", "uniqueMember", "memberUid"].into_iter().chain(own).collect();
+        let finding = match connection.entries(Query::base(&group.to_string(), &lists)).await {
             Err(error) => missing(connection, group, Some(&error)).await,
             Ok((entries, _)) => match entries.get(0) {
                 None => missing(connection, group, None).await,
@@ -435,5 +441,44 @@ async fn groups(connection: &mut Connection, intake: &Intake, steps: &mut Steps<
             },
         };
         steps.end("group", began, finding);
+    }
+}
+
+/// How many people say that they are in a group, by an attribute of theirs.
+async fn claimed(
+    connection: &mut Connection,
+    intake: &Intake,
+    own: &MemberAttribute,
+    (key, group): (&str, &Dn),
+) -> Finding {
+    let shown = name::short(&group.to_string());
+    let value = match own.kind {
+        MemberAttributeKind::CommonNamesOfGroups => group.first().map(Rdn::text).unwrap_or_default(),
+        _ => group.to_string(),
+    };
+    let (mut people, mut failed) = (0_usize, None);
+    for base in &intake.bases {
+        let filter = Filter::all([intake.filter.clone(), Filter::equal(&own.name, value.as_bytes())]);
+        let count = |_: Entry<'_>| {
+            people += 1;
+            ControlFlow::Continue(())
+        };
+        let ended = connection.each(Query::subtree(&base.to_string(), filter, &["1.1"]), count).await;
+        failed = failed.or(ended.map_or_else(|error| Some(error.to_string()), |short| short.limit));
+    }
+    match (people, failed) {
+        (_, Some(why)) => warning(
+            format!("it is not known who is in {shown} ({key})"),
+            format!("a search for people by {} ended early: {why}", own.name),
+        ),
+        (0, None) => warning(
+            format!("nobody says to be directly in {shown} ({key})"),
+            format!(
+                "check its spelling, and the right to search by {}; nested groups may still have members",
+                own.name
+            ),
+        ),
+        (1, None) => good(format!("1 person says to be directly in {shown} ({key})")),
+        (many, None) => good(format!("{many} people say to be directly in {shown} ({key})")),
     }
 }

@@ -123,8 +123,14 @@ pub(crate) enum Shortcoming {
     GroupNotUtf8,
     #[error("somebody is in more groups than the server returns at once")]
     SomebodyInTooManyGroups,
-    #[error("a name in somebody's memberOf is not UTF-8")]
-    SomebodysGroupNotUtf8,
+    #[error("a name in somebody's {0} is not UTF-8")]
+    SomebodysGroupNotUtf8(String),
+    #[error("nobody shows {0} (member_attribute); the bind account may lack the right to read it")]
+    NobodyShows(String),
+    #[error("nobody says to be in it ({0}), and the server shows no such entry; check its spelling")]
+    NobodysGroup(String),
+    #[error("several groups have the cn {0}, so it is unknown which of them people mean by it")]
+    SeveralGroupsCalled(String),
     #[error("{0} is not a distinguished name")]
     GroupNotAName(String),
     #[error("the groups of {whose} cannot be read: {why}")]

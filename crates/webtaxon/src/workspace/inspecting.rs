@@ -51,7 +51,8 @@ impl Workspace {
             && other.settings().intakes.is_single()
             && self.setup.directory(one)?.is_same(other.setup.directory(two)?)
             && one.identity == two.identity
-            && one.member_login == two.member_login;
+            && one.member_login == two.member_login
+            && one.member_attribute == two.member_attribute;
         if is_one {
             let both = read_for_both(&self.access().await?, one, two, links).await?;
             return Ok(both.map(|reading| vec![reading]));

@@ -6,12 +6,12 @@ use super::table::{Table, Text, Value};
 use super::values::{attribute, names, search_filter};
 use crate::settings::rules::FieldRule;
 use crate::settings::{
-    Adopt, Directory, Intake, Leaving, LeavingAction, LeavingRule, Locked, MatchBy, OtherRoles,
-    SettingsError, Strategy,
+    Adopt, Directory, Intake, Leaving, LeavingAction, LeavingRule, Locked, MatchBy, MemberAttribute,
+    MemberAttributeKind, OtherRoles, SettingsError, Strategy,
 };
 use indexmap::IndexMap;
 
-const KEYS: [&str; 24] = [
+const KEYS: [&str; 25] = [
     "name",
     "directory",
     "bases",
@@ -26,6 +26,7 @@ const KEYS: [&str; 24] = [
     "locked",
     "identity",
     "member_login",
+    "member_attribute",
     "strategy",
     "match",
     "adopt",
@@ -67,6 +68,12 @@ pub(super) fn intake(
         intake.leaving = leaving(value)?;
     }
     if let Some(value) = table.take("application_groups") {
+        if intake.member_attribute.as_ref().is_some_and(MemberAttribute::is_on_people) {
+            return Err(value.bad(
+                "their members are read from member lists, and member_attribute is one of people",
+                "read the groups with another intake",
+            ));
+        }
         if !intake.strategy.reads_lists() {
             return Err(value.bad(
                 "their members are read from member lists",
@@ -101,10 +108,44 @@ fn selecting(table: &mut Table<'_>, intake: &mut Intake) -> Result<(), SettingsE
     }
     intake.identity = table.take("identity").map(|value| attribute(&value.text()?)).transpose()?;
     intake.member_login = table.take("member_login").map(|value| attribute(&value.text()?)).transpose()?;
+    intake.member_attribute = table.take("member_attribute").map(member_attribute).transpose()?;
     if let Some(value) = table.take("strategy") {
+        if intake.member_attribute.as_ref().is_some_and(MemberAttribute::is_on_people) {
+            return Err(value.bad(
+                "member_attribute says that people tell their groups themselves, so there is nothing to choose",
+                "remove strategy",
+            ));
+        }
         intake.strategy = strategy(&value.text()?, !intake.group_bases.is_empty())?;
     }
     Ok(())
+}
+
+/// An attribute of groups with the names of members, or a table that says what it is.
+fn member_attribute(value: Value<'_>) -> Result<MemberAttribute, SettingsError> {
+    if value.is_text() {
+        let name = attribute(&value.text()?)?;
+        return Ok(MemberAttribute { name, kind: MemberAttributeKind::NamesOfMembers });
+    }
+    let mut table = value.table(&["name", "of", "holds"])?;
+    let name = table.require("name", "name the attribute: name = \"isMemberOf\"")?.text()?;
+    let name = attribute(&name)?;
+    let help = "say whose attribute it is: of = \"groups\", or of = \"people\"";
+    let is_on_people = table.require("of", help)?.text()?.word(&[("groups", false), ("people", true)])?;
+    let holds = table.take("holds").map(Value::text).transpose()?;
+    let kind = match (is_on_people, &holds) {
+        (false, None) => MemberAttributeKind::NamesOfMembers,
+        (true, None) => MemberAttributeKind::NamesOfGroups,
+        (false, Some(holds)) => holds.word(&[
+            ("names", MemberAttributeKind::NamesOfMembers),
+            ("logins", MemberAttributeKind::LoginsOfMembers),
+        ])?,
+        (true, Some(holds)) => holds.word(&[
+            ("names", MemberAttributeKind::NamesOfGroups),
+            ("cn", MemberAttributeKind::CommonNamesOfGroups),
+        ])?,
+    };
+    Ok(MemberAttribute { name, kind })
 }
 
 fn strategy(text: &Text<'_>, has_group_bases: bool) -> Result<Strategy, SettingsError> {

@@ -23,7 +23,7 @@ use webtaxon_wire::entry::ReceivedEntry;
 pub(super) struct Bulk {
     strategy: Strategy,
     /// The attributes of groups to request.
-    attributes: Vec<&'static str>,
+    attributes: Vec<String>,
     /// The bases of groups, as names and as keys.
     bases: Vec<Dn>,
     within: Vec<DnKey>,
@@ -70,12 +70,7 @@ enum SearchEnd {
 
 impl Bulk {
     /// Nothing read yet; groups are in the intake's bases, or anywhere below the naming contexts.
-    pub(super) fn new(
-        request: &Request,
-        tops: &[Dn],
-        attributes: Vec<&'static str>,
-        expected: Expected,
-    ) -> Self {
+    pub(super) fn new(request: &Request, tops: &[Dn], attributes: Vec<String>, expected: Expected) -> Self {
         let bases = if request.group_bases.is_empty() { tops } else { &request.group_bases };
         Self {
             strategy: request.strategy,
@@ -139,7 +134,8 @@ impl Bulk {
         let mut short = "";
         for base in self.bases.clone() {
             let any = Filter::any(GROUP_CLASSES.map(|class| Filter::equal("objectClass", class)));
-            let query = Query::subtree(&base.to_string(), any, &self.attributes);
+            let query =
+                Query { attributes: self.attributes.clone(), ..Query::subtree(&base.to_string(), any, &[]) };
             match self.search(connection, builder, query, limit).await? {
                 (_, SearchEnd::Whole) => {}
                 (_, SearchEnd::Early) => short = EARLY,
@@ -171,7 +167,8 @@ impl Bulk {
         places: Vec<(Dn, usize)>,
     ) -> Result<(), DirectoryError> {
         for (base, count) in places {
-            let query = Query::subtree(&base.to_string(), Filter::present("objectClass"), &self.attributes);
+            let everything = Query::subtree(&base.to_string(), Filter::present("objectClass"), &[]);
+            let query = Query { attributes: self.attributes.clone(), ..everything };
             let limit = Limit::Entries(Returns::AnyEntries.allowance(count));
             let (read, end) = self.search(connection, builder, query, limit).await?;
             if end != SearchEnd::Abandoned {

@@ -5,6 +5,7 @@ use foldhash::{HashMap, HashSet};
 use webtaxon_core::graph::{Foreign, Graph, NodeId, without_uid};
 use webtaxon_core::ldap::schema::Schema;
 use webtaxon_core::reading::ReadingBuilder;
+use webtaxon_core::settings::{MemberAttribute, MemberAttributeKind};
 use webtaxon_wire::entry::ReceivedEntry;
 
 /// Object classes of groups (RFC 4519 §3.5, §3.6, RFC 2307; and a domain controller's own).
@@ -150,6 +151,9 @@ pub(super) struct Expected {
     pub(super) knows_logins: bool,
     /// The classes of groups that must have a member, as the server's own schema says.
     never_empty: Vec<&'static str>,
+    /// The settings' own attribute of groups with the names of members, or with their logins.
+    names: Option<String>,
+    logins: Option<String>,
 }
 
 impl Expected {
@@ -161,7 +165,16 @@ impl Expected {
             must.iter().any(|name| name.eq_ignore_ascii_case(attribute)).then_some(class)
         };
         let classes = [("groupOfNames", "member"), ("groupOfUniqueNames", "uniqueMember")];
-        Self { knows_logins, never_empty: classes.into_iter().filter_map(demands).collect() }
+        let never_empty = classes.into_iter().filter_map(demands).collect();
+        Self { knows_logins, never_empty, names: None, logins: None }
+    }
+
+    /// The same, with the settings' own attribute of groups.
+    pub(super) fn with(mut self, own: Option<&MemberAttribute>) -> Self {
+        let name = |kind| own.filter(|own| own.kind == kind).map(|own| own.name.clone());
+        self.names = name(MemberAttributeKind::NamesOfMembers);
+        self.logins = name(MemberAttributeKind::LoginsOfMembers);
+        self
     }
 }
 
@@ -184,20 +197,21 @@ fn read_members<'e>(
     for (description, values) in entry.attributes_as_text() {
         let attribute = description.split(';').next().unwrap_or(description);
         let is = |name: &str| attribute.eq_ignore_ascii_case(name);
+        let is_own = |own: &Option<String>| own.as_deref().is_some_and(is);
         if is("objectClass") {
             values.for_each(|class| classes.add(class, expected));
         } else if is("memberURL") {
             for value in values {
                 listed.urls.push(std::str::from_utf8(value).map_err(|_| Shortcoming::UrlNotUtf8)?);
             }
-        } else if is("memberUid") {
+        } else if is("memberUid") || is_own(&expected.logins) {
             listed.logins.extend(values);
         } else if is("primaryGroupToken") || is("gidNumber") {
             let mut numbers = values.filter_map(|value| std::str::from_utf8(value).ok()?.parse().ok());
             listed.number = numbers.next();
         } else if is("objectSid") {
             listed.sid = values.into_iter().next();
-        } else if is("member") || is("uniqueMember") {
+        } else if is("member") || is("uniqueMember") || is_own(&expected.names) {
             let before = listed.names.len();
             for value in values {
                 let dn = std::str::from_utf8(value).map_err(|_| Shortcoming::MemberNotUtf8)?;

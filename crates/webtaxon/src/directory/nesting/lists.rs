@@ -65,11 +65,11 @@ impl Lookup {
         Self { group, part, is_named, listing: Listing::default(), range: None }
     }
 
-    fn query(&self, graph: &Graph, attributes: &[&str]) -> Query {
+    fn query(&self, graph: &Graph, attributes: &[String]) -> Query {
         let dn = graph.dn(self.group);
         match &self.range {
             Some((attribute, from)) => Query::base(dn, &[&format!("{attribute};range={from}-*")]),
-            None => Query::base(dn, attributes),
+            None => Query { attributes: attributes.to_vec(), ..Query::base(dn, &[]) },
         }
     }
 
@@ -78,15 +78,16 @@ impl Lookup {
     }
 }
 
-/// The attributes of groups that determine their members.
-fn attributes(kind: ServerKind) -> Vec<&'static str> {
+/// The attributes of groups that determine their members, with the settings' own.
+fn attributes(kind: ServerKind, own: Option<&str>) -> Vec<String> {
     let mut attributes = vec!["objectClass", "member", "uniqueMember", "memberUid", "memberURL"];
+    attributes.extend(own);
     match kind {
         // The primary group number is computed, and returned only on request.
         ServerKind::Controller => attributes.extend(["primaryGroupToken", "objectSid"]),
         _ => attributes.push("gidNumber"),
     }
-    attributes
+    attributes.into_iter().map(str::to_owned).collect()
 }
 
 /// How groups may list people other than by name.
@@ -101,7 +102,7 @@ struct Logins<'r> {
 /// Reading downwards, level by level.
 struct Descent<'n, 'r> {
     nests: &'n mut Nests<'r>,
-    attributes: Vec<&'static str>,
+    attributes: Vec<String>,
     expected: Expected,
     group_bases: Vec<DnKey>,
     logins: Logins<'r>,
@@ -116,9 +117,10 @@ impl<'n, 'r> Descent<'n, 'r> {
     fn new(nests: &'n mut Nests<'r>) -> Self {
         let request = nests.request;
         let root = nests.connection.root();
-        let (kind, attributes) = (root.kind, attributes(root.kind));
+        let own = request.member_attribute.as_ref();
+        let (kind, attributes) = (root.kind, attributes(root.kind, own.map(|own| own.name.as_str())));
         let attribute = request.member_login_attribute(kind);
-        let expected = Expected::of(nests.builder.schema(), attribute.is_some());
+        let expected = Expected::of(nests.builder.schema(), attribute.is_some()).with(own);
         let bulk = Bulk::new(request, root.tops(), attributes.clone(), expected.clone());
         let roll = Roll::of(nests.builder.people(), kind, attribute);
         let part = nests.builder.open(Part::PrimaryGroups);

@@ -2,6 +2,7 @@
 
 mod bulk;
 mod chain;
+mod claims;
 mod computed;
 mod cost;
 mod group_entry;
@@ -17,6 +18,7 @@ pub(super) use strategy::Nests;
 
 use super::error::DirectoryError;
 use chain::ChainRule;
+use claims::Claims;
 use lists::Lists;
 use strategy::{Attempt, NestStrategy};
 use tokens::Tokens;
@@ -35,6 +37,7 @@ pub(super) async fn read(mut nests: Nests<'_>) -> Result<(), DirectoryError> {
     let attempt = match nests.request.strategy {
         // A snapshot has member lists, but no server that computes anything.
         _ if nests.connection.snapshot().is_some() => Ok(Attempt::Declined),
+        _ if nests.request.attribute_of_people().is_some() => Claims.read(nests).await,
         Strategy::Auto => Upwards { only_if_cheaper: true }.read(nests).await,
         Strategy::Upwards => Upwards { only_if_cheaper: false }.read(nests).await,
         Strategy::Chain => ChainRule.read(nests).await,

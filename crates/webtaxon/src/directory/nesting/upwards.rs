@@ -197,7 +197,7 @@ impl<'n, 'r> Climb<'n, 'r> {
         let claims = |entry: Entry<'_>| {
             let texts = entry.values("memberOf").map(|value| std::str::from_utf8(value).map(str::to_owned));
             texts.collect::<Result<Vec<String>, _>>().unwrap_or_else(|_| {
-                short.get_or_insert(Shortcoming::SomebodysGroupNotUtf8);
+                short.get_or_insert(Shortcoming::SomebodysGroupNotUtf8("memberOf".to_owned()));
                 Vec::new()
             })
         };

@@ -325,8 +325,9 @@ impl Reader<'_> {
     /// A group that no longer lists a name that was not found: the name was changed meanwhile.
     async fn changed_list(&mut self) -> Result<Option<Dn>, DirectoryError> {
         let gone = self.builder.gone_members();
-        let queries: Vec<Query> =
-            gone.iter().map(|(group, _)| Query::base(group, &["member", "uniqueMember"])).collect();
+        let own = self.request.member_attribute.as_ref().map(|own| own.name.as_str());
+        let lists: Vec<&str> = ["member", "uniqueMember"].into_iter().chain(own).collect();
+        let queries: Vec<Query> = gone.iter().map(|(group, _)| Query::base(group, &lists)).collect();
         let mut changed = None;
         let answer = |number: usize, found: Vec<SearchItem>, result: LdapResult| {
             let (Some(entry), Some((group, names))) = (first_entry(&found), gone.get(number)) else { return };

@@ -155,7 +155,10 @@ impl Reader<'_> {
 
     /// Looks for the places and groups that the settings name.
     async fn places(&mut self) -> Result<(), DirectoryError> {
-        let names = self.request.places().map(|(place, _)| place).chain(self.request.groups());
+        // Where people tell their groups, groups need no entries.
+        let lists = self.request.attribute_of_people().is_none();
+        let groups = self.request.groups().filter(|_| lists);
+        let names = self.request.places().map(|(place, _)| place).chain(groups);
         let absent = absent(&mut self.connection, names).await?;
         let shown = |place: &Dn| {
             let absence = absent.iter().find(|(absent, _)| absent.key() == place.key());
