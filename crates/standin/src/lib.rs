@@ -31,6 +31,6 @@ pub use directory::Directory;
 pub use error::{StandinError, StandinErrorKind};
 pub use fault::{Fault, FaultKind};
 pub use manner::Manner;
-pub use options::Options;
+pub use options::{Options, ServedFilters};
 pub use server::Standin;
 pub use tls::CertificateKind;

@@ -7,6 +7,18 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
+/// Filters that the simulated directory serves, in searches of entries.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum ServedFilters {
+    /// All.
+    #[default]
+    All,
+    /// All but presence, `(attribute=*)`.
+    NoPresence,
+    /// One comparison for equality.
+    EqualityAlone,
+}
+
 /// Options of the simulated directory.
 #[derive(Clone, Debug)]
 pub struct Options {
@@ -44,6 +56,8 @@ pub struct Options {
     pub hidden_below: Vec<String>,
     /// The naming contexts that the root DSE names, in place of all.
     pub tops: Option<Vec<String>>,
+    /// Filters that are served; others end with unwillingToPerform.
+    pub filters: ServedFilters,
     /// Attributes that are returned but that filters cannot test, as if the server had no index or rule for them.
     pub unsearchable: Vec<String>,
     /// Continuation references returned at the end of every subtree search.
@@ -78,6 +92,7 @@ impl Default for Options {
             hidden: Vec::new(),
             hidden_below: Vec::new(),
             tops: None,
+            filters: ServedFilters::All,
             unsearchable: Vec::new(),
             references: Vec::new(),
             latency: Duration::ZERO,

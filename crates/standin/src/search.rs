@@ -3,12 +3,13 @@
 use crate::directory::{Directory, Wanted};
 use crate::fault::{Fault, FaultKind};
 use crate::manner::Manner;
+use crate::options::ServedFilters;
 use crate::peer::{Peer, Rest};
 use crate::{controller, root};
 use std::io;
 use std::sync::Arc;
 use webtaxon_core::ldap::entry::Entries;
-use webtaxon_core::ldap::filter::{Filter, Matcher};
+use webtaxon_core::ldap::filter::{Filter, Item, Matcher};
 use webtaxon_core::ldap::name::{Dn, DnKey};
 use webtaxon_core::ldap::schema::Schema;
 use webtaxon_wire::Operation;
@@ -76,6 +77,15 @@ impl<'s> Search<'s> {
         let base = base.ok_or_else(|| LdapResult::new(34, "the base is not a distinguished name"))?;
         let filter = self.request.filter.to_filter();
         let filter = filter.map_err(|_| LdapResult::new(2, "the filter cannot be read"))?;
+        let is_root = base.first().is_none() && self.request.scope == Scope::Base;
+        let is_served = match options.filters {
+            ServedFilters::All => true,
+            ServedFilters::NoPresence => filter.items().all(|item| !matches!(item, Item::Present { .. })),
+            ServedFilters::EqualityAlone => matches!(filter, Filter::Item(Item::Equal { .. })),
+        };
+        if !is_served && !is_root {
+            return Err(LdapResult::new(53, "this filter is not served"));
+        }
         let filter = searchable(&filter, &options.unsearchable);
         if options.shy && self.peer.bound.is_none() {
             return Err(LdapResult::new(50, ""));

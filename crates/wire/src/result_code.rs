@@ -24,6 +24,10 @@ impl ResultCode {
     pub const UNAVAILABLE: Self = Self(52);
     /// unavailableCriticalExtension
     pub const UNAVAILABLE_CRITICAL_EXTENSION: Self = Self(12);
+    /// protocolError
+    pub const PROTOCOL_ERROR: Self = Self(2);
+    /// inappropriateMatching
+    pub const INAPPROPRIATE_MATCHING: Self = Self(18);
     /// unwillingToPerform
     pub const UNWILLING_TO_PERFORM: Self = Self(53);
     /// The base does not exist.

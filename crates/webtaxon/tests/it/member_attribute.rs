@@ -1,11 +1,12 @@
-//! Membership by an attribute that the settings name: of groups or of people, by name, by login or by `cn`, nested.
+//! Membership by an attribute that the settings name: of groups or of people, by name, by login or by `cn`, nested; and
+//! nested groups on servers that serve few filters.
 
 use crate::museum::Museum;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 use webtaxon::model::preview::{ChangeKind, Preview};
-use webtaxon_standin::{Directory, Manner, Options};
+use webtaxon_standin::{Directory, Manner, Options, ServedFilters};
 
 const TOP: &str = "DC=quillmere,DC=example";
 const SETTINGS: &str = r#"
@@ -53,16 +54,16 @@ fn ldif(people: &[(&str, &str)], groups: &[(&str, &str)]) -> String {
     text.replace("@P", &format!(",OU=People,{TOP}")).replace("@G", &format!(",OU=Groups,{TOP}"))
 }
 
-async fn museum(how: &str, ldif: &str) -> Museum {
+async fn museum(how: &str, ldif: &str, filters: ServedFilters) -> Museum {
     let directory = Arc::new(Directory::with_manner(ldif.as_bytes(), Manner::Plain).unwrap());
-    let museum = Museum::of(&directory, Options::default()).await;
+    let museum = Museum::of(&directory, Options { filters, ..Options::default() }).await;
     museum.write("webtaxon.toml", SETTINGS.replace("URL", &museum.standin().url()).replace("HOW", how));
     museum.write("accounts.csv", "login,link,state\ndora,00000000-0000-4000-8000-000000000003,active\n");
     museum
 }
 
 async fn preview(how: &str, ldif: &str) -> Preview {
-    museum(how, ldif).await.preview().await.unwrap()
+    museum(how, ldif, ServedFilters::All).await.preview().await.unwrap()
 }
 
 fn kinds(preview: &Preview, kind: ChangeKind) -> BTreeSet<&str> {
@@ -177,7 +178,7 @@ async fn what_people_say_may_name_groups_that_have_no_entries_but_not_hide() {
 async fn a_check_counts_who_says_to_be_in_a_group() {
     let how = "member_attribute = { name = \"isMemberOf\", of = \"people\" }";
     let people = [("ada", "isMemberOf: CN=Users@G\n"), ("ben", "isMemberOf: CN=users@G\n"), ("dora", "")];
-    let museum = museum(how, &ldif(&people, &[])).await;
+    let museum = museum(how, &ldif(&people, &[]), ServedFilters::All).await;
     let steps = museum.workspace().unwrap().check(Duration::ZERO, |_| {}).await;
     let told: Vec<&str> =
         steps.iter().filter(|step| step.name == "group").map(|step| step.message.as_str()).collect();
@@ -188,4 +189,20 @@ async fn a_check_counts_who_says_to_be_in_a_group() {
             "nobody says to be directly in Leavers (not_in_group)"
         ]
     );
+}
+
+#[tokio::test]
+async fn a_server_that_serves_few_filters_is_read_all_the_same() {
+    let people = [("ada", ""), ("ben", ""), ("cleo", ""), ("dora", "")];
+    let groups = [
+        ("Users", "member: CN=ada@P\nmember: CN=cleo@P\nmember: CN=Inner@G\n"),
+        ("Inner", "member: CN=ben@P\n"),
+        ("Leavers", "member: CN=cleo@P\n"),
+    ];
+    for filters in [ServedFilters::All, ServedFilters::NoPresence, ServedFilters::EqualityAlone] {
+        let preview = museum("", &ldif(&people, &groups), filters).await.preview().await.unwrap();
+        assert!(preview.is_whole(), "{filters:?}: {:?}", preview.gaps);
+        assert_eq!(kinds(&preview, ChangeKind::Import), ["ada", "ben"].into(), "{filters:?}");
+        assert_eq!(kinds(&preview, ChangeKind::Suspend), ["dora"].into(), "{filters:?}");
+    }
 }

@@ -3,6 +3,7 @@
 //! It reads from the socket only when an event is awaited, so that a slow reader slows the server down and no data
 //! accumulates here.
 
+use super::existence::Existence;
 use super::offline::Offline;
 use super::query::Query;
 use super::root_dse::RootDse;
@@ -49,6 +50,8 @@ pub struct Connection {
     root: RootDse,
     page: u32,
     password_state: Option<PasswordState>,
+    /// The filter that finds any entry.
+    pub(super) existence: Existence,
     /// The system's error when the connection broke.
     broken: Option<std::io::Error>,
     /// A page whose end has arrived before its entries were all read, with the next page's cookie.
@@ -98,6 +101,7 @@ impl Connection {
             root: RootDse::default(),
             page: directory.page,
             password_state: None,
+            existence: Existence::default(),
             broken: None,
             ahead: None,
             offline: None,
@@ -134,6 +138,7 @@ impl Connection {
             root: offline.root(),
             page: 0,
             password_state: None,
+            existence: Existence::default(),
             broken: None,
             ahead: None,
             offline: Some(offline),

@@ -3,6 +3,7 @@
 mod access;
 mod bind;
 mod connection;
+mod existence;
 mod offline;
 mod query;
 mod root_dse;

@@ -58,9 +58,11 @@ impl Query {
         }
     }
 
-    pub(super) fn request(&self) -> Result<SearchRequest, ProtocolError> {
+    /// The request, with another filter if one is given.
+    pub(super) fn request(&self, instead: Option<&Filter>) -> Result<SearchRequest, ProtocolError> {
         let attributes = self.attributes.iter().map(String::as_str);
-        let request = SearchRequest::new(&self.base, self.scope, &self.filter, attributes)?;
+        let filter = instead.unwrap_or(&self.filter);
+        let request = SearchRequest::new(&self.base, self.scope, filter, attributes)?;
         Ok(SearchRequest { types_only: self.types_only, ..request })
     }
 }

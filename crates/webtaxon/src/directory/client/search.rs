@@ -1,7 +1,8 @@
 //! Searches: page after page as a stream (RFC 2696), or many small ones at once.
 
 use super::connection::Connection;
-use super::query::{Query, SearchItem, Short, push};
+use super::existence::Existence;
+use super::query::{Query, SearchItem, Short, first_entry, push};
 use crate::directory::{DirectoryError, DirectoryErrorKind};
 use std::ops::ControlFlow;
 use std::time::Duration;
@@ -38,12 +39,21 @@ pub struct PagedSearch<'c> {
     empty_pages: usize,
     /// Number of retries of this page.
     tries: usize,
+    /// The filter in use, if any entry is asked for.
+    existence: Option<Existence>,
 }
 
 impl Connection {
     /// Queues a request; it is sent with the next flush or wait.
-    fn ask(&mut self, query: &Query, cookie: &[u8]) -> Result<RequestId, DirectoryError> {
-        let request = query.request().map_err(|error| DirectoryError::protocol(self.server(), error))?;
+    fn ask(
+        &mut self,
+        query: &Query,
+        existence: Option<Existence>,
+        cookie: &[u8],
+    ) -> Result<RequestId, DirectoryError> {
+        let instead = existence.filter(|one| *one != Existence::Present).map(Existence::filter);
+        let request = query.request(instead.as_ref());
+        let request = request.map_err(|error| DirectoryError::protocol(self.server(), error))?;
         let mut controls = Vec::new();
         if self.root().domain_scope() {
             controls.push(control::domain_scope());
@@ -54,12 +64,27 @@ impl Connection {
         self.queue_search(request, controls)
     }
 
+    /// The filter to begin with, if a query asks for any entry.
+    fn existence_for(&self, query: &Query) -> Option<Existence> {
+        Existence::is_asked(query).then_some(self.existence)
+    }
+
+    /// The filter to try next; remembers the one that found an entry.
+    fn after(&mut self, existence: Option<Existence>, code: ResultCode, is_found: bool) -> Option<Existence> {
+        let tried = existence?;
+        if is_found {
+            self.existence = tried.known();
+        }
+        tried.next(code, is_found)
+    }
+
     /// Starts a search.
     ///
     /// # Errors
     /// The connection is unusable.
     pub async fn search(&mut self, query: Query) -> Result<PagedSearch<'_>, DirectoryError> {
-        let current = Some(self.ask(&query, b"")?);
+        let existence = self.existence_for(&query);
+        let current = Some(self.ask(&query, existence, b"")?);
         Ok(PagedSearch {
             connection: self,
             query,
@@ -70,6 +95,7 @@ impl Connection {
             on_page: 0,
             empty_pages: 0,
             tries: 0,
+            existence,
         })
     }
 
@@ -132,33 +158,40 @@ impl Connection {
         queries: &[Query],
         mut answer: impl FnMut(usize, Vec<SearchItem>, LdapResult),
     ) -> Result<(), DirectoryError> {
-        let mut under_way: Vec<(RequestId, usize, Vec<SearchItem>)> = Vec::new();
+        let mut under_way: Vec<(RequestId, usize, Vec<SearchItem>, Option<Existence>)> = Vec::new();
         let mut waiting = queries.iter().enumerate();
         loop {
             while under_way.len() < WINDOW {
                 let Some((number, query)) = waiting.next() else { break };
-                under_way.push((self.ask(query, b"")?, number, Vec::new()));
+                let existence = self.existence_for(query);
+                under_way.push((self.ask(query, existence, b"")?, number, Vec::new(), existence));
             }
             if under_way.is_empty() {
                 return Ok(());
             }
             let event = self.any_event().await?;
-            let place = |id: RequestId| under_way.iter().position(|(known, _, _)| *known == id);
+            let place = |id: RequestId| under_way.iter().position(|(known, ..)| *known == id);
             match event {
                 Event::Entry(id, entry) => {
-                    if let Some((_, _, found)) = place(id).and_then(|at| under_way.get_mut(at)) {
+                    if let Some((_, _, found, _)) = place(id).and_then(|at| under_way.get_mut(at)) {
                         found.push(SearchItem::Entry(entry));
                     }
                 }
                 Event::Reference(id, urls) => {
-                    if let Some((_, _, found)) = place(id).and_then(|at| under_way.get_mut(at)) {
+                    if let Some((_, _, found, _)) = place(id).and_then(|at| under_way.get_mut(at)) {
                         found.push(reference(&urls));
                     }
                 }
                 Event::Done(id, result, _) => {
-                    if let Some(at) = place(id) {
-                        let (_, number, found) = under_way.swap_remove(at);
-                        answer(number, found, result);
+                    let Some(at) = place(id) else { continue };
+                    let (_, number, found, tried) = under_way.swap_remove(at);
+                    let next = self.after(tried, result.code, first_entry(&found).is_some());
+                    match next.zip(queries.get(number)) {
+                        Some((next, query)) => {
+                            let request = self.ask(query, Some(next), b"")?;
+                            under_way.push((request, number, found, Some(next)));
+                        }
+                        None => answer(number, found, result),
                     }
                 }
                 Event::Bound(..) | Event::Extended(..) => {}
@@ -175,6 +208,11 @@ impl PagedSearch<'_> {
     /// Whether to repeat a page that failed: after a pause if the server is busy, with a smaller page if it rejects
     /// the size. No part of the page may have arrived.
     async fn again(&mut self, result: &LdapResult) -> Result<bool, DirectoryError> {
+        let next = self.connection.after(self.existence, result.code, self.on_page > 0);
+        if next.is_some() {
+            self.existence = next;
+            return Ok(true);
+        }
         if self.on_page > 0 {
             return Ok(false);
         }
@@ -205,7 +243,7 @@ impl PagedSearch<'_> {
                 && let Some(cookie) = self.connection.page_behind(current)
             {
                 // The server works on the next page while this one is read.
-                self.next = Some(self.connection.ask(&self.query, &cookie)?);
+                self.next = Some(self.connection.ask(&self.query, self.existence, &cookie)?);
                 self.connection.flush().await?;
             }
             let event = self.connection.event_for(current).await;
@@ -218,7 +256,8 @@ impl PagedSearch<'_> {
                 Event::Done(_, result, cookie) => {
                     self.current = None;
                     if self.again(&result).await? {
-                        self.current = Some(self.connection.ask(&self.query, &self.cookie)?);
+                        self.current =
+                            Some(self.connection.ask(&self.query, self.existence, &self.cookie)?);
                         continue;
                     }
                     if result.code != ResultCode::SUCCESS {
@@ -233,7 +272,7 @@ impl PagedSearch<'_> {
                         }
                         self.current = match self.next.take() {
                             Some(asked) => Some(asked),
-                            None => Some(self.connection.ask(&self.query, &cookie)?),
+                            None => Some(self.connection.ask(&self.query, self.existence, &cookie)?),
                         };
                         (self.cookie, self.on_page, self.begun, self.tries) = (cookie, 0, true, 0);
                     }
