@@ -56,6 +56,8 @@ pub struct Options {
     pub hidden_below: Vec<String>,
     /// The naming contexts that the root DSE names, in place of all.
     pub tops: Option<Vec<String>>,
+    /// The connection ends after each search.
+    pub one_search: bool,
     /// Filters that are served; others end with unwillingToPerform.
     pub filters: ServedFilters,
     /// Attributes that are returned but that filters cannot test, as if the server had no index or rule for them.
@@ -92,6 +94,7 @@ impl Default for Options {
             hidden: Vec::new(),
             hidden_below: Vec::new(),
             tops: None,
+            one_search: false,
             filters: ServedFilters::All,
             unsearchable: Vec::new(),
             references: Vec::new(),

@@ -76,6 +76,9 @@ impl Peer {
                     self.searches += 1;
                     self.move_on();
                     Search::new(self, id, request, message.controls).run().await?;
+                    if self.options.one_search {
+                        return self.flush().await;
+                    }
                 }
                 Operation::ExtendedRequest(request) => self.extended(id, request).await?,
                 // Nothing is in progress when an abandon is read here.

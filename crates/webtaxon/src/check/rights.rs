@@ -14,6 +14,7 @@ use webtaxon_core::ldap::entry::{Entries, Entry};
 use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::name::{self, Dn, DnKey};
 use webtaxon_core::ldap::schema::ServerKind;
+use webtaxon_core::ldap::url::Server;
 use webtaxon_core::ldap::value::{FileTime, relative_id, sid};
 use webtaxon_core::settings::{Bind, Directory, Intake};
 use webtaxon_wire::control::WHO_AM_I;
@@ -63,7 +64,11 @@ pub(crate) async fn bind(
         steps.end("password", began, finding);
     }
     let began = Instant::now();
-    if let Err(error) = connection.bind(directory, secret.as_ref()).await {
+    let bound = match connection.server().parse::<Server>() {
+        Ok(server) => Access::new(directory, &setup.folder, secret).bind(connection, &server).await,
+        Err(_) => connection.bind(directory, secret.as_ref()).await,
+    };
+    if let Err(error) = bound {
         steps.end("bind", began, bad(&error));
         return false;
     }

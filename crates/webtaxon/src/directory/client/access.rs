@@ -2,6 +2,7 @@
 //! however many servers are asked.
 
 use super::connection::{Connection, servers};
+use super::root_dse::RootDse;
 use super::transport::Milestone;
 use crate::directory::{DirectoryError, DirectoryErrorKind};
 use crate::progress::{Progress, Watch};
@@ -98,7 +99,7 @@ impl Access {
         let mut failed = Vec::new();
         for server in list {
             let error = match self.connect(server, &mut |_| {}).await {
-                Ok(mut connection) => match connection.bind(&self.directory, self.password.as_ref()).await {
+                Ok(mut connection) => match self.bind(&mut connection, server).await {
                     Ok(()) => {
                         self.watch.tell(|| Progress::Connected { server: server.to_string() });
                         connection.watch = self.watch.clone();
@@ -122,13 +123,43 @@ impl Access {
         }
     }
 
+    /// Binds a connection to this server. If the server ends it after each search, it has ended after that of the root
+    /// DSE: then it is opened again, now and later.
+    pub(crate) async fn bind(
+        &self,
+        connection: &mut Connection,
+        server: &Server,
+    ) -> Result<(), DirectoryError> {
+        match connection.bind(&self.directory, self.password.as_ref()).await {
+            Err(error) if connection.ended_after_one(&error) => {
+                *connection = self.connect_again(server, connection.root().clone()).await?;
+            }
+            bound => bound?,
+        }
+        let (access, server) = (self.clone(), server.clone());
+        connection.can_reopen(Arc::new(move |root| {
+            let (access, server) = (access.clone(), server.clone());
+            Box::pin(async move { access.connect_again(&server, root).await })
+        }));
+        Ok(())
+    }
+
+    /// Connects to one server whose root DSE is known, and binds.
+    async fn connect_again(&self, server: &Server, root: RootDse) -> Result<Connection, DirectoryError> {
+        let (directory, told) = (&self.directory, &mut |_: Milestone| {});
+        let mut connection =
+            Connection::open_at(server, directory, &self.folder, self.deadline, Some(root), told).await?;
+        connection.bind(directory, self.password.as_ref()).await?;
+        Ok(connection)
+    }
+
     /// Connects to one server without binding, and reports each step.
     pub(crate) async fn connect(
         &self,
         server: &Server,
         told: &mut (dyn FnMut(Milestone) + Send),
     ) -> Result<Connection, DirectoryError> {
-        Connection::open_at(server, &self.directory, &self.folder, self.deadline, told).await
+        Connection::open_at(server, &self.directory, &self.folder, self.deadline, None, told).await
     }
 
     /// Connects to a server named in a referral (RFC 4511 §4.5.3). Credentials and client certificate are presented
@@ -137,8 +168,8 @@ impl Access {
         if self.servers().await?.contains(server) {
             return self.open_first(std::slice::from_ref(server)).await;
         }
-        Connection::open_at(server, &self.directory.anonymous(), &self.folder, self.deadline, &mut |_| {})
-            .await
+        let (directory, told) = (self.directory.anonymous(), &mut |_: Milestone| {});
+        Connection::open_at(server, &directory, &self.folder, self.deadline, None, told).await
     }
 
     /// This access with an anonymous bind.

@@ -14,6 +14,7 @@ use crate::progress::Watch;
 use crate::secure::SecureError;
 use std::collections::VecDeque;
 use std::path::Path;
+use std::pin::Pin;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
@@ -36,6 +37,11 @@ fn is_shy(error: &DirectoryError) -> bool {
     matches!(error.kind(), DirectoryErrorKind::Search { result, .. } if [1, 8, 13, 32, 48, 50, 53].contains(&result.code.0))
 }
 
+/// Opens the same connection once more, with the root DSE that was read already.
+pub(super) type Reopen = Arc<
+    dyn Fn(RootDse) -> Pin<Box<dyn Future<Output = Result<Connection, DirectoryError>> + Send>> + Send + Sync,
+>;
+
 /// An open connection.
 pub struct Connection {
     stream: Box<dyn Stream>,
@@ -50,6 +56,12 @@ pub struct Connection {
     root: RootDse,
     page: u32,
     password_state: Option<PasswordState>,
+    /// Number of searches that ended on the present connection.
+    searches: usize,
+    /// How to open it again, if it ends after each search.
+    reopen: Option<Reopen>,
+    /// The server ends it after each search.
+    is_short_lived: bool,
     /// The filter that finds any entry.
     pub(super) existence: Existence,
     /// The system's error when the connection broke.
@@ -80,12 +92,13 @@ impl std::fmt::Debug for Connection {
 }
 
 impl Connection {
-    /// Connects to one server, reports each step, and reads its root DSE.
+    /// Connects to one server, reports each step, and reads its root DSE unless it is known.
     pub(crate) async fn open_at(
         server: &Server,
         directory: &Directory,
         folder: &Path,
         deadline: Instant,
+        known: Option<RootDse>,
         told: &mut (dyn FnMut(Milestone) + Send),
     ) -> Result<Self, DirectoryError> {
         let stream = transport::open(server, directory, folder, told).await?;
@@ -101,12 +114,20 @@ impl Connection {
             root: RootDse::default(),
             page: directory.page,
             password_state: None,
+            searches: 0,
+            reopen: None,
+            is_short_lived: false,
             existence: Existence::default(),
             broken: None,
             ahead: None,
             offline: None,
             watch: Watch::default(),
         };
+        if let Some(root) = known {
+            connection.root = root;
+            connection.conversation.allow(ENTRY_LIMIT);
+            return Ok(connection);
+        }
         match connection.read_root().await {
             // It may be readable after the bind.
             Err(error) if !is_shy(&error) => {
@@ -138,6 +159,9 @@ impl Connection {
             root: offline.root(),
             page: 0,
             password_state: None,
+            searches: 0,
+            reopen: None,
+            is_short_lived: false,
             existence: Existence::default(),
             broken: None,
             ahead: None,
@@ -192,6 +216,35 @@ impl Connection {
         }
         tokio::time::sleep(pause).await;
         Ok(())
+    }
+
+    /// Sets how to open this connection again.
+    pub(super) fn can_reopen(&mut self, reopen: Reopen) {
+        self.reopen = Some(reopen);
+    }
+
+    /// Whether the connection ended after one search: some servers end it after each.
+    pub(super) fn ended_after_one(&self, error: &DirectoryError) -> bool {
+        self.searches == 1 && matches!(error.kind(), DirectoryErrorKind::Cut { .. })
+    }
+
+    /// Opens the connection again if it ended after one search.
+    ///
+    /// # Errors
+    /// It ended otherwise, with this error, or it cannot be opened again.
+    pub(super) async fn open_again(&mut self, error: DirectoryError) -> Result<(), DirectoryError> {
+        let reopen = self.reopen.clone().filter(|_| self.ended_after_one(&error));
+        let Some(reopen) = reopen else { return Err(error) };
+        let fresh = reopen(self.root.clone()).await?;
+        (self.stream, self.conversation) = (fresh.stream, fresh.conversation);
+        self.aside.clear();
+        (self.ahead, self.broken, self.searches, self.is_short_lived) = (None, None, 0, true);
+        Ok(())
+    }
+
+    /// Whether the server ends the connection after each search.
+    pub(super) fn is_short_lived(&self) -> bool {
+        self.is_short_lived
     }
 
     async fn read_root(&mut self) -> Result<(), DirectoryError> {
@@ -356,6 +409,7 @@ impl Connection {
             }
             let next = self.conversation.next_event();
             if let Some(event) = next.map_err(|error| DirectoryError::protocol(&self.server, error))? {
+                self.searches += usize::from(matches!(event, Event::Done(..)));
                 return Ok(event);
             }
             let until = self.until();

@@ -161,7 +161,8 @@ impl Connection {
         let mut under_way: Vec<(RequestId, usize, Vec<SearchItem>, Option<Existence>)> = Vec::new();
         let mut waiting = queries.iter().enumerate();
         loop {
-            while under_way.len() < WINDOW {
+            let window = if self.is_short_lived() { 1 } else { WINDOW };
+            while under_way.len() < window {
                 let Some((number, query)) = waiting.next() else { break };
                 let existence = self.existence_for(query);
                 under_way.push((self.ask(query, existence, b"")?, number, Vec::new(), existence));
@@ -169,7 +170,18 @@ impl Connection {
             if under_way.is_empty() {
                 return Ok(());
             }
-            let event = self.any_event().await?;
+            let event = match self.any_event().await {
+                Ok(event) => event,
+                Err(error) => {
+                    self.open_again(error).await?;
+                    for (request, number, found, existence) in &mut under_way {
+                        let Some(query) = queries.get(*number) else { continue };
+                        found.clear();
+                        *request = self.ask(query, *existence, b"")?;
+                    }
+                    continue;
+                }
+            };
             let place = |id: RequestId| under_way.iter().position(|(known, ..)| *known == id);
             match event {
                 Event::Entry(id, entry) => {
@@ -246,8 +258,19 @@ impl PagedSearch<'_> {
                 self.next = Some(self.connection.ask(&self.query, self.existence, &cookie)?);
                 self.connection.flush().await?;
             }
-            let event = self.connection.event_for(current).await;
-            match event.inspect_err(|_| self.current = None)? {
+            let event = match self.connection.event_for(current).await {
+                Ok(event) => event,
+                Err(error) => {
+                    self.current = None;
+                    if self.begun || self.on_page > 0 {
+                        return Err(error);
+                    }
+                    self.connection.open_again(error).await?;
+                    self.current = Some(self.connection.ask(&self.query, self.existence, &self.cookie)?);
+                    continue;
+                }
+            };
+            match event {
                 Event::Entry(_, entry) => {
                     self.on_page += 1;
                     return Ok(Some(SearchItem::Entry(entry)));

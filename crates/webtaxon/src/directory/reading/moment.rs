@@ -225,7 +225,8 @@ impl Reader<'_> {
         self.whole_entries(&renamed).await
     }
 
-    /// Adds the entries of a search; true if it failed, and the reading says so.
+    /// Adds the entries of a search; true if it failed, and the reading says so. References are left: the first search of
+    /// people met the same and said so, or followed them, and groups elsewhere are found by their names.
     async fn collect(
         &mut self,
         base: &Dn,
@@ -233,12 +234,11 @@ impl Reader<'_> {
         found: &mut Entries,
     ) -> Result<bool, DirectoryError> {
         let why = match self.connection.entries(query).await {
-            Ok((entries, references)) => {
+            Ok((entries, _)) => {
                 for entry in entries.iter() {
                     found.push(entry.dn(), entry.attributes());
                 }
-                let is_ours = !references.is_empty() && self.leaves_gaps();
-                is_ours.then(|| Shortcoming::NotFollowed(references.join(" or ")))
+                None
             }
             Err(error) if error.is_fatal() => return Err(error),
             Err(error) => Some((&error).into()),
@@ -286,13 +286,10 @@ impl Reader<'_> {
             let lately = Marks::changed_lately(since, base, Timestamp::now());
             let both = Filter::all([self.request.filter.clone(), lately]);
             let query = self.query(&base.to_string(), both);
-            let attributes = [identity, "createTimestamp", "modifyTimestamp"].map(str::to_owned).to_vec();
+            let attributes = vec![identity.to_owned()];
             match self.connection.entries(Query { attributes, ..query }).await {
                 Ok((entries, _)) => {
-                    let is_new =
-                        |entry: &Entry<'_>| entry.text("createTimestamp") == entry.text("modifyTimestamp");
-                    let changed = entries.iter().filter(|entry| !is_new(entry));
-                    who.extend(changed.filter_map(|entry| Identity::of(entry, identity)));
+                    who.extend(entries.iter().filter_map(|entry| Identity::of(entry, identity)));
                 }
                 Err(error) if error.is_fatal() => return Err(error),
                 Err(error) => tracing::debug!(%error, "it is not known who changed lately"),

@@ -17,11 +17,6 @@ use webtaxon_wire::message::Scope;
 const HOPS: usize = 5;
 
 impl Reader<'_> {
-    /// True if the parts that other servers hold leave a gap.
-    pub(crate) fn leaves_gaps(&self) -> bool {
-        self.access.directory().references != References::Elsewhere
-    }
-
     /// Reads the parts held by other servers; returns why they are incomplete, if they are.
     pub(crate) async fn follow(
         &mut self,
