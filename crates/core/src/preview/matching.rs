@@ -526,7 +526,7 @@ fn held_back(part: Selected<'_>, candidate: &Candidate<'_>, kind: ChangeKind) ->
         ChangeKind::Update => None,
         ChangeKind::Import if !part.intake.new => Some(HeldReason::NoNewAccounts),
         _ if part.reading.gaps().iter().any(|gap| gap.hides_excluded) => Some(HeldReason::ExclusionUnknown),
-        _ if !part.intake.not_in_group.is_empty() && part.reading.is_moving(&candidate.identity) => {
+        _ if !part.intake.not_in_group.is_empty() && part.reading.may_be_excluded(&candidate.identity) => {
             Some(HeldReason::Moving)
         }
         _ if candidate.is_activity_hidden => Some(HeldReason::ActivityHidden),

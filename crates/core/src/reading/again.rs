@@ -220,6 +220,19 @@ impl ReadingBuilder {
         }
     }
 
+    /// Records people who changed a short while before, when names in lists are nobody's: groups may list them by
+    /// these, excluding groups too if one of the names is in them.
+    pub fn just_changed(&mut self, who: Vec<Identity>, request: &Request) {
+        let excluding: Vec<DnKey> = request.excluding().map(Dn::key).collect();
+        let excluded = self.graph.reach(&excluding);
+        let is_among = self.graph.all_gone().any(|name| excluded.has(name));
+        if is_among {
+            self.moving.extend(who);
+        } else {
+            self.just_changed.extend(who);
+        }
+    }
+
     /// Whether a group lists a name whose entry was not found, and which the settings do not call deleted.
     #[must_use]
     pub fn lists_gone(&self, request: &Request) -> bool {

@@ -32,6 +32,8 @@ pub struct ReadingBuilder {
     pub(super) application_groups: ApplicationGroups,
     found: HashMap<Identity, String>,
     pub(super) moving: HashSet<Identity>,
+    /// Those whom groups that admit people may list by other names.
+    pub(super) just_changed: HashSet<Identity>,
     doubted: HashSet<Identity>,
     /// The conditions that they are judged by, in words.
     doubts: Vec<String>,
@@ -319,6 +321,7 @@ impl ReadingBuilder {
             whereabouts,
             shared,
             moving: self.moving,
+            just_changed: self.just_changed,
             doubted: self.doubted,
             doubts: self.doubts,
             hidden_places,

@@ -93,6 +93,7 @@ pub struct Reading {
     shared: HashSet<Identity>,
     /// Those who changed again and again while they were read.
     moving: HashSet<Identity>,
+    just_changed: HashSet<Identity>,
     /// Those whom the server judges otherwise by a condition.
     doubted: HashSet<Identity>,
     doubts: Vec<String>,
@@ -208,7 +209,7 @@ impl Reading {
 
     /// [`is_moving`](Self::is_moving), by the entry.
     pub(crate) fn is_entry_moving(&self, entry: Entry<'_>) -> bool {
-        !self.moving.is_empty()
+        (!self.moving.is_empty() || !self.just_changed.is_empty())
             && Identity::of(entry, &self.source.identity).is_some_and(|identity| self.is_moving(&identity))
     }
 
@@ -222,6 +223,13 @@ impl Reading {
     /// certain then; its absence is not.
     #[must_use]
     pub fn is_moving(&self, identity: &Identity) -> bool {
+        self.may_be_excluded(identity)
+            || (!self.just_changed.is_empty() && self.just_changed.contains(identity))
+    }
+
+    /// True for such a person whom excluding groups may list.
+    #[must_use]
+    pub fn may_be_excluded(&self, identity: &Identity) -> bool {
         !self.moving.is_empty() && self.moving.contains(identity)
     }
 

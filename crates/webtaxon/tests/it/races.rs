@@ -353,11 +353,12 @@ async fn at_a_server_that_tells_none_nobody_leaves_who_was_a_member_throughout()
 async fn whoever_was_just_renamed_stays_while_a_list_names_nobody() {
     let now = Timestamp::now().strftime("%Y%m%d%H%M%SZ").to_string();
     let long_ago = "20261001000000Z";
-    for (listed, modified, deleted, held) in [
-        ("was-p1", now.as_str(), false, true),
-        ("was-p1", long_ago, false, false),
-        ("was-p1", &now, true, false),
-        ("p3", &now, false, false),
+    for (listed, created, modified, deleted, held) in [
+        ("was-p1", long_ago, now.as_str(), false, true),
+        ("was-p1", long_ago, long_ago, false, false),
+        ("was-p1", &now, &now, false, false),
+        ("was-p1", long_ago, &now, true, false),
+        ("p3", long_ago, &now, false, false),
     ] {
         let mut state = State::begin(&mut Dice(7));
         state.entries.retain(|one| one.id <= 3 || one.id == 101 || one.id == 102);
@@ -365,7 +366,7 @@ async fn whoever_was_just_renamed_stays_while_a_list_names_nobody() {
             one.place = if one.id <= 3 { PLACES[0] } else { one.place };
             one.members = if one.id == 101 { [2, 3].into() } else { BTreeSet::new() };
         }
-        let times = format!("cn: p1\nmodifyTimestamp: {modified}\n");
+        let times = format!("cn: p1\ncreateTimestamp: {created}\nmodifyTimestamp: {modified}\n");
         let name = format!("CN={listed},OU=A,OU=People,{TOP}");
         let ldif = state.ldif(Manner::Plain, false).replace("cn: p1\n", &times);
         let ldif = ldif.replace("cn: Users\n", &format!("cn: Users\nmember: {name}\n"));
@@ -385,7 +386,7 @@ async fn whoever_was_just_renamed_stays_while_a_list_names_nobody() {
         let reasons: Vec<HeldReason> = preview.held.iter().map(|one| one.reason).collect();
         let expected =
             if held { (vec![], vec![HeldReason::Moving]) } else { (vec![ChangeKind::Suspend], vec![]) };
-        assert_eq!((kinds, reasons), expected, "{listed} {modified}: {:?}", preview.gaps);
+        assert_eq!((kinds, reasons), expected, "{listed} {created} {modified}: {:?}", preview.gaps);
     }
 }
 

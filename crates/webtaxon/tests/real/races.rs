@@ -6,6 +6,7 @@ use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::sync::atomic::Ordering::Relaxed;
+use std::time::Duration;
 use webtaxon::Workspace;
 use webtaxon::apply::Consent;
 use webtaxon::model::preview::{BrakeKind, ChangeKind};
@@ -158,6 +159,8 @@ async fn whoever_is_renamed_while_they_are_read_stays() {
         let consent = Consent { who: "ada".to_owned(), release, stop_after: None };
         assert!(workspace.apply(&work, &consent).await.unwrap().is_complete());
         assert_eq!(work.edits().len(), PEOPLE, "{}", server.url);
+        // Times of creation and change are whole seconds.
+        tokio::time::sleep(Duration::from_millis(1100)).await;
         let goes_on = Arc::new(AtomicBool::new(true));
         let (url, watched) = (server.url, Arc::clone(&goes_on));
         let renaming = std::thread::spawn(move || {

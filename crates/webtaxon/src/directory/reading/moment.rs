@@ -113,8 +113,9 @@ impl Reader<'_> {
             }
             since = now.or(since);
         }
-        moving.extend(self.just_changed(since.as_ref(), identity).await?);
         self.builder.moving(moving);
+        let just_changed = self.just_changed(since.as_ref(), identity).await?;
+        self.builder.just_changed(just_changed, self.request);
         self.tell(&all);
         self.vanished(is_settled, lists_changed);
         Ok(())
@@ -286,10 +287,16 @@ impl Reader<'_> {
             let lately = Marks::changed_lately(since, base, Timestamp::now());
             let both = Filter::all([self.request.filter.clone(), lately]);
             let query = self.query(&base.to_string(), both);
-            let attributes = vec![identity.to_owned()];
+            let attributes = [identity, "createTimestamp", "modifyTimestamp"].map(str::to_owned).to_vec();
             match self.connection.entries(Query { attributes, ..query }).await {
                 Ok((entries, _)) => {
-                    who.extend(entries.iter().filter_map(|entry| Identity::of(entry, identity)));
+                    // A new entry had no other name.
+                    let is_new = |entry: &Entry<'_>| {
+                        let changed = entry.text("modifyTimestamp");
+                        changed.is_some() && entry.text("createTimestamp") == changed
+                    };
+                    let changed = entries.iter().filter(|entry| !is_new(entry));
+                    who.extend(changed.filter_map(|entry| Identity::of(entry, identity)));
                 }
                 Err(error) if error.is_fatal() => return Err(error),
                 Err(error) => tracing::debug!(%error, "it is not known who changed lately"),
