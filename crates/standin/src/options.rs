@@ -51,9 +51,12 @@ pub struct Options {
     pub shy: bool,
     /// Attributes that filters can test but that are never returned, as with an access rule.
     pub hidden: Vec<String>,
-    /// Entries hidden with everything below them, as with an access rule: a search there ends with success and finds
-    /// nothing.
+    /// Entries hidden with everything below them, as with an access rule: a search there answers that they do not exist,
+    /// or, in the manner of 389 Directory Server, ends with success and finds nothing.
     pub hidden_below: Vec<String>,
+    /// Entries of which only the name is shown, to searches for any entry, as by a domain controller that lets the bind
+    /// account list a container and read nothing of the entry.
+    pub bare: Vec<String>,
     /// The naming contexts that the root DSE names, in place of all.
     pub tops: Option<Vec<String>>,
     /// The connection ends after each search.
@@ -93,6 +96,7 @@ impl Default for Options {
             shy: false,
             hidden: Vec::new(),
             hidden_below: Vec::new(),
+            bare: Vec::new(),
             tops: None,
             one_search: false,
             filters: ServedFilters::All,

@@ -8,7 +8,7 @@ use crate::peer::{Peer, Rest};
 use crate::{controller, root};
 use std::io;
 use std::sync::Arc;
-use webtaxon_core::ldap::entry::Entries;
+use webtaxon_core::ldap::entry::{Entries, Entry};
 use webtaxon_core::ldap::filter::{Filter, Item, Matcher};
 use webtaxon_core::ldap::name::{Dn, DnKey};
 use webtaxon_core::ldap::schema::Schema;
@@ -178,7 +178,7 @@ impl<'s> Search<'s> {
         let is_hurried =
             self.fault(FaultKind::Hurried).is_some_and(|fault| self.peer.searches <= fault.after);
         let again = self.fault(FaultKind::SamePage).map(|_| rest.places.clone());
-        let hidden = keys(&options.hidden_below);
+        let (hidden, bare) = (keys(&options.hidden_below), keys(&options.bare));
         let most = self.fault(FaultKind::Short).and_then(|fault| usize::try_from(fault.after).ok());
         let (mut sent, mut code, mut looked) = (0, 0, 0_u32);
         while let Some(index) = rest.places.pop_front() {
@@ -187,8 +187,12 @@ impl<'s> Search<'s> {
                 return Ok(());
             }
             let entry = directory.entry(index).filter(|entry| Self::shows(entry.dn(), &hidden));
-            let entry = entry.filter(|entry| matcher.matches(*entry));
-            let Some(entry) = entry else { continue };
+            let is_bare = entry.is_some_and(|entry| !Self::shows(entry.dn(), &bare));
+            let is_found = |entry: Entry<'_>| match is_bare {
+                true => filter == Filter::present("objectClass"),
+                false => matcher.matches(entry),
+            };
+            let Some(entry) = entry.filter(|entry| is_found(*entry)) else { continue };
             if most.is_some_and(|most| rest.sent + sent >= most) {
                 rest.places.clear();
                 break;
@@ -208,7 +212,8 @@ impl<'s> Search<'s> {
                 break;
             }
             sent += 1;
-            self.entry(entry.dn(), directory.answer(entry, &wanted, self.request.scope)).await?;
+            let answer = directory.answer(entry, &wanted, self.request.scope);
+            self.entry(entry.dn(), if is_bare { Vec::new() } else { answer }).await?;
         }
         if let Some(again) = again {
             rest.places = again;
@@ -292,7 +297,10 @@ impl<'s> Search<'s> {
         }
         let hidden = keys(&self.peer.options.hidden_below);
         if hidden.iter().any(|top| base.key().is_within(top)) {
-            return Ok(rest(Vec::new()));
+            return match directory.manner() {
+                Manner::Dirsrv => Ok(rest(Vec::new())),
+                Manner::Plain | Manner::Controller => Err(missing(String::new())),
+            };
         }
         let places = directory.places(base, self.request.scope);
         if places.is_err()

@@ -2,7 +2,7 @@
 
 use super::steps::{Finding, StepOutcome, Steps, bad, good, warning};
 use crate::directory::{Absence, Connection, DirectoryError, DirectoryErrorKind, Query};
-use crate::directory::{GROUP_CLASSES, absence, absent, read_schema};
+use crate::directory::{GROUP_CLASSES, Shortcoming, UNIT_CLASSES, UNREADABLE, absence, absent, read_schema};
 use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 use std::time::Instant;
@@ -416,31 +416,48 @@ async fn groups(connection: &mut Connection, intake: &Intake, steps: &mut Steps<
             continue;
         }
         let own = intake.member_attribute.as_ref().map(|own| own.name.as_str());
-        let lists: Vec<&str> = ["member", "uniqueMember", "memberUid"].into_iter().chain(own).collect();
-        let finding = match connection.entries(Query::base(&group.to_string(), &lists)).await {
+        let lists: Vec<&str> =
+            ["member", "uniqueMember", "memberUid", "memberURL"].into_iter().chain(own).collect();
+        let wanted: Vec<&str> = lists.iter().copied().chain(["objectClass"]).collect();
+        let finding = match connection.entries(Query::base(&group.to_string(), &wanted)).await {
             Err(error) => missing(connection, group, Some(&error)).await,
             Ok((entries, _)) => match entries.get(0) {
                 None => missing(connection, group, None).await,
-                Some(entry) => {
-                    let direct: usize = entry.attributes().map(|(_, values)| values.count()).sum();
-                    let more = entry.attributes().any(|(name, _)| {
-                        name.to_ascii_lowercase().contains(";range=") && !name.ends_with('*')
-                    });
-                    let members = if direct == 1 { "member" } else { "members" };
-                    match (direct, more) {
-                        (0, _) => warning(
-                            format!("{shown} has no members"),
-                            format!(
-                                "it selects nobody; `{key}` may name the wrong group, or the bind account may not see members"
-                            ),
-                        ),
-                        (_, true) => good(format!("{shown} ({key}) has more than {direct} direct members")),
-                        (_, false) => good(format!("{shown} ({key}) has {direct} direct {members}")),
-                    }
-                }
+                Some(entry) => members(entry, &format!("{shown} ({key})"), key),
             },
         };
         steps.end("group", began, finding);
+    }
+}
+
+/// How many direct members a group's entry shows.
+fn members(entry: Entry<'_>, group: &str, key: &str) -> Finding {
+    let mut classes = entry.values("objectClass").peekable();
+    if classes.peek().is_none() {
+        let absence = Absence { why: Shortcoming::KindHidden, remedy: UNREADABLE.to_owned() };
+        return not_there(group, absence);
+    }
+    let is_unit = |class: &[u8]| UNIT_CLASSES.iter().any(|unit| unit.as_bytes().eq_ignore_ascii_case(class));
+    let is_container = classes.any(is_unit);
+    let others = ["objectClass", "memberURL"];
+    let is_list = |name: &str| !others.iter().any(|other| name.eq_ignore_ascii_case(other));
+    let lists = || entry.attributes().filter(|(name, _)| is_list(name));
+    let direct: usize = lists().map(|(_, values)| values.count()).sum();
+    let more = lists().any(|(name, _)| name.to_ascii_lowercase().contains(";range=") && !name.ends_with('*'));
+    let noun = if direct == 1 { "member" } else { "members" };
+    match (direct, more) {
+        (0, _) if is_container => good(format!("{group} is a container: everybody below it is in it")),
+        (0, _) if entry.values("memberURL").next().is_some() => {
+            good(format!("{group} finds its members by a search (memberURL)"))
+        }
+        (0, _) => warning(
+            format!("{group} lists no members"),
+            format!(
+                "it selects nobody, unless it is a primary group; `{key}` may name the wrong group, or the bind account may not see members"
+            ),
+        ),
+        (_, true) => good(format!("{group} has more than {direct} direct members")),
+        (_, false) => good(format!("{group} has {direct} direct {noun}")),
     }
 }
 

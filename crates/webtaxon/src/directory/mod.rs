@@ -16,7 +16,8 @@ pub use client::{
     Access, Connection, Milestone, PagedSearch, Query, RootDse, SearchItem, Short, SubCode, read_schema,
 };
 pub use error::{DirectoryError, DirectoryErrorKind};
-pub(crate) use nesting::GROUP_CLASSES;
-pub(crate) use presence::{Absence, absence, absent};
+pub(crate) use nesting::{GROUP_CLASSES, UNIT_CLASSES};
+pub(crate) use presence::{Absence, UNREADABLE, absence, absent};
 pub(crate) use reading::{KnownLinks, entry, is_catalog, read_for, read_for_both};
 pub use reading::{read, take_snapshot};
+pub(crate) use shortcoming::Shortcoming;

@@ -81,6 +81,9 @@ pub(crate) async fn absence(
         return Ok(Absence { why: Shortcoming::OtherTree(tops.join(" and ")), remedy });
     }
     Ok(match near(connection, dn).await? {
+        Some(near) if Dn::parse(&near).is_ok_and(|near| near.key() == dn.key()) => {
+            Absence { why: Shortcoming::NameAlone, remedy: UNREADABLE.to_owned() }
+        }
         Some(near) => {
             let remedy = format!("if {near} is meant, correct the name in the settings");
             Absence { why: Shortcoming::Misspelt(near), remedy }
@@ -89,6 +92,8 @@ pub(crate) async fn absence(
     })
 }
 
+/// What to do about an entry of which only the name is shown.
+pub(crate) const UNREADABLE: &str = "ask the directory's administrators for read access to it";
 const ABSENT: &str = "`webtaxon browse` shows what there is; if it is there, ask the directory's administrators for read access to it";
 
 /// The name that was probably meant: one that differs a little in its first part that does not exist.

@@ -43,6 +43,8 @@ pub(crate) enum Shortcoming {
     Absent,
     #[error("the server does not show it; did you mean {0}?")]
     Misspelt(String),
+    #[error("the server shows its name and nothing else; the bind account may lack the right to read it")]
+    NameAlone,
     #[error("this server holds {0}, and the name does not end like that")]
     OtherTree(String),
     #[error("the server returned an entry from outside it: {0}")]
@@ -70,6 +72,10 @@ pub(crate) enum Shortcoming {
         "a group lists it, and the server does not show it: it is a group that the bind account may not read, or it was deleted and the list still names it; if so, add it to `deleted`"
     )]
     Vanished,
+    #[error(
+        "the server shows its name and not what it is (objectClass); the bind account may lack the right to read it"
+    )]
+    KindHidden,
     #[error(
         "it shows no member, and {0} claims to be one (memberOf); the bind account may lack the right to read them"
     )]

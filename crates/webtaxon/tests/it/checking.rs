@@ -117,7 +117,7 @@ async fn a_check_goes_on_where_it_can_and_skips_what_it_cannot() {
         ),
         ("CN=Leavers,", "CN=Leevers,", "group", Bad, "did you mean CN=Leavers,", 0),
         ("bases  = [\"OU=Groups,", "bases  = [\"OU=Guilds,", "base", Bad, "OU=Guilds,DC=quillmere", 0),
-        ("CN=Loans Desk Users,", "CN=Student Lenders,", "group", Warning, "has no members", 0),
+        ("CN=Loans Desk Users,", "CN=Student Lenders,", "group", Warning, "lists no members", 0),
         (
             "(&(objectCategory=person)(objectClass=user))",
             "(objectClass=user)",

@@ -67,6 +67,8 @@ async fn whatever_is_hidden_takes_nobody_away_without_a_gap_or_a_brake() {
         hidden_below: vec![format!("{name},DC=quillmere,DC=example")],
         ..Options::default()
     };
+    let bare =
+        |name: &str| Options { bare: vec![format!("{name},DC=quillmere,DC=example")], ..Options::default() };
     let places = [
         "OU=People",
         "OU=Botany,OU=People",
@@ -116,6 +118,8 @@ async fn whatever_is_hidden_takes_nobody_away_without_a_gap_or_a_brake() {
             let attributes = if manner == Manner::Controller { of_controllers } else { of_others };
             let cases = attributes.iter().map(|name| (*name, attribute(name)));
             let cases = cases.chain(places.iter().map(|name| (*name, below(name))));
+            let of_controllers = places.iter().filter(|_| manner == Manner::Controller);
+            let cases = cases.chain(of_controllers.map(|name| (*name, bare(name))));
             for (what, options) in cases {
                 museum.standin().answer_with(Arc::clone(&directory), Options { paged_limit, ..options });
                 let Ok(preview) = museum.preview().await else { continue };

@@ -13,6 +13,7 @@ mod dirsrv;
 mod explained;
 mod filters;
 mod groups;
+mod hidden;
 mod races;
 mod ranges;
 mod schema;

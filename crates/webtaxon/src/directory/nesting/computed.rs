@@ -133,6 +133,11 @@ impl InnerGroups {
             return;
         };
         let one = |attribute: &str| texts(entry, attribute).into_iter().next();
+        if texts(entry, "objectClass").is_empty() {
+            let why = Box::new(Shortcoming::KindHidden);
+            self.fault = Some(Shortcoming::InnerUnread { name: dn.to_owned(), why });
+            return;
+        }
         let sid = entry.attributes_as_text().find(|(name, _)| name.eq_ignore_ascii_case("objectSid"));
         let sid = sid.and_then(|(_, mut values)| values.next().map(<[u8]>::to_vec));
         self.numbers.push((one("primaryGroupToken").and_then(|text| text.parse().ok()), sid));

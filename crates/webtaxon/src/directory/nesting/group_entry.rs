@@ -14,7 +14,7 @@ pub(crate) const GROUP_CLASSES: [&str; 5] =
 
 /// Object classes of containers (RFC 4519 §3, [MS-ADSC]): one that the settings name as a group contains everybody
 /// below it.
-const UNIT_CLASSES: [&str; 6] =
+pub(crate) const UNIT_CLASSES: [&str; 6] =
     ["organizationalUnit", "organization", "container", "domain", "dcObject", "locality"];
 
 pub(super) enum Members<'e> {
@@ -126,6 +126,8 @@ impl NonPeople {
 /// What the attributes of an entry say about its kind.
 #[derive(Default)]
 struct Classes {
+    /// A class is shown.
+    is_known: bool,
     is_group: bool,
     is_posix: bool,
     is_unit: bool,
@@ -136,6 +138,7 @@ struct Classes {
 impl Classes {
     fn add(&mut self, class: &[u8], expected: &Expected) {
         let is_one = |classes: &[&str]| classes.iter().any(|one| one.as_bytes().eq_ignore_ascii_case(class));
+        self.is_known = true;
         self.is_group |= is_one(&GROUP_CLASSES);
         self.is_unit |= is_one(&UNIT_CLASSES);
         let is = |known: &&&str| known.as_bytes().eq_ignore_ascii_case(class);
@@ -183,7 +186,10 @@ pub(super) fn members<'e>(entry: &'e ReceivedEntry, begun: usize, expected: &Exp
     match read_members(entry, begun, expected) {
         Ok((Classes { is_group: true, .. }, listed)) => Members::Listed(listed),
         Ok((Classes { is_unit: true, .. }, _)) => Members::Unit,
-        Ok(_) => Members::None,
+        Ok((Classes { is_known: true, .. }, _)) => Members::None,
+        // Whoever asks for further members does not ask for classes.
+        Ok(_) if begun > 0 => Members::None,
+        Ok(_) => Members::Unreadable(Shortcoming::KindHidden),
         Err(why) => Members::Unreadable(why),
     }
 }

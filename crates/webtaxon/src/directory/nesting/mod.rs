@@ -12,7 +12,7 @@ mod strategy;
 mod tokens;
 mod upwards;
 
-pub(crate) use group_entry::GROUP_CLASSES;
+pub(crate) use group_entry::{GROUP_CLASSES, UNIT_CLASSES};
 
 pub(super) use strategy::Nests;
 

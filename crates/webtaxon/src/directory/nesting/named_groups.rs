@@ -114,13 +114,14 @@ pub(super) fn texts(entry: &ReceivedEntry, attribute: &str) -> Vec<String> {
         .collect()
 }
 
-/// The groups that an entry claims to be in (`memberOf`).
+/// The groups that an entry claims to be in (`memberOf`), which was requested with its `objectClass`.
 ///
 /// # Errors
 /// They cannot be read completely.
 pub(super) fn claimed_groups(entry: &ReceivedEntry) -> Result<Vec<String>, Shortcoming> {
-    let mut groups = Vec::new();
+    let (mut groups, mut is_known) = (Vec::new(), false);
     for (name, values) in entry.attributes_as_text() {
+        is_known |= name.eq_ignore_ascii_case("objectClass");
         if name.get(..9).is_some_and(|start| start.eq_ignore_ascii_case("memberOf;")) {
             return Err(Shortcoming::TooManyGroups);
         }
@@ -131,7 +132,7 @@ pub(super) fn claimed_groups(entry: &ReceivedEntry) -> Result<Vec<String>, Short
             }
         }
     }
-    Ok(groups)
+    if is_known { Ok(groups) } else { Err(Shortcoming::KindHidden) }
 }
 
 /// Whether one of these entries, which show no `memberOf`, is listed in a group all the same: then the attribute is

@@ -60,7 +60,7 @@ impl Reader<'_> {
     ) -> Result<(), DirectoryError> {
         let start = self.builder.checkpoint();
         let (mut since, mut all) = (before, Again::default());
-        let (mut reads_groups, mut is_settled) = (true, false);
+        let mut reads_groups = true;
         // The people who changed since groups were read last, and the marks of that time.
         let (mut moving, mut at_groups) = (Vec::new(), since.clone());
         let mut lists_changed = false;
@@ -94,7 +94,7 @@ impl Reader<'_> {
             };
             all.add(&look.people);
             reads_groups = look.people.joins_anew() || look.groups.is_some();
-            is_settled = !reads_groups && look.people.is_nothing();
+            let is_settled = !reads_groups && look.people.is_nothing();
             lists_changed = look.groups.is_some();
             // Somebody who is as before may have had another name between.
             if self.request.reads_groups() {
@@ -117,7 +117,7 @@ impl Reader<'_> {
         let just_changed = self.just_changed(since.as_ref(), identity).await?;
         self.builder.just_changed(just_changed, self.request);
         self.tell(&all);
-        self.vanished(is_settled, lists_changed);
+        self.vanished(lists_changed);
         Ok(())
     }
 
@@ -347,12 +347,9 @@ impl Reader<'_> {
         Ok(changed)
     }
 
-    /// A listed name that is not found is a deleted entry's on a domain controller, which keeps references right, unless
-    /// the directory still changed at the last look. Elsewhere it may be a group that is hidden from the bind account.
-    fn vanished(&mut self, is_settled: bool, lists_changed: bool) {
-        if is_settled && self.connection.root().kind == ServerKind::Controller {
-            return;
-        }
+    /// A listed name that is not found may be that of a group that is hidden from the bind account. On a domain
+    /// controller it is: the names of deleted entries leave its lists at once.
+    fn vanished(&mut self, lists_changed: bool) {
         for (name, purpose) in self.builder.vanished(self.request, lists_changed) {
             let part = self.builder.open(Part::Group { group: name, purpose });
             self.builder.close(part, Shortcoming::ended(Some(Shortcoming::Vanished)));
