@@ -69,7 +69,7 @@ pub(crate) enum Shortcoming {
     #[error("the server does not show it; the bind account may lack the right to read it")]
     NotShown,
     #[error(
-        "a group lists it, and the server does not show it: it is a group that the bind account may not read, or it was deleted and the list still names it; if so, add it to `deleted`"
+        "a group lists it, and the server does not show it: if it is a group, the bind account may not read it; if it is none, or was deleted, add it to `deleted`"
     )]
     Vanished,
     #[error(

@@ -16,6 +16,7 @@ bases     = ["OU=Partners,DC=quillmere,DC=example", "OU=Botany,OU=People,DC=quil
 filter    = "(&(objectCategory=person)(objectClass=user))"
 groups    = ["CN=Loans Desk Users,OU=Groups,DC=quillmere,DC=example"]
 not_in_group = ["CN=Leavers,OU=Groups,DC=quillmere,DC=example"]
+deleted   = ["CN=Hugo Vanish,OU=Registry,OU=People,DC=quillmere,DC=example"]
 
 [intake.fields]
 login      = { from = "sAMAccountName", case = "lower" }

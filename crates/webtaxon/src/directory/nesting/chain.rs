@@ -2,27 +2,37 @@
 
 use super::computed;
 use super::computed::{CHAIN, Computation, Computed, InnerGroups};
-use super::named_groups::{NamedGroup, add_primary, hidden_member_of, rule};
+use super::named_groups::{NamedGroup, add_primary, groups_that_list, hidden_member_of, is_in_any, rule};
 use super::strategy::{Attempt, NestStrategy, Nests};
 use crate::directory::DirectoryError;
 use crate::directory::client::Query;
 use crate::directory::shortcoming::Shortcoming;
+use std::collections::{HashMap, HashSet};
 use std::ops::ControlFlow;
 use webtaxon_core::graph::Roll;
 use webtaxon_core::ldap::entry::Entry;
 use webtaxon_core::ldap::filter::Filter;
-use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::ldap::name::{Dn, DnKey};
 
 /// The strategy that has the members of each group computed.
 pub(super) struct ChainRule;
 
 impl NestStrategy for ChainRule {
     async fn read(&self, nests: &mut Nests<'_>) -> Result<Attempt, DirectoryError> {
-        computed::read(nests, Self).await
+        computed::read(nests, Chains::default()).await
     }
 }
 
-impl Computation for ChainRule {
+/// Names of groups, each with the groups that list it.
+type Listed = Vec<(String, Vec<String>)>;
+
+/// What the rule does not go through: groups that the bind account may not read, each with the groups that list it.
+#[derive(Default)]
+struct Chains {
+    hidden: Listed,
+}
+
+impl Computation for Chains {
     const NOTE: &str = "the server computed the members of each group (chain rule)";
 
     async fn prepare(&mut self, nests: &mut Nests<'_>) -> Result<Option<Shortcoming>, DirectoryError> {
@@ -30,7 +40,10 @@ impl Computation for ChainRule {
         let people = nests.builder.people().iter();
         let silent = people.filter(|person| person.values("memberOf").next().is_none());
         let silent: Vec<String> = silent.map(|person| person.dn().to_owned()).collect();
-        hidden_member_of(nests.connection, &silent).await
+        let why = hidden_member_of(nests.connection, &silent).await?;
+        let (hidden, limit) = hidden_groups(nests).await?;
+        self.hidden = hidden;
+        Ok(why.or(limit.map(Shortcoming::Failed)))
     }
 
     async fn members(
@@ -40,6 +53,12 @@ impl Computation for ChainRule {
         inner: &InnerGroups,
         roll: &Roll,
     ) -> Result<Computed, DirectoryError> {
+        let hidden = self.hidden.iter().find(|(_, listing)| is_in_any(listing, &inner.keys));
+        if let Some(name) = hidden.map(|(name, _)| name.clone()) {
+            let why = Box::new(Shortcoming::NotShown);
+            let short = Some(Shortcoming::InnerUnread { name, why });
+            return Ok(Computed { members: Vec::new(), short });
+        }
         let mut computed = Computed { members: Vec::new(), short: None };
         for base in &nests.request.bases {
             let is_in = rule("memberOf", CHAIN, group.dn.as_bytes());
@@ -71,4 +90,41 @@ impl Computation for ChainRule {
         }
         Ok(computed)
     }
+}
+
+/// The groups that people, and other groups, claim to be in (`memberOf`) and that a search for all groups does not find,
+/// each with the groups that list it; and the limit at which the server ended a search, if it did.
+async fn hidden_groups(nests: &mut Nests<'_>) -> Result<(Listed, Option<String>), DirectoryError> {
+    let Some(top) = nests.connection.root().default_naming_context.clone() else {
+        return Ok(Default::default());
+    };
+    let mut claimed: HashMap<DnKey, String> = HashMap::new();
+    let mut claim = |entry: Entry<'_>| {
+        for text in entry.values("memberOf").filter_map(|value| std::str::from_utf8(value).ok()) {
+            if let Ok(dn) = Dn::parse(text) {
+                claimed.entry(dn.key()).or_insert_with(|| text.to_owned());
+            }
+        }
+    };
+    nests.builder.people().iter().for_each(&mut claim);
+    let mut found = HashSet::new();
+    let take = |entry: Entry<'_>| {
+        claim(entry);
+        found.extend(Dn::parse(entry.dn()).map(|dn| dn.key()));
+        ControlFlow::Continue(())
+    };
+    let groups = Filter::equal("objectClass", "group");
+    let query = Query::subtree(&top.to_string(), groups, &["memberOf"]);
+    let mut limit = nests.connection.each(query, take).await?.limit;
+    let is_hidden = |key: &DnKey| key.is_within(&top.key()) && !found.contains(key);
+    let mut hidden: Vec<String> =
+        claimed.into_iter().filter(|(key, _)| is_hidden(key)).map(|(_, name)| name).collect();
+    hidden.sort();
+    let mut all = Vec::new();
+    for name in hidden {
+        let (listing, short) = groups_that_list(nests.connection, &top.to_string(), &name).await?;
+        limit = limit.or(short);
+        all.push((name, listing));
+    }
+    Ok((all, limit))
 }

@@ -87,6 +87,8 @@ pub(super) async fn read<C: Computation>(
 pub(super) struct InnerGroups {
     /// The primary group number of each, and its SID.
     pub(super) numbers: Vec<(Option<u32>, Option<Vec<u8>>)>,
+    /// Their names.
+    pub(super) keys: HashSet<DnKey>,
     /// A distribution group among them.
     pub(super) for_mail: Option<String>,
     /// Why their members cannot be known.
@@ -112,9 +114,8 @@ impl InnerGroups {
         let short = connection.each(Query::subtree(&top.to_string(), groups, &["1.1"]), take).await?;
         inner.fault = short.limit.map(Shortcoming::Failed);
         names.push(named.to_owned());
-        let keys: HashSet<DnKey> =
-            names.iter().filter_map(|name| Some(Dn::parse(name).ok()?.key())).collect();
-        let members = foreign.iter().filter(|principal| is_in_any(&principal.groups, &keys));
+        inner.keys = names.iter().filter_map(|name| Some(Dn::parse(name).ok()?.key())).collect();
+        let members = foreign.iter().filter(|principal| is_in_any(&principal.groups, &inner.keys));
         inner.fault = members.rev().find_map(|principal| unlisted(&principal.identity)).or(inner.fault);
         let attributes = ["objectClass", "primaryGroupToken", "objectSid", "groupType"];
         let queries: Vec<Query> = names.iter().map(|dn| Query::base(dn, &attributes)).collect();

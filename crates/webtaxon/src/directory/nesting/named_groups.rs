@@ -235,16 +235,27 @@ pub(super) async fn foreign(
         }
     }
     for principal in &mut all {
-        let is_listed = Filter::equal("member", &principal.dn);
-        let lists = Filter::all([Filter::equal("objectClass", "group"), is_listed]);
-        let take = |entry: Entry<'_>| {
-            principal.groups.push(entry.dn().to_owned());
-            ControlFlow::Continue(())
-        };
-        let here = connection.each(Query::subtree(&top, lists, &["1.1"]), take).await?.limit;
-        limit = limit.or(here);
+        let (groups, short) = groups_that_list(connection, &top, &principal.dn).await?;
+        principal.groups = groups;
+        limit = limit.or(short);
     }
     Ok((all, limit.map(Shortcoming::Failed)))
+}
+
+/// The groups that list this name; and the limit at which the server ended the search, if it did.
+pub(super) async fn groups_that_list(
+    connection: &mut Connection,
+    top: &str,
+    name: &str,
+) -> Result<(Vec<String>, Option<String>), DirectoryError> {
+    let lists = Filter::all([Filter::equal("objectClass", "group"), Filter::equal("member", name)]);
+    let mut groups = Vec::new();
+    let take = |entry: Entry<'_>| {
+        groups.push(entry.dn().to_owned());
+        ControlFlow::Continue(())
+    };
+    let short = connection.each(Query::subtree(top, lists, &["1.1"]), take).await?;
+    Ok((groups, short.limit))
 }
 
 /// A comparison by a matching rule.
