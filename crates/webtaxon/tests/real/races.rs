@@ -1,4 +1,5 @@
-//! Real servers on which people and a nested group get other names all the time: no reading takes a member away.
+//! Real servers on which people, a nested group or a container get other names all the time: no reading takes a member
+//! away.
 
 use super::{PASSWORD, home};
 use std::io::Write as _;
@@ -12,8 +13,13 @@ use webtaxon::apply::Consent;
 use webtaxon::model::preview::{BrakeKind, ChangeKind};
 
 const KEEPER: &str = "Keeper-of-the-Keys-7";
-/// One unit for people who are renamed alone, one for people and groups: references to deleted entries are removed later.
-const UNITS: [&str; 2] = ["Racers", "Races"];
+/// What gets other names, each in a unit of its own: references to deleted entries are removed later.
+#[derive(Clone, Copy, Debug)]
+enum Racers {
+    People,
+    PeopleAndGroups,
+    Containers,
+}
 const TOP: &str = "DC=quillmere,DC=example";
 const READINGS: usize = 25;
 const PEOPLE: usize = 8;
@@ -52,8 +58,10 @@ const SERVERS: [Server; 3] = [
     },
 ];
 
-fn races(unit: &str) -> String {
-    format!("OU={unit},{TOP}")
+impl Racers {
+    fn unit(self) -> String {
+        format!("OU=Race of {self:?},{TOP}")
+    }
 }
 
 impl Server {
@@ -72,10 +80,16 @@ impl Server {
         tool.wait().unwrap().success()
     }
 
-    fn entries(&self, unit: &str) -> String {
-        let (mut text, races) = (String::new(), races(unit));
-        for (ou, above) in [(unit, TOP), ("People", &races), ("Groups", &races)] {
-            text += &format!("dn: OU={ou},{above}\nobjectClass: organizationalUnit\nou: {ou}\n\n");
+    fn entries(&self, racers: Racers) -> String {
+        let (mut text, races) = (String::new(), racers.unit());
+        let places = [
+            String::new(),
+            "OU=People,".to_owned(),
+            "OU=Team,OU=People,".to_owned(),
+            "OU=Groups,".to_owned(),
+        ];
+        for place in places {
+            text += &format!("dn: {place}{races}\nobjectClass: organizationalUnit\n\n");
         }
         let (person, group) = match self.controller {
             true => ("objectClass: contact\n", "objectClass: group\n"),
@@ -83,47 +97,45 @@ impl Server {
         };
         let mut members = String::new();
         for number in 0..PEOPLE {
-            text += &format!("dn: CN=p{number},OU=People,{races}\n{person}cn: p{number}\n\n");
-            members += &format!("member: CN=p{number},OU=People,{races}\n");
+            text += &format!("dn: CN=p{number},OU=Team,OU=People,{races}\n{person}cn: p{number}\n\n");
+            members += &format!("member: CN=p{number},OU=Team,OU=People,{races}\n");
         }
         let name = |name: &str| {
-            if self.controller { format!("sAMAccountName: race {name}\n") } else { String::new() }
+            if self.controller { format!("sAMAccountName: {racers:?} {name}\n") } else { String::new() }
         };
-        text += &format!(
-            "dn: CN=Inner,OU=Groups,{races}\n{group}cn: Inner\n{}{members}\n",
-            name(&format!("{unit} inner"))
-        );
+        text += &format!("dn: CN=Inner,OU=Groups,{races}\n{group}cn: Inner\n{}{members}\n", name("inner"));
         text + &format!(
             "dn: CN=Users,OU=Groups,{races}\n{group}cn: Users\n{}member: CN=Inner,OU=Groups,{races}\n\n",
-            name(&format!("{unit} users"))
+            name("users")
         )
     }
 
-    /// Other names for everybody, and for the nested group where `groups`, and the old ones again.
-    fn renames(unit: &str, groups: bool) -> String {
-        let races = races(unit);
+    /// Other names, and the old ones again.
+    fn renames(racers: Racers) -> String {
+        let races = racers.unit();
         let one = |from: &str, to: &str, place: &str| {
-            format!(
-                "dn: CN={from},OU={place},{races}\nchangetype: modrdn\nnewrdn: CN={to}\ndeleteoldrdn: 1\n\n"
-            )
+            format!("dn: {from},{place}{races}\nchangetype: modrdn\nnewrdn: {to}\ndeleteoldrdn: 1\n\n")
         };
         let mut text = String::new();
         for number in 0..PEOPLE {
-            let (from, to) = (format!("p{number}"), format!("q{number}"));
-            text += &one(&from, &to, "People");
-            if groups {
-                text += &one("Inner", "Other", "Groups");
+            let mut steps = Vec::new();
+            let (from, to) = (format!("CN=p{number}"), format!("CN=q{number}"));
+            if !matches!(racers, Racers::Containers) {
+                steps.push((from, to, "OU=Team,OU=People,"));
             }
-            text += &one(&to, &from, "People");
-            if groups {
-                text += &one("Other", "Inner", "Groups");
+            match racers {
+                Racers::People => {}
+                Racers::PeopleAndGroups => steps.push(("CN=Inner".into(), "CN=Other".into(), "OU=Groups,")),
+                Racers::Containers => steps.push(("OU=Team".into(), "OU=Crew".into(), "OU=People,")),
             }
+            steps.iter().for_each(|(from, to, place)| text += &one(from, to, place));
+            steps.iter().for_each(|(from, to, place)| text += &one(to, from, place));
         }
         text
     }
 
-    fn settings(&self, unit: &str) -> String {
-        let races = races(unit);
+    fn settings(&self, racers: Racers) -> String {
+        let races = racers.unit();
         let class = if self.controller { "contact" } else { "inetOrgPerson" };
         let authority = home().join("tls/ca.pem").display().to_string();
         let trust = match self.plain {
@@ -145,12 +157,12 @@ impl Server {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 #[ignore = "needs scripts/real-directories up"]
 async fn whoever_is_renamed_while_they_are_read_stays() {
-    for (server, groups) in SERVERS.into_iter().flat_map(|server| [(server, true), (server, false)]) {
-        let unit = UNITS[usize::from(groups)];
-        server.tool("ldapdelete", &["-r", &races(unit)], "");
-        assert!(server.tool("ldapmodify", &["-a"], &server.entries(unit)), "{}", server.url);
+    let all = [Racers::People, Racers::PeopleAndGroups, Racers::Containers];
+    for (server, racers) in SERVERS.into_iter().flat_map(|server| all.map(|racers| (server, racers))) {
+        server.tool("ldapdelete", &["-r", &racers.unit()], "");
+        assert!(server.tool("ldapmodify", &["-a"], &server.entries(racers)), "{}", server.url);
         let folder = tempfile::tempdir().unwrap();
-        std::fs::write(folder.path().join("webtaxon.toml"), server.settings(unit)).unwrap();
+        std::fs::write(folder.path().join("webtaxon.toml"), server.settings(racers)).unwrap();
         std::fs::write(folder.path().join("accounts.csv"), "login,link,state\n").unwrap();
         std::fs::write(folder.path().join("password.txt"), PASSWORD).unwrap();
         let workspace = Workspace::open(folder.path().join("webtaxon.toml")).unwrap();
@@ -164,12 +176,12 @@ async fn whoever_is_renamed_while_they_are_read_stays() {
         let goes_on = Arc::new(AtomicBool::new(true));
         let (url, watched) = (server.url, Arc::clone(&goes_on));
         let renaming = std::thread::spawn(move || {
-            let renames = Server::renames(unit, groups);
+            let renames = Server::renames(racers);
             let mut all = true;
             while watched.load(Relaxed) {
                 all &= server.tool("ldapmodify", &[], &renames);
             }
-            server.tool("ldapdelete", &["-r", &races(unit)], "");
+            server.tool("ldapdelete", &["-r", &racers.unit()], "");
             all
         });
         let mut wrong = Vec::new();
@@ -180,7 +192,7 @@ async fn whoever_is_renamed_while_they_are_read_stays() {
             wrong.extend(left.map(|change| format!("{:?} {:?}", change.dn, change.action)));
         }
         goes_on.store(false, Relaxed);
-        assert!(renaming.join().unwrap(), "{url}: renamed all the time");
-        assert!(wrong.is_empty(), "{url}: {wrong:#?}");
+        assert!(renaming.join().unwrap(), "{url}, {racers:?}: renamed all the time");
+        assert!(wrong.is_empty(), "{url}, {racers:?}: {wrong:#?}");
     }
 }
