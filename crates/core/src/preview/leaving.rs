@@ -57,6 +57,10 @@ impl Matching<'_> {
     /// The people who dropped out. If several intakes know a person, the one counts in which they got furthest.
     fn dropped(&self) -> HashMap<Identity, Left<'_>> {
         let mut dropped: HashMap<Identity, Left<'_>> = HashMap::default();
+        let origin = self.settings.accounts.origin.as_ref();
+        let linked = self.accounts.iter().filter(|_| origin.is_some());
+        let by_link: HashMap<&Identity, &Account> =
+            linked.filter_map(|account| Some((account.link.as_ref()?, account))).collect();
         for part in self.parts {
             let (people, attribute) = (part.reading.people(), &part.reading.source().identity);
             for one in &part.selection.dropped {
@@ -64,7 +68,8 @@ impl Matching<'_> {
                 let Some(identity) = entry.and_then(|entry| Identity::of(entry, attribute)) else { continue };
                 // Another directory's word does not count.
                 let directory = &part.intake.directory;
-                if origins::other(self.settings, self.memory, &identity, directory).is_some() {
+                let account = by_link.get(&identity).copied();
+                if origins::other(self.settings, self.memory, account, &identity, directory).is_some() {
                     continue;
                 }
                 match dropped.entry(identity) {

@@ -384,7 +384,7 @@ impl<'a> Matching<'a> {
         let is_told = |(login, link): (&String, &Identity)| {
             folded(login) == folded(&account.login) && *link == candidate.identity
         };
-        let origin = origins::other(self.settings, self.memory, link, directory)?;
+        let origin = origins::other(self.settings, self.memory, Some(account), link, directory)?;
         let (account, origin) = (account.login.clone(), origin.to_owned());
         (!whose.iter().any(is_told)).then_some(Clash::OtherOrigin { account, origin })
     }

@@ -2,6 +2,7 @@
 
 use super::Memory;
 use super::situation::Selected;
+use crate::account::Account;
 use crate::ldap::identity::Identity;
 use crate::settings::Settings;
 use serde::{Deserialize, Serialize};
@@ -39,14 +40,18 @@ impl Origins {
     }
 }
 
-/// The other directory that a link comes from, if the settings still have it.
+/// The other directory that a link comes from, as the state or else the account itself says, if the settings still
+/// have it.
 pub(super) fn other<'m>(
     settings: &Settings,
     memory: &'m Memory,
+    account: Option<&'m Account>,
     link: &Identity,
     directory: &str,
 ) -> Option<&'m str> {
-    let origin = memory.origins.get(link)?;
+    let field = settings.accounts.origin.as_deref();
+    let own = || Some(account?.field(field?)).filter(|own| !own.is_empty());
+    let origin = memory.origins.get(link).map(String::as_str).or_else(own)?;
     let is_known = settings.directories.contains_key(origin);
-    (origin != directory && is_known).then_some(origin.as_str())
+    (origin != directory && is_known).then_some(origin)
 }

@@ -201,6 +201,18 @@ impl ReadingBuilder {
         only
     }
 
+    /// The people below any of these places; `attribute` holds their identity.
+    #[must_use]
+    pub fn people_below(&self, places: &[DnKey], attribute: &str) -> Vec<Identity> {
+        let is_below = |person: usize| {
+            let key = self.name_of(person).map(|(key, _)| key);
+            key.is_some_and(|key| places.iter().any(|place| key.is_within(place)))
+        };
+        let people = self.people.entries.iter().enumerate().filter(|_| !places.is_empty());
+        let below = people.filter(|(person, _)| is_below(*person));
+        below.filter_map(|(_, entry)| Identity::of(entry, attribute)).collect()
+    }
+
     /// The names of these entries that people do not have so far.
     #[must_use]
     pub fn renamed(&self, found: &Entries, attribute: &str) -> Vec<String> {

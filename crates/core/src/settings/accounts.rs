@@ -18,6 +18,8 @@ pub struct Accounts {
     pub seats: Option<u64>,
     /// Logins of unlinked accounts, each with the identity of the person that it is given to.
     pub whose: IndexMap<String, Identity>,
+    /// The field that says which directory an account comes from. Each intake fills it with the name of its directory.
+    pub origin: Option<String>,
 }
 
 /// The kinds of account store. Exhaustive on purpose: code that opens one must handle every kind.

@@ -35,6 +35,17 @@ fn the_museums_settings_are_read_whole() {
 }
 
 #[test]
+fn each_intake_fills_the_field_of_origin_with_its_directory() {
+    let settings = parse(&DEMO.replacen("seats     = 75", "origin = \"source\"", 1)).unwrap();
+    assert_eq!(settings.accounts.origin.as_deref(), Some("source"));
+    let choices = &settings.intakes.first.fields["source"].choices;
+    assert_eq!(
+        choices.iter().map(|one| &one.source).collect::<Vec<_>>(),
+        [&rules::ValueSource::Value("museum".into())]
+    );
+}
+
+#[test]
 fn what_is_left_out_has_a_careful_default() {
     let text = "[directory.d]\nservers = \"ldaps://dc1\"\n[accounts]\nstore = \"csv\"\npath = \"a.csv\"\n[[intake]]\nname = \"n\"\n\
                 directory = \"d\"\nbases = \"OU=P\"\nfilter = \"(a=b)\"\nfields = { login = { from = \"uid\" } }\n";
@@ -321,6 +332,14 @@ rooms = { from = \"x\", follow = \"department\" }",
         ("removals = 15", "removals = \"lots\"", "\"lots\"", "neither a number nor a percentage", "5%"),
         ("removals = 15", "removals = \"101%\"", "\"101%\"", "neither a number nor a percentage", "5%"),
         ("seats     = 75", "seats     = true", "true", "a whole number, not true or false", ""),
+        ("seats     = 75", "origin = \"state\"", "\"state\"", "kept otherwise", "a field of its own"),
+        (
+            "seats     = 75",
+            "origin = \"room\"",
+            "[[intake]]",
+            "filled with the directory's name",
+            "remove room",
+        ),
         ("[[intake]]", "[intake]", "", "must be a list", "[[intake]]"),
     ] {
         assert!(DEMO.contains(from), "{from}");

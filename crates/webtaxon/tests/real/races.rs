@@ -13,7 +13,8 @@ use webtaxon::apply::Consent;
 use webtaxon::model::preview::{BrakeKind, ChangeKind};
 
 const KEEPER: &str = "Keeper-of-the-Keys-7";
-/// What gets other names, each in a unit of its own: references to deleted entries are removed later.
+/// What gets other names, each in a unit of its own in each run: references to deleted entries are removed later, and
+/// 389 Directory Server may show entries under a container's earlier name until it is started again.
 #[derive(Clone, Copy, Debug)]
 enum Racers {
     People,
@@ -60,7 +61,7 @@ const SERVERS: [Server; 3] = [
 
 impl Racers {
     fn unit(self) -> String {
-        format!("OU=Race of {self:?},{TOP}")
+        format!("OU={self:?} {},{TOP}", std::process::id())
     }
 }
 
@@ -101,7 +102,11 @@ impl Server {
             members += &format!("member: CN=p{number},OU=Team,OU=People,{races}\n");
         }
         let name = |name: &str| {
-            if self.controller { format!("sAMAccountName: {racers:?} {name}\n") } else { String::new() }
+            if self.controller {
+                format!("sAMAccountName: {racers:?} {name} {}\n", std::process::id())
+            } else {
+                String::new()
+            }
         };
         text += &format!("dn: CN=Inner,OU=Groups,{races}\n{group}cn: Inner\n{}{members}\n", name("inner"));
         text + &format!(
@@ -159,7 +164,6 @@ impl Server {
 async fn whoever_is_renamed_while_they_are_read_stays() {
     let all = [Racers::People, Racers::PeopleAndGroups, Racers::Containers];
     for (server, racers) in SERVERS.into_iter().flat_map(|server| all.map(|racers| (server, racers))) {
-        server.tool("ldapdelete", &["-r", &racers.unit()], "");
         assert!(server.tool("ldapmodify", &["-a"], &server.entries(racers)), "{}", server.url);
         let folder = tempfile::tempdir().unwrap();
         std::fs::write(folder.path().join("webtaxon.toml"), server.settings(racers)).unwrap();

@@ -210,6 +210,18 @@ fn a_link_belongs_to_the_directory_that_it_comes_from() {
         "restore p1 state",
         "the settings call it otherwise now"
     );
+    let says = |origin: &str, people: &[Person]| {
+        let mut settings = settings.clone();
+        settings.accounts.origin = Some("source".to_owned());
+        let reading = whole(people, &["p1"], &[]);
+        let mut own = Account { state: State::Suspended, ..account("p1") };
+        own.fields.extend([("source".into(), origin.into())]);
+        let accounts = [own];
+        words(&Preview::of(Situation::new(&settings, &reading, &accounts, &today()))).join("; ")
+    };
+    assert_eq!(says("partner", &[person("p1")]), "clash p1", "the account says so itself");
+    assert_eq!(says("d", &[person("p1")]), "restore p1 state");
+    assert_eq!(says("", &[person("p1")]), "restore p1 state");
     settings.accounts.whose.insert("p1".to_owned(), link.clone());
     assert_eq!(told(&settings, "partner", &[person("p1")]), "restore p1 state", "somebody's word");
 }

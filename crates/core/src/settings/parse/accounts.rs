@@ -59,6 +59,7 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
         "protected",
         "seats",
         "whose",
+        "origin",
     ])?;
     let store =
         table.require("store", "write store = \"csv\", \"sqlite\", \"postgres\" or \"scim\"")?.text()?;
@@ -79,7 +80,8 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
     let protected = protected.into_iter().map(|login| login.text).collect();
     let seats = table.take("seats").map(|value| value.number(0)).transpose()?;
     let whose = table.take("whose").map(whose).transpose()?.unwrap_or_default();
-    Ok(Accounts { store, protected, seats, whose })
+    let origin = table.take("origin").map(origin).transpose()?;
+    Ok(Accounts { store, protected, seats, whose, origin })
 }
 
 /// Where the accounts are, for one kind of store.
@@ -128,6 +130,17 @@ fn csv_columns(value: Value<'_>, has_links: bool) -> Result<IndexMap<String, Str
         }
     }
     Ok(columns)
+}
+
+/// The field with the directory that an account comes from.
+fn origin(value: Value<'_>) -> Result<String, SettingsError> {
+    let field = value.text()?;
+    let help = "name a field of its own, as in origin = \"source\"";
+    match field.text.as_str() {
+        "" => Err(field.bad("it is empty", help)),
+        "login" | "link" | "state" | "roles" => Err(field.bad("this is kept otherwise", help)),
+        _ => Ok(field.text),
+    }
 }
 
 /// The accounts given to particular people.

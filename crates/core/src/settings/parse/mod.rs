@@ -9,7 +9,10 @@ mod secrets;
 mod table;
 mod values;
 
-use super::{Brakes, Intake, Intakes, Removals, Settings, SettingsError, SettingsErrorKind};
+use super::rules::{Choice, FieldRule, ValueSource};
+use super::{
+    Accounts, Brakes, Directory, Intake, Intakes, Removals, Settings, SettingsError, SettingsErrorKind,
+};
 use accounts::{accounts, state};
 use directory::directory;
 use indexmap::IndexMap;
@@ -89,30 +92,55 @@ impl Settings {
             .collect::<Result<IndexMap<_, _>, SettingsError>>()?;
         let accounts = accounts(top.require("accounts", "add a table [accounts] with store and path")?)?;
         let list = top.require("intake", "add a table [[intake]] that says who is imported")?;
-        let none = list.bad("it is empty", "add a table [[intake]] that says who is imported");
-        let mut intakes: Vec<Intake> = Vec::new();
-        for value in list.tables("a list: write [[intake]] with two brackets")? {
-            let place = value.place();
-            let next = intake(value, &directories)?;
-            if next.application_groups.is_some() && !accounts.store.has_groups() {
-                return Err(place.bad(
-                    "the application has no place for its groups",
-                    "say in [accounts.groups] where the application keeps its groups, or remove [intake.application_groups]",
-                ));
-            }
-            if intakes.iter().any(|earlier| earlier.name == next.name) {
-                return Err(place.bad(
-                    &format!("an intake called {} exists already", next.name),
-                    "give each intake a name of its own",
-                ));
-            }
-            intakes.push(next);
-        }
-        let intakes = Intakes::new(intakes).ok_or(none)?;
+        let intakes = intakes(list, &directories, &accounts)?;
         let brakes = top.take("brakes").map(brakes).transpose()?.unwrap_or_default();
         let state = top.take("state").map(state).transpose()?;
         Ok(Self { directories, accounts, intakes, brakes, state })
     }
+}
+
+/// The intakes: each `[[intake]]`.
+fn intakes(
+    list: Value<'_>,
+    directories: &IndexMap<String, Directory>,
+    accounts: &Accounts,
+) -> Result<Intakes, SettingsError> {
+    let none = list.bad("it is empty", "add a table [[intake]] that says who is imported");
+    let mut intakes: Vec<Intake> = Vec::new();
+    for value in list.tables("a list: write [[intake]] with two brackets")? {
+        let place = value.place();
+        let mut next = intake(value, directories)?;
+        if next.application_groups.is_some() && !accounts.store.has_groups() {
+            return Err(place.bad(
+                "the application has no place for its groups",
+                "say in [accounts.groups] where the application keeps its groups, or remove [intake.application_groups]",
+            ));
+        }
+        if intakes.iter().any(|earlier| earlier.name == next.name) {
+            return Err(place.bad(
+                &format!("an intake called {} exists already", next.name),
+                "give each intake a name of its own",
+            ));
+        }
+        if let Some(field) = &accounts.origin
+            && !fill_with_directory(&mut next, field)
+        {
+            return Err(place.bad(
+                &format!("{field} is filled with the directory's name (origin in [accounts])"),
+                &format!("remove {field} from [intake.fields], or name another field in origin"),
+            ));
+        }
+        intakes.push(next);
+    }
+    Intakes::new(intakes).ok_or(none)
+}
+
+/// Gives the intake the rule that fills a field with the name of its directory; false if it has a rule for it.
+fn fill_with_directory(intake: &mut Intake, field: &str) -> bool {
+    let source = ValueSource::Value(intake.directory.clone());
+    let choices = vec![Choice { source, ..Choice::default() }];
+    let rule = FieldRule { choices, ..FieldRule::default() };
+    intake.fields.insert(field.to_owned(), rule).is_none()
 }
 
 fn brakes(value: Value<'_>) -> Result<Brakes, SettingsError> {

@@ -40,6 +40,10 @@ fn is_container(entry: Entry<'_>) -> bool {
     entry.values("objectClass").any(is_one)
 }
 
+fn key(entry: Entry<'_>) -> Option<DnKey> {
+    Some(Dn::parse(entry.dn()).ok()?.key())
+}
+
 /// The result of a look at the changes.
 #[derive(Default)]
 struct Look {
@@ -163,16 +167,19 @@ impl Reader<'_> {
         let found = self.without(&marked, at_groups.attribute());
         look.people = self.again(&found, identity);
         look.people.same.retain(|person| !before_groups.contains(person));
-        let mut is_moved = false;
+        let (mut is_moved, mut since_groups) = (false, Vec::new());
         for place in self.changing_places() {
             let Some(changed) = changed(&place) else { continue };
             let classes = GROUP_CLASSES.iter().chain(&CONTAINER_CLASSES);
             let classes = Filter::any(classes.map(|class| Filter::equal("objectClass", class)));
             let both = Filter::all([classes, changed]);
-            let query = Query::subtree(&place.to_string(), both, &["objectClass"]);
+            let query = Query::subtree(&place.to_string(), both, &["objectClass", at_groups.attribute()]);
             let mut entries = Entries::new();
             look.is_short |= self.collect(&place, query, &mut entries).await?;
-            is_moved |= entries.iter().any(is_container);
+            for container in entries.iter().filter(|entry| is_container(*entry)) {
+                is_moved = true;
+                since_groups.extend(key(container).filter(|_| at_groups.may_be_older_than(container)));
+            }
             if self.request.reads_groups() && !entries.is_empty() {
                 look.groups.get_or_insert(place);
             }
@@ -183,6 +190,7 @@ impl Reader<'_> {
             let people = self.again(&found, identity);
             look.people.add(&people);
         }
+        look.people.same.extend(self.builder.people_below(&since_groups, identity));
         Ok(look)
     }
 
@@ -270,7 +278,7 @@ impl Reader<'_> {
         Ok(look)
     }
 
-    /// The people who changed shortly before the reading, if groups list names that are nobody's: a server, or whoever
+    /// The people who changed shortly before the reading, or are below a container that did, if groups list names that are nobody's: a server, or whoever
     /// maintains the lists, may put the new name into them a moment after the rename. A domain controller renames both
     /// at once.
     async fn just_changed(
@@ -282,12 +290,14 @@ impl Reader<'_> {
         if is_controller || !self.builder.lists_gone(self.request) {
             return Ok(Vec::new());
         }
-        let mut who = Vec::new();
+        let (mut who, mut moved) = (Vec::new(), Vec::new());
         for base in &self.request.bases {
             let lately = Marks::changed_lately(since, base, Timestamp::now());
-            let both = Filter::all([self.request.filter.clone(), lately]);
-            let query = self.query(&base.to_string(), both);
-            let attributes = [identity, "createTimestamp", "modifyTimestamp"].map(str::to_owned).to_vec();
+            let containers = CONTAINER_CLASSES.iter().map(|class| Filter::equal("objectClass", class));
+            let which = Filter::any(containers.chain([self.request.filter.clone()]));
+            let query = self.query(&base.to_string(), Filter::all([which, lately]));
+            let attributes = [identity, "objectClass", "createTimestamp", "modifyTimestamp"];
+            let attributes = attributes.map(str::to_owned).to_vec();
             match self.connection.entries(Query { attributes, ..query }).await {
                 Ok((entries, _)) => {
                     // A new entry had no other name.
@@ -295,13 +305,16 @@ impl Reader<'_> {
                         let changed = entry.text("modifyTimestamp");
                         changed.is_some() && entry.text("createTimestamp") == changed
                     };
-                    let changed = entries.iter().filter(|entry| !is_new(entry));
-                    who.extend(changed.filter_map(|entry| Identity::of(entry, identity)));
+                    for entry in entries.iter().filter(|entry| !is_new(entry)) {
+                        who.extend(Identity::of(entry, identity));
+                        moved.extend(key(entry).filter(|_| is_container(entry)));
+                    }
                 }
                 Err(error) if error.is_fatal() => return Err(error),
                 Err(error) => tracing::debug!(%error, "it is not known who changed lately"),
             }
         }
+        who.extend(self.builder.people_below(&moved, identity));
         Ok(who)
     }
 
