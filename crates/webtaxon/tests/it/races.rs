@@ -128,7 +128,13 @@ impl State {
             entry.changed = self.last;
             return entry.id;
         }
-        let (kind, now) = (dice.roll(12), self.last);
+        let now = self.last;
+        let renamed = self.units.iter_mut().find(|(first, (name, _))| *first != name);
+        if let Some((first, unit)) = renamed.filter(|_| dice.roll(4) == 0) {
+            *unit = ((*first).to_owned(), now);
+            return u8::MAX;
+        }
+        let kind = dice.roll(12);
         let people: Vec<usize> = (0..self.entries.len()).filter(|at| self.entries[*at].id < 100).collect();
         let at = dice.pick(&people);
         let group = dice.pick(&[103, 104, 105]);
