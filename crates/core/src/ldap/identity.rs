@@ -139,6 +139,13 @@ impl Identity {
             Form::Text(text) => text,
         }
     }
+
+    fn as_bytes(&self) -> &[u8] {
+        match &self.0 {
+            Form::Uuid(text) => text,
+            Form::Text(text) => text.as_bytes(),
+        }
+    }
 }
 
 impl Hash for Identity {
@@ -153,7 +160,7 @@ impl Hash for Identity {
 /// By text.
 impl Ord for Identity {
     fn cmp(&self, other: &Self) -> Ordering {
-        self.as_str().cmp(other.as_str())
+        self.as_bytes().cmp(other.as_bytes())
     }
 }
 
