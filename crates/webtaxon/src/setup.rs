@@ -186,7 +186,9 @@ impl Setup {
     /// What earlier runs remembered.
     pub(crate) async fn memory(&self) -> Result<Memory, Error> {
         let place = self.state();
-        let mut memory = background::run(move || state::memory(&*place)).await?;
+        let only = self.settings.directories.keys().next().filter(|_| self.settings.directories.len() == 1);
+        let only = only.cloned();
+        let mut memory = background::run(move || state::memory(&*place, only.as_deref())).await?;
         if let Some(applied) = &mut memory.applied {
             self.settings.bring_up(applied);
         }

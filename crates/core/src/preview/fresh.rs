@@ -15,7 +15,7 @@ fn is_elsewhere(part: &Selected<'_>) -> bool {
 
 /// True if a server that was read may not have a new person yet.
 pub(super) fn may_lag(parts: &[Selected<'_>], memory: &Memory, link: &Identity) -> bool {
-    let Some((_, fresh)) = memory.still_fresh().find(|(known, _)| *known == link) else { return false };
+    let Some(fresh) = memory.fresh.get(link).filter(|fresh| memory.is_fresh(fresh)) else { return false };
     let is_another = |part: &Selected<'_>| {
         let now = part.reading.footprint().filter(|now| now.bound.is_some());
         now.is_some_and(|now| now.server != fresh.server) || is_elsewhere(part)

@@ -22,7 +22,7 @@ pub struct Memory {
     pub footprints: BTreeMap<String, Footprint>,
     /// By link, the people whom an apply brought in a short while ago, with the server that showed them.
     pub fresh: BTreeMap<Identity, Fresh>,
-    /// By link, the directory that it comes from.
+    /// By link, the directory that it comes from; where the settings have one directory alone, links from others.
     pub origins: BTreeMap<Identity, String>,
     /// The number of a run that was interrupted, if what it did is not known yet.
     pub interrupted: Option<i64>,
@@ -83,8 +83,12 @@ impl Memory {
 
     /// Those who were brought in so short a while ago that some server may not know about it.
     pub(super) fn still_fresh(&self) -> impl Iterator<Item = (&Identity, &Fresh)> {
-        let until = |fresh: &Fresh| fresh.since.saturating_add(jiff::Span::new().days(CATCH_UP));
-        self.fresh.iter().filter(move |(_, fresh)| self.today < until(fresh))
+        self.fresh.iter().filter(|(_, fresh)| self.is_fresh(fresh))
+    }
+
+    /// Whether somebody was brought in so short a while ago.
+    pub(super) fn is_fresh(&self, fresh: &Fresh) -> bool {
+        self.today < fresh.since.saturating_add(jiff::Span::new().days(CATCH_UP))
     }
 
     /// The number of people first missed on a day in the future: a clock was wrong, or is.

@@ -173,6 +173,11 @@ impl Journal {
     /// # Errors
     /// It cannot be read.
     pub fn memory(&self) -> Result<Memory, StateError> {
+        self.memory_without("")
+    }
+
+    /// The same, without the links that come from one directory: where the settings have no other, they say nothing.
+    fn memory_without(&self, directory: &str) -> Result<Memory, StateError> {
         let mut memory = Memory::on(today());
         let day = |text: &str| text.parse::<Date>().map_err(|_| self.odd("day", text));
         // Maps are made of all rows at once: that takes far less time for a hundred thousand.
@@ -180,7 +185,7 @@ impl Journal {
         memory.missed = missed
             .map(|(link, since)| Ok((self.link(&link)?, day(&since)?)))
             .collect::<Result<_, StateError>>()?;
-        memory.known = self.by_link("SELECT link, login FROM known")?;
+        memory.known = self.by_link("SELECT link, login FROM known", Vec::new())?;
         let applied = self.pairs("SELECT setting, says FROM applied")?;
         memory.applied = (!applied.is_empty()).then(|| applied.into_iter().collect());
         memory.interrupted = self.unfinished()?;
@@ -197,13 +202,18 @@ impl Journal {
                 Ok((self.link(&link)?, Fresh { server, since: day(&since)? }))
             });
         memory.fresh = fresh.collect::<Result<_, StateError>>()?;
-        memory.origins = self.by_link("SELECT link, directory FROM origin")?;
+        let others = "SELECT link, directory FROM origin WHERE directory <> ?1";
+        memory.origins = self.by_link(others, vec![directory.into()])?;
         Ok(memory)
     }
 
     /// Rows of a link and a text.
-    fn by_link(&self, sql: &str) -> Result<BTreeMap<Identity, String>, StateError> {
-        self.pairs(sql)?.into_iter().map(|(link, text)| Ok((self.link(&link)?, text))).collect()
+    fn by_link(&self, sql: &str, values: Vec<Cell>) -> Result<BTreeMap<Identity, String>, StateError> {
+        let rows = self.db.all(sql, values)?.into_iter().map(|row| {
+            let [link, text] = text_cells(row).map(Option::unwrap_or_default);
+            Ok((self.link(&link)?, text))
+        });
+        rows.collect()
     }
 
     /// The key that seals saved previews; `None` if there is none yet.
@@ -527,13 +537,14 @@ fn put(clear: &'static str, sql: &'static str, rows: Vec<Vec<Cell>>) -> [Stateme
     [Statement::once(clear, Vec::new()), Statement { sql, rows }]
 }
 
-/// Reads the memory; empty if there is none yet. Days are in UTC.
+/// Reads the memory; empty if there is none yet. Days are in UTC. `directory` is the settings' only one, if they have one
+/// alone.
 ///
 /// # Errors
 /// It cannot be read, or was written by a newer version: losing it in silence would restart days of grace.
-pub(crate) fn memory(place: &dyn StateStore) -> Result<Memory, StateError> {
+pub(crate) fn memory(place: &dyn StateStore, directory: Option<&str>) -> Result<Memory, StateError> {
     match Journal::read(place)? {
-        Some(journal) => journal.memory(),
+        Some(journal) => journal.memory_without(directory.unwrap_or_default()),
         None => Ok(Memory::on(today())),
     }
 }
