@@ -3,11 +3,11 @@
 //! Only the entry proves it. Some servers answer a search below an entry that does not exist, or is hidden, with
 //! success and nothing.
 
-use super::client::{Connection, Query, SearchItem, first_entry};
+use super::client::{Connection, Query, SearchItem, first_entry, push};
 use super::error::{DirectoryError, search_remedy};
 use super::shortcoming::Shortcoming;
 use std::ops::ControlFlow;
-use webtaxon_core::ldap::entry::Entry;
+use webtaxon_core::ldap::entry::{Entries, Entry};
 use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::name::{Dn, short};
 use webtaxon_core::ldap::schema::nearest;
@@ -31,9 +31,22 @@ pub(crate) async fn absent(
     connection: &mut Connection,
     names: impl Iterator<Item = &Dn>,
 ) -> Result<Vec<(Dn, Absence)>, DirectoryError> {
+    Ok(absent_and(connection, names, &[]).await?.0)
+}
+
+/// The same, with the entries of other small searches, which are made at once with these and begin first.
+///
+/// # Errors
+/// The connection is unusable.
+pub(crate) async fn absent_and(
+    connection: &mut Connection,
+    names: impl Iterator<Item = &Dn>,
+    others: &[Query],
+) -> Result<(Vec<(Dn, Absence)>, Vec<Entries>), DirectoryError> {
+    let mut found_by: Vec<Entries> = vec![Entries::new(); others.len()];
     // A snapshot knows what was read into it, and records what was not there.
     if connection.snapshot().is_some() {
-        return Ok(Vec::new());
+        return Ok((Vec::new(), found_by));
     }
     let mut places: Vec<&Dn> = Vec::new();
     for place in names {
@@ -42,8 +55,14 @@ pub(crate) async fn absent(
         }
     }
     let mut results = vec![None; places.len()];
-    let queries: Vec<Query> = places.iter().map(|place| Query::base(&place.to_string(), &["1.1"])).collect();
+    let own = places.iter().map(|place| Query::base(&place.to_string(), &["1.1"]));
+    let queries: Vec<Query> = others.iter().cloned().chain(own).collect();
     let answer = |number: usize, found: Vec<SearchItem>, result: LdapResult| {
+        if let Some(entries) = found_by.get_mut(number) {
+            first_entry(&found).into_iter().for_each(|entry| push(entries, entry));
+            return;
+        }
+        let number = number - others.len();
         // A referral is followed, or refused, by the search below.
         let is_there = first_entry(&found).is_some() || result.code == ResultCode::REFERRAL;
         if let Some(slot) = results.get_mut(number) {
@@ -57,7 +76,7 @@ pub(crate) async fn absent(
             absent.push((place.clone(), absence(connection, place, &result).await?));
         }
     }
-    Ok(absent)
+    Ok((absent, found_by))
 }
 
 /// Why a search for an entry itself, which ended with this result, did not return it.

@@ -149,7 +149,8 @@ impl Connection {
     }
 
     /// Makes many small searches, up to 64 at once, and passes on each result with the number of its search, in the
-    /// order of the responses.
+    /// order of the responses. One with more than a page of entries ends as if by a limit of its own, with the first of
+    /// them.
     ///
     /// # Errors
     /// The connection is unusable. The failure of a single search is part of its result.
@@ -194,8 +195,11 @@ impl Connection {
                         found.push(reference(&urls));
                     }
                 }
-                Event::Done(id, result, _) => {
+                Event::Done(id, mut result, cookie) => {
                     let Some(at) = place(id) else { continue };
+                    if cookie.is_some_and(|cookie| !cookie.is_empty()) {
+                        result.code = ResultCode::SIZE_LIMIT_EXCEEDED;
+                    }
                     let (_, number, found, tried) = under_way.swap_remove(at);
                     let next = self.after(tried, result.code, first_entry(&found).is_some());
                     match next.zip(queries.get(number)) {

@@ -1,7 +1,7 @@
 //! A server's change marks, and the filters for entries that changed since.
 
 use crate::directory::DirectoryError;
-use crate::directory::client::{Connection, Query};
+use crate::directory::client::{Connection, Query, RootDse};
 use jiff::{SignedDuration, Timestamp};
 use webtaxon_core::ldap::entry::{Entries, Entry};
 use webtaxon_core::ldap::filter::Filter;
@@ -37,31 +37,31 @@ impl Marks {
         connection: &mut Connection,
         request: &Request,
     ) -> Result<Option<Self>, DirectoryError> {
-        if connection.root().kind == ServerKind::Controller {
-            let entries = one(connection, "", "highestCommittedUSN").await?;
-            let number = entries.get(0).and_then(|root| root.text("highestCommittedUSN")?.parse().ok());
-            return Ok(number.map(Self::Number));
+        let asked = Self::asked(connection.root(), request);
+        let mut entries = Vec::new();
+        for query in asked.queries() {
+            entries.push(one(connection, query).await?);
         }
-        let mut all = Vec::new();
-        for top in connection.root().naming_contexts.clone() {
+        Ok(asked.told(&entries))
+    }
+
+    /// What to ask for the marks.
+    pub(super) fn asked(root: &RootDse, request: &Request) -> AskedMarks {
+        if root.kind == ServerKind::Controller {
+            return AskedMarks::Number;
+        }
+        let mut tops = Vec::new();
+        for top in root.naming_contexts.clone() {
             let key = top.key();
             let has_people = request.bases.iter().any(|base| base.key().is_within(&key));
             let has_groups = request.reads_groups()
                 && (request.group_bases.is_empty()
                     || request.group_bases.iter().any(|base| base.key().is_within(&key)));
-            if !has_people && !has_groups {
-                continue;
-            }
-            let entries = one(connection, &top.to_string(), "contextCSN").await?;
-            let values = entries.iter().flat_map(|entry| entry.values("contextCSN"));
-            let csn = values.filter_map(|csn| std::str::from_utf8(csn).ok()).max();
-            match csn {
-                Some(csn) => all.push(Latest { top, csn: csn.to_owned(), has_people }),
-                None if has_people => return Ok(None),
-                None => {}
+            if has_people || has_groups {
+                tops.push((top, has_people));
             }
         }
-        Ok((!all.is_empty()).then_some(Self::Times(all)))
+        AskedMarks::Times(tops)
     }
 
     /// The mark to remember.
@@ -134,9 +134,49 @@ impl Marks {
     }
 }
 
-/// One attribute of one entry; empty if it cannot be read.
-async fn one(connection: &mut Connection, dn: &str, attribute: &str) -> Result<Entries, DirectoryError> {
-    match connection.entries(Query::base(dn, &[attribute])).await {
+/// The searches that tell a server's marks.
+pub(super) enum AskedMarks {
+    Number,
+    /// The naming contexts, and whether people are in each.
+    Times(Vec<(Dn, bool)>),
+}
+
+impl AskedMarks {
+    pub(super) fn queries(&self) -> Vec<Query> {
+        match self {
+            Self::Number => vec![Query::base("", &["highestCommittedUSN"])],
+            Self::Times(tops) => {
+                tops.iter().map(|(top, _)| Query::base(&top.to_string(), &["contextCSN"])).collect()
+            }
+        }
+    }
+
+    /// The marks, from the entries that each search found.
+    pub(super) fn told(self, entries: &[Entries]) -> Option<Marks> {
+        match self {
+            Self::Number => {
+                let root = entries.first()?.get(0)?;
+                root.text("highestCommittedUSN")?.parse().ok().map(Marks::Number)
+            }
+            Self::Times(tops) => {
+                let mut all = Vec::new();
+                for ((top, has_people), found) in tops.into_iter().zip(entries) {
+                    let values = found.iter().flat_map(|entry| entry.values("contextCSN"));
+                    match values.filter_map(|csn| std::str::from_utf8(csn).ok()).max() {
+                        Some(csn) => all.push(Latest { top, csn: csn.to_owned(), has_people }),
+                        None if has_people => return None,
+                        None => {}
+                    }
+                }
+                (!all.is_empty()).then_some(Marks::Times(all))
+            }
+        }
+    }
+}
+
+/// The entries of a search; empty if it fails.
+async fn one(connection: &mut Connection, query: Query) -> Result<Entries, DirectoryError> {
+    match connection.entries(query).await {
         Ok((entries, _)) => Ok(entries),
         Err(error) if error.is_fatal() => Err(error),
         Err(_) => Ok(Entries::new()),

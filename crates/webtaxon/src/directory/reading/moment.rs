@@ -10,7 +10,7 @@ use super::marks::Marks;
 use super::named_entries;
 use super::reader::Reader;
 use crate::directory::DirectoryError;
-use crate::directory::client::{Query, SearchItem, first_entry};
+use crate::directory::client::{Query, SearchItem, first_entry, push};
 use crate::directory::nesting::{self, GROUP_CLASSES, Nests};
 use crate::directory::shortcoming::Shortcoming;
 use jiff::Timestamp;
@@ -153,13 +153,28 @@ impl Reader<'_> {
         identity: &str,
     ) -> Result<Look, DirectoryError> {
         let mut look = Look::default();
-        let mut marked = Entries::new();
+        let mut searches = Vec::new();
         for base in &self.request.bases {
             let Some(changed) = changed(base) else { continue };
             let both = Filter::all([self.request.filter.clone(), changed]);
             let mut query = self.query(&base.to_string(), both);
             query.attributes.push(at_groups.attribute().to_owned());
-            look.is_short |= self.collect(base, query, &mut marked).await?;
+            searches.push((base.clone(), query));
+        }
+        let of_people = searches.len();
+        for place in self.changing_places() {
+            let Some(changed) = changed(&place) else { continue };
+            let classes = GROUP_CLASSES.iter().chain(&CONTAINER_CLASSES);
+            let classes = Filter::any(classes.map(|class| Filter::equal("objectClass", class)));
+            let both = Filter::all([classes, changed]);
+            let query = Query::subtree(&place.to_string(), both, &["objectClass", at_groups.attribute()]);
+            searches.push((place, query));
+        }
+        let mut found = self.at_once(searches, &mut look).await?;
+        let of_places = found.split_off(of_people);
+        let mut marked = Entries::new();
+        for entry in found.iter().flat_map(|(_, entries)| entries.iter()) {
+            marked.push(entry.dn(), entry.attributes());
         }
         let before_groups = marked.iter().filter(|entry| !at_groups.may_be_older_than(*entry));
         let before_groups: HashSet<Identity> =
@@ -168,14 +183,7 @@ impl Reader<'_> {
         look.people = self.again(&found, identity);
         look.people.same.retain(|person| !before_groups.contains(person));
         let (mut is_moved, mut since_groups) = (false, Vec::new());
-        for place in self.changing_places() {
-            let Some(changed) = changed(&place) else { continue };
-            let classes = GROUP_CLASSES.iter().chain(&CONTAINER_CLASSES);
-            let classes = Filter::any(classes.map(|class| Filter::equal("objectClass", class)));
-            let both = Filter::all([classes, changed]);
-            let query = Query::subtree(&place.to_string(), both, &["objectClass", at_groups.attribute()]);
-            let mut entries = Entries::new();
-            look.is_short |= self.collect(&place, query, &mut entries).await?;
+        for (place, entries) in of_places {
             for container in entries.iter().filter(|entry| is_container(*entry)) {
                 is_moved = true;
                 since_groups.extend(key(container).filter(|_| at_groups.may_be_older_than(container)));
@@ -192,6 +200,42 @@ impl Reader<'_> {
         }
         look.people.same.extend(self.builder.people_below(&since_groups, identity));
         Ok(look)
+    }
+
+    /// The entries of several searches made at once, each with its place. One that does not end well at once, perhaps for
+    /// a limit, is made again by itself.
+    async fn at_once(
+        &mut self,
+        searches: Vec<(Dn, Query)>,
+        look: &mut Look,
+    ) -> Result<Vec<(Dn, Entries)>, DirectoryError> {
+        let queries: Vec<Query> = searches.iter().map(|(_, query)| query.clone()).collect();
+        let mut answers: Vec<Option<Entries>> = vec![None; queries.len()];
+        let answer = |number: usize, found: Vec<SearchItem>, result: LdapResult| {
+            let mut entries = Entries::new();
+            for item in &found {
+                if let SearchItem::Entry(entry) = item {
+                    push(&mut entries, entry);
+                }
+            }
+            if let Some(slot) = answers.get_mut(number) {
+                *slot = (result.code == ResultCode::SUCCESS).then_some(entries);
+            }
+        };
+        self.connection.pipeline(&queries, answer).await?;
+        let mut all = Vec::new();
+        for ((place, query), answer) in searches.into_iter().zip(answers) {
+            let entries = match answer {
+                Some(entries) => entries,
+                None => {
+                    let mut entries = Entries::new();
+                    look.is_short |= self.collect(&place, query, &mut entries).await?;
+                    entries
+                }
+            };
+            all.push((place, entries));
+        }
+        Ok(all)
     }
 
     /// Entries without an attribute, unless people need it.

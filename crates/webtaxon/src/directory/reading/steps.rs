@@ -8,7 +8,7 @@ use super::links::KnownLinks;
 use super::marks::Marks;
 use super::reader::{Reader, Sought};
 use crate::directory::client::{Access, Query, read_schema};
-use crate::directory::presence::absent;
+use crate::directory::presence::absent_and;
 use crate::directory::{DirectoryError, shortcoming::Shortcoming};
 use crate::progress::Progress;
 use foldhash::HashSet;
@@ -129,10 +129,9 @@ impl Reader<'_> {
     async fn everything(&mut self, links: &KnownLinks) -> Result<(), DirectoryError> {
         let kind = self.connection.root().kind;
         self.snapshot();
-        let marks = Marks::read(&mut self.connection, self.request).await?;
-        self.builder.set_mark(marks.as_ref().map(Marks::to_remember));
         self.catalog();
-        self.places().await?;
+        let marks = self.places().await?;
+        self.builder.set_mark(marks.as_ref().map(Marks::to_remember));
         for base in &self.request.bases {
             let part = self.builder.open(Part::People { base: base.clone() });
             let query = self.query(&base.to_string(), self.request.filter.clone());
@@ -153,13 +152,14 @@ impl Reader<'_> {
         self.lookups(&identity, missing).await
     }
 
-    /// Looks for the places and groups that the settings name.
-    async fn places(&mut self) -> Result<(), DirectoryError> {
+    /// Looks for the places and groups that the settings name; returns the server's marks before anything is read.
+    async fn places(&mut self) -> Result<Option<Marks>, DirectoryError> {
         // Where people tell their groups, groups need no entries.
         let lists = self.request.attribute_of_people().is_none();
         let groups = self.request.groups().filter(|_| lists);
         let names = self.request.places().map(|(place, _)| place).chain(groups);
-        let absent = absent(&mut self.connection, names).await?;
+        let marks = Marks::asked(self.connection.root(), self.request);
+        let (absent, entries) = absent_and(&mut self.connection, names, &marks.queries()).await?;
         let shown = |place: &Dn| {
             let absence = absent.iter().find(|(absent, _)| absent.key() == place.key());
             Shortcoming::ended(absence.map(|(_, absence)| absence.why.clone()))
@@ -175,7 +175,7 @@ impl Reader<'_> {
                 }
             }
         }
-        Ok(())
+        Ok(marks.told(&entries))
     }
 
     /// Reads the server's schema, so that filters are evaluated as the server does; on a domain controller, whose
