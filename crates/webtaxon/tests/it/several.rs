@@ -110,3 +110,28 @@ async fn two_directories_are_read_each_by_its_own_intake() {
     assert!(told(&error).1.starts_with("WX03"), "{error}");
     assert_eq!(told(&workspace.take_snapshot(false).await.unwrap_err()).1, "WX0109");
 }
+
+/// The state is lost, and the directory that the accounts come from is read as another one.
+#[tokio::test]
+async fn an_account_that_names_another_directory_is_left_alone() {
+    let museum = Museum::open().await;
+    museum.write("accounts.csv", "login,link,state,name,email,department,room,roles,source\n");
+    museum.change("[accounts]", "[accounts]\norigin = \"source\"");
+    let workspace = museum.workspace().unwrap();
+    let (_, work) = workspace.work().await.unwrap();
+    let consent = Consent { who: "ada".into(), release: vec!["seats".into()], stop_after: None };
+    assert!(workspace.apply(&work, &consent).await.unwrap().is_complete());
+    let accounts = std::fs::read_to_string(museum.path().join("accounts.csv")).unwrap();
+    assert!(accounts.lines().skip(1).all(|row| row.ends_with(",museum")), "{accounts}");
+    std::fs::remove_file(museum.path().join("webtaxon.state.sqlite")).unwrap();
+    let text = std::fs::read_to_string(museum.path().join("webtaxon.toml")).unwrap();
+    let (from, to) = (text.find("[directory.museum]").unwrap(), text.find("[accounts]").unwrap());
+    let twin = text[from..to].replace("[directory.museum]", "[directory.twin]");
+    let text = text.replace("directory    = \"museum\"", "directory    = \"twin\"");
+    museum.write("webtaxon.toml", format!("{twin}\n{text}"));
+    let preview = museum.preview().await.unwrap();
+    let clashes = preview.of_kind(ChangeKind::Clash).count();
+    assert_eq!((clashes, preview.changes.len()), (work.edits().len(), work.edits().len()));
+    museum.write("webtaxon.toml", format!("{twin}\n{text}").replace("origin = ", "# origin = "));
+    assert!(museum.preview().await.unwrap().changes.is_empty(), "nothing else says where they come from");
+}
