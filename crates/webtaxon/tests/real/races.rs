@@ -19,7 +19,10 @@ const KEEPER: &str = "Keeper-of-the-Keys-7";
 enum Racers {
     People,
     PeopleAndGroups,
+    /// A container below the base.
     Containers,
+    /// The container above the bases.
+    Above,
 }
 const TOP: &str = "DC=quillmere,DC=example";
 const READINGS: usize = 25;
@@ -122,6 +125,13 @@ impl Server {
             format!("dn: {from},{place}{races}\nchangetype: modrdn\nnewrdn: {to}\ndeleteoldrdn: 1\n\n")
         };
         let mut text = String::new();
+        if matches!(racers, Racers::Above) {
+            let (first, _) = races.split_once(',').unwrap();
+            text += &format!("dn: {races}\nchangetype: modrdn\nnewrdn: {first} away\ndeleteoldrdn: 1\n\n");
+            text +=
+                &format!("dn: {first} away,{TOP}\nchangetype: modrdn\nnewrdn: {first}\ndeleteoldrdn: 1\n\n");
+            return text;
+        }
         for number in 0..PEOPLE {
             let mut steps = Vec::new();
             let (from, to) = (format!("CN=p{number}"), format!("CN=q{number}"));
@@ -129,7 +139,7 @@ impl Server {
                 steps.push((from, to, "OU=Team,OU=People,"));
             }
             match racers {
-                Racers::People => {}
+                Racers::People | Racers::Above => {}
                 Racers::PeopleAndGroups => steps.push(("CN=Inner".into(), "CN=Other".into(), "OU=Groups,")),
                 Racers::Containers => steps.push(("OU=Team".into(), "OU=Crew".into(), "OU=People,")),
             }
@@ -162,7 +172,7 @@ impl Server {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 #[ignore = "needs scripts/real-directories up"]
 async fn whoever_is_renamed_while_they_are_read_stays() {
-    let all = [Racers::People, Racers::PeopleAndGroups, Racers::Containers];
+    let all = [Racers::People, Racers::PeopleAndGroups, Racers::Containers, Racers::Above];
     for (server, racers) in SERVERS.into_iter().flat_map(|server| all.map(|racers| (server, racers))) {
         assert!(server.tool("ldapmodify", &["-a"], &server.entries(racers)), "{}", server.url);
         let folder = tempfile::tempdir().unwrap();

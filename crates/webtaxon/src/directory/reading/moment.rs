@@ -23,7 +23,7 @@ use webtaxon_core::ldap::name::{Dn, DnKey};
 use webtaxon_core::ldap::schema::ServerKind;
 use webtaxon_core::reading::{Again, Part};
 use webtaxon_core::words::counted;
-use webtaxon_wire::message::{LdapResult, ResultCode};
+use webtaxon_wire::message::{LdapResult, ResultCode, Scope};
 
 /// Rounds after which whoever still changes is left alone for this time.
 const ROUNDS: usize = 5;
@@ -40,8 +40,22 @@ fn is_container(entry: Entry<'_>) -> bool {
     entry.values("objectClass").any(is_one)
 }
 
+/// A new entry had no other name.
+fn is_new(entry: &Entry<'_>) -> bool {
+    let changed = entry.text("modifyTimestamp");
+    changed.is_some() && entry.text("createTimestamp") == changed
+}
+
 fn key(entry: Entry<'_>) -> Option<DnKey> {
     Some(Dn::parse(entry.dn()).ok()?.key())
+}
+
+/// One of several searches that are made at once.
+struct Search {
+    place: Dn,
+    query: Query,
+    /// The reading is not whole if it fails.
+    is_needed: bool,
 }
 
 /// The result of a look at the changes.
@@ -159,16 +173,20 @@ impl Reader<'_> {
             let both = Filter::all([self.request.filter.clone(), changed]);
             let mut query = self.query(&base.to_string(), both);
             query.attributes.push(at_groups.attribute().to_owned());
-            searches.push((base.clone(), query));
+            searches.push(Search { place: base.clone(), query, is_needed: true });
         }
         let of_people = searches.len();
-        for place in self.changing_places() {
+        let (places, mut above) = (self.changing_places(), Vec::new());
+        places.iter().for_each(|place| self.add_containers_above(place, &mut above));
+        let below = places.into_iter().map(|place| (place, Scope::Subtree));
+        for (place, scope) in below.chain(above.into_iter().map(|place| (place, Scope::Base))) {
             let Some(changed) = changed(&place) else { continue };
             let classes = GROUP_CLASSES.iter().chain(&CONTAINER_CLASSES);
             let classes = Filter::any(classes.map(|class| Filter::equal("objectClass", class)));
             let both = Filter::all([classes, changed]);
             let query = Query::subtree(&place.to_string(), both, &["objectClass", at_groups.attribute()]);
-            searches.push((place, query));
+            let query = Query { scope, ..query };
+            searches.push(Search { place, query, is_needed: scope == Scope::Subtree });
         }
         let mut found = self.at_once(searches, &mut look).await?;
         let of_places = found.split_off(of_people);
@@ -206,10 +224,10 @@ impl Reader<'_> {
     /// a limit, is made again by itself.
     async fn at_once(
         &mut self,
-        searches: Vec<(Dn, Query)>,
+        searches: Vec<Search>,
         look: &mut Look,
     ) -> Result<Vec<(Dn, Entries)>, DirectoryError> {
-        let queries: Vec<Query> = searches.iter().map(|(_, query)| query.clone()).collect();
+        let queries: Vec<Query> = searches.iter().map(|search| search.query.clone()).collect();
         let mut answers: Vec<Option<Entries>> = vec![None; queries.len()];
         let answer = |number: usize, found: Vec<SearchItem>, result: LdapResult| {
             let mut entries = Entries::new();
@@ -224,9 +242,10 @@ impl Reader<'_> {
         };
         self.connection.pipeline(&queries, answer).await?;
         let mut all = Vec::new();
-        for ((place, query), answer) in searches.into_iter().zip(answers) {
+        for (Search { place, query, is_needed }, answer) in searches.into_iter().zip(answers) {
             let entries = match answer {
                 Some(entries) => entries,
+                None if !is_needed => Entries::new(),
                 None => {
                     let mut entries = Entries::new();
                     look.is_short |= self.collect(&place, query, &mut entries).await?;
@@ -264,6 +283,18 @@ impl Reader<'_> {
             }
         }
         places
+    }
+
+    /// Adds the containers above a place, which the bind account need not see.
+    fn add_containers_above(&self, place: &Dn, all: &mut Vec<Dn>) {
+        let tops: Vec<DnKey> = self.connection.root().tops().iter().map(Dn::key).collect();
+        let mut next = place.parent();
+        while let Some(above) = next.filter(|above| tops.iter().any(|top| above.key().is_within(top))) {
+            next = above.parent();
+            if !all.iter().any(|known| known.key() == above.key()) {
+                all.push(above);
+            }
+        }
     }
 
     /// The people of the reading who have other names by now, after a look at the names of everybody.
@@ -344,11 +375,6 @@ impl Reader<'_> {
             let attributes = attributes.map(str::to_owned).to_vec();
             match self.connection.entries(Query { attributes, ..query }).await {
                 Ok((entries, _)) => {
-                    // A new entry had no other name.
-                    let is_new = |entry: &Entry<'_>| {
-                        let changed = entry.text("modifyTimestamp");
-                        changed.is_some() && entry.text("createTimestamp") == changed
-                    };
                     for entry in entries.iter().filter(|entry| !is_new(entry)) {
                         who.extend(Identity::of(entry, identity));
                         moved.extend(key(entry).filter(|_| is_container(entry)));
@@ -357,6 +383,18 @@ impl Reader<'_> {
                 Err(error) if error.is_fatal() => return Err(error),
                 Err(error) => tracing::debug!(%error, "it is not known who changed lately"),
             }
+        }
+        let mut above = Vec::new();
+        self.request.bases.iter().for_each(|base| self.add_containers_above(base, &mut above));
+        let search = |place: Dn| {
+            let lately = Marks::changed_lately(since, &place, Timestamp::now());
+            let times = ["createTimestamp", "modifyTimestamp"];
+            let query = Query { scope: Scope::Base, ..Query::subtree(&place.to_string(), lately, &times) };
+            Search { place, query, is_needed: false }
+        };
+        let searches = above.into_iter().map(search).collect();
+        for (place, entries) in self.at_once(searches, &mut Look::default()).await? {
+            moved.extend(entries.iter().any(|entry| !is_new(&entry)).then(|| place.key()));
         }
         who.extend(self.builder.people_below(&moved, identity));
         Ok(who)
