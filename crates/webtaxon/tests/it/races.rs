@@ -446,3 +446,36 @@ async fn a_person_who_never_stops_moving_is_held_and_the_others_come_in() {
         }
     }
 }
+
+/// More than a page of people change between two requests, whichever these are.
+#[tokio::test]
+async fn everybody_who_gets_another_name_at_once_stays() {
+    for manner in [Manner::Controller, Manner::Plain] {
+        for searches in 1..25 {
+            let mut state = State::begin(&mut Dice(7));
+            for one in &mut state.entries {
+                match one.id {
+                    101 => one.members = (1..=12).collect(),
+                    102.. => one.members.clear(),
+                    _ => {}
+                }
+            }
+            let rows: String = (1..=12).map(|id| format!("p{id},{},active,\n", identity(id))).collect();
+            let first = Directory::with_manner(state.ldif(manner, true).as_bytes(), manner).unwrap();
+            state.last += 1;
+            for one in state.entries.iter_mut().filter(|one| one.id <= 12) {
+                (one.name, one.changed) = (format!("{}-new", one.name), state.last);
+            }
+            let later = Directory::with_manner(state.ldif(manner, true).as_bytes(), manner).unwrap();
+            let options = Options { moments: vec![(searches, Arc::new(later))], ..Options::default() };
+            let museum = Museum::of(&Arc::new(first), options).await;
+            let settings = SETTINGS.replace("URL", &museum.standin().url()).replace("STRATEGY", "downwards");
+            museum.write("webtaxon.toml", settings);
+            museum.write("accounts.csv", format!("login,link,state,roles\n{rows}"));
+            let preview = museum.preview().await.unwrap();
+            let leave = |kind| matches!(kind, ChangeKind::Suspend | ChangeKind::Remove);
+            let left = preview.changes.iter().filter(|one| leave(one.kind())).count();
+            assert_eq!((left, preview.held.len()), (0, 0), "{manner:?}, {searches}: {:?}", preview.held);
+        }
+    }
+}
