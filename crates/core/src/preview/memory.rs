@@ -86,7 +86,7 @@ impl Memory {
         self.fresh.iter().filter(|(_, fresh)| self.is_fresh(fresh))
     }
 
-    /// Whether somebody was brought in so short a while ago.
+    /// True if somebody was brought in so short a while ago.
     pub(super) fn is_fresh(&self, fresh: &Fresh) -> bool {
         self.today < fresh.since.saturating_add(jiff::Span::new().days(CATCH_UP))
     }

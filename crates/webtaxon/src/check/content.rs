@@ -430,7 +430,7 @@ async fn groups(connection: &mut Connection, intake: &Intake, steps: &mut Steps<
     }
 }
 
-/// How many direct members a group's entry shows.
+/// The number of direct members that a group's entry shows.
 fn members(entry: Entry<'_>, group: &str, key: &str) -> Finding {
     let mut classes = entry.values("objectClass").peekable();
     if classes.peek().is_none() {

@@ -111,7 +111,7 @@ pub(crate) async fn absence(
     })
 }
 
-/// What to do about an entry of which only the name is shown.
+/// The remedy for an entry of which only the name is shown.
 pub(crate) const UNREADABLE: &str = "ask the directory's administrators for read access to it";
 const ABSENT: &str = "`webtaxon browse` shows what there is; if it is there, ask the directory's administrators for read access to it";
 

@@ -13,7 +13,7 @@ const TOP: &str = "DC=quillmere,DC=example";
 const PASSWORD: &str = "Keeper-of-the-Keys-7";
 const ONE_PERSON: &str = "CN=Tom Ashdown,OU=Entomology,OU=People";
 
-/// What the bind account may no longer read.
+/// A part of the directory that the bind account may no longer read.
 #[derive(Clone, Copy, Debug)]
 enum Hidden {
     /// An entry and all below it.
@@ -39,7 +39,7 @@ trait Server {
     fn show(&self, what: Hidden);
 }
 
-/// What a program prints.
+/// The output of a program.
 fn run(program: &str, arguments: &[&str], input: &str) -> String {
     let mut tool = Command::new(program)
         .args(arguments)

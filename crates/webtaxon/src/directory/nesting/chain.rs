@@ -26,7 +26,8 @@ impl NestStrategy for ChainRule {
 /// Names of groups, each with the groups that list it.
 type Listed = Vec<(String, Vec<String>)>;
 
-/// What the rule does not go through: groups that the bind account may not read, each with the groups that list it.
+/// The groups that the rule does not go through, since the bind account may not read them, each with the groups that
+/// list it.
 #[derive(Default)]
 struct Chains {
     hidden: Listed,

@@ -45,7 +45,7 @@ impl Marks {
         Ok(asked.told(&entries))
     }
 
-    /// What to ask for the marks.
+    /// The searches that tell the marks.
     pub(super) fn asked(root: &RootDse, request: &Request) -> AskedMarks {
         if root.kind == ServerKind::Controller {
             return AskedMarks::Number;
