@@ -353,9 +353,9 @@ impl Reader<'_> {
         Ok(look)
     }
 
-    /// The people who changed shortly before the reading, or are below a container that did, if groups list names that are nobody's: a server, or whoever
-    /// maintains the lists, may put the new name into them a moment after the rename. A domain controller renames both
-    /// at once.
+    /// The people who changed shortly before the reading, or are below a container that did, if groups list names that
+    /// are nobody's: a server, or whoever maintains the lists, may put the new name into them a moment after the rename.
+    /// A domain controller renames both at once.
     async fn just_changed(
         &mut self,
         since: Option<&Marks>,
