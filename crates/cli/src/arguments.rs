@@ -127,6 +127,11 @@ pub(crate) enum Command {
     /// Give a login, mail, name or DN. It may be that of a person whom the intake does not find, or of an
     /// account without a person. Shows every step, and what would have to change for another outcome.
     Why(Why),
+    /// Ask about each clash of the preview, and write the answers into the settings.
+    ///
+    /// Shows both sides of each clash, field by field, and what each answer does. Nothing is written before
+    /// you have seen the effect; comments in the settings stay. Without a terminal it prints the lines.
+    Settle,
     /// Carry out a preview: a saved one exactly, or a new one after a question.
     ///
     /// The accounts are copied and the journal is written first. Each account is checked once more, and

@@ -187,6 +187,17 @@ impl Session<'_> {
         settings_option(&self.common.settings) + &from
     }
 
+    /// Asks a question on the terminal; `None` at the end of the input.
+    pub(crate) async fn line(&self, question: &str) -> Option<String> {
+        self.output.aside(question);
+        // On a thread of its own, so that Ctrl-C ends the question.
+        let read = tokio::task::spawn_blocking(|| {
+            let mut line = String::new();
+            io::stdin().read_line(&mut line).map(|read| (read > 0).then(|| line.trim().to_owned()))
+        });
+        read.await.ok()?.ok()?
+    }
+
     /// Writes the edits of an apply to a new file, for `preview --save` and `journal --undo --save`.
     pub(crate) async fn save(&self, workspace: &Workspace, work: &Work, file: &Path) -> Result<(), Failure> {
         workspace.save(work, file, &who()).await?;

@@ -49,6 +49,7 @@ mod private;
 pub mod progress;
 pub mod report;
 pub mod secure;
+pub mod settle;
 mod setup;
 #[cfg(any(feature = "postgres", feature = "sqlite"))]
 mod sql_names;

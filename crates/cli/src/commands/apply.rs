@@ -4,7 +4,7 @@ use crate::arguments::Apply as Options;
 use crate::output::width;
 use crate::session::{Exit, Failure, Session, create, who};
 use crate::text;
-use std::io::{self, BufRead as _, IsTerminal as _};
+use std::io::{self, IsTerminal as _};
 use std::path::Path;
 use webtaxon::apply::{Consent, Work};
 use webtaxon::{Workspace, report};
@@ -67,14 +67,6 @@ async fn ask(work: &Work, session: &Session<'_>) -> Result<bool, Failure> {
     if !session.is_text() || !io::stdin().is_terminal() {
         return Err(Failure::wrong("there is no terminal to ask at: add --yes to go ahead"));
     }
-    session.output.aside(&format!("Carry out {}? Type yes: ", text::counts(work)));
-    // On a thread of its own, so that Ctrl-C ends the question.
-    let read = tokio::task::spawn_blocking(|| {
-        let mut line = String::new();
-        io::stdin().lock().read_line(&mut line).map(|_| line)
-    });
-    match read.await {
-        Ok(Ok(line)) => Ok(line.trim().eq_ignore_ascii_case("yes")),
-        _ => Ok(false),
-    }
+    let line = session.line(&format!("Carry out {}? Type yes: ", text::counts(work))).await;
+    Ok(line.is_some_and(|line| line.eq_ignore_ascii_case("yes")))
 }

@@ -12,6 +12,7 @@ mod filter;
 mod journal;
 mod members;
 mod preview;
+mod settle;
 mod snapshot;
 mod standin;
 mod why;
@@ -60,6 +61,7 @@ async fn dispatch(command: &Command, session: &Session<'_>) -> Result<Exit, Fail
         Command::Preview(options) => preview::run(options, session).await,
         Command::Compare(options) => compare::run(&options.other, session).await,
         Command::Why(options) => why::run(&options.person, session).await,
+        Command::Settle => settle::run(session).await,
         Command::Apply(options) => apply::run(options, session).await,
         Command::Journal(options) => journal::run(options, session).await,
         Command::Snapshot(options) => snapshot::run(options, session).await,

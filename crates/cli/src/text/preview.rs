@@ -4,7 +4,9 @@ use super::groups;
 use super::parts::{accounts_table, columns, heading, lines, one_field, so_far, some};
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
-use webtaxon::model::preview::{BrakeKind, Change, ChangeKind, Held, HeldReason, IntakeSummary, Preview};
+use webtaxon::model::preview::{
+    BrakeKind, Change, ChangeKind, Held, HeldReason, IntakeSummary, Preview, Way,
+};
 use webtaxon::model::reading::Gap;
 use webtaxon::model::settings::Settings;
 use webtaxon::model::words::counted;
@@ -103,6 +105,8 @@ fn funnel(text: &mut String, preview: &Preview, settings: &Settings, width: usiz
     some(text, width, "Left out, because a value is missing:", incomplete);
     let nobody = preview.nobody.iter().map(|name| harmless(name));
     some(text, width, "In only or except, but matching nobody found:", nobody);
+    let words = preview.idle_words.iter().map(|word| harmless(&word.message()));
+    some(text, width, "Lines of whose that cannot apply:", words);
     let open = preview
         .open_fields
         .iter()
@@ -148,6 +152,11 @@ fn accounts(text: &mut String, preview: &Preview, width: usize) {
 
 fn changes(text: &mut String, preview: &Preview, kind: ChangeKind, width: usize, limit: usize) {
     let list: Vec<&Change> = preview.of_kind(kind).collect();
+    of_kind(text, kind, &list, width, limit);
+}
+
+/// Changes of one kind, under its heading.
+pub(super) fn of_kind(text: &mut String, kind: ChangeKind, list: &[&Change], width: usize, limit: usize) {
     if list.is_empty() {
         return;
     }
@@ -155,7 +164,7 @@ fn changes(text: &mut String, preview: &Preview, kind: ChangeKind, width: usize,
     heading(text, &format!("{title} ({}): {meaning}", list.len()));
     let mut table = accounts_table(width);
     let more = list.len().saturating_sub(limit);
-    for change in list.into_iter().take(limit) {
+    for change in list.iter().take(limit) {
         let person =
             change.dn.as_deref().map(short).or_else(|| name_in_application(change)).unwrap_or_default();
         table.add_row([harmless(&change.login), person, what(change)]);
@@ -175,11 +184,13 @@ fn name_in_application(change: &Change) -> Option<String> {
 /// What happens to one account, and why.
 fn what(change: &Change) -> String {
     if let Some(clash) = change.clash() {
-        return format!("{}\nTo do: {}", harmless(&clash.message()), harmless(&change.remedy()));
+        return format!("{}\n{}", harmless(&clash.message()), ways(change));
     }
     if let Some(departure) = change.departure() {
-        let wait = change.wait().map(|wait| format!("\n{}", words::wait(wait))).unwrap_or_default();
-        return harmless(&words::departure(departure)) + &wait;
+        let wait = words::wait(change).map(|wait| format!("\n{wait}")).unwrap_or_default();
+        let names = change.fields.iter().filter(|(name, field)| *name != "state" && field.new.is_some());
+        let names: String = names.map(|(name, field)| format!("\n{}", one_field(name, field))).collect();
+        return harmless(&words::departure(departure)) + &wait + &names;
     }
     if change.kind() == ChangeKind::Import {
         let path = change.path.told(short);
@@ -195,8 +206,18 @@ fn what(change: &Change) -> String {
         let detail = change.detail().map(|detail| format!("\n{}", harmless(&detail)));
         return format!("{roles}{through}{}", detail.unwrap_or_default());
     }
+    let detail = change.detail().map(|detail| harmless(&detail));
     let fields = change.fields.iter().map(|(name, field)| one_field(name, field));
-    fields.collect::<Vec<_>>().join("\n")
+    detail.into_iter().chain(words::wait(change)).chain(fields).collect::<Vec<_>>().join("\n")
+}
+
+/// The ways to settle a clash, one to a line.
+pub(super) fn ways(change: &Change) -> String {
+    let line = |(at, way): (usize, &Way)| {
+        let start = if at == 0 { "To do" } else { "Or" };
+        format!("{start}: {}", harmless(&way.in_words()))
+    };
+    change.ways().iter().enumerate().map(line).collect::<Vec<_>>().join("\n")
 }
 
 fn held(text: &mut String, held: &[Held], width: usize) {
@@ -257,7 +278,9 @@ fn next(text: &mut String, preview: &Preview, option: &str) {
         next.push(format!("fix what is missing; webtaxon check{option} tests each step."));
     }
     if has(&[ChangeKind::Clash]) {
-        next.push("resolve the clashes in the directory, the settings or the application.".to_owned());
+        next.push(format!(
+            "webtaxon settle{option}: asks about each clash, and writes the answers into the settings."
+        ));
     }
     if preview.is_whole() && preview.has_work() {
         next.push(format!(

@@ -1,11 +1,12 @@
 //! Text for `why`: what would happen first, then why, then what would have to change.
 
 use super::parts::{columns, heading, lines, one_field};
+use super::preview::ways;
 use crate::output::{Tone, harmless, paint};
 use std::fmt::Write as _;
 use webtaxon::model::account::State;
 use webtaxon::model::preview::why::{Verdict, Why, WhyStep};
-use webtaxon::model::preview::{Action, Change, ChangeKind};
+use webtaxon::model::preview::{Action, Change, ChangeKind, Held};
 use webtaxon::model::settings::Settings;
 use webtaxon::report::words::{self, short};
 
@@ -33,6 +34,17 @@ pub(crate) fn why(why: &Why, settings: &Settings, width: usize, option: &str) ->
     if let Some(change) = why.change.as_ref().filter(|change| !told.contains(&change.kind())) {
         changed(&mut text, change, width);
     }
+    for change in &why.also {
+        let mut table = columns(width, &[None]);
+        table.add_row([of_change(change)]);
+        text.push_str(&lines(&table));
+        changed(&mut text, change, width);
+    }
+    if let (Some(_), Some(held)) = (&why.change, &why.held) {
+        let mut table = columns(width, &[None]);
+        table.add_row([of_held(held)]);
+        text.push_str(&lines(&table));
+    }
     if !why.steps.is_empty() {
         steps(&mut text, why, width);
     }
@@ -54,10 +66,7 @@ fn outcome(why: &Why) -> (Tone, String) {
         return (tone, of_change(change));
     }
     if let Some(held) = &why.held {
-        let would = held.would.map(|kind| format!("It would be: {}. ", kind.name())).unwrap_or_default();
-        let cause = held.cause.map(|cause| format!("{}: {}; ", cause.name(), words::cause(cause)));
-        let words = format!("{would}Held back: {}{}.", cause.unwrap_or_default(), harmless(&held.message()));
-        return (Tone::Warning, words);
+        return (Tone::Warning, of_held(held));
     }
     if !why.untouched.is_empty() {
         return (Tone::Quiet, format!("Nothing: {}, so it is never changed.", why.untouched));
@@ -78,6 +87,12 @@ fn outcome(why: &Why) -> (Tone, String) {
     }
 }
 
+fn of_held(held: &Held) -> String {
+    let would = held.would.map(|kind| format!("It would be: {}. ", kind.name())).unwrap_or_default();
+    let cause = held.cause.map(|cause| format!("{}: {}; ", cause.name(), words::cause(cause)));
+    format!("{would}Held back: {}{}.", cause.unwrap_or_default(), harmless(&held.message()))
+}
+
 fn of_change(change: &Change) -> String {
     let login = harmless(&change.login);
     match &change.action {
@@ -85,12 +100,24 @@ fn of_change(change: &Change) -> String {
             let detail = change.detail().map(|detail| format!("\n{}", harmless(&detail)));
             format!("An account {login} would be created.{}", detail.unwrap_or_default())
         }
-        Action::Adopt => format!("The account {login}, made by hand, would be linked to them."),
+        Action::Adopt { .. } => {
+            let detail = change.detail().map(|detail| harmless(&detail)).unwrap_or_default();
+            format!("The account {login} ({detail}) would be linked to them.")
+        }
+        Action::Refresh(_) => {
+            let detail = change.detail().map(|detail| harmless(&detail)).unwrap_or_default();
+            format!("The account {login} would get new values: {detail}.")
+        }
         Action::Update => format!("The account {login} would get new values."),
         Action::Restore => format!("The account {login} would become active again."),
-        Action::Wait(departure, wait) => {
-            let (why, wait) = (harmless(&words::departure(departure)), words::wait(wait));
+        Action::Wait(departure, _) => {
+            let (why, wait) = (harmless(&words::departure(departure)), words::wait(change));
+            let wait = wait.unwrap_or_default();
             format!("Nothing yet: the days of grace of {login} are running ({why}; {wait}).")
+        }
+        Action::Await { .. } => {
+            let (detail, wait) = (change.detail().unwrap_or_default(), words::wait(change));
+            format!("Nothing yet: {login} {} ({}).", harmless(&detail), wait.unwrap_or_default())
         }
         Action::Suspend(departure) => {
             let (why, evidence) = (words::departure(departure), &departure.evidence);
@@ -108,9 +135,9 @@ fn of_change(change: &Change) -> String {
                 harmless(evidence)
             )
         }
-        Action::Clash(clash) => {
-            let (message, remedy) = (harmless(&clash.message()), harmless(&change.remedy()));
-            format!("Nothing, until you resolve a clash: {message}.\nTo do: {remedy}")
+        Action::Clash(clash, _) => {
+            let message = harmless(&clash.message());
+            format!("Not done, until you settle a clash: {message}.\n{}", ways(change))
         }
         _ => String::new(),
     }
@@ -157,16 +184,17 @@ fn account(text: &mut String, why: &Why, width: usize) {
         harmless(&link)
     )]);
     text.push_str(&lines(&table));
-    for clash in &why.claims {
-        let message = clash.clash().map(|claim| harmless(&claim.message())).unwrap_or_default();
-        let who = clash.dn.as_deref().unwrap_or_default();
+    for claim in &why.claims {
+        let who =
+            format!("{} ({})", harmless(&claim.login), harmless(claim.dn.as_deref().unwrap_or_default()));
+        let words = match claim.clash() {
+            Some(clash) => {
+                format!("A clash: {who} has {}.\n{}", harmless(&clash.message()), ways(claim))
+            }
+            None => format!("{who} {}.", harmless(&claim.detail().unwrap_or_default())),
+        };
         let mut table = columns(width, &[None]);
-        table.add_row([format!(
-            "A clash: {} ({}) has {message}.\nTo do: {}",
-            harmless(&clash.login),
-            harmless(who),
-            harmless(&clash.remedy())
-        )]);
+        table.add_row([words]);
         text.push_str(&lines(&table));
     }
 }

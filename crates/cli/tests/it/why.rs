@@ -30,8 +30,11 @@ fn the_story_answers_for_people_in_and_out_and_for_accounts() {
             &["Held back: incomplete", "email has no value (from mail)", "in the application: wgrebe@"],
         ),
         ("hvanish", &["would be removed (gone: the entry no longer exists)"]),
-        ("kpeverell", &["is suspended already", "OU=Leavers,DC=quillmere"]),
-        ("dpryce", &["until you resolve a clash: the login of dpryce"]),
+        (
+            "kpeverell",
+            &["would get new values: out (outside)", "email: specimens@", "OU=Leavers,DC=quillmere"],
+        ),
+        ("dpryce", &["until you settle a clash: the login and email of dpryce"]),
         ("gus.h", &["it was made by hand", "A clash: ghollow"]),
         ("admin", &["it is protected"]),
         ("Curators", &[]),

@@ -7,6 +7,7 @@
 
 mod edit;
 mod group;
+mod half;
 mod part;
 mod plan;
 mod promise;
@@ -16,6 +17,7 @@ mod tests;
 
 pub use edit::Edit;
 pub use group::{GroupEdit, group_standings, made_groups};
+pub use half::{aside, half_made};
 pub use part::{Seats, brakes_of_part, brakes_of_undo};
 pub use plan::{Plan, Step, Unit};
 pub use promise::Untouchable;

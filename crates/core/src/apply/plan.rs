@@ -16,7 +16,8 @@ use std::borrow::Cow;
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Step<'a> {
     /// Replaces the value of a unique field by one that no account has, or by none: another account of the same unit
-    /// takes the value before this one gets its new value.
+    /// takes the value before this one gets its new value. A store that makes a unit step by step uses the value of
+    /// [`aside`](super::aside), so that the next apply completes an interrupted unit.
     PutAside {
         /// The account.
         at: usize,
@@ -157,6 +158,12 @@ impl<'a> Plan<'a> {
     #[must_use]
     pub fn edits(&self) -> &'a [Edit] {
         self.edits
+    }
+
+    /// The fields whose values are unique, `login` and `link` among them.
+    #[must_use]
+    pub fn unique(&self) -> &[&'a str] {
+        &self.unique
     }
 
     /// The accounts for which the plan was made.

@@ -5,6 +5,7 @@ use crate::account::Account;
 use crate::graph::{GroupPath, Reach};
 use crate::ldap::entry::{Entry, NameId, Names, Values};
 use crate::ldap::filter::{Filter, Matcher};
+use crate::ldap::identity::Identity;
 use crate::ldap::name::{Dn, DnKey};
 use crate::reading::{Followed, Reading};
 use crate::settings::Intake;
@@ -12,6 +13,7 @@ use crate::settings::rules::{Choice, Condition, Fault, FieldRule, LIST, RoleRule
 use indexmap::IndexMap;
 use smallvec::SmallVec;
 use std::borrow::Cow;
+use std::cell::OnceCell;
 use std::collections::HashMap;
 
 /// The result of a condition.
@@ -107,6 +109,8 @@ pub struct Drawer<'r> {
     reading: &'r Reading,
     people: Ready,
     followed: Ready,
+    /// The rules for people who are in no base; few are ever drawn.
+    elsewhere: OnceCell<Ready>,
     groups: HashMap<DnKey, Deciding>,
     login: usize,
 }
@@ -132,6 +136,7 @@ impl<'r> Drawer<'r> {
         Self {
             people: Ready::new(rules, roles, reading, reading.people().names()),
             followed: Ready::new(rules, roles, reading, reading.followed_names()),
+            elsewhere: OnceCell::new(),
             groups: groups.collect(),
             login: rules.get_index_of("login").unwrap_or(0),
             rules,
@@ -144,8 +149,9 @@ impl<'r> Drawer<'r> {
     pub fn names_of_groups(rules: &'r IndexMap<String, FieldRule>, reading: &'r Reading) -> Vec<Drawn<'r>> {
         let entries = reading.application_groups();
         let ready = || Ready::new(rules, &[], reading, entries.names());
-        let (people, followed, groups) = (ready(), ready(), HashMap::new());
-        let drawer = Self { rules, roles: &[], reading, people, followed, groups, login: 0 };
+        let (people, followed, elsewhere) = (ready(), ready(), OnceCell::new());
+        let groups = HashMap::new();
+        let drawer = Self { rules, roles: &[], reading, people, followed, elsewhere, groups, login: 0 };
         let drawn = |(at, entry)| {
             let key = reading.application_group_key(at)?;
             Some(drawer.rule(&Place::new(entry, key, &drawer.people), 0, false))
@@ -211,6 +217,34 @@ impl<'r> Drawer<'r> {
     #[must_use]
     pub fn field(&self, person: usize, field: usize) -> Drawn<'r> {
         self.drawn(self.person(person).as_ref(), field)
+    }
+
+    /// The result of the rule at `field` for one person whose account has the value `present`: if the attribute has
+    /// several values, and that is one of them, it is kept.
+    #[must_use]
+    pub fn field_beside(&self, person: usize, field: usize, present: &str) -> Drawn<'r> {
+        self.beside(self.person(person).as_ref(), field, present)
+    }
+
+    /// The same for a person who is in no base.
+    #[must_use]
+    pub fn field_elsewhere(&self, person: &Identity, field: usize, present: &str) -> Drawn<'r> {
+        let Some((at, key)) = self.reading.elsewhere_of(person) else { return Drawn::Nothing };
+        let entries = self.reading.elsewhere();
+        let ready =
+            self.elsewhere.get_or_init(|| Ready::new(self.rules, self.roles, self.reading, entries.names()));
+        let place = entries.get(at).map(|entry| Place::new(entry, key, ready));
+        self.beside(place.as_ref(), field, present)
+    }
+
+    fn beside(&self, place: Option<&Place<'r, '_>>, field: usize, present: &str) -> Drawn<'r> {
+        match (self.drawn(place, field), place) {
+            (Drawn::Value(value, choice), Some(place)) => {
+                let is_one = self.others(place, field, choice).iter().any(|other| other == present);
+                Drawn::Value(if is_one { Cow::Owned(present.to_owned()) } else { value }, choice)
+            }
+            (drawn, _) => drawn,
+        }
     }
 
     fn drawn(&self, place: Option<&Place<'r, '_>>, field: usize) -> Drawn<'r> {

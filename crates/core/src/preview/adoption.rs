@@ -6,16 +6,19 @@ use super::situation::{Chosen, drawn};
 use crate::settings::{Adopt, MatchBy};
 use foldhash::HashMap;
 
+/// The account made by hand that is given to a candidate, if any, or the clash over it.
+type Match = Result<Option<usize>, Clash>;
+
 impl Matching<'_> {
     /// For each candidate without a linked account: the account made by hand that becomes theirs, or the clash over
     /// it. No account is given to two people.
-    pub(super) fn adoptions(&self) -> HashMap<usize, Result<Option<usize>, Clash>> {
+    pub(super) fn adoptions(&self) -> HashMap<usize, Match> {
         let mut wanted: HashMap<usize, Vec<usize>> = HashMap::default();
         let mut matched = HashMap::default();
         for (index, chosen) in self.candidates.iter().enumerate() {
             if self.linked(index).is_none() {
-                let found = self.by_hand(*chosen, self.named(index));
-                if let Ok(Some(account)) = found {
+                let (found, possible) = self.by_hand(*chosen, self.named(index));
+                for account in possible {
                     wanted.entry(account).or_default().push(index);
                 }
                 matched.insert(index, found);
@@ -24,16 +27,18 @@ impl Matching<'_> {
         for (account, people) in wanted.iter().filter(|(_, people)| people.len() > 1) {
             let account = self.accounts.get(*account).map(|one| one.login.clone()).unwrap_or_default();
             for person in people {
+                let Some(found @ Ok(_)) = matched.get_mut(person) else { continue };
                 let others = people.iter().filter(|other| *other != person);
                 let others = others.filter_map(|other| self.dn_of(*other)).collect();
-                matched.insert(*person, Err(Clash::SeveralPeople { account: account.clone(), others }));
+                *found = Err(Clash::SeveralPeople { account: account.clone(), others });
             }
         }
         matched
     }
 
-    /// The account made by hand that the settings give to a candidate; a clash if an administrator must decide.
-    fn by_hand(&self, (part, candidate): Chosen<'_>, named: Option<usize>) -> Result<Option<usize>, Clash> {
+    /// The account made by hand that the settings give to a candidate, or a clash if an administrator must decide;
+    /// and all accounts that may be theirs.
+    fn by_hand(&self, (part, candidate): Chosen<'_>, named: Option<usize>) -> (Match, Vec<usize>) {
         let intake = part.intake;
         let mut found: Vec<(usize, &MatchBy)> = Vec::new();
         for by in &intake.matching {
@@ -54,10 +59,16 @@ impl Matching<'_> {
             };
             found.extend(at.into_iter().filter(is_free).map(|at| (at, by)));
         }
-        let Some((first, by)) = found.first().copied() else { return Ok(None) };
+        if let Adopt::Same(ways) = &intake.adopt {
+            found.retain(|(_, by)| ways.contains(by));
+        }
+        let Some((first, by)) = found.first().copied() else { return (Ok(None), Vec::new()) };
         let login = |at: usize| self.accounts.get(at).map(|one| one.login.clone()).unwrap_or_default();
-        match &intake.adopt {
-            Adopt::Never => Ok(None),
+        let mut possible: Vec<usize> = found.iter().map(|(at, _)| *at).collect();
+        possible.sort_unstable();
+        possible.dedup();
+        let matched = match &intake.adopt {
+            Adopt::Never => return (Ok(None), Vec::new()),
             Adopt::Ask => {
                 let by = match by {
                     MatchBy::Field(field) => field.clone(),
@@ -65,14 +76,13 @@ impl Matching<'_> {
                 };
                 Err(Clash::MayBeTheirs { account: login(first), by })
             }
-            Adopt::Same(ways) => {
-                found.retain(|(_, by)| ways.contains(by));
-                let Some((account, _)) = found.first().copied() else { return Ok(None) };
-                if let Some((other, _)) = found.iter().find(|(at, _)| *at != account) {
-                    return Err(Clash::SeveralAccounts { accounts: vec![login(account), login(*other)] });
+            Adopt::Same(_) => match found.iter().find(|(at, _)| *at != first) {
+                Some((other, _)) => {
+                    Err(Clash::SeveralAccounts { accounts: vec![login(first), login(*other)] })
                 }
-                Ok(Some(account))
-            }
-        }
+                None => Ok(Some(first)),
+            },
+        };
+        (matched, possible)
     }
 }

@@ -1,5 +1,7 @@
 //! One change to an account, or a change held back.
 
+use super::cause::Cause;
+use super::clash::{self, Clash, Holder, Way, Who};
 use super::memory::Grace;
 use crate::graph::GroupPath;
 use crate::ldap::identity::Identity;
@@ -65,33 +67,6 @@ impl ChangeKind {
     }
 }
 
-/// Why a linked account's person is no longer a candidate.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Cause {
-    /// The entry does not exist.
-    Gone,
-    /// The entry exists, but is not selected.
-    Outside,
-    /// The person is not active.
-    Disabled,
-    /// A required field is missing.
-    Incomplete,
-}
-
-impl Cause {
-    /// The keyword.
-    #[must_use]
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Gone => "gone",
-            Self::Outside => "outside",
-            Self::Disabled => "disabled",
-            Self::Incomplete => "incomplete",
-        }
-    }
-}
-
 /// One field's value before and after; `None` if there is no account.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct FieldChange {
@@ -100,6 +75,16 @@ pub struct FieldChange {
     /// The future value.
     pub new: Option<String>,
 }
+
+impl FieldChange {
+    /// From one value to another.
+    pub(super) fn of(old: &str, new: &str) -> Self {
+        Self { old: Some(old.to_owned()), new: Some(new.to_owned()) }
+    }
+}
+
+/// Fields by name, with what changes.
+pub(super) type FieldChanges = IndexMap<String, FieldChange>;
 
 /// One change to an account.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -128,19 +113,33 @@ pub enum Action {
         had: Option<String>,
     },
     /// It is linked to a person.
-    Adopt,
+    Adopt {
+        /// Whose it was; `None` if it was made by hand.
+        former: Option<Who>,
+    },
     /// Fields change.
     Update,
+    /// Its login and unique fields follow the directory, though its person is out for this cause.
+    Refresh(Cause),
     /// It becomes active again.
     Restore,
     /// Its days of grace are running.
     Wait(Departure, Wait),
+    /// A person waits for the login or another unique value of an account that will be deleted.
+    Await {
+        /// The field, or `login`.
+        field: String,
+        /// The account that has the value.
+        holder: Holder,
+        /// The day.
+        wait: Wait,
+    },
     /// It is kept, but nobody can sign in to it.
     Suspend(Departure),
     /// It is deleted.
     Remove(Departure),
-    /// Nothing, until an administrator decides between two claims on it.
-    Clash(Clash),
+    /// Nothing, until an administrator decides between two claims.
+    Clash(Clash, Vec<Way>),
 }
 
 /// Why an account's person leaves.
@@ -163,151 +162,19 @@ pub struct Wait {
     pub then: ChangeKind,
 }
 
-/// Two claims on one account.
-#[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum Clash {
-    /// Several people would have one login.
-    SameLogin {
-        /// The entries of the other people.
-        others: Vec<String>,
-    },
-    /// The login belongs to an account made by hand.
-    HandMade {
-        /// That account.
-        account: String,
-    },
-    /// The login belongs to a protected account.
-    Protected {
-        /// That account.
-        account: String,
-    },
-    /// The login belongs to an account that is linked to another person.
-    LinkedElsewhere {
-        /// That account.
-        account: String,
-        /// Its link.
-        link: Identity,
-    },
-    /// A unique field has the value of another account or person.
-    SameValue {
-        /// The field.
-        field: String,
-        /// The value.
-        value: String,
-        /// Who has it.
-        holder: Holder,
-    },
-    /// An account made by hand may be the person's, and the settings say to ask.
-    MayBeTheirs {
-        /// That account.
-        account: String,
-        /// The value that they share: `login`, or a field.
-        by: String,
-    },
-    /// Several accounts made by hand may be the person's.
-    SeveralAccounts {
-        /// The accounts.
-        accounts: Vec<String>,
-    },
-    /// An account made by hand may belong to several people.
-    SeveralPeople {
-        /// That account.
-        account: String,
-        /// The entries of the other people.
-        others: Vec<String>,
-    },
-    /// Two entries have the same lasting identity.
-    SameIdentity {
-        /// The other entry.
-        other: String,
-    },
-    /// The account is linked to the same identity in another directory.
-    OtherOrigin {
-        /// The account.
-        account: String,
-        /// The directory that its link comes from.
-        origin: String,
-    },
-}
-
-/// The account or person that has a value.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Holder {
-    /// An account, by its login.
-    Account(String),
-    /// A person, by their entry.
-    Person(String),
-}
-
-impl Clash {
-    /// The login of the existing account that two claim, if any.
-    #[must_use]
-    pub fn account(&self) -> Option<&str> {
-        match self {
-            Self::HandMade { account }
-            | Self::Protected { account }
-            | Self::LinkedElsewhere { account, .. }
-            | Self::MayBeTheirs { account, .. }
-            | Self::OtherOrigin { account, .. }
-            | Self::SeveralPeople { account, .. } => Some(account),
-            Self::SameValue { holder: Holder::Account(account), .. } => Some(account),
-            Self::SameLogin { .. }
-            | Self::SameIdentity { .. }
-            | Self::SameValue { .. }
-            | Self::SeveralAccounts { .. } => None,
-        }
-    }
-
-    /// The two claims, in words.
-    #[must_use]
-    pub fn message(&self) -> String {
-        match self {
-            Self::SameLogin { others } => format!("the same login as {}", others.join(" and ")),
-            Self::HandMade { account } => format!("the login of {account}, an account made by hand"),
-            Self::Protected { account } => format!("the login of {account}, which is protected"),
-            Self::LinkedElsewhere { account, link } => {
-                format!("the login of {account}, which is linked to another person ({link})")
-            }
-            Self::SameValue { field, value, holder: Holder::Account(account) } => {
-                format!("the same {field} as account {account}: {value}")
-            }
-            Self::SameValue { field, value, holder: Holder::Person(dn) } => {
-                format!("the same {field} as {dn}: {value}")
-            }
-            Self::MayBeTheirs { account, by } => {
-                format!("the same {by} as {account}, an account made by hand that may be theirs")
-            }
-            Self::SeveralAccounts { accounts } => {
-                format!("{}, accounts made by hand, may each be theirs", accounts.join(" and "))
-            }
-            Self::SeveralPeople { account, others } => {
-                format!(
-                    "{account}, an account made by hand, may be theirs or that of {}",
-                    others.join(" and ")
-                )
-            }
-            Self::SameIdentity { other } => format!("the same lasting identity as {other}"),
-            Self::OtherOrigin { account, origin } => {
-                format!("the same lasting identity as the person of {account} in the directory {origin}")
-            }
-        }
-    }
-}
-
 impl Change {
     /// The kind of change.
     #[must_use]
     pub fn kind(&self) -> ChangeKind {
         match &self.action {
             Action::Import { .. } => ChangeKind::Import,
-            Action::Adopt => ChangeKind::Adopt,
-            Action::Update => ChangeKind::Update,
+            Action::Adopt { .. } => ChangeKind::Adopt,
+            Action::Update | Action::Refresh(_) => ChangeKind::Update,
             Action::Restore => ChangeKind::Restore,
-            Action::Wait(..) => ChangeKind::Wait,
+            Action::Wait(..) | Action::Await { .. } => ChangeKind::Wait,
             Action::Suspend(_) => ChangeKind::Suspend,
             Action::Remove(_) => ChangeKind::Remove,
-            Action::Clash(_) => ChangeKind::Clash,
+            Action::Clash(..) => ChangeKind::Clash,
         }
     }
 
@@ -335,6 +202,24 @@ impl Change {
             Action::Import { had: Some(login) } => Some(Cow::Owned(format!(
                 "comes back: the account {login} was deleted in the application; except = [\"{login}\"] excludes the person"
             ))),
+            Action::Adopt { former: Some(former) } => Some(Cow::Owned(match former {
+                Who::Out { cause: Cause::Gone, .. } => "was linked to an entry that is gone".to_owned(),
+                Who::Out { dn: Some(dn), .. } => format!("was linked to {dn}"),
+                _ => "was linked to another entry".to_owned(),
+            })),
+            Action::Adopt { former: None } => Some(Cow::Borrowed("made by hand")),
+            Action::Refresh(cause) => Some(Cow::Owned(format!(
+                "out ({}): only the login and unique fields follow the directory",
+                cause.name()
+            ))),
+            Action::Await { field, holder, wait } => Some(Cow::Owned(format!(
+                "waits for the {field} of {}, {}",
+                holder.account,
+                match &holder.who {
+                    Who::Out { .. } => format!("which is deleted on {}", wait.grace.until),
+                    _ => format!("which waits for another one until {}", wait.grace.until),
+                }
+            ))),
             _ => self.departure()?.detail.as_deref().map(Cow::Borrowed),
         }
     }
@@ -343,7 +228,7 @@ impl Change {
     #[must_use]
     pub fn wait(&self) -> Option<&Wait> {
         match &self.action {
-            Action::Wait(_, wait) => Some(wait),
+            Action::Wait(_, wait) | Action::Await { wait, .. } => Some(wait),
             _ => None,
         }
     }
@@ -352,57 +237,40 @@ impl Change {
     #[must_use]
     pub fn clash(&self) -> Option<&Clash> {
         match &self.action {
-            Action::Clash(clash) => Some(clash),
+            Action::Clash(clash, _) => Some(clash),
             _ => None,
         }
     }
 
-    /// The ways to resolve a clash, in words; empty for other changes.
+    /// The ways to settle a clash; empty for other changes.
+    #[must_use]
+    pub fn ways(&self) -> &[Way] {
+        match &self.action {
+            Action::Clash(_, ways) => ways,
+            _ => &[],
+        }
+    }
+
+    /// The ways to settle a clash, in words; empty for other changes.
     #[must_use]
     pub fn remedy(&self) -> String {
-        let Some(clash) = self.clash() else { return String::new() };
-        let link = self.link.as_ref().map(ToString::to_string).unwrap_or_default();
-        let whose = |account: &str| {
-            let [account, link] = [account, &link].map(|text| toml::Value::from(text).to_string());
-            format!("write whose = {{ {account} = {link} }} in [accounts]")
-        };
-        match clash {
-            Clash::SameLogin { .. } => "take login from an attribute that differs between them".to_owned(),
-            Clash::HandMade { account } => format!(
-                "if it is the same person, {}, or set adopt = \"same-login\" for everybody; otherwise rename one of the two",
-                whose(account)
-            ),
-            Clash::Protected { .. } => "rename one of the two, or take the login out of protected".to_owned(),
-            Clash::LinkedElsewhere { account, .. } => format!(
-                "if the person's entry was recreated, {}; otherwise give one of them another login",
-                whose(account)
-            ),
-            Clash::SameValue { field, .. } => match clash.account() {
-                Some(account) => format!(
-                    "if it is the same person, {}, or match and adopt all accounts by {field}; otherwise give one of them another value",
-                    whose(account)
-                ),
-                None => "give one of them another value".to_owned(),
-            },
-            Clash::MayBeTheirs { account, .. } => format!(
-                "if it is the same person, {}; otherwise give one of them another value",
-                whose(account)
-            ),
-            Clash::SeveralPeople { account, .. } => {
-                format!("if it is this person's, {}", whose(account))
-            }
-            Clash::SeveralAccounts { accounts } => format!(
-                "if {} is theirs, {}, and likewise for another; and remove or rename the rest",
-                accounts.first().map_or("", String::as_str),
-                whose(accounts.first().map_or("", String::as_str))
-            ),
-            Clash::OtherOrigin { account, .. } => {
-                format!("if this person is to have the account from now on, {}", whose(account))
-            }
-            Clash::SameIdentity { .. } => {
-                "choose another identity attribute: this one is not unique".to_owned()
-            }
+        clash::in_words(self.ways())
+    }
+
+    /// The login of the existing account that somebody else claims, or waits for.
+    #[must_use]
+    pub fn claimed_account(&self) -> Option<&str> {
+        match &self.action {
+            Action::Clash(clash, _) => clash.account(),
+            Action::Await { holder, .. } => Some(&holder.account),
+            _ => None,
         }
+    }
+
+    /// Whether the person waits for the value of another account.
+    #[must_use]
+    pub fn awaits(&self) -> bool {
+        matches!(self.action, Action::Await { .. })
     }
 }
 
@@ -449,6 +317,8 @@ pub enum HeldReason {
     Kept,
     /// The account is protected.
     Protected,
+    /// The person's entry seems to have been made anew: an administrator decides whose the account is.
+    MadeAnew,
     /// The settings say `new = false`.
     NoNewAccounts,
     /// The person was not looked up: the link cannot be an identity of this directory, or the server does not publish
@@ -482,6 +352,7 @@ impl HeldReason {
             }
             Self::Kept => "the settings keep accounts in this case",
             Self::Protected => "the account is protected",
+            Self::MadeAnew => "its person's entry seems to have been made anew: settle that clash first",
             Self::NoNewAccounts => "the settings have new = false",
             Self::RoleHandedOver => {
                 "the account has a role that no rule gives this person, and adopt_roles = true is not set"

@@ -282,18 +282,24 @@ impl Step {
 
 /// The accounts with different changes, by login.
 fn fates(now: &Preview, then: &Preview) -> Vec<Fate> {
-    let kinds = |preview: &Preview| -> BTreeMap<String, ChangeKind> {
-        preview.changes.iter().map(|change| (change.login.clone(), change.kind())).collect()
-    };
+    // Somebody who clashes may have the login of an account that leaves; and what clashes may be updated, too.
+    type Whose<'p> = (&'p str, Option<&'p Identity>);
+    fn kinds(preview: &Preview) -> BTreeMap<Whose<'_>, ChangeKind> {
+        let mut kinds = BTreeMap::new();
+        for change in &preview.changes {
+            kinds.entry((change.login.as_str(), change.link.as_ref())).or_insert(change.kind());
+        }
+        kinds
+    }
     let (first, second) = (kinds(now), kinds(then));
-    let logins: HashSet<&String> = first.keys().chain(second.keys()).collect();
-    let mut fates: Vec<Fate> = logins
+    let all: HashSet<&Whose<'_>> = first.keys().chain(second.keys()).collect();
+    let mut fates: Vec<Fate> = all
         .into_iter()
-        .filter(|login| first.get(*login) != second.get(*login))
-        .map(|login| Fate {
-            login: login.clone(),
-            now: first.get(login).copied(),
-            then: second.get(login).copied(),
+        .filter(|one| first.get(*one) != second.get(*one))
+        .map(|one| Fate {
+            login: one.0.to_owned(),
+            now: first.get(one).copied(),
+            then: second.get(one).copied(),
         })
         .collect();
     fates.sort_by(|one, other| (one.then, one.now, &one.login).cmp(&(other.then, other.now, &other.login)));

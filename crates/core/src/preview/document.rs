@@ -1,8 +1,8 @@
 //! A preview as a document for programs, `webtaxon.preview/1`. Keys are added, never changed or removed.
 
 use super::{
-    AccountCounts, Brake, Cause, Change, ChangeKind, FieldChange, GroupPreview, Held, HeldReason, Incomplete,
-    IntakeSummary, OpenField, Preview, Stranger, Wait,
+    AccountCounts, Brake, Cause, Change, ChangeKind, Clash, FieldChange, GroupPreview, Held, HeldReason,
+    Holder, IdleWord, Incomplete, IntakeSummary, OpenField, Preview, Stranger, Wait, Way, Who,
 };
 use crate::graph::GroupPath;
 use crate::ldap::identity::Identity;
@@ -24,6 +24,7 @@ struct Document<'a> {
     open_fields: &'a [OpenField],
     strangers: &'a [Stranger],
     nobody: &'a [String],
+    whose: Vec<WordDocument<'a>>,
     unseated: &'a [String],
     accounts: AccountCounts,
     unchanged: usize,
@@ -58,14 +59,36 @@ struct ChangeDocument<'a> {
     fields: &'a IndexMap<String, FieldChange>,
     #[serde(flatten)]
     path: &'a GroupPath,
-    clash: Option<ClashDocument>,
+    clash: Option<ClashDocument<'a>>,
     wait: Option<&'a Wait>,
 }
 
 #[derive(Serialize)]
-struct ClashDocument {
+struct ClashDocument<'a> {
     message: String,
     remedy: String,
+    field: Option<&'a str>,
+    value: Option<&'a str>,
+    holder: Option<HolderDocument<'a>>,
+    ways: &'a [Way],
+}
+
+/// The account that has what a person draws, and whose it is: `by hand`, `protected`, `in`, `gone`, `outside`,
+/// `disabled`, `incomplete` or `unknown`.
+#[derive(Serialize)]
+struct HolderDocument<'a> {
+    account: &'a str,
+    who: &'static str,
+    dn: Option<&'a str>,
+    since: Option<jiff::civil::Date>,
+}
+
+/// An entry of `whose` that cannot apply.
+#[derive(Serialize)]
+struct WordDocument<'a> {
+    account: &'a str,
+    link: &'a Identity,
+    message: String,
 }
 
 #[derive(Serialize)]
@@ -76,6 +99,32 @@ struct HeldDocument<'a> {
     would: Option<ChangeKind>,
     reason: HeldReason,
     message: Cow<'a, str>,
+}
+
+impl<'a> WordDocument<'a> {
+    fn of(word: &'a IdleWord) -> Self {
+        Self { account: &word.account, link: &word.link, message: word.message() }
+    }
+}
+
+impl<'a> ClashDocument<'a> {
+    fn of(clash: &'a Clash, change: &'a Change) -> Self {
+        let (field, value) = match clash {
+            Clash::SameDrawn { field, value, .. } | Clash::Taken { field, value, .. } => {
+                (Some(field.as_str()), Some(value.as_str()))
+            }
+            _ => (None, None),
+        };
+        let holder = clash.holder().map(|Holder { account, who }| {
+            let (dn, since) = match who {
+                Who::In { dn, .. } => (Some(dn.as_str()), None),
+                Who::Out { dn, since, .. } => (dn.as_deref(), *since),
+                _ => (None, None),
+            };
+            HolderDocument { account, who: who.name(), dn, since }
+        });
+        Self { message: clash.message(), remedy: change.remedy(), field, value, holder, ways: change.ways() }
+    }
 }
 
 impl<'a> Part<'a> {
@@ -110,6 +159,7 @@ impl Serialize for Preview {
             open_fields: &self.open_fields,
             strangers: &self.strangers,
             nobody: &self.nobody,
+            whose: self.idle_words.iter().map(WordDocument::of).collect(),
             unseated: &self.unseated,
             accounts: self.accounts,
             unchanged: self.unchanged,
@@ -127,8 +177,7 @@ impl Serialize for Preview {
 
 impl Serialize for Change {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let clash =
-            self.clash().map(|clash| ClashDocument { message: clash.message(), remedy: self.remedy() });
+        let clash = self.clash().map(|clash| ClashDocument::of(clash, self));
         let document = ChangeDocument {
             kind: self.kind(),
             login: &self.login,

@@ -15,6 +15,7 @@ use crate::settings::rules::LIST;
 use crate::settings::{GroupIntake, GroupLeaving, GroupMembers, Settings};
 use foldhash::{HashMap, HashSet};
 use serde::{Deserialize, Serialize};
+use smallvec::SmallVec;
 use std::borrow::Cow;
 
 /// The kinds of change to a group.
@@ -223,30 +224,33 @@ impl GroupPreview {
 fn fates<'a>(settings: &'a Settings, accounts: &'a [Account], changes: &'a [Change]) -> Vec<Fate<'a>> {
     let protected: HashSet<Cow<'_, str>> =
         settings.accounts.protected.iter().map(|login| folded(login)).collect();
-    let is_about = |change: &&Change| !matches!(change.kind(), ChangeKind::Import | ChangeKind::Clash);
-    let by_login: HashMap<&str, &Change> =
-        changes.iter().filter(is_about).map(|change| (change.login.as_str(), change)).collect();
+    let is_about = |change: &&Change| {
+        !matches!(change.kind(), ChangeKind::Import | ChangeKind::Clash) && !change.awaits()
+    };
+    // An account whose days of grace are running may get another login as well.
+    let mut by_login: HashMap<&str, SmallVec<[&Change; 1]>> = HashMap::default();
+    for change in changes.iter().filter(is_about) {
+        by_login.entry(change.login.as_str()).or_default().push(change);
+    }
     let fate = |account: &'a Account| {
-        let change = by_login.get(account.login.as_str()).copied();
-        let kind = change.map(|change| change.kind());
-        let new = |name: &str| change.and_then(|change| change.fields.get(name)?.new.as_deref());
-        let link = match kind {
-            Some(ChangeKind::Adopt) => change.and_then(|change| change.link.as_ref()),
-            _ => account.link.as_ref(),
-        };
-        let state = match kind {
-            Some(ChangeKind::Suspend) => State::Suspended,
-            Some(ChangeKind::Restore) => State::Active,
-            Some(ChangeKind::Adopt) if new("state").is_some() => State::Active,
-            _ => account.state,
+        let own = by_login.get(account.login.as_str()).map(SmallVec::as_slice).unwrap_or_default();
+        let find = |kind: ChangeKind| own.iter().copied().find(|change| change.kind() == kind);
+        let new = |name: &str| own.iter().find_map(|change| change.fields.get(name)?.new.as_deref());
+        let adopted = find(ChangeKind::Adopt);
+        let link = adopted.map_or(account.link.as_ref(), |change| change.link.as_ref());
+        let state = match () {
+            () if find(ChangeKind::Suspend).is_some() => State::Suspended,
+            () if find(ChangeKind::Restore).is_some() => State::Active,
+            () if adopted.is_some() && new("state").is_some() => State::Active,
+            () => account.state,
         };
         Fate {
             login: new("login").unwrap_or(&account.login),
             link,
             is_ours: link.is_some() && !protected.contains(&folded(&account.login)),
             is_active: state == State::Active,
-            is_removed: kind == Some(ChangeKind::Remove),
-            waits: kind == Some(ChangeKind::Wait),
+            is_removed: find(ChangeKind::Remove).is_some(),
+            waits: find(ChangeKind::Wait).is_some(),
         }
     };
     let imported = changes.iter().filter(|change| change.kind() == ChangeKind::Import).map(|change| Fate {

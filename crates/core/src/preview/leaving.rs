@@ -1,11 +1,14 @@
 //! What happens to linked accounts that no candidate claims: decided by cause, and only with the proof that every
 //! reading is whole.
 
+use super::change::{FieldChange, FieldChanges};
+use super::claims::Fate;
+use super::draft::{Leaver, Leaving, Left};
 use super::fresh::may_lag;
-use super::matching::{Decisions, Matching, changed};
+use super::matching::{Decisions, Matching};
 use super::origins;
 use super::situation::Selected;
-use super::{Action, Cause, Change, ChangeKind, Departure, FieldChange, Held, HeldReason, Wait};
+use super::{Action, Cause, Change, ChangeKind, Departure, Held, HeldReason, Wait};
 use crate::account::{Account, State};
 use crate::graph::GroupPath;
 use crate::ldap::identity::Identity;
@@ -15,83 +18,93 @@ use crate::selection::{Dropped, Reason, Step};
 use crate::settings::{Intake, LeavingAction, LeavingRule};
 use fixedbitset::FixedBitSet;
 use foldhash::HashMap;
-use indexmap::IndexMap;
-use std::collections::hash_map::Entry as Slot;
+use smallvec::SmallVec;
 
 /// Linked accounts so many that their people cannot all have left while others are there.
 const MANY: usize = 20;
 
-/// A person who dropped out of an intake.
-type Left<'a> = (Selected<'a>, &'a Dropped);
-
-impl Matching<'_> {
-    /// Decides for every linked account that no candidate claims.
-    pub(super) fn leaving(&self, claimed: &FixedBitSet, decisions: &mut Decisions) {
-        let dropped = self.dropped();
+impl<'a> Matching<'a> {
+    /// Decides for every linked account without a candidate.
+    pub(super) fn leavers(&self, claimed: &FixedBitSet, decisions: &mut Decisions) -> Vec<Leaver> {
         let whole = self.whole();
-        let is_other = self.are_other_links(&dropped);
+        let is_other = self.are_other_links();
+        let mut leavers = Vec::new();
         for (at, account) in self.accounts.iter().enumerate() {
             let Some(link) = account.link.as_ref().filter(|_| !claimed.contains(at)) else { continue };
+            let leaver = |outcome| Leaver {
+                at,
+                dn: None,
+                cause: None,
+                since: self.memory.missed.get(link).copied(),
+                fate: Fate::Stays,
+                outcome,
+                refresh: FieldChanges::new(),
+            };
             if is_other {
                 let (login, reason) = (account.login.clone(), HeldReason::OtherLinks);
                 let held = Held { login, dn: None, cause: None, would: None, reason, about: None };
-                decisions.held.push(held);
+                leavers.push(leaver(Leaving::Held(held)));
                 continue;
             }
-            self.leave_one(account, link, dropped.get(link).copied(), whole, decisions);
+            let left = self.dropped().get(link).map(SmallVec::as_slice).unwrap_or_default();
+            leavers.push(self.leave_one(link, left, whole, leaver(Leaving::Unchanged), decisions));
         }
+        leavers
     }
 
     /// Whether many accounts are linked, and none of them to anybody whom a directory shows: then the links are not
     /// of this attribute, or not of these directories.
-    fn are_other_links(&self, dropped: &HashMap<Identity, Left<'_>>) -> bool {
+    fn are_other_links(&self) -> bool {
         let links = || self.accounts.iter().filter_map(|account| account.link.as_ref());
-        let is_somebodys =
-            |link| dropped.contains_key(link) || matches!(self.whereabouts(link), (Some(Cause::Outside), _));
+        let is_somebodys = |link| {
+            self.dropped().contains_key(link) || matches!(self.whereabouts(link), (Some(Cause::Outside), _))
+        };
         links().count() >= MANY
             && self.parts.iter().any(|part| !part.reading.people().is_empty())
             && !self.has_links()
             && !links().any(is_somebodys)
     }
 
-    /// The people who dropped out. If several intakes know a person, the one counts in which they got furthest.
-    fn dropped(&self) -> HashMap<Identity, Left<'_>> {
-        let mut dropped: HashMap<Identity, Left<'_>> = HashMap::default();
-        let origin = self.settings.accounts.origin.as_ref();
-        let linked = self.accounts.iter().filter(|_| origin.is_some());
-        let by_link: HashMap<&Identity, &Account> =
-            linked.filter_map(|account| Some((account.link.as_ref()?, account))).collect();
-        for part in self.parts {
-            let (people, attribute) = (part.reading.people(), &part.reading.source().identity);
-            for one in &part.selection.dropped {
-                let entry = people.get(one.person);
-                let Some(identity) = entry.and_then(|entry| Identity::of(entry, attribute)) else { continue };
-                // Another directory's word does not count.
-                let directory = &part.intake.directory;
-                let account = by_link.get(&identity).copied();
-                if origins::other(self.settings, self.memory, account, &identity, directory).is_some() {
-                    continue;
-                }
-                match dropped.entry(identity) {
-                    Slot::Vacant(slot) => drop(slot.insert((*part, one))),
-                    Slot::Occupied(mut slot) if slot.get().1.step < one.step => {
-                        slot.insert((*part, one));
+    /// The people who dropped out, with the intake in which they got furthest first.
+    pub(super) fn dropped(&self) -> &HashMap<Identity, SmallVec<[Left<'a>; 1]>> {
+        self.dropped.get_or_init(|| {
+            let mut dropped: HashMap<Identity, SmallVec<[Left<'a>; 1]>> = HashMap::default();
+            let origin = self.settings.accounts.origin.as_ref();
+            let linked = self.accounts.iter().filter(|_| origin.is_some());
+            let by_link: HashMap<&Identity, &Account> =
+                linked.filter_map(|account| Some((account.link.as_ref()?, account))).collect();
+            for part in self.parts {
+                let (people, attribute) = (part.reading.people(), &part.reading.source().identity);
+                for one in &part.selection.dropped {
+                    let entry = people.get(one.person);
+                    let Some(identity) = entry.and_then(|entry| Identity::of(entry, attribute)) else {
+                        continue;
+                    };
+                    // Another directory's word does not count.
+                    let directory = &part.intake.directory;
+                    let account = by_link.get(&identity).copied();
+                    if origins::other(self.settings, self.memory, account, &identity, directory).is_some() {
+                        continue;
                     }
-                    Slot::Occupied(_) => {}
+                    let all = dropped.entry(identity).or_default();
+                    let further = all.iter().position(|(_, known)| known.step < one.step);
+                    all.insert(further.unwrap_or(all.len()), (*part, one));
                 }
             }
-        }
-        dropped
+            dropped
+        })
     }
 
     fn leave_one(
         &self,
-        account: &Account,
         link: &Identity,
-        known: Option<Left<'_>>,
+        left: &[Left<'_>],
         whole: Option<&Whole>,
+        leaver: Leaver,
         decisions: &mut Decisions,
-    ) {
+    ) -> Leaver {
+        let Some(account) = self.accounts.get(leaver.at) else { return leaver };
+        let known = left.first().copied();
         let (cause, dn) = match known {
             Some((part, dropped)) => (
                 Some(cause_of(dropped.step)),
@@ -99,52 +112,59 @@ impl Matching<'_> {
             ),
             None => self.whereabouts(link),
         };
+        let held = |cause, would, reason| {
+            let (login, dn) = (account.login.clone(), dn.clone());
+            Leaving::Held(Held { login, dn, cause, would, reason, about: None })
+        };
         let Some(proof) = whole else {
             // A partial reading cannot even give the cause: the missing part may be the reason.
-            let (login, reason) = (account.login.clone(), HeldReason::NotWhole);
-            decisions.held.push(Held { login, dn, cause: None, would: None, reason, about: None });
-            return;
-        };
-        let held = |would, reason| Held {
-            login: account.login.clone(),
-            dn: dn.clone(),
-            cause,
-            would,
-            reason,
-            about: None,
+            let outcome = held(None, None, HeldReason::NotWhole);
+            return Leaver { outcome, dn, ..leaver };
         };
         let rule = cause.map(|cause| self.leaving_rule(known.map(|(part, _)| part), cause));
         let would = rule.and_then(|rule| action(rule, account));
-        if self.is_protected(account) {
-            decisions.held.push(held(would, HeldReason::Protected));
-            return;
-        }
-        if let Some(reason) = self.uncertain(link, would.is_some()) {
-            decisions.held.push(held(would, reason));
-            return;
+        let reason = match self.is_protected(account) {
+            true => Some(HeldReason::Protected),
+            false => self.uncertain(link, would.is_some()),
+        };
+        if let Some(reason) = reason {
+            let outcome = held(cause, would, reason);
+            return Leaver { outcome, dn, cause, ..leaver };
         }
         let Some((cause, rule)) = cause.zip(rule) else {
-            decisions.held.push(held(None, HeldReason::NotLookedUp));
-            return;
+            let outcome = held(None, None, HeldReason::NotLookedUp);
+            return Leaver { outcome, dn, ..leaver };
         };
-        match would {
-            Some(then) => {
-                let since = self.memory.missed.get(link).copied().unwrap_or(self.memory.today);
-                decisions.missed.insert(link.clone(), since);
-                let grace = self.memory.grace(link, rule.after_days);
-                let evidence = self.evidence(known.map(|(part, _)| part), cause);
-                let departure = Departure { cause, detail: detail(known, cause), evidence };
-                let action = match (grace, then) {
-                    (Some(grace), then) => Action::Wait(departure, Wait { grace, then }),
-                    (None, ChangeKind::Suspend) => Action::Suspend(departure),
-                    (None, _) => Action::Remove(departure),
-                };
-                let fields = self.lost(&action, account);
-                decisions.changes.push(Change { dn, ..leave(proof, action, account, fields) });
-            }
-            None if rule.action == LeavingAction::Keep => decisions.held.push(held(None, HeldReason::Kept)),
-            None => decisions.unchanged += 1, // suspended already
+        let refresh = self.refreshed(account, link, left);
+        let leaver = Leaver { cause: Some(cause), refresh, ..leaver };
+        let Some(then) = would else {
+            // Suspended already, or kept.
+            let outcome = match rule.action {
+                LeavingAction::Keep => held(Some(cause), None, HeldReason::Kept),
+                _ => Leaving::Unchanged,
+            };
+            return Leaver { outcome, dn, ..leaver };
+        };
+        let since = leaver.since.unwrap_or(self.memory.today);
+        decisions.missed.insert(link.clone(), since);
+        let grace = self.memory.grace(link, rule.after_days);
+        if grace.is_none() && then == ChangeKind::Remove && self.is_asked_about(leaver.at) {
+            let outcome = held(Some(cause), Some(then), HeldReason::MadeAnew);
+            return Leaver { outcome, dn, ..leaver };
         }
+        let evidence = self.evidence(known.map(|(part, _)| part), cause);
+        let departure = Departure { cause, detail: detail(known, cause), evidence };
+        let (action, fate) = match (grace, then) {
+            (Some(grace), then) => {
+                let fate = if then == ChangeKind::Remove { Fate::GoesOn(grace.until) } else { Fate::Stays };
+                (Action::Wait(departure, Wait { grace, then }), fate)
+            }
+            (None, ChangeKind::Suspend) => (Action::Suspend(departure), Fate::Stays),
+            (None, _) => (Action::Remove(departure), Fate::Goes),
+        };
+        let fields = self.lost(&action, account);
+        let change = Change { dn: dn.clone(), ..leave(proof, action, account, fields) };
+        Leaver { outcome: Leaving::Change(Box::new(change)), fate, dn, ..leaver }
     }
 
     /// The reason to leave a person alone though the reading is whole.
@@ -173,13 +193,13 @@ impl Matching<'_> {
     }
 
     /// The proof that every intake's reading is whole; `None` if one was not read at all.
-    fn whole(&self) -> Option<&Whole> {
+    pub(super) fn whole(&self) -> Option<&Whole> {
         let proofs: Option<Vec<&Whole>> = self.parts.iter().map(|part| part.reading.whole()).collect();
         proofs.filter(|all| all.len() == self.settings.intakes.count())?.first().copied()
     }
 
     /// The place of a person whom no intake found: gone only if each directory says so.
-    fn whereabouts(&self, link: &Identity) -> (Option<Cause>, Option<String>) {
+    pub(super) fn whereabouts(&self, link: &Identity) -> (Option<Cause>, Option<String>) {
         let mut is_known = true;
         for part in self.parts {
             match part.reading.whereabouts(link) {
@@ -214,11 +234,11 @@ impl Matching<'_> {
     }
 
     /// The fields of a leaving account afterwards: none, or another state.
-    fn lost(&self, action: &Action, account: &Account) -> IndexMap<String, FieldChange> {
+    fn lost(&self, action: &Action, account: &Account) -> FieldChanges {
         match action {
-            Action::Wait(..) => return IndexMap::new(),
+            Action::Wait(..) => return FieldChanges::new(),
             Action::Suspend(_) => {
-                return IndexMap::from([("state".to_owned(), changed("active", "suspended"))]);
+                return FieldChanges::from([("state".to_owned(), FieldChange::of("active", "suspended"))]);
             }
             _ => {}
         }
@@ -228,7 +248,7 @@ impl Matching<'_> {
     }
 
     /// The rule for a cause: of the intake that knows the person, or else the most cautious one.
-    fn leaving_rule(&self, part: Option<Selected<'_>>, cause: Cause) -> LeavingRule {
+    pub(super) fn leaving_rule(&self, part: Option<Selected<'_>>, cause: Cause) -> LeavingRule {
         let own = |intake: &Intake| match cause {
             Cause::Gone => intake.leaving.gone,
             Cause::Outside => intake.leaving.outside,
@@ -280,7 +300,7 @@ fn action(rule: LeavingRule, account: &Account) -> Option<ChangeKind> {
     }
 }
 
-fn cause_of(step: Step) -> Cause {
+pub(super) fn cause_of(step: Step) -> Cause {
     match step {
         Step::Active => Cause::Disabled,
         Step::Complete => Cause::Incomplete,
@@ -289,7 +309,7 @@ fn cause_of(step: Step) -> Cause {
 }
 
 /// The only place that takes an account away; it cannot be called without the proof.
-fn leave(_proof: &Whole, action: Action, account: &Account, fields: IndexMap<String, FieldChange>) -> Change {
+fn leave(_proof: &Whole, action: Action, account: &Account, fields: FieldChanges) -> Change {
     let (login, link) = (account.login.clone(), account.link.clone());
     Change { action, login, dn: None, link, fields, path: GroupPath::default() }
 }

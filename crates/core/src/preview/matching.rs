@@ -1,28 +1,28 @@
 //! Matching candidates with accounts, and the change that follows for each.
 
+use super::change::FieldChanges;
+use super::draft::{Draft, Idle, Left};
 use super::emptied::Emptied;
+use super::idle::IdleWord;
 use super::origins;
-use super::situation::{Chosen, Selected, Situation, drawn};
-use super::whose::told_whose;
-use super::{Action, Change, ChangeKind, Clash, FieldChange, Held, HeldReason, Holder, Memory};
+use super::situation::{Chosen, Selected, Situation};
+use super::{Action, Change, ChangeKind, Clash, Held, HeldReason, Memory};
 use crate::account::{Account, State, folded};
-use crate::draw::Proposal;
+use crate::draw::Drawer;
 use crate::ldap::entry::Entry;
 use crate::ldap::identity::{Identity, Lasting};
 use crate::selection::Candidate;
-use crate::settings::rules::{LIST, Write};
-use crate::settings::{Intake, OtherRoles, Settings};
+use crate::settings::Settings;
 use fixedbitset::FixedBitSet;
 use foldhash::{HashMap, HashSet};
-use indexmap::IndexMap;
 use jiff::civil::Date;
 use smallvec::SmallVec;
 use std::borrow::Cow;
 use std::cell::OnceCell;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
-/// The indexed data of all decisions. Most people have an account with the login it should have; indexes that only
-/// the others need are built on first use.
+/// The indexed data of all decisions. Most people have an account that is as it should be; indexes that only the others
+/// need are built on first use.
 pub(super) struct Matching<'a> {
     pub(super) settings: &'a Settings,
     pub(super) parts: &'a [Selected<'a>],
@@ -32,27 +32,32 @@ pub(super) struct Matching<'a> {
     pub(super) memory: &'a Memory,
     /// For each candidate, the account with their link, or the one that the settings give them.
     linked: Vec<Option<usize>>,
-    /// The candidates whose account already has the right login.
-    settled: FixedBitSet,
     /// For each account, the first candidate with its link.
     holder: Vec<Option<usize>>,
     by_login: OnceCell<HashMap<Folded<'a>, usize>>,
-    /// The other candidates, by future login.
-    wanted_logins: Index<'a>,
-    /// The unique fields.
+    /// The unique fields other than `login`.
     pub(super) unique: Vec<Unique<'a>>,
     protected: HashSet<Folded<'a>>,
-    /// Linked accounts that get another login, so that theirs becomes free.
-    moving: HashSet<usize>,
     /// Fields and roles that nobody loses, since too many would.
-    emptied: Emptied,
+    pub(super) emptied: Emptied,
+    /// The people who dropped out.
+    pub(super) dropped: OnceCell<HashMap<Identity, SmallVec<[Left<'a>; 1]>>>,
+    /// The rules of each intake, ready to be applied to people who are out.
+    pub(super) drawers: Vec<OnceCell<Drawer<'a>>>,
+    /// The values of unique fields that people who are in draw, for people who are out.
+    pub(super) drawn: OnceCell<HashSet<(usize, String)>>,
+    /// Candidates whose entry seems to be made anew, with the account of the old one: an administrator decides.
+    pub(super) anew: HashMap<usize, usize>,
+    /// Candidates whose entry was made anew, by the settings' rule.
+    pub(super) tied_again: HashSet<usize>,
+    /// Entries of `whose` that cannot apply.
+    idle_words: Vec<IdleWord>,
 }
 
-/// A unique field: who has each value, and who would have it.
+/// A unique field, and who has each value.
 pub(super) struct Unique<'a> {
     pub(super) field: &'a str,
     accounts: OnceCell<Index<'a>>,
-    candidates: OnceCell<Index<'a>>,
 }
 
 /// A value in the form for comparison.
@@ -73,6 +78,8 @@ fn index<'a>(values: impl Iterator<Item = (usize, &'a str)>) -> Index<'a> {
 /// The decisions.
 #[derive(Default)]
 pub(super) struct Decisions {
+    /// Entries of `whose` that cannot apply.
+    pub(super) idle_words: Vec<IdleWord>,
     pub(super) changes: Vec<Change>,
     pub(super) held: Vec<Held>,
     pub(super) unchanged: usize,
@@ -92,9 +99,8 @@ impl<'a> Matching<'a> {
         let mut by_link: HashMap<&Identity, usize> = HashMap::default();
         by_link.reserve(accounts.len());
         by_link.extend(accounts.iter().enumerate().filter_map(|(at, one)| Some((one.link.as_ref()?, at))));
-        let mut linked: Vec<Option<usize>> =
+        let linked: Vec<Option<usize>> =
             candidates.iter().map(|(_, one)| by_link.get(&one.identity).copied()).collect();
-        told_whose(settings, accounts, &candidates, &mut linked);
         let mut holder = vec![None; accounts.len()];
         for (index, at) in linked.iter().enumerate().filter_map(|(index, at)| Some((index, (*at)?))) {
             if let Some(holder @ None) = holder.get_mut(at) {
@@ -102,37 +108,43 @@ impl<'a> Matching<'a> {
             }
         }
         let unique = settings.unique_fields().into_iter();
-        let unique =
-            unique.map(|field| Unique { field, accounts: OnceCell::new(), candidates: OnceCell::new() });
+        let unique = unique.map(|field| Unique { field, accounts: OnceCell::new() });
         let mut matching = Self {
             settings,
             parts,
             candidates,
             accounts,
             memory,
-            settled: FixedBitSet::with_capacity(linked.len()),
             linked,
             holder,
             by_login: OnceCell::new(),
-            wanted_logins: Index::default(),
             unique: unique.collect(),
             protected: settings.accounts.protected.iter().map(|login| folded(login)).collect(),
-            moving: HashSet::default(),
             emptied: Emptied::default(),
+            dropped: OnceCell::new(),
+            drawers: parts.iter().map(|_| OnceCell::new()).collect(),
+            drawn: OnceCell::new(),
+            anew: HashMap::default(),
+            tied_again: HashSet::default(),
+            idle_words: Vec::new(),
         };
+        matching.idle_words = matching.take_words();
+        matching.tie_again();
         let theirs = matching.candidates.iter().zip(&matching.linked);
         let theirs = theirs.filter_map(|(chosen, at)| Some((*chosen, accounts.get((*at)?)?)));
         matching.emptied = Emptied::of(parts, theirs, settings.brakes.shrunk);
-        for index in 0..matching.candidates.len() {
-            matching.settled.set(index, matching.has_their_login(index));
-        }
-        let wanted = matching.settled.zeroes().filter_map(|index| {
-            let (_, candidate) = matching.candidates.get(index)?;
-            Some((index, candidate.proposal.login()))
-        });
-        matching.wanted_logins = index(wanted);
-        matching.moving = matching.moving();
         matching
+    }
+
+    /// Gives an account to a candidate.
+    pub(super) fn give(&mut self, index: usize, at: usize) {
+        self.linked.get_mut(index).into_iter().for_each(|own| *own = Some(at));
+        self.holder.get_mut(at).into_iter().for_each(|holder| *holder = Some(index));
+    }
+
+    /// `login` and the unique fields.
+    pub(super) fn unique_names(&self) -> impl Iterator<Item = &'a str> {
+        ["login"].into_iter().chain(self.unique.iter().map(|unique| unique.field))
     }
 
     /// The account that is certainly a candidate's.
@@ -145,18 +157,6 @@ impl<'a> Matching<'a> {
         self.linked.iter().any(Option::is_some)
     }
 
-    /// Whether a candidate's account already has the right login.
-    fn is_settled(&self, index: usize) -> bool {
-        self.settled.contains(index)
-    }
-
-    fn has_their_login(&self, index: usize) -> bool {
-        let Some(at) = self.linked(index).filter(|at| self.holder(*at) == Some(index)) else { return false };
-        let login = self.candidates.get(index).map(|(_, one)| one.proposal.login());
-        let account = self.accounts.get(at).map(|one| one.login.as_str());
-        login == account || login.map(folded) == account.map(folded)
-    }
-
     /// The first candidate with an account's link.
     pub(super) fn holder(&self, account: usize) -> Option<usize> {
         self.holder.get(account).copied().flatten()
@@ -164,14 +164,15 @@ impl<'a> Matching<'a> {
 
     /// The account that has a candidate's future login.
     pub(super) fn named(&self, index: usize) -> Option<usize> {
-        if self.is_settled(index) {
-            return self.linked(index);
-        }
-        let (_, candidate) = self.candidates.get(index)?;
+        self.account_called(self.candidates.get(index)?.1.proposal.login())
+    }
+
+    /// The account with a login.
+    pub(super) fn account_called(&self, login: &str) -> Option<usize> {
         let by_login = self.by_login.get_or_init(|| {
             self.accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect()
         });
-        by_login.get(&folded(candidate.proposal.login())).copied()
+        by_login.get(&folded(login)).copied()
     }
 
     /// The accounts that have a value in a unique field.
@@ -182,72 +183,31 @@ impl<'a> Matching<'a> {
         index.get(&*folded(value)).map(SmallVec::as_slice).unwrap_or_default()
     }
 
-    /// The candidates that would have it.
-    fn wanting<'m>(&'m self, unique: &'m Unique<'a>, value: &str) -> &'m [usize] {
-        let index = unique.candidates.get_or_init(|| {
-            index(self.candidates.iter().map(|(part, one)| drawn(*part, one, unique.field)).enumerate())
-        });
-        index.get(&*folded(value)).map(SmallVec::as_slice).unwrap_or_default()
-    }
-
-    /// The accounts that can take their new login: it is free, or its holder gives it up in the same way. So two
-    /// people can swap logins, and one can take over another's.
-    fn moving(&self) -> HashSet<usize> {
-        // From an account to the holder of the login that it would get.
-        let mut waiting: HashMap<usize, Option<usize>> = HashMap::default();
-        for index in self.settled.zeroes() {
-            let account = self.linked(index).and_then(|at| Some((at, self.accounts.get(at)?)));
-            let (Some(chosen), Some((at, account))) = (self.candidates.get(index), account) else { continue };
-            if waiting.contains_key(&at) {
-                continue;
-            }
-            let (part, candidate) = *chosen;
-            let fields = self.fields(*chosen, Some(account));
-            let kind =
-                if account.state == State::Suspended { ChangeKind::Restore } else { ChangeKind::Update };
-            let stays = !fields.contains_key("login")
-                || held_back(part, candidate, kind).is_some()
-                || self.is_protected(account)
-                || self.rival_clash(index, candidate).is_some()
-                || self.value_clash(index, *chosen, Some(at), &fields).is_some();
-            if !stays {
-                waiting.insert(at, self.named(index).filter(|holder| *holder != at));
-            }
-        }
-        // Whoever waits for an account that keeps its login keeps theirs, too.
-        let mut behind: HashMap<usize, Vec<usize>> = HashMap::default();
-        for (at, holder) in waiting.iter().filter_map(|(at, holder)| Some((*at, (*holder)?))) {
-            behind.entry(holder).or_default().push(at);
-        }
-        let mut stuck: Vec<usize> =
-            behind.keys().copied().filter(|holder| !waiting.contains_key(holder)).collect();
-        while let Some(holder) = stuck.pop() {
-            for at in behind.remove(&holder).unwrap_or_default() {
-                waiting.remove(&at);
-                stuck.push(at);
-            }
-        }
-        waiting.into_keys().collect()
-    }
-
-    /// Decides for every candidate, then for every linked account that no candidate claims.
+    /// Decides for every candidate and for every linked account without one: first what each would get, then whose
+    /// claims take effect.
     pub(super) fn decisions(&self) -> Decisions {
-        let mut decisions = Decisions { emptied: self.emptied.words.clone(), ..Decisions::default() };
-        let matched = self.adoptions();
+        let mut decisions = Decisions {
+            emptied: self.emptied.words.clone(),
+            idle_words: self.idle_words.clone(),
+            ..Decisions::default()
+        };
+        let mut matched = self.adoptions();
         let mut claimed = FixedBitSet::with_capacity(self.accounts.len());
         let doubles = self.doubles();
+        let mut drafts = Vec::new();
         for (index, chosen) in self.candidates.iter().enumerate() {
+            claimed.extend(self.linked(index));
             if let Some(other) = self.double(index, &doubles) {
                 // Nobody knows whose the account is: it is left alone.
-                let linked = self.linked(index);
-                claimed.extend(linked);
-                decisions.changes.push(self.clash(*chosen, linked, Clash::SameIdentity { other }));
+                let clash = Clash::SameIdentity { other };
+                decisions.changes.push(self.plain_clash(index, *chosen, clash));
                 continue;
             }
-            let matched = matched.get(&index).cloned().unwrap_or(Ok(None));
-            self.decide(index, *chosen, matched, &mut claimed, &mut decisions);
+            let matched = matched.remove(&index).unwrap_or(Ok(None));
+            drafts.extend(self.draft(index, *chosen, matched, &mut decisions));
         }
-        self.leaving(&claimed, &mut decisions);
+        let leavers = self.leavers(&claimed, &mut decisions);
+        self.settle(drafts, leavers, &mut decisions);
         let place = |change: &Change| (change.kind(), Account::login_key(&change.login), change.dn.clone());
         decisions.changes.sort_by_cached_key(place);
         decisions.held.sort_by(|left, right| (&left.login, &left.dn).cmp(&(&right.login, &right.dn)));
@@ -297,20 +257,19 @@ impl<'a> Matching<'a> {
         self.candidates.get(candidate).and_then(|chosen| dn(*chosen))
     }
 
-    /// Decides for one candidate: the account, and the change.
-    fn decide(
+    /// What one candidate would get; `None` if nothing, or if it is decided already.
+    fn draft(
         &self,
         index: usize,
-        chosen: Chosen<'_>,
+        chosen: Chosen<'a>,
         matched: Result<Option<usize>, Clash>,
-        claimed: &mut FixedBitSet,
         decisions: &mut Decisions,
-    ) {
+    ) -> Option<Draft<'a>> {
         let (part, candidate) = chosen;
-        let (linked, named) = (self.linked(index), self.named(index));
-        claimed.extend(linked);
-        let protected = linked.filter(|at| self.accounts.get(*at).is_some_and(|one| self.is_protected(one)));
-        if let Some(account) = protected.and_then(|at| self.accounts.get(at)) {
+        let linked = self.linked(index);
+        if let Some(account) =
+            linked.and_then(|at| self.accounts.get(at)).filter(|one| self.is_protected(one))
+        {
             let fields = self.differences(chosen, account);
             if fields.is_empty() && account.state == State::Active {
                 decisions.unchanged += 1;
@@ -318,57 +277,54 @@ impl<'a> Matching<'a> {
                 let would = if fields.is_empty() { ChangeKind::Restore } else { ChangeKind::Update };
                 decisions.held.push(held(chosen, account.login.clone(), would, HeldReason::Protected));
             }
-            return;
+            return None;
         }
-        let origin = || self.origin_clash(part, candidate, linked);
-        let clash = origin().or_else(|| self.rival_clash(index, candidate)).or_else(|| match &matched {
-            Err(clash) => Some(clash.clone()),
-            Ok(account) => self.login_clash(linked.or(*account), named),
-        });
-        if let Some(clash) = clash {
-            // An account in a clash is left alone until the decision.
-            claimed.extend(named.filter(|_| linked.is_none()));
-            decisions.changes.push(self.clash(chosen, linked, clash));
-            return;
+        if let Some(clash) = self.origin_clash(part, candidate, linked) {
+            decisions.changes.push(self.plain_clash(index, chosen, clash));
+            return None;
         }
-        let account =
-            linked.or(matched.unwrap_or_default()).and_then(|at| Some((at, self.accounts.get(at)?)));
+        let (at, clash) = match matched {
+            Ok(account) => (linked.or(account), None),
+            Err(clash) => (None, Some(Idle::Clash(clash))),
+        };
+        let account = at.and_then(|at| self.accounts.get(at));
         let kind = match account {
             None => ChangeKind::Import,
-            Some((_, account)) if account.link.as_ref() != Some(&candidate.identity) => ChangeKind::Adopt,
-            Some((_, account)) if account.state == State::Suspended => ChangeKind::Restore,
+            Some(account) if account.link.as_ref() != Some(&candidate.identity) => ChangeKind::Adopt,
+            Some(account) if account.state == State::Suspended => ChangeKind::Restore,
             Some(_) => ChangeKind::Update,
         };
-        let fields = self.fields(chosen, account.map(|(_, account)| account));
-        if let Some(clash) = self.value_clash(index, chosen, account.map(|(at, _)| at), &fields) {
-            claimed.extend(account.map(|(at, _)| at));
-            decisions.changes.push(self.clash(chosen, linked, clash));
-            return;
-        }
+        let fields = self.fields(chosen, account);
         if kind == ChangeKind::Update && fields.is_empty() {
             decisions.unchanged += 1;
-            return;
+            return None;
         }
-        let login = account.map_or(candidate.proposal.login(), |(_, account)| &account.login).to_owned();
-        let by_rule = account.filter(|_| kind == ChangeKind::Adopt && linked.is_none());
-        let handed_over = by_rule.and_then(|(_, account)| self.handed_over(chosen, account));
-        if let Some(reason) = held_back(part, candidate, kind) {
-            decisions.held.push(held(chosen, login, kind, reason));
-        } else if handed_over.is_some() {
-            let held = held(chosen, login, kind, HeldReason::RoleHandedOver);
-            decisions.held.push(Held { about: handed_over, ..held });
-        } else {
-            decisions.changes.push(change(chosen, self.action(kind, candidate), login, fields));
-        }
+        let login = account.map_or(candidate.proposal.login(), |account| &account.login).to_owned();
+        let is_by_rule = linked.is_none() || self.tied_again.contains(&index);
+        let handed_over = account.filter(|_| kind == ChangeKind::Adopt && is_by_rule);
+        let handed_over = handed_over.and_then(|account| self.handed_over(chosen, account));
+        let idle = match (held_back(part, candidate, kind), handed_over) {
+            _ if clash.is_some() => clash,
+            (Some(HeldReason::NoNewAccounts), _) => {
+                decisions.held.push(held(chosen, login, kind, HeldReason::NoNewAccounts));
+                return None;
+            }
+            (Some(reason), _) => Some(Idle::Held(held(chosen, login, kind, reason))),
+            (None, Some(role)) => {
+                let held = held(chosen, login, kind, HeldReason::RoleHandedOver);
+                Some(Idle::Held(Held { about: Some(role), ..held }))
+            }
+            (None, None) => None,
+        };
+        Some(Draft { index, chosen, account: at, kind, fields, idle })
     }
 
-    fn action(&self, kind: ChangeKind, candidate: &Candidate<'_>) -> Action {
-        match kind {
-            ChangeKind::Import => Action::Import { had: self.memory.known.get(&candidate.identity).cloned() },
-            ChangeKind::Adopt => Action::Adopt,
-            ChangeKind::Restore => Action::Restore,
-            _ => Action::Update,
-        }
+    /// A clash that does not depend on what others draw.
+    fn plain_clash(&self, index: usize, chosen: Chosen<'_>, clash: Clash) -> Change {
+        let account = self.linked(index).and_then(|at| self.accounts.get(at));
+        let login = account.map_or(chosen.1.proposal.login(), |one| &one.login).to_owned();
+        let ways = self.plain_ways(&clash, &chosen.1.identity);
+        change(chosen, Action::Clash(clash, ways), login, FieldChanges::new())
     }
 
     /// The clash if the account is linked to the same identity in another directory.
@@ -387,127 +343,6 @@ impl<'a> Matching<'a> {
         let origin = origins::other(self.settings, self.memory, Some(account), link, directory)?;
         let (account, origin) = (account.login.clone(), origin.to_owned());
         (!whose.iter().any(is_told)).then_some(Clash::OtherOrigin { account, origin })
-    }
-
-    /// The roles of an account made by hand that would become a person's though no rule gives them, unless the
-    /// settings allow it. (An account that they name in `whose` is handed over on somebody's word.)
-    fn handed_over(&self, (part, candidate): Chosen<'_>, account: &Account) -> Option<String> {
-        if part.intake.adopt_roles {
-            return None;
-        }
-        let after = roles(part.intake, &candidate.proposal, account.field("roles"), |_| false);
-        let rule = |role: &str| part.intake.roles.iter().position(|rule| rule.name == role);
-        let is_given = |role: &&str| rule(role).is_some_and(|at| candidate.proposal.role(at) == Some(true));
-        let kept: Vec<&str> =
-            after.split(LIST).map(str::trim).filter(|role| !role.is_empty() && !is_given(role)).collect();
-        (!kept.is_empty()).then(|| kept.join(", "))
-    }
-
-    /// The fields of a new account, or those in which an account differs.
-    fn fields(&self, chosen: Chosen<'_>, account: Option<&Account>) -> IndexMap<String, FieldChange> {
-        let (_, candidate) = chosen;
-        let Some(account) = account else { return new_fields(chosen) };
-        let mut fields = self.differences(chosen, account);
-        if account.link.as_ref() != Some(&candidate.identity) {
-            let old = account.link.as_ref().map(|link| link.to_string());
-            fields.insert("link".to_owned(), FieldChange { old, new: Some(candidate.identity.to_string()) });
-        }
-        if account.state == State::Suspended {
-            fields.insert("state".to_owned(), changed("suspended", "active"));
-        }
-        fields
-    }
-
-    fn differences(&self, (part, candidate): Chosen<'_>, account: &Account) -> IndexMap<String, FieldChange> {
-        let proposal = &candidate.proposal;
-        let mut fields: IndexMap<String, FieldChange> = IndexMap::new();
-        for (index, (name, rule)) in part.intake.fields.iter().enumerate() {
-            let (old, new) = (account.field(name), proposal.value(index));
-            let is_written = match rule.write {
-                Write::Always => true,
-                Write::Once => false,
-                Write::Empty => old.is_empty(),
-            };
-            let is_same = old == new || (rule.is_list() && items(old) == items(new));
-            let is_kept = || new.is_empty() && self.emptied.keeps_field(self.parts, part.intake, index);
-            if is_written && !is_same && proposal.open(index).is_none() && !is_kept() {
-                fields.insert(name.clone(), changed(old, new));
-            }
-        }
-        if part.intake.roles.is_empty() {
-            return fields;
-        }
-        let old = account.field("roles");
-        let is_kept = |role| self.emptied.keeps_role(self.parts, part.intake, role);
-        let new = roles(part.intake, proposal, old, is_kept);
-        if old != new && items(old) != items(&new) {
-            fields.insert("roles".to_owned(), changed(old, &new));
-        }
-        fields
-    }
-
-    /// The clash if another person wants the candidate's login.
-    fn rival_clash(&self, index: usize, candidate: &Candidate<'_>) -> Option<Clash> {
-        if self.wanted_logins.is_empty() {
-            return None;
-        }
-        let wanting = self.wanted_logins.get(&folded(candidate.proposal.login()))?;
-        let has = self.named(index).and_then(|at| self.holder(at)).filter(|one| self.is_settled(*one));
-        let mut others: Vec<usize> =
-            wanting.iter().copied().chain(has).filter(|other| *other != index).collect();
-        others.sort_unstable();
-        let others: Vec<String> = others.into_iter().filter_map(|other| self.dn_of(other)).collect();
-        (!others.is_empty()).then_some(Clash::SameLogin { others })
-    }
-
-    /// The clash if the candidate's login belongs to an account that is not theirs.
-    fn login_clash(&self, own: Option<usize>, named: Option<usize>) -> Option<Clash> {
-        if named == own || named.is_some_and(|named| self.moving.contains(&named)) {
-            return None;
-        }
-        let other = self.accounts.get(named?)?;
-        let account = other.login.clone();
-        if self.is_protected(other) {
-            return Some(Clash::Protected { account });
-        }
-        if let Some(link) = &other.link {
-            return Some(Clash::LinkedElsewhere { account, link: link.clone() });
-        }
-        Some(Clash::HandMade { account })
-    }
-
-    /// The clash if another has, or would have, a unique value of the candidate's.
-    fn value_clash(
-        &self,
-        index: usize,
-        (part, candidate): Chosen<'_>,
-        own: Option<usize>,
-        fields: &IndexMap<String, FieldChange>,
-    ) -> Option<Clash> {
-        if fields.is_empty() {
-            return None;
-        }
-        self.unique.iter().find_map(|unique| {
-            let value = drawn(part, candidate, unique.field);
-            if value.is_empty() || !fields.contains_key(unique.field) {
-                return None;
-            }
-            let clash = |holder: Holder| {
-                Some(Clash::SameValue { field: unique.field.to_owned(), value: value.to_owned(), holder })
-            };
-            let mut holders = self.having(unique, value).iter().copied();
-            if let Some(other) = holders.find(|at| Some(*at) != own) {
-                return clash(Holder::Account(self.accounts.get(other)?.login.clone()));
-            }
-            let rival = self.wanting(unique, value).iter().find(|rival| **rival != index)?;
-            clash(Holder::Person(self.dn_of(*rival)?))
-        })
-    }
-
-    fn clash(&self, chosen: Chosen<'_>, linked: Option<usize>, clash: Clash) -> Change {
-        let login =
-            linked.and_then(|at| self.accounts.get(at)).map_or(chosen.1.proposal.login(), |one| &one.login);
-        change(chosen, Action::Clash(clash), login.to_owned(), IndexMap::new())
     }
 }
 
@@ -534,56 +369,13 @@ fn held_back(part: Selected<'_>, candidate: &Candidate<'_>, kind: ChangeKind) ->
     }
 }
 
-/// The fields of a new account.
-fn new_fields((part, candidate): Chosen<'_>) -> IndexMap<String, FieldChange> {
-    let names = part.intake.fields.keys().enumerate();
-    let mut fields: IndexMap<String, FieldChange> = names
-        .map(|(index, name)| {
-            let new = Some(candidate.proposal.value(index).to_owned());
-            (name.clone(), FieldChange { old: None, new })
-        })
-        .collect();
-    if !part.intake.roles.is_empty() {
-        let new = Some(roles(part.intake, &candidate.proposal, "", |_| false));
-        fields.insert("roles".to_owned(), FieldChange { old: None, new });
-    }
-    fields
-}
-
-/// The roles of an account after the change: those kept, in order, then the new ones.
-fn roles(intake: &Intake, proposal: &Proposal<'_>, old: &str, is_kept: impl Fn(usize) -> bool) -> String {
-    if intake.roles.is_empty() {
-        return old.to_owned();
-    }
-    let has: Vec<&str> = old.split(LIST).map(str::trim).filter(|role| !role.is_empty()).collect();
-    let rule = |role: &str| intake.roles.iter().position(|rule| rule.name == role);
-    let stays = |role: &&&str| match rule(role) {
-        // A role that cannot be decided is kept.
-        Some(at) => proposal.role(at) != Some(false) || is_kept(at),
-        None => intake.other_roles == OtherRoles::Keep,
-    };
-    let given = intake.roles.iter().enumerate().filter(|(at, _)| proposal.role(*at) == Some(true));
-    let new = given.map(|(_, rule)| rule.name.as_str()).filter(|role| !has.contains(role));
-    let roles: Vec<&str> = has.iter().filter(stays).copied().chain(new).collect();
-    roles.join(&LIST.to_string())
-}
-
-fn change(
+pub(super) fn change(
     (part, candidate): Chosen<'_>,
     action: Action,
     login: String,
-    fields: IndexMap<String, FieldChange>,
+    fields: FieldChanges,
 ) -> Change {
     let path = part.selection.path(part.reading, candidate.person);
     let link = Some(candidate.identity.clone());
     Change { action, login, dn: dn((part, candidate)), link, fields, path }
-}
-
-pub(super) fn changed(old: &str, new: &str) -> FieldChange {
-    FieldChange { old: Some(old.to_owned()), new: Some(new.to_owned()) }
-}
-
-/// The values of a multi-valued field, sorted.
-fn items(list: &str) -> BTreeSet<&str> {
-    list.split(LIST).map(str::trim).filter(|item| !item.is_empty()).collect()
 }

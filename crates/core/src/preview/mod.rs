@@ -6,36 +6,49 @@
 //! linear in the accounts.
 
 mod adoption;
+mod anew;
 mod belonging;
 mod brakes;
+mod cause;
 mod change;
+mod claims;
+mod clash;
 pub mod compare;
+mod difference;
 mod document;
+mod draft;
 mod emptied;
 mod found;
 mod fresh;
 mod groups;
+mod idle;
 mod leaving;
 mod matching;
 mod memory;
 mod narrow;
 mod origins;
+mod question;
+mod refresh;
+mod settling;
 mod situation;
 mod summary;
 #[cfg(test)]
 mod tests;
+mod ways;
 mod whose;
 pub mod why;
 
 pub use belonging::Belonging;
 pub use brakes::{Brake, BrakeKind, UnknownBrake};
-pub use change::{
-    Action, Cause, Change, ChangeKind, Clash, Departure, FieldChange, Held, HeldReason, Holder, Wait,
-};
+pub use cause::Cause;
+pub use change::{Action, Change, ChangeKind, Departure, FieldChange, Held, HeldReason, Wait};
+pub use clash::{Clash, Holder, Way, Who, Word};
 pub use groups::{GroupChange, GroupChangeKind, GroupPreview, HeldGroup};
+pub use idle::{IdleReason, IdleWord};
 pub use memory::{Fresh, Grace, Memory};
 pub use narrow::{Narrow, Sort};
 pub use origins::Origins;
+pub use question::{Question, Side};
 pub use situation::Situation;
 pub use summary::{AccountCounts, Incomplete, OpenField, Stranger};
 
@@ -89,6 +102,8 @@ pub struct Preview {
     pub held: Vec<Held>,
     /// Entries of `only` and `except` that match nobody.
     pub nobody: Vec<String>,
+    /// Entries of `whose` that cannot apply, or not yet.
+    pub idle_words: Vec<IdleWord>,
     /// Accounts that would get no seat: restored ones first, then new ones, each sorted by login.
     pub unseated: Vec<String>,
     /// The changes to the application's groups; `None` if the settings import none.
@@ -169,6 +184,7 @@ impl Preview {
             open_fields: parts.iter().flat_map(summary::open_fields).collect(),
             strangers: summary::strangers(&parts),
             nobody: parts.iter().flat_map(|part| part.selection.nobody.clone()).collect(),
+            idle_words: decisions.idle_words,
             unseated,
             accounts: counts,
             kinds,

@@ -1,38 +1,70 @@
-//! The settings' `whose` lines: unlinked accounts that an administrator has given to a person.
+//! The settings' `whose` lines: accounts that an administrator has given to a person.
 
-use super::situation::Chosen;
-use crate::account::{Account, folded};
+use super::idle::{IdleReason, IdleWord};
+use super::leaving::cause_of;
+use super::matching::Matching;
+use crate::account::folded;
 use crate::ldap::identity::Identity;
-use crate::settings::Settings;
-use foldhash::{HashMap, HashSet};
+use foldhash::HashMap;
 
-/// Gives each account in the `whose` lines to its candidate, unless the candidate already has an account, or the
-/// account another person.
-pub(super) fn told_whose(
-    settings: &Settings,
-    accounts: &[Account],
-    candidates: &[Chosen<'_>],
-    linked: &mut [Option<usize>],
-) {
-    let whose = &settings.accounts.whose;
-    if whose.is_empty() {
-        return;
+impl Matching<'_> {
+    /// Gives each account in the `whose` lines to its candidate, unless the candidate already has an account, or the
+    /// account another person; returns the entries that cannot apply.
+    pub(super) fn take_words(&mut self) -> Vec<IdleWord> {
+        let settings = self.settings;
+        let mut idle = Vec::new();
+        if settings.accounts.whose.is_empty() {
+            return idle;
+        }
+        let mut people: HashMap<Identity, usize> = HashMap::default();
+        for (index, (_, candidate)) in self.candidates.iter().enumerate() {
+            people.entry(candidate.identity.clone()).or_insert(index);
+        }
+        for (login, link) in &settings.accounts.whose {
+            match self.judge_word(login, link, people.get(link).copied()) {
+                Ok(Some((index, at))) => self.give(index, at),
+                Ok(None) => {}
+                Err(reason) => idle.push(IdleWord { account: login.clone(), link: link.clone(), reason }),
+            }
+        }
+        idle
     }
-    let protected = |login: &str| settings.accounts.protected.iter().any(|one| folded(one) == folded(login));
-    let accounts: HashMap<_, usize> =
-        accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect();
-    let mut people: HashMap<&Identity, usize> = HashMap::default();
-    for (index, (_, candidate)) in candidates.iter().enumerate() {
-        people.entry(&candidate.identity).or_insert(index);
-    }
-    let mut taken: HashSet<usize> = linked.iter().copied().flatten().collect();
-    for (login, link) in whose.iter().filter(|(login, _)| !protected(login)) {
-        let account = accounts.get(&folded(login)).copied();
-        let person = people.get(link).and_then(|index| linked.get_mut(*index));
-        if let (Some(account), Some(own @ None)) = (account, person)
-            && taken.insert(account)
-        {
-            *own = Some(account);
+
+    /// The candidate and the account that an entry names; `None` if the account is theirs already.
+    fn judge_word(
+        &self,
+        login: &str,
+        link: &Identity,
+        index: Option<usize>,
+    ) -> Result<Option<(usize, usize)>, IdleReason> {
+        let own = index.and_then(|index| self.linked(index)).and_then(|at| self.accounts.get(at));
+        let Some((at, account)) =
+            self.account_called(login).and_then(|at| Some((at, self.accounts.get(at)?)))
+        else {
+            // Somebody with an account took it over, most likely, and it was renamed then.
+            return if own.is_some() { Ok(None) } else { Err(IdleReason::NoAccount) };
+        };
+        if account.link.as_ref() == Some(link) {
+            return Ok(None);
+        }
+        if self.is_protected(account) {
+            return Err(IdleReason::Protected);
+        }
+        let Some(index) = index else {
+            let left = self.dropped().get(link).and_then(|left| left.first());
+            return Err(left.map_or(IdleReason::Nobody, |(_, one)| IdleReason::Out(cause_of(one.step))));
+        };
+        if let Some(own) = own {
+            return Err(IdleReason::HasAccount(own.login.clone()));
+        }
+        match self.holder(at).and_then(|holder| self.dn_of(holder)) {
+            Some(dn) => Err(IdleReason::Taken(dn)),
+            None => Ok(Some((index, at))),
         }
     }
+}
+
+/// Whether an account is called so.
+pub(super) fn is_called(login: &str, account: &str) -> bool {
+    folded(login) == folded(account)
 }

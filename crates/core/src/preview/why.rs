@@ -116,9 +116,11 @@ pub struct Why {
     pub untouched: &'static str,
     /// The change, if any.
     pub change: Option<Change>,
+    /// Other changes to the same account, such as a clash over one field while the others change.
+    pub also: Vec<Change>,
     /// The change held back, if any.
     pub held: Option<Held>,
-    /// Clashes in which other people claim the account.
+    /// Clashes and waits in which other people claim the account.
     pub claims: Vec<Change>,
     /// The application's groups that the account is, or would be, a member of.
     pub groups: Vec<Belonging>,
@@ -197,16 +199,16 @@ impl Why {
         let is_linked = |change: &&Change| {
             dn.is_some() || change.link == account.as_ref().and_then(|one| one.link.clone())
         };
-        let change =
-            preview.changes.iter().filter(is_linked).find(|change| is_theirs(&change.login, &change.dn));
+        let theirs = preview.changes.iter().filter(is_linked);
+        let mut theirs = theirs.filter(|change| is_theirs(&change.login, &change.dn));
+        let (change, also) = (theirs.next(), theirs.cloned().collect::<Vec<Change>>());
         let held = preview.held.iter().find(|held| is_theirs(&held.login, &held.dn));
         let name = entry.map(called).or_else(|| Some(account.as_ref()?.login.clone())).unwrap_or_default();
         let login = account.as_ref().map(|account| account.login.as_str());
         let stored = accounts.iter().find(|one| Some(one.login.as_str()) == login);
-        let claims = |clash: &Change| match (clash.clash(), stored) {
-            (Some(claim), Some(stored)) => clash.dn != dn && claim.account() == Some(&stored.login),
-            _ => false,
-        };
+        let claimed = stored.map(|stored| stored.login.as_str());
+        let claims =
+            |claim: &&Change| claim.dn != dn && claimed.is_some() && claim.claimed_account() == claimed;
         let (fields, roles) = match subject.person {
             Some(person) => teller.fields(person, stored),
             None => (Vec::new(), Vec::new()),
@@ -228,8 +230,9 @@ impl Why {
             roles,
             account,
             change: change.cloned(),
+            also,
             held: held.cloned(),
-            claims: preview.of_kind(ChangeKind::Clash).filter(|one| claims(one)).cloned().collect(),
+            claims: preview.changes.iter().filter(claims).cloned().collect(),
         })
     }
 

@@ -2,7 +2,7 @@
 
 use super::entries::{ApplicationGroups, FollowedEntries};
 use super::parts::{Ended, Part, PartId, Parts};
-use super::people::People;
+use super::people::{Elsewhere, People};
 use super::{ChangeMark, Reading, Request, Source, Whereabouts};
 use crate::graph::{Graph, NodeId};
 use crate::ldap::entry::Entries;
@@ -31,6 +31,7 @@ pub struct ReadingBuilder {
     /// The groups to be imported into the application.
     pub(super) application_groups: ApplicationGroups,
     found: HashMap<Identity, String>,
+    elsewhere: Elsewhere,
     pub(super) moving: HashSet<Identity>,
     /// Those whom groups that admit people may list by other names.
     pub(super) just_changed: HashSet<Identity>,
@@ -245,9 +246,22 @@ impl ReadingBuilder {
         self.found.get(identity).map(String::as_str)
     }
 
-    /// Records where a person outside the bases is. False if that was known already.
-    pub fn found(&mut self, identity: Identity, dn: &str) -> bool {
-        self.found.insert(identity, dn.to_owned()).is_none()
+    /// Records where a person outside the bases is, with the attributes of people that were read. False if that was
+    /// known already.
+    ///
+    /// # Errors
+    /// `dn` is not a name.
+    pub fn found<'v, A, V>(&mut self, identity: Identity, dn: &str, attributes: A) -> Result<bool, DnError>
+    where
+        A: IntoIterator<Item = (&'v str, V)>,
+        V: IntoIterator<Item = &'v [u8]>,
+    {
+        let key = Dn::parse(dn)?.key();
+        let is_new = self.found.insert(identity.clone(), dn.to_owned()).is_none();
+        if is_new {
+            self.elsewhere.add(identity, key, dn, attributes);
+        }
+        Ok(is_new)
     }
 
     /// The parts required for the proof, opened or not.
@@ -319,6 +333,7 @@ impl ReadingBuilder {
             followed: self.followed,
             application_groups: self.application_groups,
             whereabouts,
+            elsewhere: self.elsewhere,
             shared,
             moving: self.moving,
             just_changed: self.just_changed,

@@ -31,7 +31,7 @@ use crate::ldap::name::{Dn, DnKey};
 use crate::ldap::schema::{Schema, ServerKind};
 use entries::{ApplicationGroups, FollowedEntries};
 use jiff::Timestamp;
-use people::People;
+use people::{Elsewhere, People};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
@@ -89,6 +89,7 @@ pub struct Reading {
     followed: FollowedEntries,
     application_groups: ApplicationGroups,
     whereabouts: HashMap<Identity, Whereabouts>,
+    elsewhere: Elsewhere,
     /// The identities that two people have.
     shared: HashSet<Identity>,
     /// Those who changed again and again while they were read.
@@ -243,6 +244,19 @@ impl Reading {
     #[must_use]
     pub fn is_doubted(&self, identity: &Identity) -> bool {
         !self.doubted.is_empty() && self.doubted.contains(identity)
+    }
+
+    /// People of linked accounts who are in no base, as far as they were looked up.
+    #[must_use]
+    pub fn elsewhere(&self) -> &Entries {
+        &self.elsewhere.entries
+    }
+
+    /// The index of such a person in [`Reading::elsewhere`], and the key of their name.
+    #[must_use]
+    pub fn elsewhere_of(&self, identity: &Identity) -> Option<(usize, &DnKey)> {
+        let at = *self.elsewhere.places.get(identity)?;
+        Some((at, self.elsewhere.keys.get(at)?))
     }
 
     /// Whether a place that the settings name was not shown, so that nobody is known to be elsewhere.

@@ -2,7 +2,30 @@
 
 use crate::graph::NodeId;
 use crate::ldap::entry::Entries;
+use crate::ldap::identity::Identity;
+use crate::ldap::name::DnKey;
 use fixedbitset::FixedBitSet;
+use std::collections::HashMap;
+
+/// The people of linked accounts who are in no base.
+#[derive(Debug, Default)]
+pub(super) struct Elsewhere {
+    pub(super) entries: Entries,
+    pub(super) keys: Vec<DnKey>,
+    pub(super) places: HashMap<Identity, usize>,
+}
+
+impl Elsewhere {
+    pub(super) fn add<'v, A, V>(&mut self, identity: Identity, key: DnKey, dn: &str, attributes: A)
+    where
+        A: IntoIterator<Item = (&'v str, V)>,
+        V: IntoIterator<Item = &'v [u8]>,
+    {
+        self.places.insert(identity, self.keys.len());
+        self.keys.push(key);
+        self.entries.push(dn, attributes);
+    }
+}
 
 #[derive(Debug, Default)]
 pub(super) struct People {

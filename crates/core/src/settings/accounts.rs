@@ -16,10 +16,25 @@ pub struct Accounts {
     pub protected: Vec<String>,
     /// Number of active accounts that the licence allows.
     pub seats: Option<u64>,
-    /// Logins of unlinked accounts, each with the identity of the person that it is given to.
+    /// The administrator's words on accounts: logins, each with the identity of the person that the account is given
+    /// to.
     pub whose: IndexMap<String, Identity>,
+    /// Whose an account is if its person's entry was deleted, and another one with the same values is there.
+    pub anew: Anew,
     /// The field that says which directory an account comes from. Each intake fills it with the name of its directory.
     pub origin: Option<String>,
+}
+
+/// What happens if the entry of an account's person is gone, and somebody else has the login and another unique value
+/// of the account: most likely the same person, whose entry was made anew.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Anew {
+    /// An administrator decides.
+    #[default]
+    Ask,
+    /// The account is linked to the new entry if both the login and the field `email` are the same.
+    SameLoginAndEmail,
 }
 
 /// The kinds of account store. Exhaustive on purpose: code that opens one must handle every kind.

@@ -273,6 +273,9 @@ pub struct Leaving {
     pub disabled: LeavingRule,
     /// A required field is missing.
     pub incomplete: LeavingRule,
+    /// Whether the login and the unique fields of people who are out, and whose entry is still there, follow the
+    /// directory, so that nobody else waits for a value that the directory has given to them.
+    pub refresh: bool,
 }
 
 /// What happens for one cause, and when.
@@ -298,6 +301,7 @@ impl Default for Leaving {
             outside: LeavingAction::Suspend.into(),
             disabled: LeavingAction::Suspend.into(),
             incomplete: LeavingAction::Keep.into(),
+            refresh: true,
         }
     }
 }

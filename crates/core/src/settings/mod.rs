@@ -18,7 +18,7 @@ mod selecting;
 #[cfg(test)]
 mod tests;
 
-pub use accounts::{Accounts, Postgres, RoleTable, RowsOf, SqlTable, StateDatabase, StoreSettings};
+pub use accounts::{Accounts, Anew, Postgres, RoleTable, RowsOf, SqlTable, StateDatabase, StoreSettings};
 pub use active::active_filter;
 pub(crate) use active::{ActiveCondition, active_conditions};
 pub use directory::{Bind, ClientCertificate, Directory, PasswordSource, References, Servers, Trust};

@@ -186,7 +186,8 @@ fn in_words(leaving: &Leaving) -> String {
         };
         format!("{name} {action} {}", rule.after_days)
     };
-    let Leaving { gone, outside, disabled, incomplete } = *leaving;
+    // Whether names are refreshed decides nothing about who is in.
+    let Leaving { gone, outside, disabled, incomplete, refresh: _ } = *leaving;
     [("gone", gone), ("outside", outside), ("disabled", disabled), ("incomplete", incomplete)]
         .map(|(name, rule)| one(name, rule))
         .join("\n")

@@ -19,6 +19,8 @@ pub struct List {
     made: u64,
     /// Whether each address gets a `display`.
     pub(super) adorns: bool,
+    /// Whether no two users may have one address.
+    pub(super) unique_emails: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -279,6 +281,14 @@ impl List {
             let words = format!("there is a {} {name} already", kind.name());
             return Err(Refusal { status: 409, kind: Some("uniqueness"), words });
         }
+        if kind == Kind::User && self.unique_emails {
+            let own = addresses(resource);
+            let is_taken = |stored: &Stored| addresses(&stored.resource).iter().any(|one| own.contains(one));
+            if self.users.iter().any(|(other, stored)| Some(other.as_str()) != id && is_taken(stored)) {
+                let words = "another user has this address".to_owned();
+                return Err(Refusal { status: 409, kind: Some("uniqueness"), words });
+            }
+        }
         let manager = resource.get(ENTERPRISE).and_then(|own| own.get("manager")?.get("value")?.as_str());
         let members = resource.get("members").and_then(Value::as_array).into_iter().flatten();
         let mut meant = members.filter_map(|one| one.get("value")?.as_str()).chain(manager);
@@ -302,4 +312,10 @@ impl List {
 /// A weak entity tag (RFC 9110 §8.8.1).
 fn version(number: u64) -> String {
     format!("W/\"{number}\"")
+}
+
+/// A user's addresses, in the form for comparison.
+fn addresses(user: &Map<String, Value>) -> Vec<String> {
+    let emails = user.get("emails").and_then(Value::as_array).into_iter().flatten();
+    emails.filter_map(|email| Some(email.get("value")?.as_str()?.to_lowercase())).collect()
 }

@@ -47,6 +47,7 @@ impl Application {
         let address = listener.local_addr().map_err(cannot_listen)?;
         let mut list = list;
         list.adorns = options.adorns;
+        list.unique_emails = options.unique_emails;
         let shared = Arc::new(Shared { options, list: Mutex::new(list), counts: Mutex::default() });
         let router = service::router(Arc::clone(&shared));
         let serving = tokio::spawn(async move {
@@ -75,8 +76,10 @@ impl Application {
     }
 
     /// Replaces the list, as if it had been changed by hand.
-    pub fn set_list(&self, list: List) {
-        *self.shared.list() = list;
+    pub fn set_list(&self, mut list: List) {
+        let mut own = self.shared.list();
+        (list.adorns, list.unique_emails) = (own.adorns, own.unique_emails);
+        *own = list;
     }
 
     /// The number of requests answered, and the number of those that could change something.

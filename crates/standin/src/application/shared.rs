@@ -27,6 +27,8 @@ pub struct ApplicationOptions {
     pub schemas: bool,
     /// Whether it adds a `display` of its own to each address.
     pub adorns: bool,
+    /// Whether it refuses an address that another user has.
+    pub unique_emails: bool,
     /// Maximum resources in one response.
     pub page: usize,
     /// Delay of each response.
@@ -47,6 +49,7 @@ impl Default for ApplicationOptions {
             filter: true,
             schemas: true,
             adorns: false,
+            unique_emails: false,
             page: 1000,
             latency: Duration::ZERO,
             trouble: None,

@@ -12,7 +12,7 @@ use crate::store::AccountStore as _;
 use std::collections::{BTreeMap, HashSet};
 use std::path::Path;
 use std::sync::Arc;
-use webtaxon_core::apply::Outcome;
+use webtaxon_core::apply::{Outcome, Untouchable};
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::preview::{ChangeKind, Fresh, Memory};
 
@@ -25,8 +25,9 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
     let fields = &terms.fields;
     let list = || store.accounts(Arc::clone(fields));
     let mut journal = Journal::write(&*setup.state(), &consent.who)?;
-    let mut applied =
-        Applied { interrupted: take_up(&mut journal, store, fields).await?, ..Applied::default() };
+    let untouchable = Untouchable::new(&setup.settings.accounts.protected);
+    let interrupted = take_up(&mut journal, store, &terms, &untouchable).await?;
+    let mut applied = Applied { interrupted, ..Applied::default() };
     let memory = journal.memory()?;
     let mut remembered = to_remember(work, journal.latest()?, &memory);
     if work.is_empty() {

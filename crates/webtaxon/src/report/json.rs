@@ -10,9 +10,9 @@ use webtaxon_core::ldap::filter::{Judged, Passed, Repaired};
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::value::readable;
 use webtaxon_core::membership::{Difference, Nest, Ways};
-use webtaxon_core::preview::Preview;
 use webtaxon_core::preview::compare::Comparison;
 use webtaxon_core::preview::why::Why;
+use webtaxon_core::preview::{Preview, Question};
 use webtaxon_core::reading::Reading;
 
 /// A preview, as `webtaxon.preview/1`.
@@ -62,10 +62,17 @@ pub fn why(why: &Why) -> Value {
         "account": why.account,
         "untouched": why.untouched,
         "change": why.change,
+        "also": why.also,
         "held": why.held,
         "claims": why.claims,
         "groups": why.groups,
     })
+}
+
+/// Clashes with both sides and the ways to settle them, as `webtaxon.settle/1`.
+#[must_use]
+pub fn questions(questions: &[Question]) -> Value {
+    json!({ "format": "webtaxon.settle/1", "questions": questions })
 }
 
 /// The steps of a check, as `webtaxon.check/1`.

@@ -12,7 +12,7 @@ pub mod words;
 
 pub use applied::{applied, journal_lines, run, runs, work};
 pub use json::{
-    browse, check, comparison, fields, filter, found, groups, members, preview, since, ways, why,
+    browse, check, comparison, fields, filter, found, groups, members, preview, questions, since, ways, why,
 };
 pub use nest::{nest_dot, nest_svg};
 pub use page::preview_html;

@@ -71,7 +71,7 @@ fn change_row(change: &Change) -> Vec<String> {
         (None, None, Some(cause)) => words::cause(cause).to_owned(),
         (None, None, None) => String::new(),
     };
-    let wait = change.wait().map(|wait| format!("; {}", words::wait(wait)));
+    let wait = words::wait(change).map(|wait| format!("; {wait}"));
     vec![
         change.kind().name().to_owned(),
         change.login.clone(),

@@ -2,7 +2,7 @@
 
 use super::harmless;
 use webtaxon_core::ldap::name;
-use webtaxon_core::preview::{Cause, ChangeKind, Departure, GroupChange, GroupChangeKind, Wait};
+use webtaxon_core::preview::{Cause, Change, ChangeKind, Departure, GroupChange, GroupChangeKind};
 use webtaxon_core::selection::{FunnelStep, Step};
 use webtaxon_core::settings::Intake;
 use webtaxon_core::words::counted;
@@ -43,13 +43,13 @@ pub fn funnel_step(step: &FunnelStep, intake: &Intake) -> String {
 pub fn kind(kind: ChangeKind) -> (&'static str, &'static str) {
     match kind {
         ChangeKind::Import => ("Import", "these people get an account"),
-        ChangeKind::Adopt => ("Adopt", "these accounts were made by hand and get linked to a person"),
+        ChangeKind::Adopt => ("Adopt", "these accounts get linked to a person"),
         ChangeKind::Update => ("Update", "these accounts get new values"),
         ChangeKind::Restore => ("Restore", "these accounts become active again"),
-        ChangeKind::Wait => ("Wait", "the days of grace of these accounts are running"),
+        ChangeKind::Wait => ("Wait", "these are done on a later day"),
         ChangeKind::Suspend => ("Suspend", "nobody can sign in to these any more; they are kept"),
         ChangeKind::Remove => ("Remove", "these accounts are deleted"),
-        _ => ("Clash", "two claims on one account: you decide"),
+        _ => ("Clash", "two claims on one account or value: you decide"),
     }
 }
 
@@ -96,10 +96,15 @@ pub fn cause(cause: Cause) -> &'static str {
     }
 }
 
-/// The change after the days of grace, and its day.
+/// The change that is made on a later day, and the day; `None` for other changes.
 #[must_use]
-pub fn wait(wait: &Wait) -> String {
-    format!("missed since {}; {} on {}", wait.grace.since, wait.then.name(), wait.grace.until)
+pub fn wait(change: &Change) -> Option<String> {
+    let wait = change.wait()?;
+    let then = format!("{} on {}", wait.then.name(), wait.grace.until);
+    Some(match change.departure() {
+        Some(_) => format!("missed since {}; {then}", wait.grace.since),
+        None => then,
+    })
 }
 
 /// A name's first value, escaped; the whole text if it is not a name.

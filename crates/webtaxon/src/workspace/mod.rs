@@ -7,6 +7,7 @@ use crate::check::{self, CheckStep};
 use crate::directory::{Access, Connection, take_snapshot};
 use crate::error::Error;
 use crate::progress::Watch;
+use crate::settle::Clashes;
 use crate::setup::{Setup, read_snapshot};
 use crate::state::StateStore;
 use crate::store::AccountStore;
@@ -213,6 +214,22 @@ impl Workspace {
         let memory = self.setup.memory().await?;
         let found = self.setup.find(&[], &memory).await?;
         Ok(Preview::of(found.situation(self.settings(), &memory)))
+    }
+
+    /// The clashes of a preview as questions, with both sides.
+    ///
+    /// # Errors
+    /// As [`Workspace::preview`].
+    pub async fn clashes(&self) -> Result<Clashes, Error> {
+        let memory = self.setup.memory().await?;
+        let found = self.setup.find(&[], &memory).await?;
+        Ok(Clashes::of(self.settings(), found, memory))
+    }
+
+    /// The settings file.
+    #[must_use]
+    pub fn file(&self) -> &Path {
+        &self.setup.file
     }
 
     /// Tries everything that a run needs, in order, and reports each step at its end. A server that cannot be reached

@@ -23,7 +23,7 @@ async fn the_preview_example_lists_the_museums_changes() {
     let output = tokio::process::Command::new(example("preview")).arg(settings).output().await.unwrap();
     let text = String::from_utf8(output.stdout).unwrap();
     assert!(output.status.success());
-    assert_eq!(text.lines().count(), 27, "{text}");
+    assert_eq!(text.lines().count(), 33, "{text}");
     assert!(text.contains("update   rfairweather\n") && text.contains("remove   hvanish\n"), "{text}");
 }
 
@@ -36,7 +36,7 @@ async fn settings_in_code_need_no_file() {
     let output = run.output().await.unwrap();
     let text = String::from_utf8(output.stdout).unwrap();
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    assert_eq!(text, "21 changes, whole: true\n");
+    assert_eq!(text, "28 changes, whole: true\n");
 }
 
 /// Runs an example, and gives what it prints.
@@ -51,8 +51,8 @@ async fn an_approval_applies_what_was_approved_and_no_more() {
     let museum = Museum::open().await;
     let (settings, saved) = (museum.path().join("webtaxon.toml"), museum.path().join("monday.json"));
     let arguments = [settings.to_str().unwrap(), saved.to_str().unwrap(), "seats,first"];
-    assert_eq!(run("approval", &arguments).await, "27 changes wait for an approval\n");
-    assert_eq!(run("approval", &arguments).await, "15 of 25 applied: complete: true\n");
+    assert_eq!(run("approval", &arguments).await, "33 changes wait for an approval\n");
+    assert_eq!(run("approval", &arguments).await, "21 of 31 applied: complete: true\n");
     let kinds = museum.preview().await.unwrap().kinds;
     assert!(
         kinds.iter().all(|(kind, _)| !matches!(kind, ChangeKind::Import | ChangeKind::Update)),
@@ -98,7 +98,7 @@ async fn a_service_applies_what_it_showed_once() {
         ("POST /apply", "", 409, "look at /preview first"),
         ("GET /preview", "", 200, "\"format\":\"webtaxon.preview/"),
         ("POST /apply", "", 502, "seats"),
-        ("POST /apply", "seats\nfirst", 200, "25 edits, complete: true"),
+        ("POST /apply", "seats\nfirst", 200, "31 edits, complete: true"),
         ("POST /apply", "seats\nfirst", 409, "look at /preview first"),
     ] {
         let answer = asked(&address, request, body).await;
@@ -114,7 +114,7 @@ async fn the_other_examples_apply_and_take_back() {
     for (name, lines) in [
         (
             "apply",
-            "27 changes, 2 brakes\n25 of 25 looked at\nrun 1: complete: true\n25 of 25 looked at\ntaken back: complete: true\n",
+            "33 changes, 2 brakes\n31 of 31 looked at\nrun 1: complete: true\n31 of 31 looked at\ntaken back: complete: true\n",
         ),
         ("own_store", "73 accounts, 4 groups, complete: true\n0 left to do\n"),
     ] {

@@ -35,7 +35,21 @@ async fn the_museum_gets_what_its_readme_says() {
                 [..],
         ),
         (ChangeKind::Adopt, &["lgadsby", "ppinchbeck"]),
-        (ChangeKind::Update, &["bedgeworth", "ecarrick", "gfairclough", "rfairweather"]),
+        (
+            ChangeKind::Update,
+            &[
+                "bedgeworth",
+                "ecarrick",
+                "gfairclough",
+                "iheatherly",
+                "iunderhill",
+                "jelderkin",
+                "kpeverell",
+                "lsaltmarsh",
+                "rfairweather",
+                "sodallaigh",
+            ],
+        ),
         (ChangeKind::Restore, &["odovecote", "yyarrow"]),
         (
             ChangeKind::Suspend,
@@ -56,10 +70,10 @@ async fn the_museum_gets_what_its_readme_says() {
     }
     let counts = preview.accounts;
     assert_eq!((counts.now, counts.after, counts.active_now, counts.active_after), (81, 85, 77, 77));
-    assert_eq!(preview.unchanged, 57);
+    assert_eq!(preview.unchanged, 51);
     assert_eq!(
         preview.held.iter().map(|held| (held.login.as_str(), held.reason)).collect::<Vec<_>>(),
-        [("wgrebe", HeldReason::Kept)]
+        [("dpryce", HeldReason::MadeAnew), ("wgrebe", HeldReason::Kept)]
     );
     assert_eq!(preview.brakes.iter().map(|brake| brake.kind.name()).collect::<Vec<_>>(), ["seats", "first"]);
     let path = preview

@@ -75,6 +75,21 @@ async fn lost_answers_lose_nothing_and_double_nothing() {
     }
 }
 
+/// A service may refuse an address that another user has, too, and does so at every moment: addresses are swapped and
+/// passed on all the same, in one apply.
+#[tokio::test]
+async fn addresses_are_swapped_where_no_two_may_have_one() {
+    for (kind, bulk) in [(Kind::Scim, Some(1000)), (Kind::Scim, None), (Kind::BareScim, None)] {
+        let offer = ApplicationOptions { bulk, unique_emails: true, ..kind.offer() };
+        let museum = offering(kind, DIRECTORY, offer).await;
+        let workspace = museum.workspace().unwrap();
+        let (_, work) = workspace.work().await.unwrap();
+        let applied = workspace.apply(&work, &agreed()).await.unwrap();
+        assert!(applied.is_complete(), "{kind:?} {bulk:?}: {:?}", applied.outcomes);
+        assert_eq!(workspace.preview().await.unwrap().kinds, [(ChangeKind::Clash, 2)], "{kind:?}");
+    }
+}
+
 /// What is refused is told in the service's words, and the rest goes on, unless there are too many.
 #[tokio::test]
 async fn a_refusal_is_told_and_the_rest_goes_on() {
@@ -84,7 +99,7 @@ async fn a_refusal_is_told_and_the_rest_goes_on() {
         (TroubleKind::Denied, "you may not do this"),
     ] {
         let trouble = Some(Trouble { kind: trouble, at: 2, times: 3 });
-        for (stop_after, done) in [(None, 22), (Some(2), 1)] {
+        for (stop_after, done) in [(None, 28), (Some(2), 1)] {
             let offer = ApplicationOptions { trouble: trouble.clone(), ..offer() };
             let museum = offering(Kind::Scim, DIRECTORY, offer).await;
             let workspace = museum.workspace().unwrap();
@@ -344,7 +359,7 @@ async fn a_role_without_a_group_is_told() {
 /// Several requests in one, and no more requests than that.
 #[tokio::test]
 async fn many_changes_go_in_few_requests_where_the_service_offers_that() {
-    for (bulk, most) in [(Some(1000), 3), (Some(10), 8), (None, 25)] {
+    for (bulk, most) in [(Some(1000), 7), (Some(10), 12), (None, 31)] {
         let offer = ApplicationOptions { bulk, ..Kind::Scim.offer() };
         let museum = offering(Kind::Scim, DIRECTORY, offer).await;
         let workspace = museum.workspace().unwrap();

@@ -10,7 +10,7 @@ use webtaxon::model::preview::ChangeKind;
 /// Each refusal has the database's own reason; the rest goes on, unless there are too many.
 #[tokio::test]
 async fn what_the_database_refuses_is_told_and_the_rest_goes_on() {
-    for (stop_after, done) in [(None, 21), (Some(2), 0)] {
+    for (stop_after, done) in [(None, 27), (Some(2), 0)] {
         let museum = museum(Kind::Own).await;
         let db = Connection::open(database(&museum)).unwrap();
         // Loans of the three who would be removed, and a trigger of the application's own.

@@ -370,7 +370,7 @@ pub(crate) async fn carried_out_and_taken_back(kind: Kind) {
         [
             ("import", 7),
             ("adopt", 2),
-            ("update", 4),
+            ("update", 10),
             ("restore", 2),
             ("suspend", 7),
             ("remove", 3),
@@ -519,7 +519,7 @@ pub(crate) async fn statements_do_what_an_apply_does(kind: Kind, run: impl Fn(&P
     let before = dump(&by_hand, kind);
     let script = workspace.statements(&work, &agreed()).await.unwrap();
     assert_eq!(dump(&by_hand, kind), before, "writing them down changes nothing");
-    assert_eq!(script.lines().filter(|line| line.starts_with("-- ")).count(), 25, "{script}");
+    assert_eq!(script.lines().filter(|line| line.starts_with("-- ")).count(), 31, "{script}");
     run(&by_hand, &script);
     let rows = |museum: &Prepared| {
         // A new row's time is the moment at which it was made.

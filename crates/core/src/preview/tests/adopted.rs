@@ -157,7 +157,10 @@ fn each_question_names_both_sides() {
         let preview =
             Preview::of(Situation::new(&by(adopt), &whole(&[person("ada")], &[], &[]), &accounts, &today()));
         assert_eq!(preview.changes[0].clash(), Some(&expected));
-        assert!(preview.changes[0].remedy().contains("whose = { "), "{}", preview.changes[0].remedy());
+        // Where both accounts have values of the person's, giving one of them away does not settle it.
+        let offers = matches!(expected, Clash::MayBeTheirs { .. });
+        let remedy = preview.changes[0].remedy();
+        assert_eq!(remedy.contains("whose = { "), offers, "{remedy}");
     }
 }
 
@@ -190,8 +193,6 @@ proptest! {
         logins.dedup();
         prop_assert_eq!(logins.len(), count, "no login twice");
         let second = Preview::of(Situation::new(&settings, &read_all(&people, &after), &after, &today()));
-        let settled = |change: &&Change| change.kind() != ChangeKind::Clash
-            && !first.of_kind(ChangeKind::Clash).any(|clash| clash.dn == change.dn);
-        prop_assert_eq!(second.changes.iter().filter(settled).count(), 0, "{:?} {:?}", words(&first), words(&second));
+        prop_assert!(!second.has_work(), "{:?} {:?}", words(&first), words(&second));
     }
 }

@@ -77,7 +77,7 @@ fn read_more(
     let people = absent.iter().chain(outside).filter_map(|id| Identity::from_link(id)).collect();
     let part = builder.open(Part::Lookup { people });
     for id in outside {
-        builder.found(Identity::from_link(id).unwrap(), &of(id));
+        builder.found(Identity::from_link(id).unwrap(), &of(id), [("uid", [id.as_bytes()])]).unwrap();
     }
     builder.close(part, if whole { Ended::Complete } else { Ended::Short("cut".into()) });
     builder.finish_shown(&Request::of(&settings.intakes.first))

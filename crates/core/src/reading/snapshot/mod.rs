@@ -181,6 +181,9 @@ impl Snapshot {
                 }
             }
         }
+        if mask.is_none() {
+            reading.elsewhere().iter().for_each(|entry| entries.push(entry.dn(), entry.attributes()));
+        }
         let class: &[u8] = if header.kind == ServerKind::Controller { b"group" } else { b"groupOfNames" };
         for (dn, members) in reading.graph().all_groups() {
             let members: Vec<String> = members

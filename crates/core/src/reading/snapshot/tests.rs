@@ -56,7 +56,7 @@ fn reading(intake: &Intake) -> Reading {
     builder.close(group, Ended::Complete);
     let person = |text: &str| Identity::from_link(text).unwrap();
     let lookup = builder.open(Part::Lookup { people: vec![person("gone"), person("moved")] });
-    builder.found(person("moved"), "CN=Moved,OU=Leavers,DC=x");
+    builder.found(person("moved"), "CN=Moved,OU=Leavers,DC=x", [("mail", [&b"m@x"[..]])]).unwrap();
     builder.close(lookup, Ended::Complete);
     builder.finish_shown(&Request::of(intake))
 }
@@ -78,7 +78,7 @@ fn what_is_written_is_read_back() {
     assert!(read.header.whole && read.missing(&Request::of(&intake())).is_empty());
     assert_eq!((read.header.absent.len(), read.header.elsewhere.len()), (1, 1));
     let names: Vec<&str> = read.entries.iter().map(crate::ldap::entry::Entry::dn).collect();
-    assert_eq!(names, [ADA, "CN=Li,OU=People,DC=x", "CN=Users,DC=x"]);
+    assert_eq!(names, [ADA, "CN=Li,OU=People,DC=x", "CN=Moved,OU=Leavers,DC=x", "CN=Users,DC=x"]);
     assert_eq!(read.write(), text);
     let crlf = Snapshot::read(text.replace('\n', "\r\n").as_bytes()).unwrap();
     assert!(crlf.header.whole, "line ends of another system");

@@ -6,8 +6,8 @@ use super::table::{Table, Text, Value};
 use super::values::filled;
 use crate::ldap::identity::Identity;
 use crate::settings::{
-    Accounts, AttributePath, Credentials, PasswordSource, Postgres, RoleTable, Scim, SettingsError, SqlTable,
-    StateDatabase, StoreSettings, Trust,
+    Accounts, Anew, AttributePath, Credentials, PasswordSource, Postgres, RoleTable, Scim, SettingsError,
+    SqlTable, StateDatabase, StoreSettings, Trust,
 };
 use indexmap::IndexMap;
 use std::path::PathBuf;
@@ -59,6 +59,7 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
         "protected",
         "seats",
         "whose",
+        "anew",
         "origin",
     ])?;
     let store =
@@ -80,8 +81,10 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
     let protected = protected.into_iter().map(|login| login.text).collect();
     let seats = table.take("seats").map(|value| value.number(0)).transpose()?;
     let whose = table.take("whose").map(whose).transpose()?.unwrap_or_default();
+    let words = [("ask", Anew::Ask), ("same-login-and-email", Anew::SameLoginAndEmail)];
+    let anew = table.take("anew").map(|value| value.text()?.word(&words)).transpose()?.unwrap_or_default();
     let origin = table.take("origin").map(origin).transpose()?;
-    Ok(Accounts { store, protected, seats, whose, origin })
+    Ok(Accounts { store, protected, seats, whose, anew, origin })
 }
 
 /// Where the accounts are, for one kind of store.

@@ -254,7 +254,7 @@ fn adoption(value: Value<'_>, matching: &[MatchBy]) -> Result<Adopt, SettingsErr
 }
 
 fn leaving(value: Value<'_>) -> Result<Leaving, SettingsError> {
-    let mut table = value.table(&["gone", "outside", "disabled", "incomplete"])?;
+    let mut table = value.table(&["gone", "outside", "disabled", "incomplete", "refresh"])?;
     let default = Leaving::default();
     let mut action = |key, default| match table.take(key) {
         None => Ok(default),
@@ -284,10 +284,9 @@ fn leaving(value: Value<'_>) -> Result<Leaving, SettingsError> {
             Ok(LeavingRule { action, after_days })
         }
     };
-    Ok(Leaving {
-        gone: action("gone", default.gone)?,
-        outside: action("outside", default.outside)?,
-        disabled: action("disabled", default.disabled)?,
-        incomplete: action("incomplete", default.incomplete)?,
-    })
+    let (gone, outside) = (action("gone", default.gone)?, action("outside", default.outside)?);
+    let (disabled, incomplete) =
+        (action("disabled", default.disabled)?, action("incomplete", default.incomplete)?);
+    let refresh = table.take("refresh").map(Value::boolean).transpose()?.unwrap_or(default.refresh);
+    Ok(Leaving { gone, outside, disabled, incomplete, refresh })
 }

@@ -8,6 +8,7 @@ use crate::progress::Progress;
 use std::collections::HashMap;
 use std::sync::atomic::AtomicBool;
 use std::sync::atomic::Ordering::Relaxed;
+use webtaxon_core::ldap::entry::Entry;
 use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::identity::{Identity, Lasting};
 use webtaxon_core::ldap::name::{Dn, DnKey};
@@ -94,7 +95,12 @@ impl Reader<'_> {
         let filters = batch.iter().map(|(_, filter)| filter).chain([&known.filter]);
         let any = Filter::Or(filters.cloned().collect());
         for top in tops {
-            let query = Query::subtree(&top.to_string(), any.clone(), &[attribute]);
+            // Accounts of people who are out get the names that the directory has for them now.
+            let mut wanted: Vec<&str> = self.wanted.iter().map(String::as_str).collect();
+            if !wanted.iter().any(|name| name.eq_ignore_ascii_case(attribute)) {
+                wanted.push(attribute);
+            }
+            let query = Query::subtree(&top.to_string(), any.clone(), &wanted);
             let witness = Witness { attribute, identity: &known.identity, seen: &seen };
             let ended = self.whole(&query, Sought::Whereabouts(witness)).await?;
             if ended != Ended::Complete {
@@ -186,14 +192,17 @@ impl Reader<'_> {
         // Entries that these settings do not select exist all the same.
         let attribute = self.builder.identity().to_owned();
         let there =
-            snapshot.entries.iter().filter_map(|entry| Some((Identity::of(entry, &attribute)?, entry.dn())));
-        let there: HashMap<Identity, &str> =
+            snapshot.entries.iter().filter_map(|entry| Some((Identity::of(entry, &attribute)?, entry)));
+        let there: HashMap<Identity, Entry<'_>> =
             if missing.is_empty() { HashMap::new() } else { there.collect() };
         for person in missing {
-            if let Some(dn) = there.get(&person) {
-                self.builder.found(person, dn);
-            } else if let Some(dn) = snapshot.header.elsewhere.get(&person) {
-                self.builder.found(person, dn);
+            let nothing = std::iter::empty::<(&str, std::iter::Empty<&[u8]>)>;
+            if let Some(entry) = there.get(&person)
+                && self.builder.found(person.clone(), entry.dn(), entry.attributes()).is_ok()
+            {
+            } else if let Some(dn) = snapshot.header.elsewhere.get(&person)
+                && self.builder.found(person.clone(), dn, nothing()).is_ok()
+            {
             } else if snapshot.header.absent.contains(&person) {
                 gone.push(person);
             } else {

@@ -261,12 +261,14 @@ fn keep(
                 remainder.short = Some(Shortcoming::NoIdentity(attribute.to_owned()));
                 return;
             };
-            is_below().map(|is_below| {
-                is_below.then(|| {
-                    let is_witness = person == *identity;
-                    seen.fetch_or(is_witness, Relaxed);
-                    is_witness || builder.found(person, dn)
-                })
+            is_below().and_then(|is_below| {
+                if !is_below {
+                    return Ok(None);
+                }
+                let is_witness = person == *identity;
+                seen.fetch_or(is_witness, Relaxed);
+                let is_new = is_witness || builder.found(person, dn, entry.attributes_as_text())?;
+                Ok(Some(is_new))
             })
         }
     };

@@ -12,7 +12,7 @@ use jiff::Timestamp;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 use parts::{full, list, text};
 use ring::digest::{SHA256, digest};
-use webtaxon_core::preview::{Change, ChangeKind, FieldChange, Held, IntakeSummary, Preview};
+use webtaxon_core::preview::{Change, ChangeKind, FieldChange, Held, IdleWord, IntakeSummary, Preview};
 use webtaxon_core::settings::{Intake, Settings};
 
 const STYLE: &str = include_str!("preview.css");
@@ -157,6 +157,7 @@ fn who(preview: &Preview, settings: &Settings) -> Markup {
             }
             (list("Left out, because a value is missing", preview.incomplete.iter().map(|one| format!("{}: {}", short(&one.dn), one.missing))))
             (list("In only or except, but matching nobody found", preview.nobody.iter().cloned()))
+            (list("Lines of whose that cannot apply", preview.idle_words.iter().map(IdleWord::message)))
             (list("Fields left unchanged, because no usable value was found", preview.open_fields.iter().map(|one| format!("{}: {} {}", one.login, one.field, one.why))))
             (list("Group members who were not found: outside the bases, not matched by the filter, or deleted", preview.strangers.iter().map(|one| format!("{}, listed in {}", one.dn, short(&one.group)))))
             (list("On the way", preview.intakes.iter().flat_map(|part| &part.notes).cloned().collect::<Vec<_>>().into_iter()))
@@ -237,13 +238,15 @@ fn of_kind(kind: ChangeKind, list: &[&Change]) -> Markup {
 /// What happens to one account, and why.
 fn what(change: &Change) -> Markup {
     let leaves = change.departure().map(|departure| {
-        let wait = change.wait().map(|wait| format!("; {}", words::wait(wait)));
+        let wait = words::wait(change).map(|wait| format!("; {wait}"));
         words::departure(departure) + &wait.unwrap_or_default()
     });
     html! {
         @if let Some(clash) = change.clash() {
             p { (text(&clash.message())) }
-            p.todo { "To do: " (change.remedy()) }
+            @for (at, way) in change.ways().iter().enumerate() {
+                p.todo { @if at == 0 { "To do: " } @else { "Or: " } (text(&way.in_words())) }
+            }
         }
         @if let (Some(leaves), Some(departure)) = (leaves, change.departure()) {
             p { (text(&leaves)) }

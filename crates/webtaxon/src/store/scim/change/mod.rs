@@ -61,7 +61,7 @@ pub(super) async fn carry_out(
     Ok(())
 }
 
-impl Work<'_> {
+impl<'a> Work<'a> {
     fn tell(&mut self, place: usize, outcome: Outcome) {
         self.failed += usize::from(matches!(outcome, Outcome::Failed(_)));
         let record = self.record.get_mut().unwrap_or_else(PoisonError::into_inner);
@@ -77,8 +77,9 @@ impl Work<'_> {
         let mut waiting = Vec::new();
         let mut batch: Vec<Prepared> = Vec::new();
         let mut bytes = 0;
-        // Logins given up within the batch, which may be taken only after it.
-        let mut left: HashSet<String> = HashSet::new();
+        // Unique values given up within the batch, which may be taken only after it: by field, in the form for
+        // comparison.
+        let mut left: HashSet<(&str, String)> = HashSet::new();
         let (most, most_bytes) = self.session.service.offer.bulk.unwrap_or((1, usize::MAX));
         for unit in units {
             if self.is_over {
@@ -89,13 +90,12 @@ impl Work<'_> {
                 self.make_together(unit).await?;
                 continue;
             };
-            let takes =
-                self.edit(place).and_then(|edit| Some(Account::login_key(&edit.after.as_ref()?.login)));
-            if takes.is_some_and(|login| left.contains(&login)) {
+            let [given_up, taken] = self.moved(place);
+            if taken.iter().any(|value| left.contains(value)) {
                 self.flush(&mut batch).await?;
                 (bytes, left) = (0, HashSet::new());
             }
-            let prepared = match self.prepare(place).await? {
+            let prepared = match self.prepare(place, false).await? {
                 Ok(prepared) => prepared,
                 Err(Hindrance::Told(outcome)) => {
                     self.tell(place, outcome);
@@ -111,12 +111,27 @@ impl Work<'_> {
                 self.flush(&mut batch).await?;
                 (bytes, left) = (0, HashSet::new());
             }
-            left.extend(prepared.before.as_ref().map(|user| Account::login_key(text(user, "userName"))));
+            left.extend(given_up);
             bytes += size;
             batch.push(prepared);
         }
         self.flush(&mut batch).await?;
         Ok(waiting)
+    }
+
+    /// The unique values that an edit gives up, and those that it takes.
+    fn moved(&self, place: usize) -> [Vec<(&'a str, String)>; 2] {
+        let Some(edit) = self.edit(place) else { return [Vec::new(), Vec::new()] };
+        let values = |side: Option<&Account>| {
+            let of = |name: &'a str| Some((name, Account::login_key(side?.value(name))));
+            let names = self.plan.unique().iter().copied();
+            names.filter_map(of).filter(|(_, value)| !value.is_empty()).collect::<Vec<_>>()
+        };
+        let (before, after) = (values(edit.before.as_ref()), values(edit.after.as_ref()));
+        let without = |one: &[(&'a str, String)], other: &[(&'a str, String)]| {
+            one.iter().filter(|value| !other.contains(value)).cloned().collect()
+        };
+        [without(&before, &after), without(&after, &before)]
     }
 
     /// Sends the batch, and records the outcomes.

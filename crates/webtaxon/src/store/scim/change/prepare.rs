@@ -12,8 +12,12 @@ use webtaxon_core::account::{Account, State};
 use webtaxon_core::apply::{Edit, Outcome, Standing};
 
 impl Work<'_> {
-    /// The request for an edit.
-    pub(super) async fn prepare(&self, place: usize) -> Result<Result<Prepared, Hindrance>, StoreError> {
+    /// The request for an edit; `is_again` if its user may have been changed since the list was read.
+    pub(super) async fn prepare(
+        &self,
+        place: usize,
+        is_again: bool,
+    ) -> Result<Result<Prepared, Hindrance>, StoreError> {
         let gone = || Hindrance::Told(Outcome::Left("the account no longer exists".to_owned()));
         let (Some(edit), Some(Standing::Ready(at))) = (self.edit(place), self.plan.standings().get(place))
         else {
@@ -22,7 +26,7 @@ impl Work<'_> {
         let Some(at) = at else { return Ok(self.new_user(place, edit)) };
         let Some(known) = self.everybody.users.get(*at) else { return Ok(Err(gone())) };
         // Without versions the user is read once more, to keep the window short.
-        if version(known).is_some_and(|_| self.session.service.offer.etag) {
+        if version(known).is_some_and(|_| self.session.service.offer.etag) && !is_again {
             return Ok(self.changed_user(place, edit, known.clone()));
         }
         let there = self.session.service.user(text(known, "id")).await?;
@@ -77,7 +81,7 @@ impl Work<'_> {
     }
 
     /// Sets these fields of a user to those of an account.
-    fn fill<'n>(
+    pub(super) fn fill<'n>(
         &self,
         user: &mut Resource,
         account: &Account,

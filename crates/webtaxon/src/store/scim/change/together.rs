@@ -1,25 +1,71 @@
 //! Units of several edits: people who take each other's values, for which no order works where these must be unique at
 //! every moment.
 
-use super::super::resource::{find, put, text};
+use super::super::resource::{find, text};
 use super::super::service::{Fault, Resource};
 use super::work::{Hindrance, Prepared, Work};
 use crate::crash;
 use crate::store::StoreError;
-use serde_json::{Value, json};
+use serde_json::Value;
 use std::collections::HashMap;
-use webtaxon_core::apply::{Outcome, Standing, Step, Unit};
+use webtaxon_core::apply::{self, Outcome, Standing, Step, Unit};
+
+/// Which values are put aside while others take them.
+#[derive(Clone, Copy, PartialEq)]
+enum Aside {
+    Logins,
+    All,
+}
+
+/// Why a unit was not made.
+struct Stopped {
+    words: String,
+    /// The service says that somebody else has a value.
+    is_taken: bool,
+}
+
+/// Whether a user is no longer as before in anything that a change was to turn.
+fn is_turned(user: &Resource, before: &Resource, after: &Resource) -> bool {
+    let differs = |one: &Resource, name: &str| find(one, name) != find(before, name);
+    let names = before.keys().chain(after.keys()).filter(|name| differs(after, name));
+    names.filter(|name| *name != "meta").all(|name| differs(user, name))
+}
 
 impl Work<'_> {
     /// Makes a unit of several edits, step by step.
     pub(super) async fn make_together(&mut self, unit: &Unit<'_>) -> Result<(), StoreError> {
-        let (prepared, mut hindered) = self.prepare_all(unit.edits).await?;
-        let steps = if hindered.is_none() { self.steps(unit, &prepared) } else { Vec::new() };
+        let words = match self.attempt(unit, Aside::Logins).await? {
+            Ok(()) => return Ok(()),
+            Err(Stopped { words, .. }) if !self.gives_up_more(unit) => words,
+            Err(Stopped { words, is_taken: false }) => words,
+            // The service refuses another field, too, while it has two holders.
+            Err(Stopped { .. }) => match self.attempt(unit, Aside::All).await? {
+                Ok(()) => return Ok(()),
+                Err(Stopped { words, .. }) => words,
+            },
+        };
+        for place in unit.edits {
+            self.tell(*place, Outcome::Failed(words.clone()));
+        }
+        Ok(())
+    }
+
+    /// Whether steps of a unit put aside other values than logins.
+    fn gives_up_more(&self, unit: &Unit<'_>) -> bool {
+        unit.steps.iter().any(|step| matches!(step, Step::PutAside { field, .. } if *field != "login"))
+    }
+
+    /// Makes a unit; if a step fails, everything is as before.
+    async fn attempt(&mut self, unit: &Unit<'_>, aside: Aside) -> Result<Result<(), Stopped>, StoreError> {
+        let (prepared, hindered) = self.prepare_all(unit.edits, aside == Aside::All).await?;
+        if let Some(words) = hindered {
+            return Ok(Err(Stopped { words, is_taken: false }));
+        }
         let mut now: HashMap<usize, Resource> =
             prepared.iter().enumerate().filter_map(|(at, one)| Some((at, one.before.clone()?))).collect();
         // The changes made so far with the users before them, in order.
         let mut done: Vec<(Resource, Resource)> = Vec::new();
-        for (at, after) in steps {
+        for (at, after) in self.steps(unit, &prepared, aside) {
             let Some(before) = now.get(&at).cloned() else { continue };
             match self.turn(&before, &after).await {
                 Ok(user) => {
@@ -27,32 +73,33 @@ impl Work<'_> {
                     done.push((user, before));
                 }
                 Err(Fault::Fatal(error)) => return Err(error),
-                Err(Fault::Refused { words, .. } | Fault::Unclear(words)) => {
-                    hindered = Some(words);
-                    break;
+                Err(Fault::Refused { status, words }) => {
+                    let words = self.restore(done, words).await?;
+                    return Ok(Err(Stopped { words, is_taken: status == 409 }));
+                }
+                Err(Fault::Unclear(words)) => {
+                    let words = self.restore(done, words).await?;
+                    return Ok(Err(Stopped { words, is_taken: false }));
                 }
             }
         }
-        let Some(words) = hindered else {
-            for one in prepared {
-                let place = one.place;
-                let outcome = self.settle(Prepared { wish: None, ..one }, Ok(Value::Null)).await?;
-                self.tell(place, outcome);
-            }
-            return Ok(());
-        };
-        let words = self.restore(done, words).await?;
-        for place in unit.edits {
-            self.tell(*place, Outcome::Failed(words.clone()));
+        for one in prepared {
+            let place = one.place;
+            let outcome = self.settle(Prepared { wish: None, ..one }, Ok(Value::Null)).await?;
+            self.tell(place, outcome);
         }
-        Ok(())
+        Ok(Ok(()))
     }
 
     /// The edits with their requests; and the reason if one has none.
-    async fn prepare_all(&self, edits: &[usize]) -> Result<(Vec<Prepared>, Option<String>), StoreError> {
+    async fn prepare_all(
+        &self,
+        edits: &[usize],
+        is_again: bool,
+    ) -> Result<(Vec<Prepared>, Option<String>), StoreError> {
         let (mut prepared, mut hindered) = (Vec::new(), None);
         for place in edits {
-            match self.prepare(*place).await? {
+            match self.prepare(*place, is_again).await? {
                 Ok(one) => prepared.push(one),
                 Err(Hindrance::Told(Outcome::Failed(words)) | Hindrance::Later(words)) => {
                     hindered = Some(words);
@@ -93,7 +140,8 @@ impl Work<'_> {
         };
         match (service.user(text(before, "id")).await.map_err(Fault::Fatal)?, lost) {
             (Some(user), None) => Ok(user),
-            (Some(user), Some(_)) if text(&user, "userName") == text(after, "userName") => Ok(user),
+            // Whatever the change was about is no longer as it was.
+            (Some(user), Some(_)) if is_turned(&user, before, after) => Ok(user),
             (_, words) => {
                 Err(Fault::Unclear(words.unwrap_or_else(|| "the user no longer exists".to_owned())))
             }
@@ -101,22 +149,28 @@ impl Work<'_> {
     }
 
     /// The users of a unit after each step, by index in `prepared`.
-    fn steps(&self, unit: &Unit<'_>, prepared: &[Prepared]) -> Vec<(usize, Resource)> {
+    fn steps(&self, unit: &Unit<'_>, prepared: &[Prepared], put_aside: Aside) -> Vec<(usize, Resource)> {
         let index = |at: usize| {
             let is_its =
                 |one: &Prepared| self.plan.standings().get(one.place) == Some(&Standing::Ready(Some(at)));
             prepared.iter().position(is_its)
         };
+        // Users of whom a value has been put aside already.
+        let mut aside: HashMap<usize, Resource> = HashMap::new();
         let step = |step: &Step<'_>| match step {
-            // Of what has two holders for a moment, a service refuses only userName (RFC 7643 §4.1.1).
-            Step::PutAside { at, field: "login" } => {
+            // Of what has two holders for a moment, a service must refuse only userName (RFC 7643 §4.1.1).
+            Step::PutAside { field, .. } if *field != "login" && put_aside == Aside::Logins => None,
+            Step::PutAside { at, field } => {
                 let index = index(*at)?;
-                let mut aside = prepared.get(index)?.before.clone()?;
-                let name = format!("{}.{}", text(&aside, "userName"), text(&aside, "id"));
-                put(&mut aside, "userName", Some(json!(name)));
-                Some((index, aside))
+                let known = aside.get(&index).cloned();
+                let mut user = known.or_else(|| prepared.get(index)?.before.clone())?;
+                let account = self.plan.accounts().get(*at)?;
+                let mut stands_in = account.clone();
+                stands_in.set(field, Some(&apply::aside(account, field)));
+                self.fill(&mut user, &stands_in, std::iter::once(*field)).ok()?;
+                aside.insert(index, user.clone());
+                Some((index, user))
             }
-            Step::PutAside { .. } => None,
             Step::Update { at, .. } => {
                 let index = index(*at)?;
                 Some((index, prepared.get(index)?.after.clone()?))
