@@ -16,6 +16,7 @@ const CHOOSING: &str = include_str!("../../../../docs/choosing-people.md");
 const FIELDS: &str = include_str!("../../../../docs/filling-fields.md");
 const PREVIEW: &str = include_str!("../../../../docs/reading-a-preview.md");
 const LEAVING: &str = include_str!("../../../../docs/when-people-leave.md");
+const CLAIMS: &str = include_str!("../../../../docs/two-claims.md");
 const LIVING: &str = include_str!("../../../../docs/where-accounts-live.md");
 const APPLYING: &str = include_str!("../../../../docs/applying.md");
 const MESSAGES: &str = include_str!("../../../../docs/messages.md");
@@ -100,6 +101,7 @@ fn the_guides_commands_run_one_after_the_other() {
     type_all(GROUPS_TOO, 4);
     type_all(CHOOSING, 4);
     type_all(PREVIEW, 6);
+    type_all(CLAIMS, 3);
     type_all(APPLYING, 8);
 }
 
@@ -185,7 +187,7 @@ fn every_message_has_its_chapter_and_every_chapter_its_message() {
 #[test]
 fn the_guides_settings_are_valid() {
     use webtaxon::model::settings::Settings;
-    for document in [GROUPS, CHOOSING, FIELDS, PREVIEW, LEAVING, LIVING, APPLYING] {
+    for document in [GROUPS, CHOOSING, FIELDS, PREVIEW, LEAVING, CLAIMS, LIVING, APPLYING] {
         let blocks = document.split("```toml\n").skip(1).filter_map(|rest| rest.split("```").next());
         for block in blocks.filter(|block| !block.contains("[directory")) {
             // A block is a part of an intake, or of the file behind it.

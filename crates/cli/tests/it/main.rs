@@ -20,5 +20,6 @@ mod floors;
 mod members;
 mod preview;
 mod schemas;
+mod settle;
 mod survey;
 mod why;

@@ -46,6 +46,7 @@ fn documents_are_what_their_schemas_say() {
         ("why", &["why", "Ottilie Brandreth"], "a stranger"),
         ("why", &["why", "gus.h"], "claimed by somebody"),
         ("why", &["why", "hvanish", "--settings", "waiting.toml"], "waiting"),
+        ("settle", &["settle"], "clashes"),
         ("compare", &["compare", "proposed.toml"], "whole"),
         ("compare", &["compare", "missing.toml"], "with gaps"),
         ("compare", &["compare", "waiting.toml"], "with days of grace"),

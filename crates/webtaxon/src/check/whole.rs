@@ -3,6 +3,7 @@
 use super::steps::{Finding, Steps, good, warning};
 use crate::setup::Setup;
 use std::time::Instant;
+use webtaxon_core::preview::Preview;
 use webtaxon_core::reading::{Fall, Footprint, Reading};
 use webtaxon_core::words::counted;
 
@@ -23,6 +24,18 @@ pub(super) async fn read(setup: &Setup, steps: &mut Steps<'_>) {
         }
     }
     steps.intake = None;
+    let whose = &setup.settings.accounts.whose;
+    if !whose.is_empty() {
+        let preview = Preview::of(found.situation(&setup.settings, &memory));
+        for word in &preview.idle_words {
+            let remedy = "`webtaxon settle` offers the lines that work; remove the ones that do not";
+            steps.end("whose", began, warning(word.message(), remedy));
+        }
+        let applied = whose.len().saturating_sub(preview.idle_words.len());
+        if applied > 0 {
+            steps.end("whose", began, good(counted(applied, "entry applies", "entries apply")));
+        }
+    }
 }
 
 fn to_its_end(reading: &Reading) -> Finding {

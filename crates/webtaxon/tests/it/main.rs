@@ -27,6 +27,7 @@ mod preview;
 mod races;
 mod scim;
 mod sequences;
+mod settling;
 mod several;
 mod snapshots;
 mod sqlite;

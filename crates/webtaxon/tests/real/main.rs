@@ -9,6 +9,7 @@
     reason = "a test that panics has failed, as it should"
 )]
 
+mod claims;
 mod dirsrv;
 mod explained;
 mod filters;

@@ -24,21 +24,21 @@ enum Racers {
     /// The container above the bases.
     Above,
 }
-const TOP: &str = "DC=quillmere,DC=example";
+pub(super) const TOP: &str = "DC=quillmere,DC=example";
 const READINGS: usize = 25;
 const PEOPLE: usize = 8;
 
 #[derive(Clone, Copy)]
-struct Server {
-    url: &'static str,
+pub(super) struct Server {
+    pub(super) url: &'static str,
     /// It has no TLS.
     plain: bool,
     keeper: &'static str,
     bind: &'static str,
-    controller: bool,
+    pub(super) controller: bool,
 }
 
-const SERVERS: [Server; 3] = [
+pub(super) const SERVERS: [Server; 3] = [
     Server {
         url: "ldap://localhost:3893",
         plain: false,
@@ -69,7 +69,7 @@ impl Racers {
 }
 
 impl Server {
-    fn tool(&self, program: &str, arguments: &[&str], input: &str) -> bool {
+    pub(super) fn tool(&self, program: &str, arguments: &[&str], input: &str) -> bool {
         let mut tool = Command::new(program)
             .env("LDAPTLS_CACERT", home().join("tls/ca.pem"))
             .args(["-x", "-H", self.url, "-D", self.keeper, "-w", KEEPER])
@@ -152,19 +152,26 @@ impl Server {
     fn settings(&self, racers: Racers) -> String {
         let races = racers.unit();
         let class = if self.controller { "contact" } else { "inetOrgPerson" };
+        let directory = self.directory_settings();
+        format!(
+            "{directory}[accounts]\nstore = \"csv\"\npath = \"accounts.csv\"\n\
+             [[intake]]\nname = \"all\"\ndirectory = \"d\"\nbases = [\"OU=People,{races}\"]\n\
+             filter = \"(objectClass={class})\"\ngroups = [\"CN=Users,OU=Groups,{races}\"]\nactive = \"(cn=*)\"\n\
+             [intake.fields]\nlogin = {{ from = \"cn\", write = \"once\" }}\n[intake.leaving]\n\
+             gone = {{ do = \"remove\" }}\noutside = {{ do = \"suspend\" }}\n"
+        )
+    }
+
+    /// How to reach it.
+    pub(super) fn directory_settings(&self) -> String {
         let authority = home().join("tls/ca.pem").display().to_string();
         let trust = match self.plain {
             true => "plain = true".to_owned(),
             false => format!("trust = {{ authority = \"{authority}\" }}"),
         };
+        let (url, bind) = (self.url, self.bind);
         format!(
-            "[directory.d]\nservers = [\"{}\"]\n{trust}\nbind = \"{}\"\n\
-             password = {{ file = \"password.txt\" }}\n[accounts]\nstore = \"csv\"\npath = \"accounts.csv\"\n\
-             [[intake]]\nname = \"all\"\ndirectory = \"d\"\nbases = [\"OU=People,{races}\"]\n\
-             filter = \"(objectClass={class})\"\ngroups = [\"CN=Users,OU=Groups,{races}\"]\nactive = \"(cn=*)\"\n\
-             [intake.fields]\nlogin = {{ from = \"cn\", write = \"once\" }}\n[intake.leaving]\n\
-             gone = {{ do = \"remove\" }}\noutside = {{ do = \"suspend\" }}\n",
-            self.url, self.bind
+            "[directory.d]\nservers = [\"{url}\"]\n{trust}\nbind = \"{bind}\"\npassword = {{ file = \"password.txt\" }}\n"
         )
     }
 }
