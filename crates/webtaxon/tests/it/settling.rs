@@ -199,7 +199,7 @@ impl Scene {
              active = \"(!(title=off))\"\nmatch = [\"link\", \"login\", \"email\"]\nadopt = \"{adopt}\"\nadopt_roles = true\n\
              [intake.fields]\nlogin = {{ from = \"uid\" }}\nname = {{ from = \"cn\" }}\nemail = {{ from = \"mail\", unique = true }}\n\
              [[intake.role]]\nname = \"keeper\"\nwhen = \"(employeeType=keeper)\"\n\
-             [intake.leaving]\ngone = {gone}\n[brakes]\nsettings_changed = false\n"
+             [intake.leaving]\ngone = {gone}\n[brakes]\nsettings_changed = false\nshrunk = \"100%\"\n"
         );
         std::fs::write(folder.path().join("webtaxon.toml"), text).unwrap();
         Self { folder, standin, application, people }

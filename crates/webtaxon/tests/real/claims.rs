@@ -3,8 +3,8 @@
 //!
 //! By itself, like the races: it adds people that other tests would count.
 
-use super::PASSWORD;
 use super::races::{SERVERS, Server, TOP};
+use super::{Desk, PASSWORD};
 use std::path::Path;
 use webtaxon::Workspace;
 use webtaxon::apply::Consent;
@@ -52,7 +52,7 @@ impl Server {
     fn moved(cn: &str) -> String {
         let (rdn, unit) = (format!("CN={cn}"), unit());
         format!(
-            "dn: {rdn},OU=People,{unit}\nchangetype: modrdn\nnewrdn: {rdn}\ndeleteoldrdn: 0\nnewsuperior: OU=Left,{unit}\n\n"
+            "dn: {rdn},OU=People,{unit}\nchangetype: modrdn\nnewrdn: {rdn}\ndeleteoldrdn: 1\nnewsuperior: OU=Left,{unit}\n\n"
         )
     }
 
@@ -97,6 +97,8 @@ fn words(preview: &Preview) -> Vec<String> {
         })
         .map(|words| words.trim_end().to_owned())
         .collect();
+    words.extend(preview.gaps.iter().map(|gap| gap.to_string()));
+    words.extend(preview.held.iter().map(|held| format!("held {} {:?}", held.login, held.reason)));
     words.sort();
     words
 }
@@ -116,9 +118,11 @@ async fn apply(workspace: &Workspace, told: &str) -> Preview {
 /// Writes the first word that is offered for a clash into the settings.
 async fn follow(workspace: &Workspace, file: &Path) {
     let clashes = workspace.clashes().await.unwrap();
-    let clash = clashes.preview.of_kind(ChangeKind::Clash).next().unwrap();
-    let word = clash.ways()[0].word.clone().unwrap();
     let text = std::fs::read_to_string(file).unwrap();
+    let mut words =
+        clashes.preview.of_kind(ChangeKind::Clash).filter_map(|clash| clash.ways()[0].word.clone());
+    // One that is not said yet.
+    let word = words.find(|word| !text.contains(word.link.as_str())).unwrap();
     std::fs::write(file, with_words("settings", &text, &[word]).unwrap()).unwrap();
 }
 
@@ -230,4 +234,37 @@ async fn every_claim_settles() {
         assert_eq!(words(&apply(&workspace, "anew").await), ["wait hal", "wait hal"], "{}", server.url);
         assert!(server.tool("ldapdelete", &["-r", &unit], ""), "{}", server.url);
     }
+}
+
+/// The museum's own: two clashes, and the first word of each settles them.
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn the_museums_clashes_settle() {
+    let desk = Desk::slapd();
+    let workspace = desk.workspace().unwrap();
+    let left = apply(&workspace, "the museum").await;
+    assert_eq!(words(&left), ["clash dpryce", "clash ghollow", "held dpryce MadeAnew", "held wgrebe Kept"]);
+    let file = desk.folder.path().join("webtaxon.toml");
+    for clashes in [1, 0] {
+        let workspace = Workspace::open(&file).unwrap();
+        follow(&workspace, &file).await;
+        let preview = apply(&Workspace::open(&file).unwrap(), "a word").await;
+        assert_eq!(preview.of_kind(ChangeKind::Clash).count(), clashes, "{:?}", words(&preview));
+    }
+}
+
+/// A domain controller makes identities of its own, so that everybody's entry is another one than the accounts say: a
+/// rule ties them again, and nobody is taken for somebody who left.
+#[tokio::test]
+#[ignore = "needs scripts/real-directories up"]
+async fn a_museum_that_was_made_anew_is_tied_again() {
+    let rule = "[accounts]\nanew = \"same-login-and-email\"\n#";
+    let desk = Desk::samba().with("[accounts] ", rule);
+    let workspace = desk.workspace().unwrap();
+    let preview = workspace.preview().await.unwrap();
+    let count = |preview: &Preview, kind| preview.of_kind(kind).count();
+    assert!(count(&preview, ChangeKind::Adopt) > 50, "{:?}", words(&preview));
+    assert!(preview.of_kind(ChangeKind::Adopt).any(|change| change.login == "dpryce"));
+    let left = apply(&workspace, "made anew").await;
+    assert_eq!(words(&left), ["clash ghollow"]);
 }

@@ -6,7 +6,8 @@
 #![allow(
     clippy::unwrap_used,
     clippy::indexing_slicing,
-    reason = "a test that panics has failed, as it should"
+    clippy::too_many_lines,
+    reason = "a test that panics has failed, as it should, and a table of cases is long"
 )]
 
 mod claims;

@@ -171,7 +171,7 @@ impl Server {
         };
         let (url, bind) = (self.url, self.bind);
         format!(
-            "[directory.d]\nservers = [\"{url}\"]\n{trust}\nbind = \"{bind}\"\npassword = {{ file = \"password.txt\" }}\n"
+            "[directory.d]\nservers = [\"{url}\"]\n{trust}\nbind = \"{bind}\"\npassword = {{ file = \"password.txt\" }}\nreferences = \"elsewhere\"\n"
         )
     }
 }
