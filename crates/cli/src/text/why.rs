@@ -137,7 +137,8 @@ fn of_change(change: &Change) -> String {
         }
         Action::Clash(clash, _) => {
             let message = harmless(&clash.message());
-            format!("Not done, until you settle a clash: {message}.\n{}", ways(change))
+            let end = if message.ends_with('?') { "" } else { "." };
+            format!("Not done, until you settle a clash: {message}{end}\n{}", ways(change))
         }
         _ => String::new(),
     }

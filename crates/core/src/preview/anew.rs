@@ -5,7 +5,6 @@ use super::Cause;
 use super::matching::Matching;
 use super::origins;
 use super::situation::drawn;
-use super::whose::is_called;
 use crate::account::folded;
 use crate::settings::Anew;
 use foldhash::HashMap;
@@ -34,11 +33,9 @@ impl Matching<'_> {
             return false;
         };
         let Some(link) = &account.link else { return false };
-        let whose = &self.settings.accounts.whose;
-        let is_settled = whose.iter().any(|(login, own)| is_called(login, &account.login) && own == link);
         let directory = &part.intake.directory;
         self.holder(at).is_none()
-            && !is_settled
+            && !self.says(account, link)
             && !self.is_protected(account)
             && !self.dropped().contains_key(link)
             && matches!(self.whereabouts(link), (Some(Cause::Gone), _))
@@ -71,12 +68,8 @@ impl Matching<'_> {
                 self.tied_again.insert(index);
             } else {
                 self.anew.insert(index, at);
+                self.asked_about.insert(at);
             }
         }
-    }
-
-    /// Whether a new entry may be that of an account's person.
-    pub(super) fn is_asked_about(&self, at: usize) -> bool {
-        self.anew.values().any(|account| *account == at)
     }
 }

@@ -148,7 +148,7 @@ impl<'a> Matching<'a> {
         let since = leaver.since.unwrap_or(self.memory.today);
         decisions.missed.insert(link.clone(), since);
         let grace = self.memory.grace(link, rule.after_days);
-        if grace.is_none() && then == ChangeKind::Remove && self.is_asked_about(leaver.at) {
+        if grace.is_none() && then == ChangeKind::Remove && self.asked_about.contains(&leaver.at) {
             let outcome = held(Some(cause), Some(then), HeldReason::MadeAnew);
             return Leaver { outcome, dn, ..leaver };
         }

@@ -48,6 +48,10 @@ pub(super) struct Matching<'a> {
     pub(super) drawn: OnceCell<HashSet<(usize, String)>>,
     /// Candidates whose entry seems to be made anew, with the account of the old one: an administrator decides.
     pub(super) anew: HashMap<usize, usize>,
+    /// Those accounts.
+    pub(super) asked_about: HashSet<usize>,
+    /// The settings' words on accounts, by login.
+    pub(super) words: HashMap<Folded<'a>, &'a Identity>,
     /// Candidates whose entry was made anew, by the settings' rule.
     pub(super) tied_again: HashSet<usize>,
     /// Entries of `whose` that cannot apply.
@@ -125,6 +129,8 @@ impl<'a> Matching<'a> {
             drawers: parts.iter().map(|_| OnceCell::new()).collect(),
             drawn: OnceCell::new(),
             anew: HashMap::default(),
+            asked_about: HashSet::default(),
+            words: settings.accounts.whose.iter().map(|(login, link)| (folded(login), link)).collect(),
             tied_again: HashSet::default(),
             idle_words: Vec::new(),
         };
@@ -336,13 +342,15 @@ impl<'a> Matching<'a> {
     ) -> Option<Clash> {
         let account = self.accounts.get(linked?)?;
         let (link, directory) = (account.link.as_ref()?, &part.intake.directory);
-        let whose = &self.settings.accounts.whose;
-        let is_told = |(login, link): (&String, &Identity)| {
-            folded(login) == folded(&account.login) && *link == candidate.identity
-        };
         let origin = origins::other(self.settings, self.memory, Some(account), link, directory)?;
+        let is_told = self.says(account, &candidate.identity);
         let (account, origin) = (account.login.clone(), origin.to_owned());
-        (!whose.iter().any(is_told)).then_some(Clash::OtherOrigin { account, origin })
+        (!is_told).then_some(Clash::OtherOrigin { account, origin })
+    }
+
+    /// Whether the settings give an account to the person with a link.
+    pub(super) fn says(&self, account: &Account, link: &Identity) -> bool {
+        !self.words.is_empty() && self.words.get(&folded(&account.login)).copied() == Some(link)
     }
 }
 

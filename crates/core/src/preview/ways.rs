@@ -136,13 +136,10 @@ impl<'a> Settlement<'_, 'a> {
         let matching = self.matching;
         let Some(at) = matching.account_called(account) else { return false };
         let is_free = matching.accounts.get(at).is_some_and(|one| {
-            let is_given = |(login, link): (&String, &Identity)| {
-                is_called(login, &one.login) && *link == draft.chosen.1.identity
-            };
             is_called(account, &one.login)
                 && !matching.is_protected(one)
                 // A line that is there already, and cannot apply, is no way out.
-                && !matching.settings.accounts.whose.iter().any(is_given)
+                && !matching.says(one, &draft.chosen.1.identity)
         });
         is_free
             && matching.linked(draft.index).is_none()

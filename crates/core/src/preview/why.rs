@@ -6,7 +6,7 @@
 use super::belonging::{Belonging, belongings};
 pub use super::found::{Found, find};
 use super::situation::Situation;
-use super::{Change, ChangeKind, Held, Preview};
+use super::{Change, ChangeKind, Held, HeldReason, Preview};
 use crate::account::{Account, State};
 use crate::draw::{Drawer, Drawn};
 use crate::graph::GroupPath;
@@ -154,6 +154,38 @@ struct Teller<'a> {
     selection: Selection<'a>,
 }
 
+/// What a preview says of one person or account.
+struct Told<'p> {
+    change: Option<&'p Change>,
+    also: Vec<Change>,
+    held: Option<&'p Held>,
+}
+
+impl<'p> Told<'p> {
+    /// A person is listed under their entry's name, an account without a person under its login.
+    fn of(preview: &'p Preview, dn: Option<&String>, account: Option<&WhyAccount>) -> Self {
+        let link = account.and_then(|account| account.link.as_ref());
+        let is_called = |login: &str| account.is_some_and(|account| account.login == login);
+        let is_theirs = |login: &str, its: Option<&String>| match dn {
+            Some(_) => its == dn,
+            None => is_called(login) && link.is_some(),
+        };
+        let theirs = preview.changes.iter().filter(|change| dn.is_some() || change.link.as_ref() == link);
+        let mut theirs = theirs.filter(|change| is_theirs(&change.login, change.dn.as_ref()));
+        let change = theirs.next();
+        // What happens to the account that has the person's login, and is somebody else's.
+        let is_others = |change: &&Change| {
+            let is_of = link.is_some() && change.link.as_ref() == link && is_called(&change.login);
+            is_of && dn.is_some() && change.dn.as_ref() != dn
+        };
+        let also = theirs.chain(preview.changes.iter().filter(is_others)).cloned().collect();
+        let held = preview.held.iter().find(|held| is_theirs(&held.login, held.dn.as_ref()));
+        let is_anew =
+            |held: &&Held| link.is_some() && held.reason == HeldReason::MadeAnew && is_called(&held.login);
+        Self { change, also, held: held.or_else(|| preview.held.iter().find(is_anew)) }
+    }
+}
+
 /// The display name of an entry.
 fn called(entry: Entry<'_>) -> String {
     let name = ["displayName", "cn"].iter().find_map(|name| entry.text(name));
@@ -191,18 +223,7 @@ impl Why {
             teller.selection.candidates.iter().find(|candidate| Some(candidate.person) == subject.person);
         let account = teller.account(accounts, subject);
         let dn = entry.map(|entry| entry.dn().to_owned());
-        // A person is listed under their entry's name, an account without a person under its login.
-        let is_theirs = |login: &str, its: &Option<String>| match &dn {
-            Some(_) => *its == dn,
-            None => account.as_ref().is_some_and(|account| account.link.is_some() && account.login == login),
-        };
-        let is_linked = |change: &&Change| {
-            dn.is_some() || change.link == account.as_ref().and_then(|one| one.link.clone())
-        };
-        let theirs = preview.changes.iter().filter(is_linked);
-        let mut theirs = theirs.filter(|change| is_theirs(&change.login, &change.dn));
-        let (change, also) = (theirs.next(), theirs.cloned().collect::<Vec<Change>>());
-        let held = preview.held.iter().find(|held| is_theirs(&held.login, &held.dn));
+        let Told { change, also, held } = Told::of(&preview, dn.as_ref(), account.as_ref());
         let name = entry.map(called).or_else(|| Some(account.as_ref()?.login.clone())).unwrap_or_default();
         let login = account.as_ref().map(|account| account.login.as_str());
         let stored = accounts.iter().find(|one| Some(one.login.as_str()) == login);
@@ -484,11 +505,15 @@ impl Teller<'_> {
         }
         let key = Drawer::new(self.intake, self.reading).login(subject.person?)?;
         let named = accounts.iter().find(|one| Account::login_key(&one.login) == key)?;
-        let found = match &named.link {
-            None => "made by hand, with the login that this person would get",
-            Some(_) => "linked to another person, with the login that this one would get",
+        let whose = match &named.link {
+            None => "made by hand".to_owned(),
+            Some(link) => match self.reading.whereabouts(link) {
+                Some(Whereabouts::Nowhere) => "linked to an entry that is gone".to_owned(),
+                Some(Whereabouts::Elsewhere(dn)) => format!("linked to {dn}"),
+                None => "linked to another person".to_owned(),
+            },
         };
-        Some(told(named, found.to_owned()))
+        Some(told(named, format!("{whose}, with the login that this person would get")))
     }
 
     fn untouched(&self, account: Option<&Account>, selected: bool) -> &'static str {

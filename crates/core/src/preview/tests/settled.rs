@@ -155,6 +155,34 @@ fn somebody_in_no_base_makes_room() {
     }
 }
 
+/// Two intakes that draw different logins for somebody who is out leave the login alone: nobody knows which of them the
+/// account is of.
+#[test]
+fn a_name_that_two_intakes_draw_otherwise_stays() {
+    let people = [out(is("ada", "ada-old", "ada-old"))];
+    let accounts = [account("ada")];
+    for (rule, expected) in [("uid", "suspend ada outside login email"), ("cn", "suspend ada outside email")]
+    {
+        let mut settings = settings();
+        let mut guests = settings.intakes.first.clone();
+        guests.name = "guests".into();
+        let text = format!("login = {{ from = \"{rule}\" }}");
+        let source = format!(
+            "[directory.d]\nservers = \"ldaps://dc1\"\n[accounts]\nstore = \"csv\"\npath = \"a\"\n[[intake]]\nname = \"g\"\n\
+             directory = \"d\"\nbases = \"OU=People\"\nfilter = \"(cn=*)\"\n[intake.fields]\n{text}\n"
+        );
+        let other = Settings::parse("test", source.as_bytes()).unwrap();
+        guests.fields["login"] = other.intakes.first.fields["login"].clone();
+        settings.intakes.further.push(guests);
+        let readings = [whole(&people, &[], &[]), whole(&people, &[], &[])];
+        let preview = Preview::of(Situation::new(&settings, &readings[..], &accounts, &today()));
+        let change = preview.changes.first().unwrap();
+        let fields: Vec<&str> =
+            change.fields.keys().map(String::as_str).filter(|name| *name != "state").collect();
+        assert_eq!(format!("{} {}", words(&preview).join(" "), fields.join(" ")), expected, "{rule}");
+    }
+}
+
 /// A claim of somebody else never hides that an account's person leaves.
 #[test]
 fn whoever_leaves_leaves_whoever_claims_the_account() {
