@@ -47,25 +47,21 @@ pub(crate) async fn run(session: &Session<'_>) -> Result<Exit, Failure> {
 /// Asks about each clash; people made anew are offered together first.
 async fn ask(clashes: &Clashes, session: &Session<'_>) -> Vec<Word> {
     let mut words = Vec::new();
-    let (anew, others): (Vec<&Question>, Vec<&Question>) =
-        clashes.questions.iter().partition(|one| matches!(one.change.clash(), Some(Clash::MadeAnew { .. })));
-    let same: Vec<Word> =
-        anew.iter().filter_map(|one| offered(one).next()).filter_map(|way| way.word.clone()).collect();
-    let mut left: Vec<&Question> = Vec::new();
-    if same.len() > 1 && same.len() == anew.len() {
+    let mut left: Vec<&Question> = clashes.questions.iter().collect();
+    let same: Vec<Word> = left.iter().filter_map(|question| same_person(question)).collect();
+    if same.len() > 1 {
         let logins: Vec<String> = same.iter().map(|word| harmless(&word.account)).collect();
         session.output.answer(&text::made_anew(&logins, width()));
-        let line =
-            session.line("Type all if each is the same person, or Enter to be asked one by one: ").await;
-        match line.as_deref() {
-            Some("all") => words.extend(same),
-            Some(_) => left.extend(anew),
+        let question = "Type all if each is the same person, or Enter to be asked one by one: ";
+        match session.line(question).await.as_deref() {
+            Some("all") => {
+                words.extend(same);
+                left.retain(|question| same_person(question).is_none());
+            }
+            Some(_) => {}
             None => return words,
         }
-    } else {
-        left.extend(anew);
     }
-    left.extend(others);
     for (at, question) in left.iter().enumerate() {
         session.output.answer(&text::question(question, (at + 1, left.len()), width()));
         match one(question, session).await {
@@ -75,6 +71,13 @@ async fn ask(clashes: &Clashes, session: &Session<'_>) -> Vec<Word> {
         }
     }
     words
+}
+
+/// The word that links the account of somebody whose entry was made anew to the new entry.
+fn same_person(question: &Question) -> Option<Word> {
+    let is_anew = matches!(question.change.clash(), Some(Clash::MadeAnew { .. }));
+    let mut words = offered(question).filter(|_| is_anew).filter_map(|way| way.word.as_ref());
+    words.find(|word| Some(&word.link) == question.change.link.as_ref()).cloned()
 }
 
 /// The ways that a line of the settings takes.
