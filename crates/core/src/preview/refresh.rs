@@ -96,7 +96,7 @@ impl<'a> Matching<'a> {
             Some(person) => drawer.field_beside(person, field, present),
             None => drawer.field_elsewhere(link, field, present),
         };
-        let is_required = part.intake.fields.get(name).is_some_and(|rule| rule.required);
+        let is_required = name == "login" || part.intake.fields.get(name).is_some_and(|rule| rule.required);
         match drawn {
             Drawn::Value(value, _) => Some(value),
             Drawn::Nothing if is_required => None,
