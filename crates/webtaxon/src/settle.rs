@@ -38,7 +38,7 @@ impl Clashes {
     }
 }
 
-/// Why answers cannot be written into the settings.
+/// The reason why answers cannot be written into the settings.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum SettleError {

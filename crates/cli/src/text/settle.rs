@@ -58,7 +58,7 @@ pub(crate) fn made_anew(logins: &[String], width: usize) -> String {
     text
 }
 
-/// What the answers do: the lines, the changes to the accounts, and the clashes that are left.
+/// The effect of the answers: the lines, the changes to the accounts, and the clashes that are left.
 pub(crate) fn answers(words: &[Word], then: &Preview, file: &str, width: usize) -> String {
     let mut text = String::new();
     heading(&mut text, &format!("Into {}: whose, in [accounts]", harmless(file)));
@@ -83,7 +83,7 @@ pub(crate) fn answers(words: &[Word], then: &Preview, file: &str, width: usize) 
     text
 }
 
-/// What clashes, with both sides field by field.
+/// One clash, with both sides field by field.
 fn begin(question: &Question, (at, count): (usize, usize), width: usize) -> String {
     let change = &question.change;
     let person = change.dn.as_deref().map(short).unwrap_or_default();

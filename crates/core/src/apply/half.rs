@@ -15,7 +15,7 @@ pub fn aside(account: &Account, field: &str) -> String {
     format!("{}.{short}", account.value(field))
 }
 
-/// How far an edit got.
+/// The progress of an edit.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Progress {
     /// Not begun.
@@ -67,7 +67,7 @@ pub fn half_made(edits: &[Edit], accounts: &[Account], unique: &[impl AsRef<str>
     half
 }
 
-/// How far an edit got; `None` if somebody else has changed the account.
+/// The progress of an edit; `None` if somebody else has changed the account.
 fn progress(edit: &Edit, there: &Account, unique: &[impl AsRef<str>]) -> Option<Progress> {
     let (before, after) = (edit.before.as_ref()?, edit.after.as_ref()?);
     if edit.changed().all(|name| there.value(name) == after.value(name)) {

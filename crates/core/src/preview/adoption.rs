@@ -1,6 +1,6 @@
 //! Which person an unlinked account is given to: as the settings say for one account, or for all.
 
-use super::Clash;
+use super::clash::{Clash, listed};
 use super::matching::Matching;
 use super::situation::{Chosen, drawn};
 use crate::settings::{Adopt, MatchBy};
@@ -29,7 +29,7 @@ impl Matching<'_> {
             for person in people {
                 let Some(found @ Ok(_)) = matched.get_mut(person) else { continue };
                 let others = people.iter().filter(|other| *other != person);
-                let others = others.filter_map(|other| self.dn_of(*other)).collect();
+                let others = listed(others.filter_map(|other| self.dn_of(*other)));
                 *found = Err(Clash::SeveralPeople { account: account.clone(), others });
             }
         }

@@ -114,7 +114,7 @@ pub enum Action {
     },
     /// It is linked to a person.
     Adopt {
-        /// Whose it was; `None` if it was made by hand.
+        /// The former owner; `None` if it was made by hand.
         former: Option<Who>,
     },
     /// Fields change.
@@ -267,7 +267,7 @@ impl Change {
         }
     }
 
-    /// Whether the person waits for the value of another account.
+    /// True if the person waits for the value of another account.
     #[must_use]
     pub fn awaits(&self) -> bool {
         matches!(self.action, Action::Await { .. })

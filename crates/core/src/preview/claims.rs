@@ -22,11 +22,11 @@ pub(super) struct Claim<'a> {
     pub(super) field: usize,
     /// The value in the form for comparison; empty if the account only loses its value.
     pub(super) value: Cow<'a, str>,
-    /// How it counts.
+    /// Its rank.
     pub(super) rank: Rank,
 }
 
-/// How a claim counts.
+/// The rank of a claim.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Rank {
     /// Somebody who is in draws it for an account that is theirs.
@@ -40,7 +40,7 @@ pub(super) enum Rank {
     Out,
 }
 
-/// Why a claim does not take effect.
+/// The reason why a claim does not take effect.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Contest {
     /// Other people draw the value: their claims, by index.
@@ -51,7 +51,7 @@ pub(super) enum Contest {
     Until(usize, Date),
 }
 
-/// What happens to an account in this run, as far as its values are concerned.
+/// The fate of an account in this run, as far as its values are concerned.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Fate {
     /// It stays.
@@ -61,6 +61,9 @@ pub(super) enum Fate {
     /// It is deleted on that day.
     GoesOn(Date),
 }
+
+/// Maximum rivals of one claim that are told: one more than a clash lists.
+const RIVALS: usize = 9;
 
 /// A field and a value.
 type Value<'a> = (usize, Cow<'a, str>);
@@ -177,12 +180,12 @@ impl<'a> Claims<'a> {
         holders.into_iter().flatten().copied().filter(keeps)
     }
 
-    /// Whether a claim takes effect.
+    /// True if a claim takes effect.
     pub(super) fn is_free(&self, index: usize) -> bool {
         !self.frozen.contains(index)
     }
 
-    /// Whether an account has a claim on another value of a field, and does not get it.
+    /// True if an account has a claim on another value of a field, and does not get it.
     pub(super) fn is_stuck(&self, account: usize, field: usize) -> bool {
         self.of.get(&(account, field)).is_some_and(|claim| self.frozen.contains(*claim))
     }
@@ -192,12 +195,12 @@ impl<'a> Claims<'a> {
         &self.claims
     }
 
-    /// Why each claim does not take effect; `None` if it does, or if only another claim of the same person is in the
+    /// The contest of each claim; `None` if it takes effect, or if only another claim of the same person is in the
     /// way.
     pub(super) fn contests(&self, fate: impl Fn(usize) -> Fate) -> Vec<Option<Contest>> {
         let days = self.days(fate);
         let contest = |index: usize| {
-            let rivals: SmallVec<[usize; 2]> = self.rivals(index).collect();
+            let rivals: SmallVec<[usize; 2]> = self.rivals(index).take(RIVALS).collect();
             if !rivals.is_empty() {
                 return Some(Contest::Rivals(rivals));
             }
@@ -267,7 +270,7 @@ mod tests {
         Claim { person, account, field, value: Cow::Owned(value.to_owned()), rank }
     }
 
-    /// What happens to each claim: `+` takes effect, `-` is frozen with the person, else the contest.
+    /// The result for each claim: `+` takes effect, `-` is frozen with the person, else the contest.
     fn told(claims: Vec<Claim<'static>>, accounts: &[Account], fates: &[(usize, Fate)]) -> Vec<String> {
         let fate =
             |at: usize| fates.iter().find(|(one, _)| *one == at).map_or(Fate::Stays, |(_, fate)| *fate);

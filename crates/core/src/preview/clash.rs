@@ -74,11 +74,11 @@ pub enum Clash {
 pub struct Holder {
     /// Its login.
     pub account: String,
-    /// Whose it is.
+    /// Its owner.
     pub who: Who,
 }
 
-/// Whose an account is.
+/// The owner of an account.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Who {
@@ -90,14 +90,14 @@ pub enum Who {
     In {
         /// Their entry.
         dn: String,
-        /// Whether they draw another value, which they cannot get yet.
+        /// True if they draw another value, which they cannot get yet.
         is_stuck: bool,
     },
     /// Somebody's who is out, or whose entry is gone.
     Out {
         /// Their entry, where there is one.
         dn: Option<String>,
-        /// Why they are out.
+        /// The cause.
         cause: Cause,
         /// Since when they have been missed, where that is remembered.
         since: Option<Date>,
@@ -122,7 +122,7 @@ impl Who {
         }
     }
 
-    /// Whose the account is, in words that follow the account's name.
+    /// The owner, in words that follow the account's name.
     fn in_words(&self, field: &str) -> String {
         let is = |since: &Option<Date>| if since.is_some() { "has been" } else { "is" };
         let day = |since: &Option<Date>| since.map(|day| format!(" since {day}")).unwrap_or_default();
@@ -203,6 +203,17 @@ impl Clash {
     }
 }
 
+/// Names listed on the other side of a clash: a directory in which everybody draws one value would list everybody for
+/// everybody.
+const LISTED: usize = 8;
+
+/// The first of the other people, and the word `others` if there are more.
+pub(super) fn listed(mut names: impl Iterator<Item = String>) -> Vec<String> {
+    let mut list: Vec<String> = names.by_ref().take(LISTED).collect();
+    list.extend(names.next().map(|_| "others".to_owned()));
+    list
+}
+
 /// A field with its value; a login stands in the account's name already.
 fn named(field: &str, value: &str) -> String {
     if field == "login" { field.to_owned() } else { format!("{field} {value}") }
@@ -216,7 +227,7 @@ pub struct Way {
     /// The line of the settings that takes this way; `None` if it leads through the directory, the application or
     /// another setting.
     pub word: Option<Word>,
-    /// What is to be done, or, with a line of the settings, what the line does.
+    /// The work to be done, or, with a line of the settings, the effect of the line.
     pub does: String,
 }
 
@@ -246,7 +257,7 @@ impl fmt::Display for Word {
 }
 
 impl Way {
-    /// What is to be done, and when, in words.
+    /// The work to be done, and when it is right, in words.
     #[must_use]
     pub fn in_words(&self) -> String {
         match (self.when.as_str(), &self.word) {

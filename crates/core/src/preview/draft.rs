@@ -1,4 +1,4 @@
-//! What a person would get, or an account would lose, before it is known whose claims take effect.
+//! Drafts: gains of a person and losses of an account, before claims are decided.
 
 use super::change::FieldChanges;
 use super::claims::Fate;
@@ -17,11 +17,11 @@ pub(super) struct Draft<'a> {
     /// The kind of change.
     pub(super) kind: ChangeKind,
     pub(super) fields: FieldChanges,
-    /// Why nothing comes of it in this run, whatever becomes of the claims.
+    /// The reason if nothing comes of it in this run, whatever becomes of the claims.
     pub(super) idle: Option<Idle>,
 }
 
-/// Why nothing comes of a draft.
+/// The reason why nothing comes of a draft.
 pub(super) enum Idle {
     /// It is held back.
     Held(Held),
@@ -38,7 +38,7 @@ pub(super) struct Leaver {
     pub(super) at: usize,
     /// The person's entry, where one is known.
     pub(super) dn: Option<String>,
-    /// Why they are out, if that is known.
+    /// The cause, if it is known.
     pub(super) cause: Option<Cause>,
     /// Since when they have been missed.
     pub(super) since: Option<Date>,
@@ -48,7 +48,7 @@ pub(super) struct Leaver {
     pub(super) refresh: FieldChanges,
 }
 
-/// What happens to the account of somebody who is out.
+/// The fate of the account of somebody who is out.
 pub(super) enum Leaving {
     /// It is suspended, removed, or waits for that.
     Change(Box<Change>),

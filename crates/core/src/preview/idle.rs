@@ -15,7 +15,7 @@ pub struct IdleWord {
     pub reason: IdleReason,
 }
 
-/// Why an entry of `whose` cannot apply.
+/// The reason why an entry of `whose` cannot apply.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 #[non_exhaustive]

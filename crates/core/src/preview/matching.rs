@@ -48,7 +48,7 @@ pub(super) struct Matching<'a> {
     pub(super) drawn: OnceCell<HashSet<(usize, String)>>,
     /// Candidates whose entry seems to be made anew, with the account of the old one: an administrator decides.
     pub(super) anew: HashMap<usize, usize>,
-    /// Those accounts.
+    /// The accounts in `anew`.
     pub(super) asked_about: HashSet<usize>,
     /// The settings' words on accounts, by login.
     pub(super) words: HashMap<Folded<'a>, &'a Identity>,
@@ -263,7 +263,7 @@ impl<'a> Matching<'a> {
         self.candidates.get(candidate).and_then(|chosen| dn(*chosen))
     }
 
-    /// What one candidate would get; `None` if nothing, or if it is decided already.
+    /// The draft of one candidate; `None` if there is nothing to get, or if it is decided already.
     fn draft(
         &self,
         index: usize,
@@ -348,7 +348,7 @@ impl<'a> Matching<'a> {
         (!is_told).then_some(Clash::OtherOrigin { account, origin })
     }
 
-    /// Whether the settings give an account to the person with a link.
+    /// True if the settings give an account to the person with a link.
     pub(super) fn says(&self, account: &Account, link: &Identity) -> bool {
         !self.words.is_empty() && self.words.get(&folded(&account.login)).copied() == Some(link)
     }

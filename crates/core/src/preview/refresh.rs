@@ -48,7 +48,7 @@ impl<'a> Matching<'a> {
         fields
     }
 
-    /// Whether somebody who is in draws a value of a unique field.
+    /// True if somebody who is in draws a value of a unique field.
     fn is_drawn(&self, name: &str, value: &str) -> bool {
         let drawn = self.drawn.get_or_init(|| {
             let of = |(part, one): &Chosen<'a>| {

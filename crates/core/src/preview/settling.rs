@@ -5,7 +5,7 @@
 
 use super::change::FieldChanges;
 use super::claims::{Claim, Claims, Contest, Fate, Rank};
-use super::clash::{Holder, Who};
+use super::clash::{Holder, Who, listed};
 use super::draft::{Draft, Idle, Leaver, Leaving};
 use super::matching::{Decisions, Matching, change};
 use super::memory::Grace;
@@ -30,7 +30,7 @@ pub(super) struct Settlement<'m, 'a> {
     pub(super) adopted: HashMap<usize, usize>,
 }
 
-/// What became of a claim that does not take effect.
+/// The outcome of a claim that does not take effect.
 enum Stopped {
     Clash(Clash),
     Await(Action),
@@ -178,7 +178,7 @@ impl<'a> Settlement<'_, 'a> {
         }
     }
 
-    /// Whose an account was that gets another link.
+    /// The former owner of an account that gets another link.
     fn former(&self, account: &Account) -> Who {
         let link = account.link.as_ref();
         let left = link.and_then(|link| self.matching.dropped().get(link)?.first());
@@ -209,7 +209,7 @@ impl<'a> Settlement<'_, 'a> {
         change(draft.chosen, action, self.login(draft), FieldChanges::new())
     }
 
-    /// What becomes of a claim; `None` if it takes effect, or if only another claim of the person is in the way.
+    /// The outcome of a claim; `None` if it takes effect, or if only another claim of the person is in the way.
     fn stopped(&self, draft: &Draft<'a>, claim: usize) -> Option<Stopped> {
         let field = *self.names.get(self.claims.all().get(claim)?.field)?;
         let (part, candidate) = draft.chosen;
@@ -223,7 +223,7 @@ impl<'a> Settlement<'_, 'a> {
         let at = match self.contests.get(claim)?.as_ref()? {
             Contest::Rivals(rivals) => {
                 let people = rivals.iter().filter_map(|rival| Some(self.claims.all().get(*rival)?.person));
-                return Some(same(people.filter_map(|person| self.matching.dn_of(person)).collect()));
+                return Some(same(listed(people.filter_map(|person| self.matching.dn_of(person)))));
             }
             Contest::Kept(at) | Contest::Until(at, _) => *at,
         };
@@ -250,7 +250,7 @@ impl<'a> Settlement<'_, 'a> {
         })
     }
 
-    /// Whose an account is that has the value of `field`.
+    /// The account that has the value of `field`, with its owner.
     pub(super) fn holder(&self, at: usize, field: &str) -> Option<Holder> {
         let account = self.matching.accounts.get(at)?;
         let owner = self.matching.holder(at).or_else(|| self.adopted.get(&at).copied());

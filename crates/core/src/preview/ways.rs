@@ -5,14 +5,13 @@ use super::clash::{Clash, Holder, Way, Who, Word};
 use super::draft::Draft;
 use super::matching::Matching;
 use super::settling::Settlement;
-use super::whose::is_called;
 use crate::ldap::identity::Identity;
 use crate::settings::LeavingAction;
 use std::ops::Range;
 
 const SAME_PERSON: &str = "it is the same person";
 
-/// What remains to be done outside the settings.
+/// Work outside the settings.
 fn otherwise(does: String) -> Way {
     Way { when: String::new(), word: None, does }
 }
@@ -85,7 +84,7 @@ impl<'a> Settlement<'_, 'a> {
         }
     }
 
-    /// What to do about an account that has a person's value, and is not to become theirs.
+    /// The way out if an account has a person's value, and is not to become theirs.
     fn without_word(&self, holder: &Holder, field: &str) -> String {
         let account = &holder.account;
         match &holder.who {
@@ -130,14 +129,13 @@ impl<'a> Settlement<'_, 'a> {
         own.into_iter().chain([other]).collect()
     }
 
-    /// Whether an account, given to a candidate, settles the clash and makes no other: the account is nobody's who is
-    /// in, and nothing else has a value that the person draws.
+    /// True if an account, given to a candidate, settles the clash and makes no other: its person is not in, and nothing
+    /// else has a value that the candidate draws.
     fn does_word_work(&self, draft: &Draft<'a>, account: &str, range: Range<usize>) -> bool {
         let matching = self.matching;
         let Some(at) = matching.account_called(account) else { return false };
         let is_free = matching.accounts.get(at).is_some_and(|one| {
-            is_called(account, &one.login)
-                && !matching.is_protected(one)
+            !matching.is_protected(one)
                 // A line that is there already, and cannot apply, is no way out.
                 && !matching.says(one, &draft.chosen.1.identity)
         });
@@ -150,7 +148,7 @@ impl<'a> Settlement<'_, 'a> {
             && self.is_only_holder(at, range)
     }
 
-    /// Whether an account is all that is in the way of the claims of one person.
+    /// True if an account is all that is in the way of the claims of one person.
     fn is_only_holder(&self, at: usize, mut claims: Range<usize>) -> bool {
         claims.all(|claim| {
             let mut keepers = self.claims.keepers(claim);

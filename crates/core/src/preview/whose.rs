@@ -3,7 +3,6 @@
 use super::idle::{IdleReason, IdleWord};
 use super::leaving::cause_of;
 use super::matching::Matching;
-use crate::account::folded;
 use crate::ldap::identity::Identity;
 use foldhash::HashMap;
 
@@ -62,9 +61,4 @@ impl Matching<'_> {
             None => Ok(Some((index, at))),
         }
     }
-}
-
-/// Whether an account is called so.
-pub(super) fn is_called(login: &str, account: &str) -> bool {
-    folded(login) == folded(account)
 }

@@ -154,7 +154,7 @@ struct Teller<'a> {
     selection: Selection<'a>,
 }
 
-/// What a preview says of one person or account.
+/// Changes and held changes of one person or account.
 struct Told<'p> {
     change: Option<&'p Change>,
     also: Vec<Change>,
@@ -173,7 +173,7 @@ impl<'p> Told<'p> {
         let theirs = preview.changes.iter().filter(|change| dn.is_some() || change.link.as_ref() == link);
         let mut theirs = theirs.filter(|change| is_theirs(&change.login, change.dn.as_ref()));
         let change = theirs.next();
-        // What happens to the account that has the person's login, and is somebody else's.
+        // Changes to the account that has the person's login, and is somebody else's.
         let is_others = |change: &&Change| {
             let is_of = link.is_some() && change.link.as_ref() == link && is_called(&change.login);
             is_of && dn.is_some() && change.dn.as_ref() != dn

@@ -19,14 +19,14 @@ pub struct Accounts {
     /// The administrator's words on accounts: logins, each with the identity of the person that the account is given
     /// to.
     pub whose: IndexMap<String, Identity>,
-    /// Whose an account is if its person's entry was deleted, and another one with the same values is there.
+    /// The owner of an account if its person's entry was deleted, and another one with the same values is there.
     pub anew: Anew,
     /// The field that says which directory an account comes from. Each intake fills it with the name of its directory.
     pub origin: Option<String>,
 }
 
-/// What happens if the entry of an account's person is gone, and somebody else has the login and another unique value
-/// of the account: most likely the same person, whose entry was made anew.
+/// The rule for an account whose person's entry is gone, while a new entry has its login and another of its unique
+/// values: most likely the same person, whose entry was made anew.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Anew {

@@ -186,7 +186,7 @@ fn in_words(leaving: &Leaving) -> String {
         };
         format!("{name} {action} {}", rule.after_days)
     };
-    // Whether names are refreshed decides nothing about who is in.
+    // `refresh` decides nothing about who is in.
     let Leaving { gone, outside, disabled, incomplete, refresh: _ } = *leaving;
     [("gone", gone), ("outside", outside), ("disabled", disabled), ("incomplete", incomplete)]
         .map(|(name, rule)| one(name, rule))

@@ -19,7 +19,7 @@ pub struct List {
     made: u64,
     /// Whether each address gets a `display`.
     pub(super) adorns: bool,
-    /// Whether no two users may have one address.
+    /// True if no two users may have one address.
     pub(super) unique_emails: bool,
 }
 

@@ -78,7 +78,7 @@ async fn complete(
             ControlFlow::Continue(())
         })
     };
-    // What the store refuses stays as it is, and the next preview shows it.
+    // An account whose edit the store refuses stays as it is, and the next preview shows it.
     let ended = store.carry_out(edits.into(), terms.clone(), recorder).await;
     let made = std::mem::take(&mut *made.lock().unwrap_or_else(PoisonError::into_inner));
     journal.record(run, &made, None)?;

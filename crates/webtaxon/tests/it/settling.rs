@@ -42,7 +42,7 @@ struct Person {
     is_keeper: bool,
 }
 
-/// Whether somebody is in.
+/// A person's place.
 #[derive(Clone, Copy, Debug, PartialEq)]
 enum Place {
     In,
@@ -344,7 +344,7 @@ fn clashing(preview: &Preview) -> BTreeSet<String> {
     preview.of_kind(ChangeKind::Clash).filter_map(|change| change.dn.clone()).collect()
 }
 
-/// Whether a linked account is among the changes or held.
+/// True if a linked account is among the changes or held.
 fn is_told(preview: &Preview, account: &Account) -> bool {
     let is_of = |change: &Change| change.login == account.login && change.link == account.link;
     let is_held = |held: &Held| held.login == account.login;

@@ -162,7 +162,7 @@ impl Server {
         )
     }
 
-    /// How to reach it.
+    /// The settings that reach it.
     pub(super) fn directory_settings(&self) -> String {
         let authority = home().join("tls/ca.pem").display().to_string();
         let trust = match self.plain {

@@ -108,6 +108,13 @@ fn each_claim_takes_effect_waits_or_clashes() {
             vec!["update ada email", "suspend cy outside", "clash ada"],
         ),
         (
+            "a protected account keeps its names",
+            0,
+            vec![is("bo", "bo", "bo"), out(is("root", "root-old", "root-old"))],
+            vec![account("bo"), account("root")],
+            vec!["held root Protected"],
+        ),
+        (
             "somebody who is out never gets what somebody in draws",
             0,
             vec![is("ada", "x", "ada"), out(is("bo", "x", "bo"))],
@@ -152,6 +159,25 @@ fn somebody_in_no_base_makes_room() {
         let reading = whole(&people, &[], &[elsewhere]);
         let preview = Preview::of(Situation::new(&settings, &reading, &suspended, &today()));
         assert_eq!(words(&preview), expected, "{why}");
+    }
+}
+
+/// Where everybody draws one login, or may own one account, each clash lists a few of the others, not all.
+#[test]
+fn a_value_that_everybody_draws_lists_a_few() {
+    let people: Vec<Person> = (0..300).map(|at| is(&format!("p{at}"), "same", &format!("p{at}"))).collect();
+    let mut adopting = settings();
+    adopting.intakes.first.adopt = Adopt::same_login();
+    for (settings, accounts) in [(settings(), vec![]), (adopting, vec![by_hand("same")])] {
+        let preview = preview(&settings, &people, &accounts);
+        assert_eq!(preview.of_kind(ChangeKind::Clash).count(), 300);
+        for change in &preview.changes {
+            let message = change.clash().unwrap().message();
+            assert!(
+                message.ends_with(" and others") && message.matches("OU=People").count() == 8,
+                "{message}"
+            );
+        }
     }
 }
 
@@ -346,7 +372,7 @@ fn dn_of(account: &Account) -> Option<String> {
     account.link.as_ref().map(|link| format!("CN={link},OU=People"))
 }
 
-/// Whether an account is among the changes or held.
+/// True if an account is among the changes or held.
 fn is_told(preview: &Preview, account: &Account) -> bool {
     let is_of = |change: &Change| {
         let former = change.fields.get("link").and_then(|link| link.old.as_deref());

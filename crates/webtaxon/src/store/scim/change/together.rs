@@ -17,14 +17,14 @@ enum Aside {
     All,
 }
 
-/// Why a unit was not made.
+/// The reason why a unit was not made.
 struct Stopped {
     words: String,
     /// The service says that somebody else has a value.
     is_taken: bool,
 }
 
-/// Whether a user is no longer as before in anything that a change was to turn.
+/// True if a user is no longer as before in anything that a change was to turn.
 fn is_turned(user: &Resource, before: &Resource, after: &Resource) -> bool {
     let differs = |one: &Resource, name: &str| find(one, name) != find(before, name);
     let names = before.keys().chain(after.keys()).filter(|name| differs(after, name));
@@ -50,7 +50,7 @@ impl Work<'_> {
         Ok(())
     }
 
-    /// Whether steps of a unit put aside other values than logins.
+    /// True if steps of a unit put aside other values than logins.
     fn gives_up_more(&self, unit: &Unit<'_>) -> bool {
         unit.steps.iter().any(|step| matches!(step, Step::PutAside { field, .. } if *field != "login"))
     }
