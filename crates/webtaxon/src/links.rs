@@ -5,13 +5,13 @@
 
 use crate::background;
 use crate::state::{Journal, Remembered, StateError, StateStore, Ties};
-use crate::store::{AccountStore, GroupStore, Recorder, StoreErrorKind, StoreFuture, Terms};
+use crate::store::{AccountStore, GroupStore, Recorder, ScriptWork, StoreErrorKind, StoreFuture, Terms};
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
-use webtaxon_core::account::{Account, Groups, folded};
+use webtaxon_core::account::{Account, Groups, Inquiry, Replies, folded};
 use webtaxon_core::apply::{Edit, Outcome, Standing, standings};
 use webtaxon_core::ldap::identity::Identity;
 
@@ -204,8 +204,20 @@ impl AccountStore for Linked<'_> {
         self.store.copy(stem)
     }
 
-    fn statements(&self, edits: Arc<[Edit]>, terms: Terms) -> StoreFuture<'_, Option<String>> {
-        self.store.statements(edits, terms)
+    fn statements(&self, work: ScriptWork, terms: Terms) -> StoreFuture<'_, Option<String>> {
+        self.store.statements(work, terms)
+    }
+
+    fn is_asked(&self) -> bool {
+        self.store.is_asked()
+    }
+
+    fn replies(&self, inquiry: Inquiry) -> StoreFuture<'_, Replies> {
+        self.store.replies(inquiry)
+    }
+
+    fn may_create(&self, fields: Arc<[String]>) -> StoreFuture<'_, ()> {
+        self.store.may_create(fields)
     }
 
     fn carry_out(&self, edits: Arc<[Edit]>, terms: Terms, record: Recorder) -> StoreFuture<'_, ()> {

@@ -4,6 +4,7 @@ use crate::secure::{TlsRules, fetch_password};
 use secrecy::ExposeSecret as _;
 use std::path::Path;
 use std::time::Duration;
+use tokio_postgres::error::SqlState;
 use tokio_postgres::{Client, Config, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
 use webtaxon_core::settings::Postgres;
@@ -60,9 +61,17 @@ pub(crate) fn in_words(error: &tokio_postgres::Error) -> String {
             std::error::Error::source(error)
                 .map_or_else(|| error.to_string(), |why| format!("{error}: {why}"))
         },
-        |said| match said.detail() {
-            Some(detail) => format!("{} ({detail})", said.message()),
-            None => said.message().to_owned(),
+        |said| {
+            // Of a row that violates a condition, the detail has every value: also those that are nobody's business.
+            let shows_row = [SqlState::NOT_NULL_VIOLATION, SqlState::CHECK_VIOLATION].contains(said.code());
+            let detail = said.detail().filter(|_| !shows_row).map(str::to_owned);
+            let message = said.message();
+            let unnamed = |name: Option<&str>, what: &str| {
+                name.filter(|name| !message.contains(*name)).map(|name| format!("{what} {name}"))
+            };
+            let more = [unnamed(said.column(), "column"), unnamed(said.constraint(), "constraint"), detail];
+            let more: Vec<String> = more.into_iter().flatten().collect();
+            if more.is_empty() { message.to_owned() } else { format!("{message} ({})", more.join(", ")) }
         },
     )
 }

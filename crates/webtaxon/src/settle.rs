@@ -24,10 +24,8 @@ impl std::fmt::Debug for Clashes {
 }
 
 impl Clashes {
-    pub(crate) fn of(settings: &Settings, lists: Lists, memory: Memory) -> Self {
-        let situation = lists.situation(settings, &memory);
-        let preview = Preview::of(situation);
-        let questions = Question::all(situation, &preview);
+    pub(crate) fn of(settings: &Settings, preview: Preview, lists: Lists, memory: Memory) -> Self {
+        let questions = Question::all(lists.situation(settings, &memory), &preview);
         Self { preview, questions, lists, memory }
     }
 

@@ -14,9 +14,9 @@ use secrecy::SecretString;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use webtaxon_core::account::{Account, Groups};
+use webtaxon_core::account::{Account, Groups, Inquiry, Replies};
 use webtaxon_core::ldap::url::Server;
-use webtaxon_core::preview::{Memory, Situation};
+use webtaxon_core::preview::{Memory, Preview, Situation};
 use webtaxon_core::reading::snapshot::Snapshot;
 use webtaxon_core::reading::{Reading, Request};
 use webtaxon_core::settings::{Directory, Intake, Intakes, Servers, Settings, StoreSettings};
@@ -44,12 +44,47 @@ pub(crate) struct Lists {
     pub(crate) accounts: Vec<Account>,
     pub(crate) groups: Option<Groups>,
     pub(crate) readings: Vec<Reading>,
+    /// The store's replies.
+    pub(crate) replies: Replies,
 }
+
+/// Maximum rounds of questions to a store: each reply may change what is to be written.
+const ROUNDS: usize = 8;
 
 impl Lists {
     /// The input of a preview.
     pub(crate) fn situation<'f>(&'f self, settings: &'f Settings, memory: &'f Memory) -> Situation<'f> {
-        Situation::new(settings, &self.readings, &self.accounts, memory).with_groups(self.groups.as_ref())
+        let situation = Situation::new(settings, &self.readings, &self.accounts, memory);
+        situation.with_groups(self.groups.as_ref()).with_replies(&self.replies)
+    }
+
+    /// The preview, after the store was asked about everything that would be written or removed.
+    pub(crate) async fn preview(
+        &mut self,
+        settings: &Settings,
+        memory: &Memory,
+        store: &dyn AccountStore,
+    ) -> Result<Preview, Error> {
+        if store.is_asked() && settings.intakes.iter().any(|intake| intake.new) {
+            store.may_create(names(settings.account_fields())).await?;
+        }
+        for _ in 0..ROUNDS {
+            let preview = Preview::of(self.situation(settings, memory));
+            let inquiry = match store.is_asked() {
+                true => self.replies.unasked(preview.inquiry()),
+                false => Inquiry::default(),
+            };
+            if inquiry.is_empty() {
+                return Ok(preview);
+            }
+            let replies = store.replies(inquiry.clone()).await?;
+            let is_all_as_drawn = replies.is_empty();
+            self.replies.add(inquiry, replies);
+            if is_all_as_drawn {
+                return Ok(preview);
+            }
+        }
+        Ok(Preview::of(self.situation(settings, memory)))
     }
 }
 
@@ -166,7 +201,7 @@ impl Setup {
         for (intake, reading) in self.settings.intakes.iter().zip(&mut readings) {
             reading.hold_against(intake, memory.footprints.get(&intake.name));
         }
-        Ok(Lists { accounts, groups, readings })
+        Ok(Lists { accounts, groups, readings, replies: Replies::default() })
     }
 
     /// The place of the state.

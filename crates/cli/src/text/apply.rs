@@ -57,6 +57,12 @@ pub(crate) fn work(work: &Work, saved: Option<(&Path, Timestamp)>, width: usize,
         }
     }
     super::groups::edits(&mut text, work.groups().all().map(|edit| (edit, None)), width, limit);
+    some(
+        &mut text,
+        width,
+        "Not removed, since something was added:",
+        work.notes().iter().map(|note| harmless(note)),
+    );
     text
 }
 

@@ -2,9 +2,11 @@
 
 mod fields;
 mod group;
+mod replies;
 
 pub use fields::Fields;
 pub use group::{Group, Groups};
+pub use replies::{Dependents, Effect, Form, Inquiry, Replies, counted_rows};
 
 use crate::ldap::identity::Identity;
 use serde::{Deserialize, Serialize};
@@ -27,6 +29,8 @@ pub enum State {
     Active,
     /// The account is kept, but nobody can sign in to it. It takes no seat.
     Suspended,
+    /// Neither, as far as the settings tell: the account is left alone. The field `state` holds the store's word.
+    Other,
 }
 
 /// One account of the application.
@@ -36,7 +40,8 @@ pub struct Account {
     pub login: String,
     /// The link to a directory entry. An account without one was made by hand and is never changed.
     pub link: Option<Identity>,
-    /// Active or suspended.
+    /// Active or suspended. If the store has several words for a state, and this account has another than the usual
+    /// one, it is the field `state`.
     pub state: State,
     /// The other fields, by name; an empty text is an empty field.
     pub fields: Fields,
@@ -49,6 +54,7 @@ impl State {
         match self {
             Self::Active => "active",
             Self::Suspended => "suspended",
+            Self::Other => "other",
         }
     }
 }
@@ -67,7 +73,7 @@ impl Account {
         match name {
             "login" => Some(&self.login),
             "link" if let Some(link) = &self.link => Some(link.as_str()),
-            "state" => Some(self.state.name()),
+            "state" => Some(self.state_word()),
             name => self.fields.get(name).map(SmolStr::as_str),
         }
     }
@@ -77,8 +83,18 @@ impl Account {
         match (name, value) {
             ("login", value) => value.unwrap_or_default().clone_into(&mut self.login),
             ("link", value) => self.link = value.and_then(Identity::from_link),
-            ("state", value) if value == Some(State::Suspended.name()) => self.state = State::Suspended,
-            ("state", _) => self.state = State::Active,
+            ("state", value) => {
+                self.fields.remove("state");
+                self.state = match value {
+                    None => State::Active,
+                    Some(word) if word == State::Active.name() => State::Active,
+                    Some(word) if word == State::Suspended.name() => State::Suspended,
+                    Some(word) => {
+                        self.fields.insert("state".into(), word.into());
+                        State::Other
+                    }
+                };
+            }
             (name, Some(value)) => drop(self.fields.insert(name.into(), value.into())),
             (name, None) => drop(self.fields.remove(name)),
         }
@@ -98,8 +114,14 @@ impl Account {
     pub fn value(&self, name: &str) -> &str {
         match name {
             "link" => self.link.as_ref().map_or("", Identity::as_str),
-            "state" => self.state.name(),
+            "state" => self.state_word(),
             name => self.field(name),
         }
+    }
+
+    /// The state: `active` or `suspended`, or the store's own word if it has another.
+    #[must_use]
+    pub fn state_word(&self) -> &str {
+        self.fields.get("state").map_or(self.state.name(), SmolStr::as_str)
     }
 }

@@ -119,6 +119,8 @@ impl Edit {
             (before, after) => before.is_some() != after.is_some(),
         };
         let own = ["login", "link", "state"].into_iter();
-        own.chain(old.chain(new).map(SmolStr::as_str)).filter(differs)
+        // A state with a word of its own is among the fields, too.
+        let fields = old.chain(new).map(SmolStr::as_str).filter(|name| *name != "state");
+        own.chain(fields).filter(differs)
     }
 }

@@ -14,6 +14,7 @@ mod promise;
 mod standing;
 #[cfg(test)]
 mod tests;
+mod undo;
 
 pub use edit::Edit;
 pub use group::{GroupEdit, group_standings, made_groups};
@@ -22,3 +23,4 @@ pub use part::{Seats, brakes_of_part, brakes_of_undo};
 pub use plan::{Plan, Step, Unit};
 pub use promise::Untouchable;
 pub use standing::{Outcome, Standing, standings};
+pub use undo::taking_back;

@@ -23,9 +23,19 @@ pub struct Seats {
 pub fn brakes_of_part(whole: &[Brake], seats: Option<Seats>, edits: &[Edit]) -> Vec<Brake> {
     let leaves = |edit: &&Edit| matches!(edit.kind, ChangeKind::Remove | ChangeKind::Suspend);
     let leaving = u64::try_from(edits.iter().filter(leaves).count()).unwrap_or(u64::MAX);
+    let is_removed = |which: &&String| {
+        let removed = edits.iter().filter(|edit| edit.kind == ChangeKind::Remove);
+        removed
+            .map(Edit::login)
+            .any(|login| which.strip_prefix(login).is_some_and(|rest| rest.starts_with(": ")))
+    };
     let held = whole.iter().filter_map(|brake| match brake.kind {
         BrakeKind::Removals => (leaving > brake.limit).then(|| Brake { figure: leaving, ..brake.clone() }),
         BrakeKind::First => (leaving > 0).then(|| Brake { figure: leaving, ..brake.clone() }),
+        BrakeKind::Cascades => {
+            let which: Vec<String> = brake.which.iter().filter(is_removed).cloned().collect();
+            (!which.is_empty()).then(|| Brake { which, ..brake.clone() })
+        }
         BrakeKind::Seats | BrakeKind::Memberships => None,
         BrakeKind::Fewest
         | BrakeKind::SettingsChanged

@@ -3,12 +3,14 @@
 use super::Edit;
 use crate::account::{Account, folded};
 use crate::ldap::identity::Identity;
+use crate::settings::rules::LIST;
 use foldhash::quality::RandomState;
 use foldhash::{HashMap, HashMapExt as _};
 use serde::Serialize;
 use smallvec::SmallVec;
 use smol_str::SmolStr;
 use std::borrow::Cow;
+use std::collections::BTreeSet;
 use std::hash::BuildHasher as _;
 
 /// An edit compared with a list of accounts.
@@ -60,7 +62,7 @@ impl From<Standing> for Outcome {
 struct List<'a> {
     accounts: &'a [Account],
     by_link: HashMap<&'a Identity, usize>,
-    by_login: HashMap<Cow<'a, str>, usize>,
+    by_login: HashMap<Cow<'a, str>, SmallVec<[usize; 1]>>,
 }
 
 /// Whether each edit can be made. `unique` names the fields whose values must be unique (logins and links always
@@ -70,7 +72,7 @@ pub fn standings(edits: &[Edit], accounts: &[Account], unique: &[impl AsRef<str>
     let list = List {
         accounts,
         by_link: accounts.iter().enumerate().filter_map(|(at, one)| Some((one.link.as_ref()?, at))).collect(),
-        by_login: accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect(),
+        by_login: by_login(accounts),
     };
     let mut standings: Vec<Standing> = edits.iter().map(|edit| list.judge(edit)).collect();
     let names = unique_names(unique);
@@ -91,7 +93,13 @@ impl List<'_> {
     fn find(&self, account: &Account) -> Option<usize> {
         match &account.link {
             Some(link) => self.by_link.get(link).copied(),
-            None => self.by_login.get(&folded(&account.login)).copied(),
+            None => {
+                let named = self.by_login.get(&folded(&account.login))?;
+                // In some lists logins that differ by case are two.
+                let is_exact =
+                    |at: &&usize| self.accounts.get(**at).is_some_and(|there| there.login == account.login);
+                named.iter().find(is_exact).or_else(|| named.first()).copied()
+            }
         }
     }
 
@@ -117,7 +125,10 @@ impl List<'_> {
                 let Some((at, there)) = at(before).or_else(|| at(after)) else {
                     return Standing::Stale("the account no longer exists".to_owned());
                 };
-                let has = |side: &Account, name: &str| side.value(name) == there.value(name);
+                if edit.changed().all(|name| before.value(name) == there.value(name)) {
+                    return Standing::Ready(Some(at));
+                }
+                let has = |side: &Account, name: &str| are_same(name, side, there);
                 if edit.changed().all(|name| has(after, name)) {
                     return Standing::Made;
                 }
@@ -133,7 +144,29 @@ impl List<'_> {
 /// The first difference between an account as known and as it is, in words.
 fn differing(known: &Account, there: &Account) -> Option<String> {
     let names = ["login", "link", "state"].into_iter().chain(known.fields.keys().map(SmolStr::as_str));
-    names.into_iter().find(|name| known.value(name) != there.value(name)).map(|name| now(name, there))
+    names.into_iter().find(|name| !are_same(name, known, there)).map(|name| now(name, there))
+}
+
+/// Whether two accounts have the same values in a field, in any order if there are several.
+pub(super) fn are_same(name: &str, one: &Account, other: &Account) -> bool {
+    let (one, other) = (one.value(name), other.value(name));
+    if one == other {
+        return true;
+    }
+    let items = |list: &'_ str| -> BTreeSet<String> {
+        let items = list.split(LIST).map(str::trim).filter(|item| !item.is_empty());
+        items.map(str::to_owned).collect()
+    };
+    one.contains(LIST) && other.contains(LIST) && items(one) == items(other)
+}
+
+/// The accounts by login, in the form for comparison.
+fn by_login(accounts: &[Account]) -> HashMap<Cow<'_, str>, SmallVec<[usize; 1]>> {
+    let mut by_login: HashMap<Cow<'_, str>, SmallVec<[usize; 1]>> = HashMap::with_capacity(accounts.len());
+    for (at, account) in accounts.iter().enumerate() {
+        by_login.entry(folded(&account.login)).or_default().push(at);
+    }
+    by_login
 }
 
 /// Whether an edit touches a field.
@@ -142,7 +175,7 @@ fn changes(edit: &Edit, name: &str) -> bool {
     ["login", "link"].contains(&name) || sides.any(|side| side.fields.contains_key(name))
 }
 
-fn now(name: &str, there: &Account) -> String {
+pub(super) fn now(name: &str, there: &Account) -> String {
     match there.value(name) {
         "" => format!("{name} is empty now"),
         value => format!("{name} is {value} now"),

@@ -462,7 +462,9 @@ impl<'r> Drawer<'r> {
             Some(Drawn::Value(value, _)) => Ok(Some(value)),
             Some(Drawn::Open(open @ Open::Unknown(_))) => Err(open),
             // A fault in that entry's own field is reported with that entry.
-            Some(Drawn::Nothing | Drawn::Open(Open::Fault(_))) | None => Ok(None),
+            Some(Drawn::Nothing | Drawn::Open(Open::Fault(_) | Open::Unfit(_) | Open::Kept)) | None => {
+                Ok(None)
+            }
         }
     }
 }

@@ -1,5 +1,6 @@
 //! The account that the rules draw from one person, and the fields that remain undecided.
 
+use crate::account::Form;
 use crate::settings::rules::Fault;
 use std::borrow::Cow;
 
@@ -24,6 +25,10 @@ pub enum Open {
     Unknown(String),
     /// The directory's value is not valid for the rule.
     Fault(Fault),
+    /// The store has no room for the value.
+    Unfit(Fault),
+    /// There is no value, and the store demands one: what it has is kept.
+    Kept,
 }
 
 impl Open {
@@ -32,7 +37,11 @@ impl Open {
     pub fn in_words(&self) -> String {
         match self {
             Self::Unknown(why) => format!("is undecided: {why}"),
-            Self::Fault(fault) => format!("\u{201c}{}\u{201d} {}", fault.value, fault.why),
+            Self::Unfit(fault) if fault.value.is_empty() => fault.why.clone(),
+            Self::Fault(fault) | Self::Unfit(fault) => {
+                format!("\u{201c}{}\u{201d} {}", fault.value, fault.why)
+            }
+            Self::Kept => "is empty, and the application demands a value".to_owned(),
         }
     }
 }
@@ -71,6 +80,31 @@ impl Proposal<'_> {
         {
             *value = Some(Cow::Owned(present.to_owned()));
         }
+    }
+
+    /// Puts the value of a field into the form in which the store keeps it.
+    pub(crate) fn fit(&mut self, index: usize, form: &Form) {
+        let why = match form {
+            Form::As(kept) => {
+                if let Some(value) = self.values.get_mut(index) {
+                    *value = (!kept.is_empty()).then(|| Cow::Owned(kept.to_string()));
+                }
+                return;
+            }
+            Form::Unfit(why) => {
+                let value = self.value(index).to_owned();
+                Open::Unfit(Fault { value, why: why.clone() })
+            }
+            Form::Own => Open::Kept,
+        };
+        let mut open = std::mem::take(&mut self.open).into_vec();
+        open.push((index, why));
+        self.open = open.into();
+    }
+
+    /// The first field that the store has no room for, by the index of its rule.
+    pub(crate) fn unfit(&self) -> Option<(usize, &Open)> {
+        self.all_open().find(|(_, open)| matches!(open, Open::Unfit(_)))
     }
 
     /// The login.

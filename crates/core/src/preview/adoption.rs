@@ -55,7 +55,10 @@ impl Matching<'_> {
             // An account that the settings give to a particular person is theirs already.
             let is_free = |at: &usize| {
                 self.holder(*at).is_none()
-                    && self.accounts.get(*at).is_some_and(|one| one.link.is_none() && !self.is_protected(one))
+                    && self
+                        .accounts
+                        .get(*at)
+                        .is_some_and(|one| one.link.is_none() && !self.is_untouchable(one))
             };
             found.extend(at.into_iter().filter(is_free).map(|at| (at, by)));
         }

@@ -36,7 +36,7 @@ impl Matching<'_> {
         let directory = &part.intake.directory;
         self.holder(at).is_none()
             && !self.says(account, link)
-            && !self.is_protected(account)
+            && !self.is_untouchable(account)
             && !self.dropped().contains_key(link)
             && matches!(self.whereabouts(link), (Some(Cause::Gone), _))
             && origins::other(self.settings, self.memory, Some(account), link, directory).is_none()

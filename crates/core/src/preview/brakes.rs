@@ -3,6 +3,7 @@
 use super::matching::Decisions;
 use super::situation::{Selected, Situation};
 use super::{AccountCounts, Change, ChangeKind, GroupPreview};
+use crate::account::{Effect, counted_rows};
 use crate::ldap::name::{Dn, short};
 use crate::settings::Settings;
 use crate::words::counted;
@@ -36,13 +37,15 @@ pub enum BrakeKind {
     Shrunk,
     /// Another account is bound, or another kind of server answers, than at the last apply.
     View,
+    /// Too many rows of other tables would be deleted together with accounts.
+    Cascades,
     /// The first apply of the settings takes away accounts that are linked already.
     First,
 }
 
 impl BrakeKind {
     /// All brakes.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::Removals,
         Self::Fewest,
         Self::Seats,
@@ -53,6 +56,7 @@ impl BrakeKind {
         Self::Nobody,
         Self::Shrunk,
         Self::View,
+        Self::Cascades,
         Self::First,
     ];
 
@@ -70,6 +74,7 @@ impl BrakeKind {
             Self::Nobody => "nobody",
             Self::Shrunk => "shrunk",
             Self::View => "view",
+            Self::Cascades => "cascades",
             Self::First => "first",
         }
     }
@@ -141,6 +146,11 @@ impl Brake {
             }
             BrakeKind::Shrunk => format!("far less is seen than before: {}", self.which.join("; ")),
             BrakeKind::View => format!("the directory is {}", self.which.join("; ")),
+            BrakeKind::Cascades => format!(
+                "{} of other tables would be deleted together with accounts, {limit} are allowed: {}",
+                counted("row", "rows"),
+                self.which.join("; ")
+            ),
             BrakeKind::First => format!(
                 "the first apply of these settings would suspend or remove {}",
                 counted("account that is linked already", "accounts that are linked already")
@@ -192,8 +202,25 @@ pub(super) fn brakes(
     .collect();
     let of_lists = of_lists.into_iter().filter(|(_, which)| !which.is_empty());
     brakes.extend(of_lists.map(|(kind, which)| Brake { kind, figure: wide(which.len()), limit: 0, which }));
+    brakes.extend(cascades(settings, &decisions.changes));
     brakes.sort_by_key(|brake| BrakeKind::ALL.iter().position(|kind| *kind == brake.kind));
     brakes
+}
+
+/// The brake on rows of other tables that removals delete.
+fn cascades(settings: &Settings, changes: &[Change]) -> Option<Brake> {
+    let (mut figure, mut which) = (0, Vec::new());
+    for change in changes.iter().filter(|change| change.kind() == ChangeKind::Remove) {
+        let dependents = change.departure().map(|departure| departure.dependents.as_slice());
+        let deleted = || dependents.into_iter().flatten().filter(|rows| rows.effect == Effect::Deleted);
+        let rows: u64 = deleted().map(|dependents| dependents.rows).sum();
+        if rows > 0 {
+            figure += rows;
+            which.push(format!("{}: {}", change.login, counted_rows(deleted())));
+        }
+    }
+    let limit = settings.brakes.cascades;
+    (figure > limit).then_some(Brake { kind: BrakeKind::Cascades, figure, limit, which })
 }
 
 /// The counts that fell to nothing, or further than the settings tolerate, and the fields that would lose values.

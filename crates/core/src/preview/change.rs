@@ -3,6 +3,7 @@
 use super::cause::Cause;
 use super::clash::{self, Clash, Holder, Way, Who};
 use super::memory::Grace;
+use crate::account::Dependents;
 use crate::graph::GroupPath;
 use crate::ldap::identity::Identity;
 use indexmap::IndexMap;
@@ -151,6 +152,8 @@ pub struct Departure {
     pub detail: Option<String>,
     /// The evidence, in words.
     pub evidence: String,
+    /// The rows of other tables that the removal deletes or changes; empty if the account stays.
+    pub dependents: Vec<Dependents>,
 }
 
 /// A change that waits for its day.
@@ -338,6 +341,12 @@ pub enum HeldReason {
     Moving,
     /// The server judges a condition otherwise for the person.
     JudgedOtherwise,
+    /// The store has no room for one of the values of a new account.
+    Unfit,
+    /// Rows of another table that refer to the account forbid its removal.
+    Dependents,
+    /// The account is in a state that the settings do not name.
+    OtherState,
 }
 
 impl HeldReason {
@@ -359,6 +368,13 @@ impl HeldReason {
             }
             Self::Lagging => {
                 "an apply brought them in a short while ago, as another server showed them; this one may not know yet"
+            }
+            Self::Unfit => "the application has no room for one of the values",
+            Self::Dependents => {
+                "the database refuses to remove it, since rows of other tables refer to it; refused = \"suspend\" beside do = \"remove\" suspends it instead"
+            }
+            Self::OtherState => {
+                "its state is none of those in `states` of [accounts]; add it there if such accounts are to be kept up to date"
             }
             Self::JudgedOtherwise => {
                 "the server judges a condition of the settings otherwise for them; write it with attributes and comparisons that it has rules for"

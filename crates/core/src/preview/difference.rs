@@ -3,7 +3,7 @@
 use super::change::{FieldChange, FieldChanges};
 use super::matching::Matching;
 use super::situation::Chosen;
-use crate::account::{Account, State};
+use crate::account::{Account, State, folded};
 use crate::draw::Proposal;
 use crate::settings::rules::{LIST, Write};
 use crate::settings::{Intake, OtherRoles};
@@ -50,7 +50,10 @@ impl Matching<'_> {
                 Write::Once => false,
                 Write::Empty => old.is_empty(),
             };
-            let is_same = old == new || (rule.is_list() && items(old) == items(new));
+            let is_caseless = || self.replies.is_some_and(|replies| replies.caseless.contains(name));
+            let is_same = old == new
+                || (rule.is_list() && items(old) == items(new))
+                || (is_caseless() && folded(old) == folded(new));
             let is_kept = || new.is_empty() && self.emptied.keeps_field(self.parts, part.intake, index);
             if is_written && !is_same && proposal.open(index).is_none() && !is_kept() {
                 fields.insert(name.clone(), FieldChange::of(old, new));

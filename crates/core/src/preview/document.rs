@@ -4,6 +4,7 @@ use super::{
     AccountCounts, Brake, Cause, Change, ChangeKind, Clash, FieldChange, GroupPreview, Held, HeldReason,
     Holder, IdleWord, Incomplete, IntakeSummary, OpenField, Preview, Stranger, Wait, Way, Who,
 };
+use crate::account::Dependents;
 use crate::graph::GroupPath;
 use crate::ldap::identity::Identity;
 use crate::reading::Gap;
@@ -61,6 +62,8 @@ struct ChangeDocument<'a> {
     path: &'a GroupPath,
     clash: Option<ClashDocument<'a>>,
     wait: Option<&'a Wait>,
+    #[serde(skip_serializing_if = "<[_]>::is_empty")]
+    dependents: &'a [Dependents],
 }
 
 #[derive(Serialize)]
@@ -186,6 +189,7 @@ impl Serialize for Change {
             cause: self.cause(),
             detail: self.detail(),
             evidence: self.departure().map(|departure| departure.evidence.as_str()),
+            dependents: self.departure().map(|departure| departure.dependents.as_slice()).unwrap_or_default(),
             fields: &self.fields,
             path: &self.path,
             clash,

@@ -24,6 +24,8 @@ pub enum IdleReason {
     NoAccount,
     /// The account is protected.
     Protected,
+    /// The account is in a state that the settings do not name.
+    OtherState,
     /// Nobody who was read has the link.
     Nobody,
     /// The person is there, and out for this cause.
@@ -43,6 +45,9 @@ impl IdleWord {
             IdleReason::NoAccount => "there is no such account; remove the entry".to_owned(),
             IdleReason::Protected => {
                 "the account is protected; take it out of protected, or remove the entry".to_owned()
+            }
+            IdleReason::OtherState => {
+                "the account is in a state that `states` of [accounts] does not name".to_owned()
             }
             IdleReason::Nobody => {
                 "nobody who was read has this link; webtaxon why shows a person's link".to_owned()

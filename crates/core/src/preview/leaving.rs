@@ -9,7 +9,7 @@ use super::matching::{Decisions, Matching};
 use super::origins;
 use super::situation::Selected;
 use super::{Action, Cause, Change, ChangeKind, Departure, Held, HeldReason, Wait};
-use crate::account::{Account, State};
+use crate::account::{Account, Effect, State, counted_rows};
 use crate::graph::GroupPath;
 use crate::ldap::identity::Identity;
 use crate::ldap::name::short;
@@ -112,27 +112,28 @@ impl<'a> Matching<'a> {
             ),
             None => self.whereabouts(link),
         };
-        let held = |cause, would, reason| {
+        let held = |cause, would, reason, about| {
             let (login, dn) = (account.login.clone(), dn.clone());
-            Leaving::Held(Held { login, dn, cause, would, reason, about: None })
+            Leaving::Held(Held { login, dn, cause, would, reason, about })
         };
         let Some(proof) = whole else {
             // A partial reading cannot even give the cause: the missing part may be the reason.
-            let outcome = held(None, None, HeldReason::NotWhole);
+            let outcome = held(None, None, HeldReason::NotWhole, None);
             return Leaver { outcome, dn, ..leaver };
         };
         let rule = cause.map(|cause| self.leaving_rule(known.map(|(part, _)| part), cause));
         let would = rule.and_then(|rule| action(rule, account));
-        let reason = match self.is_protected(account) {
-            true => Some(HeldReason::Protected),
-            false => self.uncertain(link, would.is_some()),
+        let reason = match account.state {
+            _ if self.is_protected(account) => Some((HeldReason::Protected, None)),
+            State::Other => Some((HeldReason::OtherState, Some(account.state_word().to_owned()))),
+            _ => self.uncertain(link, would.is_some()).map(|reason| (reason, None)),
         };
-        if let Some(reason) = reason {
-            let outcome = held(cause, would, reason);
+        if let Some((reason, about)) = reason {
+            let outcome = held(cause, would, reason, about);
             return Leaver { outcome, dn, cause, ..leaver };
         }
         let Some((cause, rule)) = cause.zip(rule) else {
-            let outcome = held(None, None, HeldReason::NotLookedUp);
+            let outcome = held(None, None, HeldReason::NotLookedUp, None);
             return Leaver { outcome, dn, ..leaver };
         };
         let refresh = self.refreshed(account, link, left);
@@ -140,7 +141,7 @@ impl<'a> Matching<'a> {
         let Some(then) = would else {
             // Suspended already, or kept.
             let outcome = match rule.action {
-                LeavingAction::Keep => held(Some(cause), None, HeldReason::Kept),
+                LeavingAction::Keep => held(Some(cause), None, HeldReason::Kept, None),
                 _ => Leaving::Unchanged,
             };
             return Leaver { outcome, dn, ..leaver };
@@ -149,22 +150,64 @@ impl<'a> Matching<'a> {
         decisions.missed.insert(link.clone(), since);
         let grace = self.memory.grace(link, rule.after_days);
         if grace.is_none() && then == ChangeKind::Remove && self.asked_about.contains(&leaver.at) {
-            let outcome = held(Some(cause), Some(then), HeldReason::MadeAnew);
+            let outcome = held(Some(cause), Some(then), HeldReason::MadeAnew, None);
             return Leaver { outcome, dn, ..leaver };
         }
         let evidence = self.evidence(known.map(|(part, _)| part), cause);
-        let departure = Departure { cause, detail: detail(known, cause), evidence };
-        let (action, fate) = match (grace, then) {
-            (Some(grace), then) => {
-                let fate = if then == ChangeKind::Remove { Fate::GoesOn(grace.until) } else { Fate::Stays };
-                (Action::Wait(departure, Wait { grace, then }), fate)
-            }
-            (None, ChangeKind::Suspend) => (Action::Suspend(departure), Fate::Stays),
-            (None, _) => (Action::Remove(departure), Fate::Goes),
+        let departure = Departure { cause, detail: detail(known, cause), evidence, dependents: Vec::new() };
+        let leaver = Leaver { dn, ..leaver };
+        match grace {
+            Some(grace) => self.waiting(leaver, proof, (departure, Wait { grace, then })),
+            None if then == ChangeKind::Suspend => self.suspended(leaver, proof, departure),
+            None => self.removed(leaver, proof, departure, rule),
+        }
+    }
+
+    /// An account whose days of grace are running.
+    fn waiting(&self, leaver: Leaver, proof: &Whole, (departure, wait): (Departure, Wait)) -> Leaver {
+        let fate = match wait.then {
+            ChangeKind::Remove => Fate::GoesOn(wait.grace.until),
+            _ => Fate::Stays,
         };
+        self.going(leaver, proof, Action::Wait(departure, wait), fate)
+    }
+
+    fn suspended(&self, leaver: Leaver, proof: &Whole, departure: Departure) -> Leaver {
+        self.going(leaver, proof, Action::Suspend(departure), Fate::Stays)
+    }
+
+    /// An account that is to be deleted, unless rows of other tables forbid it.
+    fn removed(&self, leaver: Leaver, proof: &Whole, departure: Departure, rule: LeavingRule) -> Leaver {
+        let Some(account) = self.accounts.get(leaver.at) else { return leaver };
+        let dependents = self.replies.map(|replies| replies.dependents(&account.login)).unwrap_or_default();
+        let refusing = dependents.iter().filter(|rows| rows.effect == Effect::Refused);
+        let refusing = counted_rows(refusing);
+        match rule.refused {
+            _ if refusing.is_empty() => {
+                let departure = Departure { dependents: dependents.to_vec(), ..departure };
+                self.going(leaver, proof, Action::Remove(departure), Fate::Goes)
+            }
+            // Suspended already: there is nothing else to do.
+            Some(_) if account.state == State::Suspended => Leaver { outcome: Leaving::Unchanged, ..leaver },
+            Some(_) => {
+                let detail = format!("the database refuses to remove it: {refusing} refer to it");
+                self.suspended(leaver, proof, Departure { detail: Some(detail), ..departure })
+            }
+            None => {
+                let (login, dn, cause) = (account.login.clone(), leaver.dn.clone(), Some(departure.cause));
+                let (would, reason) = (Some(ChangeKind::Remove), HeldReason::Dependents);
+                let held = Held { login, dn, cause, would, reason, about: Some(refusing) };
+                Leaver { outcome: Leaving::Held(held), ..leaver }
+            }
+        }
+    }
+
+    /// The change to the account of somebody who leaves.
+    fn going(&self, leaver: Leaver, proof: &Whole, action: Action, fate: Fate) -> Leaver {
+        let Some(account) = self.accounts.get(leaver.at) else { return leaver };
         let fields = self.lost(&action, account);
-        let change = Change { dn: dn.clone(), ..leave(proof, action, account, fields) };
-        Leaver { outcome: Leaving::Change(Box::new(change)), fate, dn, ..leaver }
+        let change = Change { dn: leaver.dn.clone(), ..leave(proof, action, account, fields) };
+        Leaver { outcome: Leaving::Change(Box::new(change)), fate, ..leaver }
     }
 
     /// The reason to leave a person alone though the reading is whole.

@@ -7,7 +7,7 @@ use super::idle::IdleWord;
 use super::origins;
 use super::situation::{Chosen, Selected, Situation};
 use super::{Action, Change, ChangeKind, Clash, Held, HeldReason, Memory};
-use crate::account::{Account, State, folded};
+use crate::account::{Account, Replies, State, folded};
 use crate::draw::Drawer;
 use crate::ldap::entry::Entry;
 use crate::ldap::identity::{Identity, Lasting};
@@ -30,11 +30,13 @@ pub(super) struct Matching<'a> {
     pub(super) candidates: Vec<Chosen<'a>>,
     pub(super) accounts: &'a [Account],
     pub(super) memory: &'a Memory,
+    /// The store's replies.
+    pub(super) replies: Option<&'a Replies>,
     /// For each candidate, the account with their link, or the one that the settings give them.
     linked: Vec<Option<usize>>,
     /// For each account, the first candidate with its link.
     holder: Vec<Option<usize>>,
-    by_login: OnceCell<HashMap<Folded<'a>, usize>>,
+    by_login: OnceCell<Index<'a>>,
     /// The unique fields other than `login`.
     pub(super) unique: Vec<Unique<'a>>,
     protected: HashSet<Folded<'a>>,
@@ -94,7 +96,7 @@ pub(super) struct Decisions {
 
 impl<'a> Matching<'a> {
     pub(super) fn new(situation: Situation<'a>, parts: &'a [Selected<'a>]) -> Self {
-        let Situation { settings, accounts, memory, .. } = situation;
+        let Situation { settings, accounts, memory, replies, .. } = situation;
         let count = parts.iter().map(|part| part.selection.candidates.len()).sum();
         let mut candidates: Vec<Chosen<'a>> = Vec::with_capacity(count);
         for part in parts {
@@ -119,6 +121,7 @@ impl<'a> Matching<'a> {
             candidates,
             accounts,
             memory,
+            replies,
             linked,
             holder,
             by_login: OnceCell::new(),
@@ -175,10 +178,13 @@ impl<'a> Matching<'a> {
 
     /// The account with a login.
     pub(super) fn account_called(&self, login: &str) -> Option<usize> {
-        let by_login = self.by_login.get_or_init(|| {
-            self.accounts.iter().enumerate().map(|(at, one)| (folded(&one.login), at)).collect()
-        });
-        by_login.get(&folded(login)).copied()
+        let by_login = self
+            .by_login
+            .get_or_init(|| index(self.accounts.iter().map(|one| one.login.as_str()).enumerate()));
+        let named = by_login.get(&folded(login))?;
+        // In some lists logins that differ by case are two.
+        let is_exact = |at: &&usize| self.accounts.get(**at).is_some_and(|one| one.login == login);
+        named.iter().find(is_exact).or_else(|| named.last()).copied()
     }
 
     /// The accounts that have a value in a unique field.
@@ -259,6 +265,11 @@ impl<'a> Matching<'a> {
         !self.protected.is_empty() && self.protected.contains(&folded(&account.login))
     }
 
+    /// Whether an account is left alone, whoever's it is.
+    pub(super) fn is_untouchable(&self, account: &Account) -> bool {
+        account.state == State::Other || self.is_protected(account)
+    }
+
     pub(super) fn dn_of(&self, candidate: usize) -> Option<String> {
         self.candidates.get(candidate).and_then(|chosen| dn(*chosen))
     }
@@ -273,9 +284,13 @@ impl<'a> Matching<'a> {
     ) -> Option<Draft<'a>> {
         let (part, candidate) = chosen;
         let linked = self.linked(index);
-        if let Some(account) =
-            linked.and_then(|at| self.accounts.get(at)).filter(|one| self.is_protected(one))
-        {
+        let own = linked.and_then(|at| self.accounts.get(at));
+        if let Some(account) = own.filter(|one| one.state == State::Other) {
+            let held = held(chosen, account.login.clone(), ChangeKind::Update, HeldReason::OtherState);
+            decisions.held.push(Held { about: Some(account.state_word().to_owned()), ..held });
+            return None;
+        }
+        if let Some(account) = own.filter(|one| self.is_protected(one)) {
             let fields = self.differences(chosen, account);
             if fields.is_empty() && account.state == State::Active {
                 decisions.unchanged += 1;
@@ -314,6 +329,10 @@ impl<'a> Matching<'a> {
             (Some(HeldReason::NoNewAccounts), _) => {
                 decisions.held.push(held(chosen, login, kind, HeldReason::NoNewAccounts));
                 return None;
+            }
+            (Some(HeldReason::Unfit), _) => {
+                let held = held(chosen, login, kind, HeldReason::Unfit);
+                Some(Idle::Held(Held { about: unfit(chosen), ..held }))
             }
             (Some(reason), _) => Some(Idle::Held(held(chosen, login, kind, reason))),
             (None, Some(role)) => {
@@ -373,8 +392,18 @@ fn held_back(part: Selected<'_>, candidate: &Candidate<'_>, kind: ChangeKind) ->
             Some(HeldReason::Moving)
         }
         _ if candidate.is_activity_hidden => Some(HeldReason::ActivityHidden),
-        _ => candidate.proposal.is_unsure().then_some(HeldReason::FieldsUnknown),
+        _ if candidate.proposal.is_unsure() => Some(HeldReason::FieldsUnknown),
+        // A new account comes with all values or not at all.
+        ChangeKind::Import | ChangeKind::Adopt => candidate.proposal.unfit().map(|_| HeldReason::Unfit),
+        _ => None,
     }
+}
+
+/// The field that the store has no room for, and why.
+fn unfit((part, candidate): Chosen<'_>) -> Option<String> {
+    let (at, open) = candidate.proposal.unfit()?;
+    let (name, _) = part.intake.fields.get_index(at)?;
+    Some(format!("{name} {}", open.in_words()))
 }
 
 pub(super) fn change(

@@ -52,6 +52,7 @@ pub use question::{Question, Side};
 pub use situation::Situation;
 pub use summary::{AccountCounts, Incomplete, OpenField, Stranger};
 
+use crate::account::Inquiry;
 use crate::ldap::identity::Identity;
 use crate::reading::{Footprint, Gap};
 use crate::selection::FunnelStep;
@@ -161,7 +162,7 @@ impl Preview {
     /// Works out the changes.
     #[must_use]
     pub fn of(situation: Situation<'_>) -> Self {
-        let Situation { settings, readings, accounts, groups, memory } = situation;
+        let Situation { settings, readings, accounts, groups, memory, .. } = situation;
         let selections = situation.selections();
         let parts: Vec<Selected<'_>> = situation.selected(&selections).collect();
         let decisions = Matching::new(situation, &parts).decisions();
@@ -200,6 +201,27 @@ impl Preview {
             changes: decisions.changes,
             left_out: 0,
         }
+    }
+
+    /// The questions to the store: every value that an apply would write, and every account that it would remove.
+    #[must_use]
+    pub fn inquiry(&self) -> Inquiry {
+        let mut inquiry = Inquiry::default();
+        for change in self.changes.iter().filter(|change| change.kind().is_done()) {
+            if change.kind() == ChangeKind::Remove {
+                inquiry.removals.insert(change.login.clone());
+                continue;
+            }
+            let fields = change.fields.iter().filter(|(name, _)| !["link", "state"].contains(&name.as_str()));
+            for (name, field) in fields {
+                let values = inquiry.values.entry(name.clone()).or_default();
+                let new = field.new.as_deref().unwrap_or_default();
+                if !values.contains(new) {
+                    values.insert(new.to_owned());
+                }
+            }
+        }
+        inquiry
     }
 
     /// Whether everything that the settings ask for was read.

@@ -6,7 +6,7 @@ use super::draft::Left;
 use super::matching::Matching;
 use super::origins;
 use super::situation::{Chosen, Selected, drawn};
-use crate::account::{Account, folded};
+use crate::account::{Account, Form, folded};
 use crate::draw::{Drawer, Drawn};
 use crate::ldap::identity::Identity;
 use crate::settings::rules::Write;
@@ -98,7 +98,11 @@ impl<'a> Matching<'a> {
         };
         let is_required = name == "login" || part.intake.fields.get(name).is_some_and(|rule| rule.required);
         match drawn {
-            Drawn::Value(value, _) => Some(value),
+            Drawn::Value(value, _) => match self.replies.and_then(|replies| replies.form(name, &value)) {
+                None => Some(value),
+                Some(Form::As(kept)) => Some(Cow::Owned(kept.to_string())),
+                Some(Form::Unfit(_) | Form::Own) => None,
+            },
             Drawn::Nothing if is_required => None,
             Drawn::Nothing => Some(Cow::Borrowed("")),
             Drawn::Open(_) => None,

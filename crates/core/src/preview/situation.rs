@@ -1,7 +1,7 @@
 //! The input of a preview, and each intake's part of it with its selection.
 
 use super::Memory;
-use crate::account::{Account, Groups};
+use crate::account::{Account, Groups, Replies};
 use crate::reading::{Footprint, Reading};
 use crate::selection::{Candidate, Selection};
 use crate::settings::{Intake, Settings};
@@ -19,10 +19,12 @@ pub struct Situation<'a> {
     pub groups: Option<&'a Groups>,
     /// Today's date, and what earlier runs remembered.
     pub memory: &'a Memory,
+    /// The store's replies to what would be written and removed; `None` if it was not asked.
+    pub replies: Option<&'a Replies>,
 }
 
 impl<'a> Situation<'a> {
-    /// A situation without the application's groups.
+    /// A situation without the application's groups and without replies of the store.
     #[must_use]
     pub fn new<R>(
         settings: &'a Settings,
@@ -33,7 +35,7 @@ impl<'a> Situation<'a> {
     where
         R: AsRef<[Reading]> + ?Sized,
     {
-        Self { settings, readings: readings.as_ref(), accounts, groups: None, memory }
+        Self { settings, readings: readings.as_ref(), accounts, groups: None, memory, replies: None }
     }
 
     /// This situation with the application's groups.
@@ -42,11 +44,20 @@ impl<'a> Situation<'a> {
         Self { groups, ..self }
     }
 
+    /// This situation with the store's replies.
+    #[must_use]
+    pub fn with_replies(self, replies: &'a Replies) -> Self {
+        Self { replies: Some(replies).filter(|replies| !replies.is_empty()), ..self }
+    }
+
     /// Each intake's selection, in order.
     pub(super) fn selections(self) -> Vec<Selection<'a>> {
         let mut all = Selection::all(self.settings, self.readings);
         for (selection, intake) in all.iter_mut().zip(&self.settings.intakes) {
             selection.keep_present(intake, self.accounts);
+            if let Some(replies) = self.replies {
+                selection.fit(intake, replies);
+            }
         }
         all
     }

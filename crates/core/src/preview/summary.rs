@@ -3,6 +3,7 @@
 use super::situation::Selected;
 use super::{Change, ChangeKind};
 use crate::account::{Account, State};
+use crate::draw::Open;
 use crate::graph::Leaf;
 use crate::ldap::name::DnKey;
 use crate::selection::Reason;
@@ -134,18 +135,23 @@ pub struct OpenField {
     pub field: String,
     /// The reason, in words.
     pub why: String,
+    /// Whether the store has no room for the value.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub is_unfit: bool,
 }
 
 pub(super) fn open_fields(part: &Selected<'_>) -> Vec<OpenField> {
     let (reading, selection) = (part.reading, part.selection);
     let mut list = Vec::new();
     for candidate in &selection.candidates {
-        for (at, open) in candidate.proposal.all_open() {
+        let open = candidate.proposal.all_open().filter(|(_, open)| !matches!(open, Open::Kept));
+        for (at, open) in open {
             let name = part.intake.fields.get_index(at).map(|(name, _)| name.clone());
             let entry = reading.people().get(candidate.person);
             if let (Some(field), Some(entry)) = (name, entry) {
                 let (dn, login) = (entry.dn().to_owned(), candidate.proposal.login().to_owned());
-                list.push(OpenField { dn, login, field, why: open.in_words() });
+                let is_unfit = matches!(open, Open::Unfit(_));
+                list.push(OpenField { dn, login, field, why: open.in_words(), is_unfit });
             }
         }
     }

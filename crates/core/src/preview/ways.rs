@@ -135,7 +135,7 @@ impl<'a> Settlement<'_, 'a> {
         let matching = self.matching;
         let Some(at) = matching.account_called(account) else { return false };
         let is_free = matching.accounts.get(at).is_some_and(|one| {
-            !matching.is_protected(one)
+            !matching.is_untouchable(one)
                 // A line that is there already, and cannot apply, is no way out.
                 && !matching.says(one, &draft.chosen.1.identity)
         });

@@ -3,6 +3,7 @@
 use super::idle::{IdleReason, IdleWord};
 use super::leaving::cause_of;
 use super::matching::Matching;
+use crate::account::State;
 use crate::ldap::identity::Identity;
 use foldhash::HashMap;
 
@@ -48,6 +49,9 @@ impl Matching<'_> {
         }
         if self.is_protected(account) {
             return Err(IdleReason::Protected);
+        }
+        if account.state == State::Other {
+            return Err(IdleReason::OtherState);
         }
         let Some(index) = index else {
             let left = self.dropped().get(link).and_then(|left| left.first());

@@ -6,7 +6,7 @@
 #[cfg(test)]
 mod tests;
 
-use crate::account::Account;
+use crate::account::{Account, Replies};
 use crate::draw::{Drawer, MissingField, Proposal};
 use crate::graph::{GroupPath, Leaf, Reach};
 use crate::ldap::entry::{Entry, NameId};
@@ -215,6 +215,20 @@ impl<'r> Selection<'r> {
             for field in fields {
                 let name = intake.fields.get_index(field).map_or("", |(name, _)| name);
                 candidate.proposal.keep(field, account.field(name));
+            }
+        }
+    }
+
+    /// Puts each value into the form in which the store keeps it.
+    pub(crate) fn fit(&mut self, intake: &Intake, replies: &Replies) {
+        let forms = intake.fields.keys().enumerate();
+        let forms = forms.filter_map(|(at, name)| Some((at, replies.forms.get(name.as_str())?)));
+        let forms: Vec<_> = forms.collect();
+        for candidate in &mut self.candidates {
+            for (at, forms) in &forms {
+                if let Some(form) = forms.get(candidate.proposal.value(*at)) {
+                    candidate.proposal.fit(*at, form);
+                }
             }
         }
     }

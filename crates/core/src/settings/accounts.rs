@@ -150,10 +150,19 @@ pub struct SqlTable {
     /// Columns with other names than their fields: from the field, or `login`, `link`, `state`, `roles`, to the
     /// column.
     pub columns: IndexMap<String, String>,
-    /// The values of the state column for active and for suspended accounts; `None` if the table has no state column.
-    pub states: Option<[String; 2]>,
-    /// The table of roles, one to a row, if they are not in a column.
-    pub roles: Option<RoleTable>,
+    /// Fields whose column holds a JSON list of texts.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub json: Vec<String>,
+    /// The values of the state column; `None` if the table has no state column.
+    pub states: Option<States>,
+    /// The column that marks removed rows, which stay in the table; `None` if they are deleted.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub removed: Option<Removed>,
+    /// The columns that get the time when a row is created, and whenever it changes.
+    #[serde(skip_serializing_if = "Times::is_empty")]
+    pub times: Times,
+    /// Tables with one value to a row, by field: `roles`, and others.
+    pub sides: IndexMap<String, SideTable>,
     /// Whether it has a column for links.
     pub has_links: bool,
     /// The tables with the application's groups, if any.
@@ -173,19 +182,24 @@ impl SqlTable {
             table: self.name.clone(),
             key: members.account_key,
             name: self.column("login").to_owned(),
+            removed: self.removed.clone(),
         };
-        let roles = RoleTable {
+        let roles = SideTable {
             name: members.name,
             account: members.group,
             key: members.group_key,
-            role: members.account,
+            value: members.account,
             of: Some(accounts),
+            with: IndexMap::new(),
         };
         Some(Self {
             name: groups.name.clone(),
             columns: columns.into(),
+            json: Vec::new(),
             states: None,
-            roles: Some(roles),
+            removed: None,
+            times: Times::default(),
+            sides: IndexMap::from([("roles".to_owned(), roles)]),
             has_links: true,
             groups: None,
         })
@@ -204,19 +218,63 @@ impl SqlTable {
     }
 }
 
-/// A table of roles, one to a row.
+/// The values of a state column. The first of each list is written.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct RoleTable {
+pub struct States {
+    /// Values of active accounts.
+    pub active: Vec<String>,
+    /// Values of suspended accounts.
+    pub suspended: Vec<String>,
+}
+
+impl Default for States {
+    fn default() -> Self {
+        Self { active: vec!["active".to_owned()], suspended: vec!["suspended".to_owned()] }
+    }
+}
+
+/// The mark of removed rows.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Removed {
+    /// The column.
+    pub column: String,
+    /// Its value in removed rows; `None` for the time of removal, any value being a mark.
+    pub value: Option<String>,
+}
+
+/// Columns that hold times.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Times {
+    /// The column with the time when a row was created.
+    pub created: Option<String>,
+    /// The column with the time of its latest change.
+    pub touched: Option<String>,
+}
+
+impl Times {
+    /// Whether there are none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.created.is_none() && self.touched.is_none()
+    }
+}
+
+/// A table with one value to a row, such as a role of an account.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct SideTable {
     /// Its name.
     pub name: String,
     /// The column that identifies the account.
     pub account: String,
     /// The column of the accounts table that it refers to.
     pub key: String,
-    /// The column with the role.
-    pub role: String,
-    /// The table of role names, if the roles are references to its rows.
+    /// The column with the value.
+    pub value: String,
+    /// The table with the names of values, if the values are references to its rows.
     pub of: Option<RowsOf>,
+    /// Columns with a fixed value: rows with other values are not read, and new rows get these.
+    #[serde(skip_serializing_if = "IndexMap::is_empty")]
+    pub with: IndexMap<String, String>,
 }
 
 /// A table that others refer to.
@@ -228,4 +286,7 @@ pub struct RowsOf {
     pub key: String,
     /// The column with the name of a row.
     pub name: String,
+    /// The column that marks removed rows.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub removed: Option<Removed>,
 }

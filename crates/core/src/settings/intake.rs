@@ -285,11 +285,14 @@ pub struct LeavingRule {
     pub action: LeavingAction,
     /// Days of grace, from the day on which the person was first missed; 0 for none.
     pub after_days: u32,
+    /// What happens if the database refuses to remove the account; `None` to leave it alone.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub refused: Option<LeavingAction>,
 }
 
 impl From<LeavingAction> for LeavingRule {
     fn from(action: LeavingAction) -> Self {
-        Self { action, after_days: 0 }
+        Self { action, after_days: 0, refused: None }
     }
 }
 

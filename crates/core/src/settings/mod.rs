@@ -18,7 +18,10 @@ mod selecting;
 #[cfg(test)]
 mod tests;
 
-pub use accounts::{Accounts, Anew, Postgres, RoleTable, RowsOf, SqlTable, StateDatabase, StoreSettings};
+pub use accounts::{
+    Accounts, Anew, Postgres, Removed, RowsOf, SideTable, SqlTable, StateDatabase, States, StoreSettings,
+    Times,
+};
 pub use active::active_filter;
 pub(crate) use active::{ActiveCondition, active_conditions};
 pub use directory::{Bind, ClientCertificate, Directory, PasswordSource, References, Servers, Trust};
@@ -95,6 +98,8 @@ pub struct Brakes {
     pub memberships: Option<Removals>,
     /// Maximum fall of a count of the footprint.
     pub shrunk: Removals,
+    /// Maximum rows of other tables that may be deleted together with accounts.
+    pub cascades: u64,
 }
 
 impl Brakes {
@@ -109,7 +114,7 @@ impl Brakes {
 impl Default for Brakes {
     fn default() -> Self {
         let shrunk = Removals::Percent(20.0);
-        Self { removals: None, fewest: None, settings_changed: true, memberships: None, shrunk }
+        Self { removals: None, fewest: None, settings_changed: true, memberships: None, shrunk, cascades: 0 }
     }
 }
 

@@ -491,10 +491,7 @@ fn the_list_of_accounts_is_a_file_or_a_table() {
     assert_eq!(service.attribute("email").to_string(), "emails[type eq \"work\"].value");
     assert_eq!(service.attribute("nickName").to_string(), "nickName");
     let StoreSettings::Sqlite { table, .. } = with(sqlite).unwrap().accounts.store else { panic!() };
-    assert_eq!(
-        (table.column("login"), &table.states),
-        ("login", &Some(["active", "suspended"].map(str::to_owned)))
-    );
+    assert_eq!((table.column("login"), &table.states), ("login", &Some(crate::settings::States::default())));
     let StoreSettings::Postgres { server, .. } = with(postgres).unwrap().accounts.store else { panic!() };
     assert_eq!((server.host.as_str(), server.port, server.plain), ("::1", 5433, false));
     assert_eq!(server.trust, Trust::System);

@@ -11,9 +11,9 @@ use jiff::civil::Date;
 use ring::digest::{SHA256, digest};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
-use webtaxon_core::account::Account;
-use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Seats, brakes_of_undo};
-use webtaxon_core::preview::{Brake, BrakeKind, Origins, Preview};
+use webtaxon_core::account::{Account, Inquiry, Replies};
+use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Seats, brakes_of_undo, taking_back};
+use webtaxon_core::preview::{Brake, BrakeKind, ChangeKind, Origins, Preview};
 
 /// Makes a preview, with the work of an apply.
 pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
@@ -21,8 +21,8 @@ pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
     let latest =
         background::run(move || Journal::read(&*place)?.map(|journal| journal.latest()).transpose()).await?;
     let memory = setup.memory().await?;
-    let found = setup.find(&[], &memory).await?;
-    let preview = Preview::of(found.situation(&setup.settings, &memory));
+    let mut found = setup.find(&[], &memory).await?;
+    let preview = found.preview(&setup.settings, &memory, &*setup.store()).await?;
     let by_login: HashMap<&str, &Account> =
         found.accounts.iter().map(|account| (account.login.as_str(), account)).collect();
     let edit = |change| Edit::of(change, by_login.get(change.login.as_str()).copied());
@@ -47,6 +47,7 @@ pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
         origins: preview.origins.clone(),
         latest: latest.unwrap_or(0),
         original: None,
+        notes: Vec::new(),
     };
     Ok((preview, work))
 }
@@ -61,8 +62,37 @@ pub(crate) async fn way_back(setup: &Arc<Setup>, run: i64) -> Result<Work, Error
     let own = Arc::clone(setup);
     let mut work = background::run(move || of_run(&own, run)).await?;
     let accounts = setup.accounts().await?;
+    take_back(setup, &mut work, &accounts).await?;
     (work.brakes, work.seats) = brakes_of_undo(&setup.settings, &accounts, &work.edits);
     Ok(work)
+}
+
+/// Removes only accounts that are as their import made them; suspends the others.
+async fn take_back(setup: &Setup, work: &mut Work, accounts: &[Account]) -> Result<(), Error> {
+    let by_link: HashMap<_, &Account> =
+        accounts.iter().filter_map(|one| Some((one.link.as_ref()?, one))).collect();
+    let there = |edit: &Edit| {
+        let made = edit.before.as_ref().filter(|_| edit.kind == ChangeKind::Remove)?;
+        by_link.get(made.link.as_ref()?).copied()
+    };
+    let removals = work.edits.iter().filter_map(there).map(|account| account.login.clone()).collect();
+    let (store, inquiry) = (setup.store(), Inquiry { removals, ..Inquiry::default() });
+    let replies = match store.is_asked() && !inquiry.is_empty() {
+        true => store.replies(inquiry).await?,
+        false => Replies::default(),
+    };
+    let mut notes = Vec::new();
+    let edits = work.edits.iter().filter_map(|edit| match there(edit) {
+        None => Some(edit.clone()),
+        Some(there) => {
+            let (edit, note) = taking_back(edit, there, replies.dependents(&there.login));
+            notes.extend(note);
+            edit
+        }
+    });
+    work.edits = edits.collect();
+    work.notes = notes;
+    Ok(())
 }
 
 fn of_run(setup: &Setup, run: i64) -> Result<Work, Error> {
@@ -100,6 +130,7 @@ fn of_run(setup: &Setup, run: i64) -> Result<Work, Error> {
         origins: Origins::default(),
         latest: journal.latest()?,
         original: of.backup.map(|file| setup.folder.join(file)),
+        notes: Vec::new(),
     })
 }
 

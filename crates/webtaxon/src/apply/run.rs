@@ -9,10 +9,11 @@ use crate::links::Linked;
 use crate::setup::Setup;
 use crate::state::{Begun, Ending, Journal, Remembered};
 use crate::store::AccountStore as _;
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 use std::sync::Arc;
-use webtaxon_core::apply::{Outcome, Untouchable};
+use webtaxon_core::account::Account;
+use webtaxon_core::apply::{Edit, Outcome, Untouchable};
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::preview::{ChangeKind, Fresh, Memory};
 
@@ -63,6 +64,7 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
     }
     let ending = if applied.stopped.is_some() { Ending::Stopped } else { Ending::Done };
     if let Ok(accounts) = list().await {
+        journal.made(run, &as_made(work, &applied, &accounts)).map_err(unrecorded)?;
         let links = links(&accounts);
         remember_origins(&mut remembered, &links, &memory, work);
         remember_links(store, &mut remembered, links, &memory, (work, &applied));
@@ -73,6 +75,28 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
     }
     journal.end(Some((run, ending)), &remembered).map_err(unrecorded)?;
     Ok(applied)
+}
+
+/// Imports whose accounts have more than was asked for, such as values of the database's own: as they are, so that an
+/// undoing knows what was added later.
+fn as_made(work: &Work, applied: &Applied, accounts: &[Account]) -> Vec<(usize, Edit)> {
+    let is_import = |edit: &Edit| edit.kind == ChangeKind::Import && edit.before.is_none();
+    if !work.edits.iter().any(is_import) {
+        return Vec::new();
+    }
+    let by_link: HashMap<&Identity, &Account> =
+        accounts.iter().filter_map(|account| Some((account.link.as_ref()?, account))).collect();
+    let made = |(place, (edit, outcome)): (usize, (&Edit, &Option<Outcome>))| {
+        let after = edit.after.as_ref().filter(|_| is_import(edit))?;
+        let there = *by_link.get(after.link.as_ref()?)?;
+        let has_more = there
+            .fields
+            .iter()
+            .any(|(name, value)| !value.is_empty() && after.fields.get(name) != Some(value));
+        let is_made = matches!(outcome, Some(Outcome::Done));
+        (is_made && has_more).then(|| (place, Edit { after: Some(there.clone()), ..edit.clone() }))
+    };
+    work.edits.iter().zip(&applied.outcomes).enumerate().filter_map(made).collect()
 }
 
 /// What the next run must remember from this one's preview.

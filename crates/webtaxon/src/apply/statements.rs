@@ -3,7 +3,7 @@
 use super::{Consent, Work, consider, terms};
 use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::setup::Setup;
-use crate::store::group_store;
+use crate::store::ScriptWork;
 use webtaxon_core::apply::Untouchable;
 
 /// The statements, in order. Nothing is changed or recorded.
@@ -15,22 +15,12 @@ pub(crate) async fn statements(setup: &Setup, work: &Work, consent: &Consent) ->
     }
     let terms = terms(setup, work, consent);
     let none = || ApplyError::from(ApplyErrorKind::NoTable(store.describe()));
-    let mut all = String::new();
-    if !work.groups.first.is_empty() {
-        all += &group_store(&*store)?
-            .group_statements(work.groups.first.as_slice().into())
-            .await?
-            .ok_or_else(none)?;
-    }
     let untouchable = Untouchable::new(&setup.settings.accounts.protected);
     let allowed = work.edits.iter().filter(|edit| untouchable.forbids(edit).is_none());
-    let allowed = allowed.cloned().collect();
-    all += &store.statements(allowed, terms).await?.ok_or_else(none)?;
-    if !work.groups.last.is_empty() {
-        all += &group_store(&*store)?
-            .group_statements(work.groups.last.as_slice().into())
-            .await?
-            .ok_or_else(none)?;
-    }
-    Ok(all)
+    let script = ScriptWork {
+        first: work.groups.first.as_slice().into(),
+        edits: allowed.cloned().collect(),
+        last: work.groups.last.as_slice().into(),
+    };
+    Ok(store.statements(script, terms).await?.ok_or_else(none)?)
 }

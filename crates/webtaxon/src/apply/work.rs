@@ -54,6 +54,9 @@ pub struct Work {
     pub(super) latest: i64,
     /// The copy of the list from before the run to be undone.
     pub(super) original: Option<PathBuf>,
+    /// Edits that are other than expected, and why, in words.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub(super) notes: Vec<String>,
 }
 
 /// The edits of the application's groups.
@@ -96,6 +99,12 @@ impl Work {
     #[must_use]
     pub fn edits(&self) -> &[Edit] {
         &self.edits
+    }
+
+    /// Edits that are other than expected, and why, in words: accounts that an undoing suspends instead of removing.
+    #[must_use]
+    pub fn notes(&self) -> &[String] {
+        &self.notes
     }
 
     /// The edits of groups.

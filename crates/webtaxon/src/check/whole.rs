@@ -1,9 +1,9 @@
 //! The last steps: a reading like that of a preview, to its end, and what it shows beside what the last apply remembers.
 
-use super::steps::{Finding, Steps, good, warning};
+use super::steps::{Finding, Steps, bad, good, warning};
 use crate::setup::Setup;
 use std::time::Instant;
-use webtaxon_core::preview::Preview;
+use webtaxon_core::preview::{HeldReason, Preview};
 use webtaxon_core::reading::{Fall, Footprint, Reading};
 use webtaxon_core::words::counted;
 
@@ -11,7 +11,7 @@ use webtaxon_core::words::counted;
 pub(super) async fn read(setup: &Setup, steps: &mut Steps<'_>) {
     let began = Instant::now();
     let Ok(memory) = setup.memory().await else { return };
-    let Ok(found) = setup.find(&[], &memory).await else { return };
+    let Ok(mut found) = setup.find(&[], &memory).await else { return };
     for (intake, reading) in setup.settings.intakes.iter().zip(&found.readings) {
         steps.intake = (!setup.settings.intakes.is_single()).then(|| intake.name.clone());
         steps.end("reading", began, to_its_end(reading));
@@ -25,8 +25,18 @@ pub(super) async fn read(setup: &Setup, steps: &mut Steps<'_>) {
     }
     steps.intake = None;
     let whose = &setup.settings.accounts.whose;
+    let store = setup.store();
+    let preview = match found.preview(&setup.settings, &memory, &*store).await {
+        Ok(preview) => preview,
+        Err(error) => {
+            steps.end("values", began, bad(&error));
+            return;
+        }
+    };
+    if store.is_asked() {
+        steps.end("values", began, values(&preview));
+    }
     if !whose.is_empty() {
-        let preview = Preview::of(found.situation(&setup.settings, &memory));
         for word in &preview.idle_words {
             let remedy = "`webtaxon settle` offers the lines that work; remove the ones that do not";
             steps.end("whose", began, warning(word.message(), remedy));
@@ -36,6 +46,28 @@ pub(super) async fn read(setup: &Setup, steps: &mut Steps<'_>) {
             steps.end("whose", began, good(counted(applied, "entry applies", "entries apply")));
         }
     }
+}
+
+/// Whether the store has room for every value that the directory has today.
+fn values(preview: &Preview) -> Finding {
+    let new = preview.held.iter().filter(|held| held.reason == HeldReason::Unfit);
+    let new = new.filter_map(|held| Some(format!("{}: {}", held.login, held.about.as_ref()?)));
+    let is_new = |login: &String| {
+        preview.held.iter().any(|held| held.reason == HeldReason::Unfit && held.login == *login)
+    };
+    let open = preview.open_fields.iter().filter(|open| open.is_unfit && !is_new(&open.login));
+    let open = open.map(|open| format!("{}: {} {}", open.login, open.field, open.why));
+    let all: Vec<String> = new.chain(open).collect();
+    let Some(first) = all.first() else {
+        return good("the application has room for every value that it would get today");
+    };
+    let more = all.len() - 1;
+    let more = if more == 0 { String::new() } else { format!(", and {more} more") };
+    let people = counted(all.len(), "value does", "values do");
+    warning(
+        format!("{people} not fit: {first}{more}"),
+        "widen the column, or shorten the values by a rule: `map`, `before`, `cut_suffix`, or another attribute; a preview lists them all",
+    )
 }
 
 fn to_its_end(reading: &Reading) -> Finding {

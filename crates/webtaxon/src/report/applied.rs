@@ -39,6 +39,7 @@ pub fn work(work: &Work) -> Value {
         "brakes": work.brakes(),
         "edits": work.edits().iter().map(edit).collect::<Vec<_>>(),
         "groups": work.groups().all().map(group_edit).collect::<Vec<_>>(),
+        "notes": work.notes(),
     })
 }
 

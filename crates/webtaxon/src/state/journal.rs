@@ -395,6 +395,20 @@ impl Journal {
         edits.iter().enumerate().map(row).collect()
     }
 
+    /// Records edits as their accounts are after them.
+    pub(crate) fn made(&mut self, run: i64, edits: &[(usize, Edit)]) -> Result<(), StateError> {
+        if edits.is_empty() {
+            return Ok(());
+        }
+        let row = |(place, edit): &(usize, Edit)| {
+            let text = serde_json::to_string(edit).map_err(|error| self.db.broken(error.into()))?;
+            Ok(vec![text.into(), run.into(), number(*place)])
+        };
+        let rows = edits.iter().map(row).collect::<Result<_, StateError>>()?;
+        self.db
+            .change(vec![Statement { sql: "UPDATE edit SET edit = ?1 WHERE run = ?2 AND place = ?3", rows }])
+    }
+
     /// Records the copy of the accounts.
     pub(crate) fn backed_up(&mut self, run: i64, backup: &Path) -> Result<(), StateError> {
         let values = vec![backup.display().to_string().into(), run.into()];

@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::pin::Pin;
 use std::sync::Arc;
-use webtaxon_core::account::{Account, Groups};
+use webtaxon_core::account::{Account, Groups, Inquiry, Replies};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome};
 
 /// What a store's answer is: it may come from a file or from far away.
@@ -22,6 +22,17 @@ pub struct Terms {
     pub original: Option<PathBuf>,
     /// Number of refusals after which no further edit begins.
     pub stop_after: Option<usize>,
+}
+
+/// Edits for a script: members who leave groups, accounts, members who join groups, in this order.
+#[derive(Clone, Debug)]
+pub struct ScriptWork {
+    /// Edits of groups before those of accounts.
+    pub first: Arc<[GroupEdit]>,
+    /// Edits of accounts.
+    pub edits: Arc<[Edit]>,
+    /// Edits of groups after those of accounts.
+    pub last: Arc<[GroupEdit]>,
 }
 
 /// Receives the outcome of each edit, by its index, once it is durable. If it breaks, the outcome could not be
@@ -71,9 +82,33 @@ pub trait AccountStore: Send + Sync {
     ///
     /// # Errors
     /// As [`AccountStore::accounts`].
-    fn statements(&self, edits: Arc<[Edit]>, terms: Terms) -> StoreFuture<'_, Option<String>> {
-        let _ = (edits, terms);
+    fn statements(&self, work: ScriptWork, terms: Terms) -> StoreFuture<'_, Option<String>> {
+        let _ = (work, terms);
         Box::pin(async { Ok(None) })
+    }
+
+    /// Whether the store replies to inquiries.
+    fn is_asked(&self) -> bool {
+        false
+    }
+
+    /// Replies to questions about what would be written and removed: the form in which a value is kept, whether there
+    /// is room for it, and what hangs on an account. Nothing is written to find out.
+    ///
+    /// # Errors
+    /// The store cannot be reached.
+    fn replies(&self, inquiry: Inquiry) -> StoreFuture<'_, Replies> {
+        let _ = inquiry;
+        Box::pin(async { Ok(Replies::default()) })
+    }
+
+    /// Whether an account can be created with values for these fields alone.
+    ///
+    /// # Errors
+    /// It needs a value for another place.
+    fn may_create(&self, fields: Arc<[String]>) -> StoreFuture<'_, ()> {
+        let _ = fields;
+        Box::pin(async { Ok(()) })
     }
 
     /// Makes edits, each at most once, by the steps of a [`Plan`](webtaxon_core::apply::Plan) made for the current
@@ -124,13 +159,4 @@ pub trait GroupStore: Send + Sync {
         terms: Terms,
         record: Recorder,
     ) -> StoreFuture<'_, ()>;
-
-    /// Like [`AccountStore::statements`], for edits of groups.
-    ///
-    /// # Errors
-    /// As [`GroupStore::all_groups`].
-    fn group_statements(&self, edits: Arc<[GroupEdit]>) -> StoreFuture<'_, Option<String>> {
-        let _ = edits;
-        Box::pin(async { Ok(None) })
-    }
 }

@@ -194,6 +194,47 @@ pub enum StoreErrorKind {
         /// The way out.
         help: &'static str,
     },
+    /// A column that must have a value gets none in new accounts.
+    #[error("{store}: a new account has no value for the column `{column}`, which demands one")]
+    #[diagnostic(code(WX0524), help("{help}"))]
+    NeedsValue {
+        /// The database.
+        store: String,
+        /// The column.
+        column: String,
+        /// The line to write.
+        help: String,
+    },
+    /// A word of `states` that the state column cannot hold.
+    #[error("{store}: the column `{column}` cannot hold the state `{word}`: it {why}")]
+    #[diagnostic(
+        code(WX0525),
+        help("say what the column holds: states = {{ active = \"1\", suspended = \"0\" }} in [accounts]")
+    )]
+    BadState {
+        /// The database.
+        store: String,
+        /// The column.
+        column: String,
+        /// The word.
+        word: String,
+        /// The reason.
+        why: String,
+    },
+    /// Another program has the list locked.
+    #[error("{store}: another program has it locked, and did not let go within {seconds} seconds")]
+    #[diagnostic(
+        code(WX0526),
+        help(
+            "nothing was changed; try again, and if it happens again, find out which program has a transaction open"
+        )
+    )]
+    Locked {
+        /// The database.
+        store: String,
+        /// The time waited.
+        seconds: u64,
+    },
     /// The database refused.
     #[error("{store}: {source}")]
     #[diagnostic(

@@ -17,7 +17,7 @@ mod sql;
 #[cfg(feature = "sqlite")]
 mod sqlite;
 
-pub use account_store::{AccountStore, GroupStore, Recorder, StoreFuture, Terms};
+pub use account_store::{AccountStore, GroupStore, Recorder, ScriptWork, StoreFuture, Terms};
 pub use choice::open;
 #[cfg(feature = "csv")]
 pub use csv::CsvStore;

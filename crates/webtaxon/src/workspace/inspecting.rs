@@ -9,6 +9,7 @@ use crate::store;
 use crate::survey::{self, EntryKind, Finding, Named};
 use std::path::Path;
 use std::sync::Arc;
+use webtaxon_core::account::Replies;
 use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::identity::CALLED;
 use webtaxon_core::ldap::name::Dn;
@@ -36,8 +37,12 @@ impl Workspace {
         links.sort();
         links.dedup();
         let [readings_now, readings_then] = self.readings_for_both(other, &links).await?;
-        let now = Lists { accounts: now.0, groups: now.1, readings: readings_now };
-        let then = Lists { accounts: then.0, groups: then.1, readings: readings_then };
+        let replies = Replies::default;
+        let mut now = Lists { accounts: now.0, groups: now.1, readings: readings_now, replies: replies() };
+        let mut then =
+            Lists { accounts: then.0, groups: then.1, readings: readings_then, replies: replies() };
+        now.preview(one, &memory, &*store_now).await?;
+        then.preview(two, &memory, &*other.store()).await?;
         Ok(Comparison::of(now.situation(one, &memory), then.situation(two, &memory)))
     }
 
@@ -75,7 +80,8 @@ impl Workspace {
         for intake in &self.settings().intakes {
             more.extend(intake.filter.attributes().map(str::to_owned));
         }
-        let lists = self.setup.find(&more, &memory).await?;
+        let mut lists = self.setup.find(&more, &memory).await?;
+        lists.preview(self.settings(), &memory, &*self.store()).await?;
         let situation = lists.situation(self.settings(), &memory);
         let found = why::find(situation, text);
         let (one, named) = match found.as_slice() {

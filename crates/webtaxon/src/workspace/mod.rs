@@ -212,8 +212,8 @@ impl Workspace {
     /// The accounts cannot be read, no server could be reached, or the bind was refused.
     pub async fn preview(&self) -> Result<Preview, Error> {
         let memory = self.setup.memory().await?;
-        let found = self.setup.find(&[], &memory).await?;
-        Ok(Preview::of(found.situation(self.settings(), &memory)))
+        let mut found = self.setup.find(&[], &memory).await?;
+        found.preview(self.settings(), &memory, &*self.store()).await
     }
 
     /// The clashes of a preview as questions, with both sides.
@@ -222,8 +222,9 @@ impl Workspace {
     /// As [`Workspace::preview`].
     pub async fn clashes(&self) -> Result<Clashes, Error> {
         let memory = self.setup.memory().await?;
-        let found = self.setup.find(&[], &memory).await?;
-        Ok(Clashes::of(self.settings(), found, memory))
+        let mut found = self.setup.find(&[], &memory).await?;
+        let preview = found.preview(self.settings(), &memory, &*self.store()).await?;
+        Ok(Clashes::of(self.settings(), preview, found, memory))
     }
 
     /// The settings file.

@@ -21,6 +21,7 @@ mod hidden;
 mod member_attribute;
 mod membership;
 mod museum;
+mod odd_tables;
 mod postgres;
 mod postgres_state;
 mod preview;

@@ -39,9 +39,9 @@ async fn postgres_refuses_one_change_and_the_rest_goes_on() {
     let museum = museum(Kind::Postgres).await;
     let cluster = museum.cluster.as_ref().unwrap();
     cluster.run(
-        "CREATE TABLE loan (borrower integer REFERENCES loans.\"account list\" (id));
-         INSERT INTO loan SELECT id FROM loans.\"account list\" WHERE \"user name\" = 'hvanish';
-         ALTER TABLE loans.\"account list\" ADD CHECK (\"user name\" <> 'tashdown2');
+        "CREATE FUNCTION refuse() RETURNS trigger AS $$ BEGIN RAISE 'no, % stays', coalesce(old.\"user name\", new.\"user name\"); END $$ LANGUAGE plpgsql;
+         CREATE TRIGGER no_end BEFORE DELETE ON loans.\"account list\" FOR EACH ROW WHEN (old.\"user name\" = 'hvanish') EXECUTE FUNCTION refuse();
+         CREATE TRIGGER no_tom BEFORE INSERT ON loans.\"account list\" FOR EACH ROW WHEN (new.\"user name\" = 'tashdown2') EXECUTE FUNCTION refuse();
          ALTER TABLE loans.\"account list\" ALTER \"select\" TYPE varchar(20)",
     );
     let workspace = museum.workspace().unwrap();
@@ -58,8 +58,8 @@ async fn postgres_refuses_one_change_and_the_rest_goes_on() {
         .collect();
     assert_eq!(refused.len(), 2, "{refused:?}");
     assert!(
-        refused[0].contains("tashdown2: new row for relation")
-            && refused[1].contains("hvanish: update or delete"),
+        refused[0].contains("tashdown2: no, tashdown2 stays")
+            && refused[1].contains("hvanish: no, hvanish stays"),
         "{refused:?}"
     );
     assert_eq!(applied.count(|one| *one == Outcome::Done), 29);
@@ -94,7 +94,7 @@ async fn postgres_says_what_is_missing() {
     for (spoil, change, message, code) in [
         ("", ("loans.account list", "loans.accounts"), "no table `loans.accounts`", "WX0510"),
         ("", ("\"e-mail\"", "\"mail\""), "no column `mail`", "WX0511"),
-        ("", ("active = \"in\"", "active = \"on\""), "has the state `in`", "WX0512"),
+        ("", ("active = \"in\"", "active = \"on\""), "cannot hold the state `on`", "WX0525"),
         ("", ("database  = \"loans\"", "database  = \"loan\""), "database \"loan\" does not exist", "WX0513"),
         (
             "",

@@ -519,7 +519,7 @@ pub(crate) async fn statements_do_what_an_apply_does(kind: Kind, run: impl Fn(&P
     let before = dump(&by_hand, kind);
     let script = workspace.statements(&work, &agreed()).await.unwrap();
     assert_eq!(dump(&by_hand, kind), before, "writing them down changes nothing");
-    assert_eq!(script.lines().filter(|line| line.starts_with("-- ")).count(), 31, "{script}");
+    assert_eq!(script.lines().filter(|line| line.starts_with("-- ")).count(), 34, "{script}");
     run(&by_hand, &script);
     let rows = |museum: &Prepared| {
         // A new row's time is the moment at which it was made.

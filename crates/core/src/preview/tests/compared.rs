@@ -6,7 +6,8 @@ use crate::preview::compare::Comparison;
 fn compared(now: &Settings, then: &Settings, reading: &Reading, accounts: &[Account]) -> Comparison {
     let today = today();
     let readings = std::slice::from_ref(reading);
-    let side = |settings| Situation { settings, readings, accounts, memory: &today, groups: None };
+    let side =
+        |settings| Situation { settings, readings, accounts, memory: &today, groups: None, replies: None };
     Comparison::of(side(now), side(then))
 }
 
@@ -57,7 +58,7 @@ fn a_filter_is_judged_by_what_the_entry_has() {
     let today = today();
     let side = |settings, reading| {
         let readings = std::slice::from_ref(reading);
-        Situation { settings, readings, accounts: &accounts, memory: &today, groups: None }
+        Situation { settings, readings, accounts: &accounts, memory: &today, groups: None, replies: None }
     };
     let comparison = Comparison::of(side(&loose, &all), side(&strict, &fewer));
     assert_eq!(comparison.go_out.len(), 1);

@@ -32,7 +32,8 @@ fn linked(id: &str, login: &str, mailbox: &str) -> Account {
 /// Settings in which people who are gone are removed after some days.
 fn after_days(days: u32) -> Settings {
     let mut settings = settings();
-    settings.intakes.first.leaving.gone = LeavingRule { action: LeavingAction::Remove, after_days: days };
+    settings.intakes.first.leaving.gone =
+        LeavingRule { action: LeavingAction::Remove, after_days: days, refused: None };
     settings
 }
 

@@ -7,7 +7,7 @@ use jiff::civil::{Date, date};
 
 fn with_days(action: LeavingAction, after_days: u32) -> Settings {
     let mut settings = settings();
-    settings.intakes.first.leaving.gone = LeavingRule { action, after_days };
+    settings.intakes.first.leaving.gone = LeavingRule { action, after_days, refused: None };
     settings
 }
 

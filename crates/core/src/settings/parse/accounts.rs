@@ -6,14 +6,14 @@ use super::table::{Table, Text, Value};
 use super::values::filled;
 use crate::ldap::identity::Identity;
 use crate::settings::{
-    Accounts, Anew, AttributePath, Credentials, PasswordSource, Postgres, RoleTable, Scim, SettingsError,
-    SqlTable, StateDatabase, StoreSettings, Trust,
+    Accounts, Anew, AttributePath, Credentials, PasswordSource, Postgres, Removed, Scim, SettingsError,
+    SideTable, SqlTable, StateDatabase, States, StoreSettings, Times, Trust,
 };
 use indexmap::IndexMap;
 use std::path::PathBuf;
 
 /// Keys that only some kinds of store have, and which.
-const KEYS: [(&str, &[&str]); 17] = [
+const KEYS: [(&str, &[&str]); 21] = [
     ("path", &["csv", "sqlite"]),
     ("server", &["postgres"]),
     ("database", &["postgres"]),
@@ -26,6 +26,10 @@ const KEYS: [(&str, &[&str]); 17] = [
     ("links", &["csv", "sqlite", "postgres", "own"]),
     ("states", &["sqlite", "postgres"]),
     ("role_table", &["sqlite", "postgres"]),
+    ("more", &["sqlite", "postgres"]),
+    ("removed", &["sqlite", "postgres"]),
+    ("created", &["sqlite", "postgres"]),
+    ("touched", &["sqlite", "postgres"]),
     ("groups", &["csv", "sqlite", "postgres", "own"]),
     ("service", &["scim"]),
     ("token", &["scim"]),
@@ -51,6 +55,10 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
         "links",
         "states",
         "role_table",
+        "more",
+        "removed",
+        "created",
+        "touched",
         "service",
         "token",
         "attributes",
@@ -280,44 +288,91 @@ fn no_link(key: &str, has_links: bool, column: &Text<'_>) -> Result<(), Settings
 /// The table of a database, its columns and their values.
 fn sql_table(table: &mut Table<'_>, has_links: bool) -> Result<SqlTable, SettingsError> {
     let name = filled(table.require("table", "name the table: table = \"account\"")?.text()?)?;
-    let mut columns = IndexMap::new();
+    let (mut columns, mut json) = (IndexMap::new(), Vec::new());
     if let Some(value) = table.take("columns") {
         for (field, column) in value.entries("a table from field to column")? {
-            let column = column.text()?;
+            let column = match column.is_text() {
+                true => column.text()?,
+                false => {
+                    let mut named = column.table(&["name", "as"])?;
+                    let word = named.require("as", "write as = \"json\", or the column's name alone")?;
+                    word.text()?.word(&[("json", ())])?;
+                    json.push(field.clone());
+                    named.require("name", "write { name = \"roles\", as = \"json\" }")?.text()?
+                }
+            };
             no_link(&field, has_links, &column)?;
             columns.insert(field, filled(column)?);
         }
     }
-    let mut states = ["active".to_owned(), "suspended".to_owned()];
-    if let Some(value) = table.take("states") {
-        let place = value.place();
-        let mut named = value.table(&["active", "suspended"])?;
-        for (key, state) in ["active", "suspended"].into_iter().zip(&mut states) {
-            if let Some(value) = named.take(key) {
-                *state = value.text()?.text;
+    let states = table.take("states").map(states).transpose()?.unwrap_or_default();
+    let removed = table.take("removed").map(removed).transpose()?;
+    let mut time = |key| table.take(key).map(|value| filled(value.text()?)).transpose();
+    let times = Times { created: time("created")?, touched: time("touched")? };
+    let mut sides = IndexMap::new();
+    if let Some(value) = table.take("role_table") {
+        let help =
+            "write { table = \"account_role\", account = \"account_id\", key = \"id\", role = \"role\" }";
+        sides.insert("roles".to_owned(), side_table(value, "role", help)?);
+    }
+    if let Some(value) = table.take("more") {
+        for (field, value) in value.entries("a table from field to table")? {
+            if ["login", "link", "state", "roles"].contains(&field.as_str()) {
+                return Err(value
+                    .bad("this is kept otherwise", "use role_table for roles, and columns for the others"));
             }
-        }
-        let [active, suspended] = &states;
-        if active == suspended {
-            return Err(place.bad("both are the same", "give the column's value for each of them"));
+            let help = "write { table = \"account_email\", account = \"account_id\", key = \"id\", value = \"address\" }";
+            sides.insert(field, side_table(value, "value", help)?);
         }
     }
-    let roles = match table.take("role_table") {
-        None => None,
-        Some(value) => {
-            let mut named = value.table(&["table", "account", "key", "role"])?;
-            let help =
-                "write { table = \"account_role\", account = \"account_id\", key = \"id\", role = \"role\" }";
-            let mut one = |key| filled(named.require(key, help)?.text()?);
-            Some(RoleTable {
-                name: one("table")?,
-                account: one("account")?,
-                key: one("key")?,
-                role: one("role")?,
-                of: None,
-            })
-        }
-    };
     let groups = table.take("groups").map(sql_groups).transpose()?;
-    Ok(SqlTable { name, columns, states: Some(states), roles, has_links, groups })
+    Ok(SqlTable { name, columns, json, states: Some(states), removed, times, sides, has_links, groups })
+}
+
+/// The values of the state column.
+fn states(value: Value<'_>) -> Result<States, SettingsError> {
+    let (mut states, place) = (States::default(), value.place());
+    let mut named = value.table(&["active", "suspended"])?;
+    for (key, words) in [("active", &mut states.active), ("suspended", &mut states.suspended)] {
+        if let Some(value) = named.take(key) {
+            let place = value.place();
+            *words = value.texts()?.into_iter().map(|word| word.text).collect();
+            if words.is_empty() {
+                return Err(
+                    place.bad("it is empty", "give the column's value; the first of several is written")
+                );
+            }
+        }
+    }
+    if states.active.iter().any(|word| states.suspended.contains(word)) {
+        return Err(place.bad("both are the same", "give the column's value for each of them"));
+    }
+    Ok(states)
+}
+
+/// The mark of removed rows.
+fn removed(value: Value<'_>) -> Result<Removed, SettingsError> {
+    let mut named = value.table(&["column", "value"])?;
+    let help = "write { column = \"deleted_at\", value = \"now\" }";
+    let column = filled(named.require("column", help)?.text()?)?;
+    let value = named.require("value", help)?.text()?.text;
+    Ok(Removed { column, value: (value != "now").then_some(value) })
+}
+
+/// A table with one value to a row.
+fn side_table(value: Value<'_>, key: &'static str, help: &str) -> Result<SideTable, SettingsError> {
+    let known: &'static [&'static str] = match key {
+        "role" => &["table", "account", "key", "role", "with"],
+        _ => &["table", "account", "key", "value", "with"],
+    };
+    let mut named = value.table(known)?;
+    let mut one = |key| filled(named.require(key, help)?.text()?);
+    let (name, account, own, value) = (one("table")?, one("account")?, one("key")?, one(key)?);
+    let mut with = IndexMap::new();
+    if let Some(fixed) = named.take("with") {
+        for (column, value) in fixed.entries("a table from column to value")? {
+            with.insert(column, value.text()?.text);
+        }
+    }
+    Ok(SideTable { name, account, key: own, value, of: None, with })
 }

@@ -259,7 +259,7 @@ fn leaving(value: Value<'_>) -> Result<Leaving, SettingsError> {
     let mut action = |key, default| match table.take(key) {
         None => Ok(default),
         Some(value) => {
-            let mut table = value.table(&["do", "after_days"])?;
+            let mut table = value.table(&["do", "after_days", "refused"])?;
             let words = [
                 ("remove", LeavingAction::Remove),
                 ("suspend", LeavingAction::Suspend),
@@ -281,7 +281,14 @@ fn leaving(value: Value<'_>) -> Result<Leaving, SettingsError> {
                     days.ok_or(too_many)?
                 }
             };
-            Ok(LeavingRule { action, after_days })
+            let refused = match table.take("refused") {
+                None => None,
+                Some(value) if action != LeavingAction::Remove => {
+                    return Err(value.bad("nothing is removed here", "remove it, or write do = \"remove\""));
+                }
+                Some(value) => Some(value.text()?.word(&[("suspend", LeavingAction::Suspend)])?),
+            };
+            Ok(LeavingRule { action, after_days, refused })
         }
     };
     let (gone, outside) = (action("gone", default.gone)?, action("outside", default.outside)?);

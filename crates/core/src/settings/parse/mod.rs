@@ -144,7 +144,8 @@ fn fill_with_directory(intake: &mut Intake, field: &str) -> bool {
 }
 
 fn brakes(value: Value<'_>) -> Result<Brakes, SettingsError> {
-    let mut table = value.table(&["removals", "fewest", "settings_changed", "memberships", "shrunk"])?;
+    let mut table =
+        value.table(&["removals", "fewest", "settings_changed", "memberships", "shrunk", "cascades"])?;
     let mut limit = |key| match table.take(key) {
         None => Ok(None),
         Some(value) if value.is_integer() => Ok(Some(Removals::Number(value.number(0)?))),
@@ -164,6 +165,7 @@ fn brakes(value: Value<'_>) -> Result<Brakes, SettingsError> {
     let (removals, memberships) = (limit("removals")?, limit("memberships")?);
     let shrunk = limit("shrunk")?.unwrap_or(Brakes::default().shrunk);
     let fewest = table.take("fewest").map(|value| value.number(0)).transpose()?;
+    let cascades = table.take("cascades").map(|value| value.number(0)).transpose()?.unwrap_or(0);
     let settings_changed = table.take("settings_changed").map(Value::boolean).transpose()?.unwrap_or(true);
-    Ok(Brakes { removals, fewest, settings_changed, memberships, shrunk })
+    Ok(Brakes { removals, fewest, settings_changed, memberships, shrunk, cascades })
 }

@@ -7,8 +7,14 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use webtaxon_core::account::{Account, Fields, State};
 use webtaxon_core::ldap::identity::Identity;
-use webtaxon_core::settings::SqlTable;
 use webtaxon_core::settings::rules::LIST;
+use webtaxon_core::settings::{SideTable, SqlTable, States};
+
+/// By field, the values of a side table by the key of their account.
+pub(in super::super) type Sides = HashMap<String, Values>;
+
+/// Values of a side table by the key of their account.
+type Values = HashMap<String, Vec<String>>;
 
 /// The content of a column.
 enum Kind {
@@ -16,6 +22,8 @@ enum Kind {
     Link,
     State,
     Field(SmolStr),
+    /// A list in JSON.
+    List(SmolStr),
 }
 
 /// Converts rows to accounts; null fields are left out.
@@ -23,10 +31,10 @@ pub(in super::super) struct Rows<'t> {
     store: String,
     table: &'t SqlTable,
     kinds: Vec<Kind>,
-    /// The roles by the key of their account, if they have a table of their own.
-    roles: Option<HashMap<String, Vec<String>>>,
-    /// The column that they refer to.
-    key: Option<usize>,
+    /// The values of the side tables, each with the column that they refer to.
+    sides: Vec<(SmolStr, Option<usize>, Values)>,
+    /// The words of the state column, as the database prints them.
+    states: Option<States>,
     accounts: Vec<Account>,
 }
 
@@ -35,18 +43,23 @@ impl<'t> Rows<'t> {
         store: String,
         table: &'t SqlTable,
         columns: &[Column],
-        roles: Option<HashMap<String, Vec<String>>>,
+        mut sides: Sides,
+        states: Option<States>,
     ) -> Self {
         let kind = |column: &Column| match column.field.as_str() {
             "login" => Kind::Login,
             "link" => Kind::Link,
             "state" if table.states.is_some() => Kind::State,
+            field if column.is_list => Kind::List(field.into()),
             field => Kind::Field(field.into()),
         };
-        let key = table.roles.as_ref();
-        let key = key.and_then(|roles| columns.iter().position(|column| column.name == roles.key));
+        let side = |(field, side): (&String, &SideTable)| {
+            let key = columns.iter().position(|column| column.name == side.key);
+            (field.into(), key, sides.remove(field).unwrap_or_default())
+        };
+        let sides = table.sides.iter().map(side).collect();
         let kinds = columns.iter().map(kind).collect();
-        Self { store, table, kinds, roles, key, accounts: Vec::new() }
+        Self { store, table, kinds, sides, states, accounts: Vec::new() }
     }
 
     /// The kind of rows.
@@ -60,9 +73,8 @@ impl<'t> Rows<'t> {
         value: impl Fn(usize) -> Option<Cow<'v, str>>,
     ) -> Result<(), StoreErrorKind> {
         let (mut login, mut link, mut state) = (String::new(), None, State::Active);
-        let mut odd_state = None;
         let mut fields = Fields::with_capacity(self.kinds.len().saturating_sub(2));
-        let words = self.table.states.as_ref();
+        let words = self.states.as_ref();
         for (at, kind) in self.kinds.iter().enumerate() {
             let said = value(at);
             match kind {
@@ -73,12 +85,21 @@ impl<'t> Rows<'t> {
                         fields.insert("link".into(), SmolStr::default()); // no link, and not null
                     }
                 }
-                Kind::State => match (words, said.as_deref().unwrap_or_default().trim()) {
-                    (None, _) => {}
-                    (Some([active, _]), said) if said == active => state = State::Active,
-                    (Some([_, suspended]), said) if said == suspended => state = State::Suspended,
-                    (Some(_), said) => odd_state = Some(said.to_owned()),
-                },
+                Kind::State => {
+                    let said = said.as_deref().unwrap_or_default();
+                    let place = |words: &[String]| words.iter().position(|word| word.trim() == said.trim());
+                    let known = words.map(|words| (place(&words.active), place(&words.suspended)));
+                    state = match known {
+                        None | Some((Some(_), _)) => State::Active,
+                        Some((None, Some(_))) => State::Suspended,
+                        Some((None, None)) => State::Other,
+                    };
+                    // Another word than the one that is written is kept with the account.
+                    if !matches!(known, None | Some((Some(0), _) | (None, Some(0)))) {
+                        fields.insert("state".into(), said.into());
+                    }
+                }
+                Kind::List(name) => fields.extend(said.map(|said| (name.clone(), items(&said).into()))),
                 Kind::Field(name) => fields.extend(said.map(|said| (name.clone(), said.into()))),
             }
         }
@@ -96,27 +117,55 @@ impl<'t> Rows<'t> {
             };
             return Err(bad(format!("has no {}", self.list().name()), help));
         }
-        if let Some((said, [active, suspended])) = odd_state.zip(words) {
-            let what = format!("has the state `{said}`, which is neither `{active}` nor `{suspended}`");
-            return Err(bad(
-                what,
-                "say what the column holds: states = { active = \"1\", suspended = \"0\" }",
-            ));
-        }
-        if let Some(all) = &self.roles {
-            let key = self.key.and_then(&value);
+        for (field, key, all) in &self.sides {
+            let key = key.and_then(&value);
             let list = key.and_then(|key| all.get(&*key).or_else(|| all.get(key.trim())));
             let list = list.map(|list| list.join(&LIST.to_string())).unwrap_or_default();
-            fields.insert("roles".into(), list.into());
+            fields.insert(field.clone(), list.into());
         }
         self.accounts.push(Account { login, link, state, fields });
         Ok(())
     }
 
+    /// The accounts, whatever occurs twice.
+    pub(in super::super) fn all(self) -> Vec<Account> {
+        self.accounts
+    }
+
     /// The accounts, provided that no login or link occurs twice.
     pub(in super::super) fn finish(self) -> Result<Vec<Account>, StoreErrorKind> {
         sound(&self.store, self.list(), &self.accounts)?;
+        // One odd state is that account's; if all are odd, the settings name none of the column's words.
+        if let (Some(first), Some(states)) = (self.accounts.first(), &self.states)
+            && self.accounts.iter().all(|account| account.state == State::Other)
+        {
+            let known = states.active.iter().chain(&states.suspended);
+            let known: Vec<String> = known.map(|word| format!("`{word}`")).collect();
+            return Err(StoreErrorKind::BadRow {
+                store: self.store,
+                row: self.table.states.as_ref().map_or("group", |_| "account"),
+                login: first.login.clone(),
+                what: format!(
+                    "has the state `{}`, and no account has one of {}",
+                    first.state_word(),
+                    known.join(", ")
+                ),
+                help: "say what the column holds: states = { active = [\"1\", \"invited\"], suspended = \"0\" } in [accounts]",
+            });
+        }
         Ok(self.accounts)
+    }
+}
+
+/// The items of a JSON list, separated as in every list; another text as it is.
+fn items(text: &str) -> Cow<'_, str> {
+    let item = |item: serde_json::Value| match item {
+        serde_json::Value::String(text) => text,
+        other => other.to_string(),
+    };
+    match serde_json::from_str::<Vec<serde_json::Value>>(text) {
+        Ok(list) => Cow::Owned(list.into_iter().map(item).collect::<Vec<_>>().join(&LIST.to_string())),
+        Err(_) => Cow::Borrowed(text),
     }
 }
 
@@ -124,17 +173,18 @@ impl<'t> Rows<'t> {
 mod tests {
     use super::*;
     use indexmap::IndexMap;
-    use webtaxon_core::settings::RoleTable;
+    use webtaxon_core::settings::Times;
 
     /// Two keys that differ by a blank are two keys, and a login is found without the blanks around it.
     #[test]
     fn roles_are_found_by_the_key_as_it_stands() {
-        let role_table = |key: &str| RoleTable {
+        let role_table = |key: &str| SideTable {
             name: "role".to_owned(),
             account: "account".to_owned(),
             key: key.to_owned(),
-            role: "role".to_owned(),
+            value: "role".to_owned(),
             of: None,
+            with: IndexMap::new(),
         };
         for (key, kept, row, roles) in [
             ("code", "a ", ["ada", "a "], "keeper"),
@@ -144,14 +194,18 @@ mod tests {
             let table = SqlTable {
                 name: "account".to_owned(),
                 columns: IndexMap::new(),
-                states: Some(["active", "suspended"].map(str::to_owned)),
-                roles: Some(role_table(key)),
+                json: Vec::new(),
+                states: Some(States::default()),
+                removed: None,
+                times: Times::default(),
+                sides: IndexMap::from([("roles".to_owned(), role_table(key))]),
                 has_links: true,
                 groups: None,
             };
             let columns = ["login", "code"].map(|name| Column::new(&table, name.to_owned()));
             let all = HashMap::from([(kept.to_owned(), vec!["keeper".to_owned()])]);
-            let mut rows = Rows::new("a store".to_owned(), &table, &columns, Some(all));
+            let all = HashMap::from([("roles".to_owned(), all)]);
+            let mut rows = Rows::new("a store".to_owned(), &table, &columns, all, table.states.clone());
             rows.add(|at| row.get(at).map(|text| Cow::Borrowed(*text))).unwrap();
             assert_eq!(rows.finish().unwrap()[0].field("roles"), roles, "{key} {row:?}");
         }
@@ -162,18 +216,22 @@ mod tests {
     fn a_column_with_a_fields_name_is_not_that_field() {
         let columns = [("login", "user"), ("state", "standing"), ("email", "e_mail")];
         let columns = columns.map(|(field, column)| (field.to_owned(), column.to_owned()));
-        let states = Some(["active", "suspended"].map(str::to_owned));
+        let states = Some(States::default());
         let table = SqlTable {
             name: "account".to_owned(),
             columns: columns.into(),
+            json: Vec::new(),
             states,
-            roles: None,
+            removed: None,
+            times: Times::default(),
+            sides: IndexMap::new(),
             has_links: false,
             groups: None,
         };
         let names = ["login", "user", "state", "standing", "email", "e_mail"];
         let columns = names.map(|name| Column::new(&table, name.to_owned()));
-        let mut rows = Rows::new("a store".to_owned(), &table, &columns, None);
+        let mut rows =
+            Rows::new("a store".to_owned(), &table, &columns, HashMap::new(), table.states.clone());
         let row = ["x", "ada", "Ohio", "suspended", "home@x", "work@x"];
         rows.add(|at| row.get(at).map(|text| Cow::Borrowed(*text))).unwrap();
         let account = rows.finish().unwrap().remove(0);

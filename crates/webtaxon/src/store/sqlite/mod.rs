@@ -1,39 +1,34 @@
 //! Accounts in a table of an SQLite database: read as they are, changed in one transaction.
 
+mod describe;
+mod forms;
+mod value;
+
 use super::groups::group;
-use super::sql::{Bound, Column, Dialect, RowEdits, Rows, Statement, Writer, complete, marked};
-use super::{AccountStore, GroupStore, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms};
-use crate::sql_names::quoted;
+use super::sql::{ASSUMES, RowEdits, Rows, Sides, Statement, Which, Writer, complete, plain};
+use super::{AccountStore, GroupStore, Recorder, ScriptWork, StoreError, StoreErrorKind, StoreFuture, Terms};
 use crate::{background, crash};
-use rusqlite::types::{ToSqlOutput, Value, ValueRef};
-use rusqlite::{Connection, OpenFlags, Row, ToSql, TransactionBehavior, params_from_iter};
-use std::borrow::Cow;
-use std::collections::HashMap;
+use describe::Described;
+use rusqlite::{Connection, ErrorCode, OpenFlags, TransactionBehavior, params_from_iter};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
-use webtaxon_core::account::{Account, Groups};
+use value::shown;
+use webtaxon_core::account::{Account, Groups, Inquiry, Replies};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Plan};
 use webtaxon_core::settings::SqlTable;
 
 /// Maximum edits under one savepoint.
 const BATCH: usize = 1000;
 
+/// Time limit for a database locked by another program.
+const BUSY: Duration = Duration::from_secs(10);
+
 /// A table of an SQLite database.
 #[derive(Clone, Debug)]
 pub struct SqliteStore {
     file: PathBuf,
     table: SqlTable,
-}
-
-impl ToSql for Bound {
-    fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
-        Ok(match self {
-            Bound::Null => ToSqlOutput::Owned(Value::Null),
-            Bound::Text(text) => ToSqlOutput::Borrowed(ValueRef::Text(text.as_bytes())),
-            Bound::Bytes(bytes) => ToSqlOutput::Borrowed(ValueRef::Blob(bytes)),
-        })
-    }
 }
 
 impl SqliteStore {
@@ -44,7 +39,11 @@ impl SqliteStore {
     }
 
     fn refused(&self, source: rusqlite::Error) -> StoreError {
-        StoreErrorKind::Database { store: self.describe(), source: source.into() }.into()
+        let store = self.describe();
+        if matches!(source.sqlite_error_code(), Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked)) {
+            return StoreErrorKind::Locked { store, seconds: BUSY.as_secs() }.into();
+        }
+        StoreErrorKind::Database { store, source: source.into() }.into()
     }
 
     /// Opens the database; nothing is written before a change, except that SQLite rolls back another program's
@@ -56,34 +55,16 @@ impl SqliteStore {
         }
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let opened = Connection::open_with_flags(&self.file, flags).and_then(|db| {
-            db.busy_timeout(Duration::from_secs(10))?;
+            db.busy_timeout(BUSY)?;
             db.execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL;")?;
             Ok(db)
         });
         opened.map_err(|error| self.refused(error))
     }
 
-    fn columns(&self, db: &Connection) -> Result<Vec<Column>, StoreError> {
-        let describe = || -> rusqlite::Result<Vec<Column>> {
-            let sql = "SELECT name, type, \"notnull\", dflt_value, pk FROM pragma_table_info(?)";
-            let mut query = db.prepare(sql)?;
-            let rows = query.query_map([&self.table.name], |row| {
-                let (kind, not_null): (String, bool) = (row.get(1)?, row.get(2)?);
-                let (default, key): (Option<String>, i64) = (row.get(3)?, row.get(4)?);
-                Ok(Column {
-                    is_binary: kind.to_uppercase().contains("BLOB"),
-                    may_be_null: !not_null,
-                    has_default: default.is_some() || key > 0,
-                    ..Column::new(&self.table, row.get(0)?)
-                })
-            })?;
-            rows.collect()
-        };
-        let columns = describe().map_err(|error| self.refused(error))?;
-        if columns.is_empty() {
-            return Err(self.no_table(db));
-        }
-        Ok(columns)
+    fn describe_table(&self, db: &Connection) -> Result<Described, StoreError> {
+        let described = describe::describe(db, &self.table).map_err(|error| self.refused(error))?;
+        described.ok_or_else(|| self.no_table(db))
     }
 
     fn no_table(&self, db: &Connection) -> StoreError {
@@ -99,71 +80,55 @@ impl SqliteStore {
         StoreErrorKind::NoTable { store: self.describe(), table: self.table.name.clone(), help }.into()
     }
 
-    /// All accounts, or those with these logins, one row at a time.
+    /// The accounts of a query, one row at a time.
     fn read(
         &self,
         db: &Connection,
-        columns: &[Column],
+        described: &Described,
         fields: &[String],
-        logins: Option<&[&str]>,
+        which: Which,
+        logins: &[&str],
     ) -> Result<Vec<Account>, StoreError> {
+        let Described { columns, dialect, .. } = described;
         complete(&self.describe(), &self.table, columns, fields)?;
-        let logins = logins.map(|logins| serde_json::Value::from(logins).to_string());
-        let roles = self.roles(db, logins.as_deref()).map_err(|error| self.refused(error))?;
-        let names: Vec<String> = columns.iter().map(|column| quoted(&column.name)).collect();
-        let of = logins.as_ref().map(|_| self.of_logins()).unwrap_or_default();
-        let sql = format!("SELECT {} FROM {}{of}", names.join(", "), quoted(&self.table.name));
-        let mut query = db.prepare(&sql).map_err(|error| self.refused(error))?;
-        let mut rows = query.query(params_from_iter(logins)).map_err(|error| self.refused(error))?;
-        let mut accounts = Rows::new(self.describe(), &self.table, columns, roles);
-        while let Some(row) = rows.next().map_err(|error| self.refused(error))? {
+        let refused = |error| self.refused(error);
+        let logins = (which == Which::OfLogins).then(|| serde_json::Value::from(logins).to_string());
+        let mut sides = Sides::new();
+        for (field, side) in &self.table.sides {
+            let Some(form) = dialect.sides.get(field) else { continue };
+            let sql = dialect.select_side(&self.table, (side, form), which, str::to_owned);
+            let all = sides.entry(field.clone()).or_default();
+            let mut query = db.prepare(&sql).map_err(refused)?;
+            let mut rows = query.query(params_from_iter(&logins)).map_err(refused)?;
+            while let Some(row) = rows.next().map_err(refused)? {
+                if let (Some(key), Some(value)) = (shown(row, 0), shown(row, 1)) {
+                    all.entry(key.into_owned()).or_default().push(value.into_owned());
+                }
+            }
+        }
+        let sql = dialect.select(&self.table, columns, which);
+        let mut query = db.prepare(&sql).map_err(refused)?;
+        let mut rows = query.query(params_from_iter(&logins)).map_err(refused)?;
+        let mut accounts = Rows::new(self.describe(), &self.table, columns, sides, self.table.states.clone());
+        while let Some(row) = rows.next().map_err(refused)? {
             accounts.add(|at| shown(row, at))?;
         }
-        Ok(accounts.finish()?)
+        Ok(if which == Which::Removed { accounts.all() } else { accounts.finish()? })
     }
 
-    /// The condition for accounts whose logins are in a JSON list.
-    fn of_logins(&self) -> String {
-        format!(" WHERE {} IN (SELECT value FROM json_each(?1))", quoted(self.table.column("login")))
-    }
-
-    /// The roles by the key of their account, in the order of insertion.
-    fn roles(
+    /// The rows that are marked as removed, if an edit may bring one back.
+    fn removed(
         &self,
         db: &Connection,
-        logins: Option<&str>,
-    ) -> rusqlite::Result<Option<HashMap<String, Vec<String>>>> {
-        let Some(table) = &self.table.roles else { return Ok(None) };
-        let [account, role] = [&table.account, &table.role].map(|name| quoted(name));
-        let (role, join) = match &table.of {
-            None => (role, String::new()),
-            Some(of) => {
-                let [table, key, name] = [&of.table, &of.key, &of.name].map(|name| quoted(name));
-                let join = format!(" AS listed JOIN {table} AS whose ON whose.{key} = listed.{role}");
-                (format!("whose.{name}"), join)
-            }
-        };
-        let account = if table.of.is_some() { format!("listed.{account}") } else { account };
-        let own = quoted(&self.table.name);
-        let of = logins.map(|_| {
-            let keys = format!("SELECT {} FROM {own}{}", quoted(&table.key), self.of_logins());
-            format!(" WHERE {account} IN ({keys})")
-        });
-        let from = quoted(&table.name);
-        let sql = format!("SELECT {account}, {role} FROM {from}{join}{}", of.unwrap_or_default());
-        let mut query = db.prepare(&sql)?;
-        let mut rows = query.query(params_from_iter(logins))?;
-        let mut roles: HashMap<String, Vec<String>> = HashMap::new();
-        while let Some(row) = rows.next()? {
-            if let (Some(key), Some(role)) = (shown(row, 0), shown(row, 1)) {
-                roles.entry(key.into_owned()).or_default().push(role.into_owned());
-            }
-        }
-        Ok(Some(roles))
+        described: &Described,
+        edits: &[Edit],
+    ) -> Result<Vec<Account>, StoreError> {
+        let is_needed = self.table.removed.is_some() && edits.iter().any(|edit| edit.before.is_none());
+        if is_needed { self.read(db, described, &[], Which::Removed, &[]) } else { Ok(Vec::new()) }
     }
 
-    fn dialect(&self) -> Dialect {
-        Dialect::new(&self.table.name, '?', quoted)
+    fn writer<'w>(&'w self, described: &'w Described, fields: &'w [String]) -> Writer<'w> {
+        Writer::new(&self.table, &described.columns, &described.dialect, fields)
     }
 
     /// The table of the application's groups as a list.
@@ -178,16 +143,18 @@ impl SqliteStore {
         // Nobody else can write from here on, so that the rows seen are the rows changed.
         let change = db.transaction_with_behavior(TransactionBehavior::Immediate);
         let change = change.map_err(|error| self.refused(error))?;
-        let columns = self.columns(&change)?;
+        let described = self.describe_table(&change)?;
         let logins = edits.logins(terms);
-        let mut accounts = self.read(&change, &columns, &terms.fields, logins.as_deref())?;
+        let which = if logins.is_some() { Which::OfLogins } else { Which::All };
+        let of_logins = logins.as_deref().unwrap_or_default();
+        let mut accounts = self.read(&change, &described, &terms.fields, which, of_logins)?;
         if logins.is_some() && !edits.are_of(&accounts) {
-            accounts = self.read(&change, &columns, &terms.fields, None)?;
+            accounts = self.read(&change, &described, &terms.fields, Which::All, &[])?;
         }
-        let dialect = self.dialect();
-        let mut writer = Writer::new(&self.table, &columns, &dialect);
         let (edits, standings) = edits.standings(&accounts, terms);
         let plan = Plan::of_standings(&edits, &accounts, standings, &terms.unique);
+        let removed = self.removed(&change, &described, &edits)?;
+        let mut writer = self.writer(&described, &terms.fields).with_removed(removed);
         let mut made = Made { db: &change, waiting: Vec::new(), outcomes: Vec::new(), failed: 0, terms };
         for unit in writer.units(&plan) {
             made.waiting.push(unit);
@@ -206,20 +173,21 @@ impl SqliteStore {
         Ok(outcomes)
     }
 
-    /// The statements that make the edits, as a script.
+    /// The statements that make the edits.
     fn script(&self, edits: &RowEdits, terms: &Terms) -> Result<String, StoreError> {
         let db = self.open()?;
-        let (columns, dialect) = (self.columns(&db)?, self.dialect());
-        let accounts = self.read(&db, &columns, &terms.fields, None)?;
+        let described = self.describe_table(&db)?;
+        let accounts = self.read(&db, &described, &terms.fields, Which::All, &[])?;
         let (edits, standings) = edits.standings(&accounts, terms);
         let plan = Plan::of_standings(&edits, &accounts, standings, &terms.unique);
-        Ok(Writer::new(&self.table, &columns, &dialect).script(&plan))
+        let removed = self.removed(&db, &described, &edits)?;
+        Ok(self.writer(&described, &terms.fields).with_removed(removed).script(&plan))
     }
 
     /// Every row.
     fn rows(&self, fields: &[String]) -> Result<Vec<Account>, StoreError> {
         let db = self.open()?;
-        self.read(&db, &self.columns(&db)?, fields, None)
+        self.read(&db, &self.describe_table(&db)?, fields, Which::All, &[])
     }
 
     /// Does work on another thread, since SQLite blocks.
@@ -295,17 +263,6 @@ impl Made<'_> {
     }
 }
 
-/// A value as text, without loss; `None` for null, and for an unread column.
-fn shown<'r>(row: &'r Row<'_>, at: usize) -> Option<Cow<'r, str>> {
-    match row.get_ref(at).ok()? {
-        ValueRef::Null => None,
-        ValueRef::Integer(number) => Some(number.to_string().into()),
-        ValueRef::Real(number) => Some(number.to_string().into()),
-        ValueRef::Text(text) => Some(String::from_utf8_lossy(text)),
-        ValueRef::Blob(bytes) => Some(marked(bytes).into()),
-    }
-}
-
 impl AccountStore for SqliteStore {
     fn describe(&self) -> String {
         format!("{} ({})", self.file.display(), self.table.name)
@@ -321,11 +278,57 @@ impl AccountStore for SqliteStore {
     }
 
     fn is_writable(&self) -> StoreFuture<'_, bool> {
-        self.work(|own| Ok(!own.open()?.is_readonly("main").map_err(|error| own.refused(error))?))
+        self.work(|own| {
+            let db = own.open()?;
+            let described = own.describe_table(&db)?;
+            let is_readonly = db.is_readonly("main").map_err(|error| own.refused(error))?;
+            Ok(!is_readonly && described.is_writable)
+        })
     }
 
-    fn statements(&self, edits: Arc<[Edit]>, terms: Terms) -> StoreFuture<'_, Option<String>> {
-        self.work(move |own| own.script(&RowEdits::Accounts(edits), &terms).map(Some))
+    fn statements(&self, work: ScriptWork, terms: Terms) -> StoreFuture<'_, Option<String>> {
+        self.work(move |own| {
+            let mut parts = Vec::new();
+            if !work.first.is_empty() {
+                parts.push(own.of_groups()?.script(&RowEdits::Groups(work.first), &Terms::default())?);
+            }
+            parts.push(own.script(&RowEdits::Accounts(work.edits), &terms)?);
+            if !work.last.is_empty() {
+                parts.push(own.of_groups()?.script(&RowEdits::Groups(work.last), &Terms::default())?);
+            }
+            let script = format!(
+                "-- {}\n{ASSUMES}PRAGMA foreign_keys = ON;\nBEGIN;\n{}COMMIT;\n",
+                plain(&own.describe()),
+                parts.concat()
+            );
+            Ok(Some(script))
+        })
+    }
+
+    fn is_asked(&self) -> bool {
+        true
+    }
+
+    fn may_create(&self, fields: Arc<[String]>) -> StoreFuture<'_, ()> {
+        self.work(move |own| {
+            let described = own.describe_table(&own.open()?)?;
+            match described.columns.iter().find(|column| column.is_needed(&own.table, &fields)) {
+                None => Ok(()),
+                Some(column) => Err(column.needs_value(own.describe()).into()),
+            }
+        })
+    }
+
+    fn replies(&self, inquiry: Inquiry) -> StoreFuture<'_, Replies> {
+        self.work(move |own| {
+            let db = own.open()?;
+            let described = own.describe_table(&db)?;
+            let replies = forms::forms(&described.columns, &described.create, &inquiry);
+            let mut replies = replies.map_err(|error| own.refused(error))?;
+            let dependents = describe::dependents(&db, &own.table, &described.dialect, &inquiry);
+            replies.dependents = dependents.map_err(|error| own.refused(error))?;
+            Ok(replies)
+        })
     }
 
     fn carry_out(&self, edits: Arc<[Edit]>, terms: Terms, mut record: Recorder) -> StoreFuture<'_, ()> {
@@ -348,10 +351,6 @@ impl GroupStore for SqliteStore {
             let rows = own.of_groups()?.rows(&[])?;
             Ok(Groups { list: rows.iter().map(group).collect(), by_login: false })
         })
-    }
-
-    fn group_statements(&self, edits: Arc<[GroupEdit]>) -> StoreFuture<'_, Option<String>> {
-        self.work(move |own| own.of_groups()?.script(&RowEdits::Groups(edits), &Terms::default()).map(Some))
     }
 
     fn carry_out_groups(

@@ -1,0 +1,95 @@
+//! Undoing an import: an account is removed only if it is as the import made it.
+
+use super::Edit;
+use super::standing::are_same;
+use crate::account::{Account, Dependents, State, counted_rows};
+use crate::preview::ChangeKind;
+
+/// Everything of an account that is not as the import left it, in words. `made` is the account as read after the import,
+/// or as it was asked for.
+fn since(made: &Account, there: &Account, dependents: &[Dependents]) -> Vec<String> {
+    let own = ["login", "link", "state"].into_iter();
+    let known = made.fields.keys().chain(there.fields.keys()).map(smol_str::SmolStr::as_str);
+    let mut names: Vec<&str> = own.chain(known.filter(|name| *name != "state")).collect();
+    let mut seen = foldhash::HashSet::default();
+    names.retain(|name| seen.insert(*name));
+    let changed = names.into_iter().filter(|name| !are_same(name, made, there));
+    let mut words: Vec<String> = changed.map(|name| super::standing::now(name, there)).collect();
+    if !dependents.is_empty() {
+        words.push(format!("{} refer to it", counted_rows(dependents)));
+    }
+    words
+}
+
+/// The edit that takes back an import, for the account as it is now: a removal with the whole account, or a suspension,
+/// with the reason, if something was added since. `None` if there is nothing to do.
+#[must_use]
+pub fn taking_back(
+    edit: &Edit,
+    there: &Account,
+    dependents: &[Dependents],
+) -> (Option<Edit>, Option<String>) {
+    let Some(made) = &edit.before else { return (Some(edit.clone()), None) };
+    let since = since(made, there, dependents);
+    if since.is_empty() {
+        return (Some(Edit { before: Some(there.clone()), ..edit.clone() }), None);
+    }
+    let words = since.join(", ");
+    if there.state != State::Active {
+        return (None, Some(format!("{} stays, suspended as it is: {words}", there.login)));
+    }
+    let side = |state| Account { state, fields: crate::account::Fields::default(), ..there.clone() };
+    let mut before = side(State::Active);
+    before.fields.extend(there.fields.get("state").map(|word| ("state".into(), word.clone())));
+    let suspension = Edit {
+        kind: ChangeKind::Suspend,
+        before: Some(before),
+        after: Some(side(State::Suspended)),
+        ..edit.clone()
+    };
+    (Some(suspension), Some(format!("{} is suspended, not removed: {words}", there.login)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::account::{Effect, Fields};
+
+    fn account(fields: &[(&str, &str)]) -> Account {
+        let fields = fields.iter().map(|(name, value)| ((*name).into(), (*value).into()));
+        let mut all = Fields::default();
+        all.extend(fields);
+        Account { login: "ada".into(), link: None, state: State::Active, fields: all }
+    }
+
+    #[test]
+    fn only_what_is_as_it_was_made_is_removed() {
+        let made = account(&[("name", "Ada"), ("roles", "a;b"), ("logins", "0")]);
+        let edit = Edit { kind: ChangeKind::Remove, dn: None, cause: None, before: Some(made), after: None };
+        let loan = [Dependents { table: "loan".into(), rows: 2, effect: Effect::Cleared }];
+        for (there, dependents, words) in [
+            (account(&[("name", "Ada"), ("roles", "b;a"), ("logins", "0"), ("seen", "")]), &[][..], None),
+            (account(&[("name", "Ada"), ("roles", "a;b"), ("logins", "3")]), &[], Some("logins is 3 now")),
+            (
+                account(&[("name", "Ada"), ("roles", "a;b"), ("logins", "0"), ("seen", "x")]),
+                &[],
+                Some("seen is x now"),
+            ),
+            (
+                account(&[("name", "Ada"), ("roles", "a;b"), ("logins", "0")]),
+                &loan,
+                Some("2 rows of loan refer to it"),
+            ),
+        ] {
+            let (edit, told) = taking_back(&edit, &there, dependents);
+            let edit = edit.unwrap();
+            match words {
+                None => assert_eq!((edit.kind, edit.before.as_ref()), (ChangeKind::Remove, Some(&there))),
+                Some(words) => {
+                    assert_eq!(edit.kind, ChangeKind::Suspend);
+                    assert!(told.unwrap().contains(words), "{words}");
+                }
+            }
+        }
+    }
+}

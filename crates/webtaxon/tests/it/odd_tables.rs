@@ -1,0 +1,421 @@
+//! Tables as real applications have them: types of every sort, conditions, columns that nobody fills, triggers, foreign
+//! keys, several words for a state, marks for removed rows.
+
+use crate::cluster::Cluster;
+use crate::museum::{ACCOUNTS, DIRECTORY, Museum, told};
+use crate::stores::agreed;
+use rusqlite::Connection;
+use rusqlite::types::Value;
+use webtaxon::Workspace;
+use webtaxon::model::preview::{BrakeKind, ChangeKind, HeldReason, Preview};
+
+/// A museum whose accounts are in an application's own table.
+struct Odd {
+    museum: Museum,
+    database: Database,
+}
+
+enum Database {
+    Postgres(Cluster),
+    Sqlite,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Kind {
+    Postgres,
+    Sqlite,
+}
+
+/// The columns that rules fill with values which the database prints otherwise.
+const RULES: &str = r#"
+badge   = { value = "007" }
+hired   = { value = "2026-01-02T03:04:05+02:00" }
+quota   = { value = "10.5" }
+keeper  = { value = "Yes" }
+address = { value = "10.0.0.1/32" }
+details = { value = '{"b": [1, 2], "a": null}' }
+born    = { value = "1980-02-29" }
+token   = { value = "A0EEBC99-9C0B-4EF8-BB6D-6BB9BD380A11" }
+[[intake.role]]"#;
+
+const POSTGRES: &str = r#"
+CREATE SCHEMA desk;
+CREATE EXTENSION citext;
+CREATE TYPE desk.standing AS ENUM ('invited', 'on', 'off', 'locked', 'banned');
+CREATE TABLE desk.person (
+  id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+  login varchar(24) NOT NULL UNIQUE CHECK (login <> 'nobody'),
+  directory varchar(80) UNIQUE,
+  standing desk.standing NOT NULL,
+  name varchar(70) NOT NULL,
+  email citext UNIQUE,
+  department char(30),
+  room text,
+  badge integer, hired timestamptz, quota numeric(8,2) NOT NULL DEFAULT 0, keeper boolean, address inet,
+  details jsonb, born date, token uuid,
+  password_hash text NOT NULL DEFAULT 'none',
+  logins integer NOT NULL DEFAULT 0,
+  updated_at timestamptz NOT NULL DEFAULT '2020-01-01'
+);
+CREATE TABLE desk.role (person_id bigint NOT NULL REFERENCES desk.person (id), role varchar(30) NOT NULL, PRIMARY KEY (person_id, role));
+CREATE TABLE role (person_id bigint, role text);
+CREATE TABLE desk.loan (id serial PRIMARY KEY, borrower bigint REFERENCES desk.person (id));
+CREATE TABLE desk.note (about bigint REFERENCES desk.person (id) ON DELETE CASCADE, text text);
+"#;
+
+const SQLITE: &str = r#"
+CREATE TABLE person (
+  id INTEGER PRIMARY KEY AUTOINCREMENT,
+  login VARCHAR(24) NOT NULL UNIQUE CHECK (login <> 'nobody'),
+  directory VARCHAR(80) UNIQUE,
+  standing TEXT NOT NULL CHECK (standing IN ('invited', 'on', 'off', 'locked', 'banned')),
+  name VARCHAR(70) NOT NULL,
+  email TEXT UNIQUE COLLATE NOCASE,
+  department VARCHAR(30),
+  room TEXT,
+  badge INTEGER, hired TEXT, quota NUMERIC(8,2) NOT NULL DEFAULT 0, keeper BOOLEAN, address TEXT,
+  details TEXT, born DATE, token TEXT,
+  password_hash TEXT NOT NULL DEFAULT 'none',
+  logins INTEGER NOT NULL DEFAULT 0,
+  updated_at TEXT NOT NULL DEFAULT '2020-01-01'
+);
+CREATE TABLE role (person_id INTEGER NOT NULL REFERENCES person (id), role VARCHAR(30) NOT NULL, PRIMARY KEY (person_id, role));
+CREATE TABLE loan (id INTEGER PRIMARY KEY, borrower INTEGER REFERENCES person (id));
+CREATE TABLE note (about INTEGER REFERENCES person (id) ON DELETE CASCADE, text TEXT);
+"#;
+
+impl Odd {
+    async fn open(kind: Kind) -> Self {
+        let museum = Museum::with(DIRECTORY, webtaxon_standin::Options::default()).await;
+        let database = match kind {
+            Kind::Postgres => Database::Postgres(Cluster::start()),
+            Kind::Sqlite => Database::Sqlite,
+        };
+        let odd = Self { museum, database };
+        odd.set(&[]);
+        odd.run(if kind == Kind::Postgres { POSTGRES } else { SQLITE });
+        let mut reader = csv::Reader::from_reader(ACCOUNTS.as_bytes());
+        let text = |text: &str| match text {
+            "" => "NULL".to_owned(),
+            text => format!("'{}'", text.replace('\'', "''")),
+        };
+        let table = odd.table("person");
+        for row in reader.records().map(Result::unwrap) {
+            let standing = if row[2] == *"active" { "on" } else { "locked" };
+            let cells: Vec<String> = [0, 1, 3, 4, 5, 6].iter().map(|at| text(&row[*at])).collect();
+            let [login, link, name, email, department, room] = cells.try_into().unwrap();
+            odd.run(&format!(
+                "INSERT INTO {table} (login, directory, standing, name, email, department, room) VALUES ({login}, {link}, '{standing}', {name}, {email}, {department}, {room})"
+            ));
+            for role in row[7].split(';').filter(|role| !role.is_empty()) {
+                odd.run(&format!(
+                    "INSERT INTO {} SELECT id, '{role}' FROM {table} WHERE login = {login}",
+                    odd.table("role")
+                ));
+            }
+        }
+        odd
+    }
+
+    /// The name of a table, with its schema where there is one.
+    fn table(&self, name: &str) -> String {
+        match self.database {
+            Database::Postgres(_) => format!("desk.{name}"),
+            Database::Sqlite => name.to_owned(),
+        }
+    }
+
+    /// Writes the settings, with some texts changed.
+    fn set(&self, changes: &[(&str, &str)]) {
+        let store = match &self.database {
+            Database::Postgres(cluster) => format!(
+                "store = \"postgres\"\nserver = \"{}\"\ndatabase = \"loans\"\nuser = \"postgres\"",
+                cluster.socket().display()
+            ),
+            Database::Sqlite => "store = \"sqlite\"\npath = \"loans.sqlite\"".to_owned(),
+        };
+        let (person, role) = (self.table("person"), self.table("role"));
+        let store = format!(
+            r#"{store}
+table      = "{person}"
+columns    = {{ link = "directory", state = "standing" }}
+states     = {{ active = ["on", "invited"], suspended = ["off", "locked"] }}
+role_table = {{ table = "{role}", account = "person_id", key = "id", role = "role" }}
+touched    = "updated_at"
+protected"#
+        );
+        let mut settings = self.museum.settings();
+        let csv = "store     = \"csv\"\npath      = \"accounts.csv\"\nprotected";
+        let own = [(csv, store.as_str()), ("\n[[intake.role]]", RULES)];
+        for (from, to) in own.iter().chain(changes) {
+            assert!(settings.contains(from), "{from}");
+            settings = settings.replacen(from, to, 1);
+        }
+        self.museum.write("webtaxon.toml", settings);
+    }
+
+    fn run(&self, sql: &str) {
+        match &self.database {
+            Database::Postgres(cluster) => drop(cluster.run(sql)),
+            Database::Sqlite => {
+                let db = Connection::open(self.museum.path().join("loans.sqlite")).unwrap();
+                db.execute_batch("PRAGMA synchronous = OFF; PRAGMA foreign_keys = ON").unwrap();
+                db.execute_batch(sql).unwrap();
+            }
+        }
+    }
+
+    /// The rows of a query.
+    fn rows(&self, sql: &str) -> Vec<String> {
+        match &self.database {
+            Database::Postgres(cluster) => cluster.run(sql).lines().map(str::to_owned).collect(),
+            Database::Sqlite => {
+                let db = Connection::open(self.museum.path().join("loans.sqlite")).unwrap();
+                let mut query = db.prepare(sql).unwrap();
+                let columns = query.column_count();
+                let rows = query.query_map([], |row| {
+                    let cells = (0..columns).map(|at| match row.get::<_, Value>(at).unwrap() {
+                        Value::Null => String::new(),
+                        Value::Integer(number) => number.to_string(),
+                        Value::Real(number) => number.to_string(),
+                        Value::Text(text) => text,
+                        Value::Blob(bytes) => format!("{bytes:?}"),
+                    });
+                    Ok(cells.collect::<Vec<_>>().join("|"))
+                });
+                rows.unwrap().map(Result::unwrap).collect()
+            }
+        }
+    }
+
+    /// Everything in the tables, but for the times of changes.
+    fn dump(&self) -> Vec<String> {
+        let columns = "id, login, directory, standing, name, email, department, room, badge, hired, quota, keeper, address, details, born, token, password_hash, logins";
+        let mut all = self.rows(&format!("SELECT {columns} FROM {} ORDER BY id", self.table("person")));
+        all.extend(self.rows(&format!("SELECT * FROM {} ORDER BY 1, 2", self.table("role"))));
+        all
+    }
+
+    fn workspace(&self) -> Workspace {
+        self.museum.workspace().unwrap()
+    }
+
+    async fn preview(&self) -> Preview {
+        self.museum.preview().await.unwrap()
+    }
+
+    /// Applies a preview, with these brakes released, and expects everything to be done.
+    async fn apply(&self, release: &[&str]) -> Preview {
+        let (preview, work) = self.workspace().work().await.unwrap();
+        let mut consent = agreed();
+        consent.release.extend(release.iter().map(|name| (*name).to_owned()));
+        let applied = self.workspace().apply(&work, &consent).await.unwrap();
+        assert!(applied.is_complete(), "{applied:?}");
+        preview
+    }
+
+    async fn undo(&self, run: i64) {
+        let work = self.workspace().way_back(run).await.unwrap();
+        let mut consent = agreed();
+        consent.release.push("removals".to_owned());
+        let applied = self.workspace().apply(&work, &consent).await.unwrap();
+        assert!(applied.is_complete(), "{run}: {applied:?}");
+    }
+}
+
+/// What the database prints otherwise is no difference; everything comes back, ids and words for states included.
+async fn every_type_settles_and_comes_back(kind: Kind) {
+    let odd = Odd::open(kind).await;
+    let before = odd.dump();
+    let preview = odd.apply(&["removals"]).await;
+    assert_eq!(preview.of_kind(ChangeKind::Import).count(), 7, "{kind:?}");
+    let again = odd.preview().await;
+    assert_eq!(again.kinds, [(ChangeKind::Clash, 2)], "{kind:?}: {:#?}", again.changes);
+    let after = odd.dump();
+    let new = after.iter().find(|row| row.contains("tashdown2")).unwrap();
+    assert!(new.ends_with("|none|0"), "{new}: the database's own values");
+    odd.undo(1).await;
+    assert_eq!(odd.dump(), before, "{kind:?}");
+    odd.undo(2).await;
+    assert_eq!(odd.dump(), after, "{kind:?}: undone and done again, with ids");
+    if kind == Kind::Postgres {
+        assert_eq!(odd.rows("SELECT count(*) FROM public.role"), ["0"], "another table of that name");
+    }
+    let touched = format!("SELECT count(*) FROM {} WHERE updated_at > '2026'", odd.table("person"));
+    assert_ne!(odd.rows(&touched.replace("'2026'", "'2026-01-01'")), ["0"], "the times of changes");
+}
+
+/// A value for which there is no room is told beforehand, and nothing else is held up by it.
+async fn what_does_not_fit_is_told_for_that_person_and_field(kind: Kind) {
+    let odd = Odd::open(kind).await;
+    let long = [
+        ("\nlogin ", "\nnickname = { value = \"n\" }\nlogin "),
+        (
+            "badge   = { value = \"007\" }",
+            "badge = { when = \"(sAMAccountName=bthornbury)\", value = \"none\" }",
+        ),
+        (
+            "quota   = { value = \"10.5\" }",
+            "quota = [{ when = \"(sAMAccountName=bedgeworth)\", value = \"0.005\" }, { value = \"1\" }]",
+        ),
+    ];
+    odd.run(&format!("ALTER TABLE {} ADD nickname VARCHAR(1)", odd.table("person")));
+    odd.set(&long);
+    let preview = odd.preview().await;
+    let held: Vec<_> = preview.held.iter().filter(|held| held.reason == HeldReason::Unfit).collect();
+    assert_eq!(held.len(), 1, "{:?}", preview.held);
+    assert!(held[0].login == "bthornbury" && held[0].message().contains("badge"), "{held:?}");
+    let open: Vec<_> =
+        preview.open_fields.iter().filter(|one| one.is_unfit).map(|one| (&*one.login, &*one.field)).collect();
+    assert_eq!(open, [("bthornbury", "badge"), ("bedgeworth", "quota")]);
+    odd.apply(&["removals"]).await;
+    let rows = odd.rows(&format!(
+        "SELECT quota FROM {} WHERE login IN ('bedgeworth', 'bthornbury')",
+        odd.table("person")
+    ));
+    assert_eq!(rows.len(), 1, "one person waits");
+    assert!(["0", "0.00"].contains(&rows[0].as_str()), "{rows:?}: nothing rounded");
+}
+
+/// A column that must have a value and gets none is an error, with the line to write.
+async fn a_column_that_nobody_fills_is_told(kind: Kind) {
+    let odd = Odd::open(kind).await;
+    let table = odd.table("person");
+    match kind {
+        Kind::Postgres => odd.run("ALTER TABLE desk.person ALTER password_hash DROP DEFAULT"),
+        Kind::Sqlite => {
+            odd.run("PRAGMA writable_schema = ON; UPDATE sqlite_schema SET sql = replace(sql, 'password_hash TEXT NOT NULL DEFAULT ''none''', 'password_hash TEXT NOT NULL') WHERE name = 'person'; PRAGMA writable_schema = RESET");
+        }
+    }
+    let error = odd.museum.preview().await.unwrap_err();
+    let (said, code, help) = told(&error);
+    assert!(code == "WX0524" && said.contains("`password_hash`"), "{said}");
+    assert!(help.contains("password_hash = { value ="), "{help}");
+    odd.set(&[(
+        "\n[[intake.role]]",
+        "\npassword_hash = { value = \"!\", write = \"once\" }\n[[intake.role]]",
+    )]);
+    odd.apply(&["removals"]).await;
+    let hashes = odd.rows(&format!("SELECT password_hash FROM {table} WHERE login = 'bthornbury'"));
+    assert_eq!(hashes, ["!"]);
+}
+
+/// Rows that hang on an account: what a removal takes along is a brake, and what forbids it is told or respected.
+async fn what_hangs_on_an_account_is_counted(kind: Kind) {
+    let odd = Odd::open(kind).await;
+    let [person, loan, note] = ["person", "loan", "note"].map(|name| odd.table(name));
+    odd.run(&format!(
+        "INSERT INTO {loan} (borrower) SELECT id FROM {person} WHERE login IN ('adrift', 'hvanish')"
+    ));
+    odd.run(&format!("INSERT INTO {note} SELECT id, 'owes a beetle' FROM {person} WHERE login = 'mfallow'"));
+    let preview = odd.preview().await;
+    let held: Vec<_> = preview.held.iter().filter(|held| held.reason == HeldReason::Dependents).collect();
+    assert_eq!(held.iter().map(|held| &*held.login).collect::<Vec<_>>(), ["adrift", "hvanish"]);
+    assert!(held[0].message().contains("1 row of"), "{}", held[0].message());
+    let brake = preview.brakes.iter().find(|brake| brake.kind == BrakeKind::Cascades).unwrap();
+    assert!(brake.figure == 1 && brake.in_words().contains("mfallow: 1 row of"), "{}", brake.in_words());
+    let gone = "gone       = { do = \"remove\" }";
+    odd.set(&[(gone, "gone       = { do = \"remove\", refused = \"suspend\" }")]);
+    let preview = odd.apply(&["removals", "cascades"]).await;
+    let suspended: Vec<_> = preview.of_kind(ChangeKind::Suspend).map(|change| change.login.clone()).collect();
+    assert!(suspended.contains(&"hvanish".to_owned()), "{suspended:?}");
+    assert_eq!(preview.of_kind(ChangeKind::Remove).count(), 1);
+    assert_eq!(odd.preview().await.kinds, [(ChangeKind::Clash, 2)]);
+    let states = odd
+        .rows(&format!("SELECT standing FROM {person} WHERE login IN ('adrift', 'hvanish') ORDER BY login"));
+    assert_eq!(states, ["locked", "off"], "adrift could not sign in before");
+}
+
+/// An undo removes an imported account only if it is as it was made, and says what was added since.
+async fn an_undo_removes_only_what_is_as_it_was_made(kind: Kind) {
+    let odd = Odd::open(kind).await;
+    let [person, loan] = ["person", "loan"].map(|name| odd.table(name));
+    let preview = odd.apply(&[]).await;
+    let imported: Vec<_> = preview.of_kind(ChangeKind::Import).map(|change| change.login.clone()).collect();
+    let [lender, active] = [&imported[0], &imported[1]];
+    odd.run(&format!("INSERT INTO {loan} (borrower) SELECT id FROM {person} WHERE login = '{lender}'"));
+    odd.run(&format!("UPDATE {person} SET logins = 3 WHERE login = '{active}'"));
+    let work = odd.workspace().way_back(1).await.unwrap();
+    assert_eq!(work.notes().len(), 2, "{:?}", work.notes());
+    assert!(work.notes().iter().any(|note| note.starts_with(lender) && note.contains("1 row of")));
+    assert!(work.notes().iter().any(|note| note.starts_with(active) && note.contains("logins is 3 now")));
+    odd.undo(1).await;
+    let rows = odd.rows(&format!("SELECT standing FROM {person} WHERE login IN ('{lender}', '{active}')"));
+    assert_eq!(rows, ["off", "off"]);
+    assert_eq!(odd.rows(&format!("SELECT count(*) FROM {loan}")), ["1"]);
+    let gone = &imported[2];
+    assert!(odd.rows(&format!("SELECT id FROM {person} WHERE login = '{gone}'")).is_empty());
+}
+
+/// An account in a third state is left alone, and stops nothing else.
+async fn a_third_state_stops_nothing_else(kind: Kind) {
+    let odd = Odd::open(kind).await;
+    let person = odd.table("person");
+    odd.run(&format!(
+        "UPDATE {person} SET standing = 'banned' WHERE login IN ('bedgeworth', 'adrift', 'kiosk')"
+    ));
+    odd.run(&format!("UPDATE {person} SET standing = 'invited' WHERE login = 'dpryce'"));
+    let preview = odd.preview().await;
+    let held: Vec<_> = preview.held.iter().filter(|held| held.reason == HeldReason::OtherState).collect();
+    assert_eq!(held.iter().map(|held| &*held.login).collect::<Vec<_>>(), ["adrift", "bedgeworth"]);
+    assert!(held[0].message().contains("banned"), "{}", held[0].message());
+    odd.apply(&["removals"]).await;
+    let states = odd.rows(&format!(
+        "SELECT login, standing FROM {person} WHERE standing IN ('banned', 'invited') ORDER BY 1"
+    ));
+    assert_eq!(states, ["adrift|banned", "bedgeworth|banned", "dpryce|invited", "kiosk|banned"]);
+}
+
+/// A removed row is marked, is no account, and comes back with its person or by an undo.
+async fn a_removed_row_stays_and_comes_back(kind: Kind) {
+    let odd = Odd::open(kind).await;
+    let person = odd.table("person");
+    let time = if kind == Kind::Postgres { "timestamptz" } else { "DATETIME" };
+    odd.run(&format!("ALTER TABLE {person} ADD deleted_at {time}"));
+    odd.set(&[("touched    =", "removed = { column = \"deleted_at\", value = \"now\" }\ntouched    =")]);
+    let before = odd.dump();
+    odd.apply(&["removals"]).await;
+    let marked = format!("SELECT login FROM {person} WHERE deleted_at IS NOT NULL ORDER BY 1");
+    assert_eq!(odd.rows(&marked), ["adrift", "hvanish", "mfallow"]);
+    assert_eq!(odd.preview().await.kinds, [(ChangeKind::Clash, 2)]);
+    odd.undo(1).await;
+    assert_eq!(odd.rows(&marked).len(), 7, "those who were imported are marked now");
+    let there = format!("{person} WHERE deleted_at IS NULL");
+    let columns = "id, login, directory, standing, name, email, department, room, badge, hired, quota, keeper, address, details, born, token, password_hash, logins";
+    let rows = odd.rows(&format!("SELECT {columns} FROM {there} ORDER BY id"));
+    assert_eq!(rows, before[..rows.len()], "{kind:?}");
+    let ids = format!("SELECT id FROM {person} WHERE login = 'bthornbury'");
+    let id = odd.rows(&ids);
+    odd.apply(&["removals"]).await;
+    assert_eq!(odd.rows(&ids), id, "the same row, not a second one");
+    assert_eq!(odd.preview().await.kinds, [(ChangeKind::Clash, 2)]);
+}
+
+/// Runs a case for SQLite, and, where a server is at hand, for the others.
+macro_rules! for_each_database {
+    ($($case:ident),* $(,)?) => {
+        mod sqlite_tables {
+            $(#[tokio::test]
+            async fn $case() {
+                super::$case(super::Kind::Sqlite).await;
+            })*
+        }
+        mod postgres_tables {
+            $(#[tokio::test]
+            #[ignore = "needs PostgreSQL"]
+            async fn $case() {
+                super::$case(super::Kind::Postgres).await;
+            })*
+        }
+    };
+}
+
+for_each_database!(
+    every_type_settles_and_comes_back,
+    what_does_not_fit_is_told_for_that_person_and_field,
+    a_column_that_nobody_fills_is_told,
+    what_hangs_on_an_account_is_counted,
+    an_undo_removes_only_what_is_as_it_was_made,
+    a_third_state_stops_nothing_else,
+    a_removed_row_stays_and_comes_back,
+);
