@@ -51,7 +51,7 @@ pub mod report;
 pub mod secure;
 pub mod settle;
 mod setup;
-#[cfg(any(feature = "postgres", feature = "sqlite"))]
+#[cfg(any(feature = "mysql", feature = "postgres", feature = "sqlite"))]
 mod sql_names;
 pub mod state;
 pub mod store;

@@ -7,7 +7,7 @@ use std::time::Duration;
 use tokio_postgres::error::SqlState;
 use tokio_postgres::{Client, Config, NoTls};
 use tokio_postgres_rustls::MakeRustlsConnect;
-use webtaxon_core::settings::Postgres;
+use webtaxon_core::settings::DatabaseServer;
 
 /// Time limit for a connection, and for a table locked by another program.
 pub(crate) const WAIT: Duration = Duration::from_secs(10);
@@ -21,7 +21,7 @@ pub(crate) enum Unconnected {
 }
 
 /// Connects; paths in the settings are relative to `folder`.
-pub(crate) async fn connect(server: &Postgres, folder: &Path) -> Result<Client, Unconnected> {
+pub(crate) async fn connect(server: &DatabaseServer, folder: &Path) -> Result<Client, Unconnected> {
     let mut config = Config::new();
     config.dbname(&server.database).user(&server.user).port(server.port).connect_timeout(WAIT);
     config.application_name("webtaxon");

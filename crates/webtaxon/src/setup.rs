@@ -256,7 +256,9 @@ impl Setup {
             ));
         }
         let plain = match &self.settings.accounts.store {
-            StoreSettings::Postgres { server, .. } if server.plain && is_far(&server.host) => {
+            StoreSettings::Postgres { server, .. } | StoreSettings::Mysql { server, .. }
+                if server.plain && is_far(&server.host) =>
+            {
                 Some(&server.host)
             }
             StoreSettings::Scim(scim) if scim.service.starts_with("http://") => Some(&scim.service),

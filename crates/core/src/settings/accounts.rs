@@ -62,8 +62,15 @@ pub enum StoreSettings {
     /// A table in a PostgreSQL database.
     Postgres {
         /// The database.
-        server: Postgres,
+        server: DatabaseServer,
         /// The table, optionally with its schema and a dot in front.
+        table: SqlTable,
+    },
+    /// A table in a MySQL or MariaDB database.
+    Mysql {
+        /// The database.
+        server: DatabaseServer,
+        /// The table, optionally with its database and a dot in front.
         table: SqlTable,
     },
     /// A SCIM service (RFC 7644).
@@ -87,6 +94,9 @@ impl StoreSettings {
             Self::Postgres { server, table } => {
                 format!("postgres {}:{} {} {}", server.host, server.port, server.database, table.name)
             }
+            Self::Mysql { server, table } => {
+                format!("mysql {}:{} {} {}", server.host, server.port, server.database, table.name)
+            }
             Self::Scim(scim) => format!("scim {}", scim.service),
             Self::Own { .. } => "own".to_owned(),
         }
@@ -97,7 +107,9 @@ impl StoreSettings {
     pub fn has_links(&self) -> bool {
         match self {
             Self::Csv { has_links, .. } | Self::Own { has_links, .. } => *has_links,
-            Self::Sqlite { table, .. } | Self::Postgres { table, .. } => table.has_links,
+            Self::Sqlite { table, .. } | Self::Postgres { table, .. } | Self::Mysql { table, .. } => {
+                table.has_links
+            }
             Self::Scim(_) => true,
         }
     }
@@ -107,19 +119,21 @@ impl StoreSettings {
     pub fn has_groups(&self) -> bool {
         match self {
             Self::Csv { groups, .. } => groups.is_some(),
-            Self::Sqlite { table, .. } | Self::Postgres { table, .. } => table.groups.is_some(),
+            Self::Sqlite { table, .. } | Self::Postgres { table, .. } | Self::Mysql { table, .. } => {
+                table.groups.is_some()
+            }
             Self::Scim(scim) => !scim.role_groups,
             Self::Own { has_groups, .. } => *has_groups,
         }
     }
 }
 
-/// A PostgreSQL database, and how to log in to it.
+/// A database on a server, and how to log in to it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Postgres {
-    /// A host name or address, or the folder of a local socket, beginning with a slash.
+pub struct DatabaseServer {
+    /// A host name or address; or, beginning with a slash, the folder of a local socket, or for MySQL the socket.
     pub host: String,
-    /// The port; 5432 by default.
+    /// The port; by default that of the kind of server.
     pub port: u16,
     /// The database.
     pub database: String,
@@ -137,7 +151,7 @@ pub struct Postgres {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct StateDatabase {
     /// The database.
-    pub server: Postgres,
+    pub server: DatabaseServer,
     /// The schema; no other program may use it.
     pub schema: String,
 }

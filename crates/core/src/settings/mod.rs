@@ -19,8 +19,8 @@ mod selecting;
 mod tests;
 
 pub use accounts::{
-    Accounts, Anew, Postgres, Removed, RowsOf, SideTable, SqlTable, StateDatabase, States, StoreSettings,
-    Times,
+    Accounts, Anew, DatabaseServer, Removed, RowsOf, SideTable, SqlTable, StateDatabase, States,
+    StoreSettings, Times,
 };
 pub use active::active_filter;
 pub(crate) use active::{ActiveCondition, active_conditions};

@@ -7,7 +7,7 @@ mod tls;
 
 pub use certificate::Certificate;
 pub use error::{CertificateFault, RefusedCertificate, SecureError};
-#[cfg(any(feature = "postgres", feature = "scim"))]
+#[cfg(any(feature = "mysql", feature = "postgres", feature = "scim"))]
 pub(crate) use secret::fetch as fetch_password;
 pub use secret::{Prompt, password, password_warning};
 pub(crate) use tls::TlsRules;

@@ -4,6 +4,8 @@ use super::AccountStore;
 #[cfg(feature = "csv")]
 use super::csv::CsvStore;
 use super::missing;
+#[cfg(feature = "mysql")]
+use super::mysql::MysqlStore;
 #[cfg(feature = "postgres")]
 use super::postgres::PostgresStore;
 #[cfg(feature = "scim")]
@@ -26,6 +28,10 @@ pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
                 None => store,
             })
         }
+        #[cfg(feature = "mysql")]
+        StoreSettings::Mysql { server, table } => {
+            Box::new(MysqlStore::new(server.clone(), table.clone(), folder))
+        }
         #[cfg(feature = "postgres")]
         StoreSettings::Postgres { server, table } => {
             Box::new(PostgresStore::new(server.clone(), table.clone(), folder))
@@ -35,7 +41,13 @@ pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
         #[cfg(feature = "sqlite")]
         StoreSettings::Sqlite { path, table } => Box::new(SqliteStore::new(folder.join(path), table.clone())),
         StoreSettings::Own { .. } => Box::new(missing::MissingStore("own")),
-        #[cfg(not(all(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite")))]
+        #[cfg(not(all(
+            feature = "csv",
+            feature = "mysql",
+            feature = "postgres",
+            feature = "scim",
+            feature = "sqlite"
+        )))]
         other => {
             let _ = folder;
             Box::new(missing::MissingStore(missing::kind(other)))

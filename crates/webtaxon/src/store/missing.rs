@@ -3,17 +3,30 @@
 use super::{AccountStore, StoreErrorKind, StoreFuture};
 use std::sync::Arc;
 use webtaxon_core::account::Account;
-#[cfg(not(all(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite")))]
+#[cfg(not(all(
+    feature = "csv",
+    feature = "mysql",
+    feature = "postgres",
+    feature = "scim",
+    feature = "sqlite"
+)))]
 use webtaxon_core::settings::StoreSettings;
 
 /// An unavailable store of this kind.
 pub(super) struct MissingStore(pub(super) &'static str);
 
 /// The cargo feature of a kind of store.
-#[cfg(not(all(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite")))]
+#[cfg(not(all(
+    feature = "csv",
+    feature = "mysql",
+    feature = "postgres",
+    feature = "scim",
+    feature = "sqlite"
+)))]
 pub(super) fn kind(settings: &StoreSettings) -> &'static str {
     match settings {
         StoreSettings::Csv { .. } => "csv",
+        StoreSettings::Mysql { .. } => "mysql",
         StoreSettings::Postgres { .. } => "postgres",
         StoreSettings::Scim(_) => "scim",
         StoreSettings::Sqlite { .. } => "sqlite",

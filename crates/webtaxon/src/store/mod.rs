@@ -5,14 +5,16 @@ mod choice;
 #[cfg(feature = "csv")]
 mod csv;
 mod error;
-#[cfg(any(feature = "csv", feature = "postgres", feature = "sqlite"))]
+#[cfg(any(feature = "csv", feature = "mysql", feature = "postgres", feature = "sqlite"))]
 mod groups;
 mod missing;
+#[cfg(feature = "mysql")]
+mod mysql;
 #[cfg(feature = "postgres")]
 mod postgres;
 #[cfg(feature = "scim")]
 mod scim;
-#[cfg(any(feature = "postgres", feature = "sqlite"))]
+#[cfg(any(feature = "mysql", feature = "postgres", feature = "sqlite"))]
 mod sql;
 #[cfg(feature = "sqlite")]
 mod sqlite;
@@ -22,6 +24,8 @@ pub use choice::open;
 #[cfg(feature = "csv")]
 pub use csv::CsvStore;
 pub use error::{StoreError, StoreErrorKind};
+#[cfg(feature = "mysql")]
+pub use mysql::MysqlStore;
 #[cfg(feature = "postgres")]
 pub use postgres::PostgresStore;
 #[cfg(feature = "scim")]
@@ -31,7 +35,7 @@ pub use sqlite::SqliteStore;
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-#[cfg(any(feature = "postgres", feature = "scim", feature = "sqlite"))]
+#[cfg(any(feature = "mysql", feature = "postgres", feature = "scim", feature = "sqlite"))]
 use webtaxon_core::account::folded;
 use webtaxon_core::account::{Account, Groups};
 
@@ -68,14 +72,14 @@ pub(crate) fn groups_beside(accounts: &Path, end: &str) -> PathBuf {
 }
 
 /// One row of a list, in words.
-#[cfg(any(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite"))]
+#[cfg(any(feature = "csv", feature = "mysql", feature = "postgres", feature = "scim", feature = "sqlite"))]
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Rows {
     Accounts,
     Groups,
 }
 
-#[cfg(any(feature = "csv", feature = "postgres", feature = "scim", feature = "sqlite"))]
+#[cfg(any(feature = "csv", feature = "mysql", feature = "postgres", feature = "scim", feature = "sqlite"))]
 impl Rows {
     /// The name of the column that must be unique, beside the link.
     fn name(self) -> &'static str {
@@ -85,7 +89,7 @@ impl Rows {
         }
     }
 
-    #[cfg(any(feature = "postgres", feature = "scim", feature = "sqlite"))]
+    #[cfg(any(feature = "mysql", feature = "postgres", feature = "scim", feature = "sqlite"))]
     fn one(self) -> &'static str {
         match self {
             Self::Accounts => "account",
@@ -95,13 +99,13 @@ impl Rows {
 }
 
 /// A remedy for a list without a column for links.
-#[cfg(any(feature = "csv", feature = "postgres", feature = "sqlite"))]
+#[cfg(any(feature = "csv", feature = "mysql", feature = "postgres", feature = "sqlite"))]
 fn apart(column: &str) -> &'static str {
     if column == "link" { "; where it may have none: links = \"apart\" in [accounts]" } else { "" }
 }
 
 /// Checks that no login or link occurs twice.
-#[cfg(any(feature = "postgres", feature = "scim", feature = "sqlite"))]
+#[cfg(any(feature = "mysql", feature = "postgres", feature = "scim", feature = "sqlite"))]
 fn sound(store: &str, rows: Rows, accounts: &[Account]) -> Result<(), StoreErrorKind> {
     let logins = || accounts.iter().map(|one| folded(&one.login));
     let links = || accounts.iter().filter_map(|one| one.link.as_ref());
@@ -130,7 +134,7 @@ fn sound(store: &str, rows: Rows, accounts: &[Account]) -> Result<(), StoreError
 }
 
 /// Whether values are certainly distinct, judging by their hashes.
-#[cfg(any(feature = "postgres", feature = "scim", feature = "sqlite"))]
+#[cfg(any(feature = "mysql", feature = "postgres", feature = "scim", feature = "sqlite"))]
 fn are_different(values: impl Iterator<Item = impl std::hash::Hash>) -> bool {
     use std::hash::BuildHasher as _;
     let state = foldhash::quality::RandomState::default();

@@ -34,6 +34,12 @@ fn place(kind: Kind) -> (&'static str, &'static str, [&'static str; 3]) {
                CREATE TABLE "team member" (team integer NOT NULL REFERENCES loans."team list" (id), account integer NOT NULL REFERENCES loans."account list" (id), PRIMARY KEY (team, account));"#,
             ["loans.\"account list\"", "id", "\"user name\""],
         ),
+        Kind::Mysql => (
+            "table = \"team list\"\ncolumns = { name = \"title\", link = \"directory\" }\nmembers = { table = \"team member\", group = \"team\", group_key = \"id\", account = \"account\", account_key = \"id\" }",
+            "CREATE TABLE `team list` (id integer AUTO_INCREMENT PRIMARY KEY, title varchar(64) NOT NULL UNIQUE, directory varchar(64) UNIQUE);
+             CREATE TABLE `team member` (team integer NOT NULL, account integer NOT NULL, PRIMARY KEY (team, account), FOREIGN KEY (team) REFERENCES `team list` (id), FOREIGN KEY (account) REFERENCES `account list` (id));",
+            ["`account list`", "id", "`user name`"],
+        ),
         Kind::Scim | Kind::BareScim => ("", "", [""; 3]),
     }
 }
@@ -47,6 +53,7 @@ fn tables(kind: Kind) -> ([&'static str; 2], [&'static str; 5]) {
             [r#""a ""team""; --""#, "\"who's in\""],
             ["\"key\"", "\"ti'tle\"", "\"directory id\"", "\"team?1\"", "\"select\""],
         ),
+        Kind::Mysql => (["`team list`", "`team member`"], ["id", "title", "directory", "team", "account"]),
         _ => (["loans.\"team list\"", "\"team member\""], ["id", "title", "directory", "team", "account"]),
     }
 }
@@ -81,6 +88,7 @@ async fn museum_with(kind: Kind, ldif: &str, offer: ApplicationOptions, groups: 
     match kind {
         Kind::Csv => museum.write("groups.csv", csv),
         Kind::Plain | Kind::Own => Connection::open(database(&museum)).unwrap().execute_batch(&sql).unwrap(),
+        Kind::Mysql => drop(museum.mariadb().run(&sql)),
         Kind::Postgres => drop(museum.cluster.as_ref().unwrap().run(&sql)),
         Kind::Scim | Kind::BareScim => {
             let mut list = museum.application().list();
@@ -182,6 +190,13 @@ async fn groups_are_carried_out_as_shown_and_taken_back() {
 async fn postgres_groups_are_carried_out_as_shown_and_taken_back() {
     carried_out_and_taken_back(Kind::Postgres).await;
     written_down(Kind::Postgres, |museum, script| drop(museum.cluster.as_ref().unwrap().run(script))).await;
+}
+
+#[tokio::test]
+#[ignore = "needs MariaDB"]
+async fn mariadb_groups_are_carried_out_as_shown_and_taken_back() {
+    carried_out_and_taken_back(Kind::Mysql).await;
+    written_down(Kind::Mysql, |museum, script| drop(museum.mariadb().run(script))).await;
 }
 
 /// The statements, run by hand, do what an apply does.

@@ -18,6 +18,7 @@ mod faults;
 mod fields;
 mod groups;
 mod hidden;
+mod mariadb;
 mod member_attribute;
 mod membership;
 mod museum;

@@ -2,6 +2,7 @@
 //! keys, several words for a state, marks for removed rows.
 
 use crate::cluster::Cluster;
+use crate::mariadb::Mariadb;
 use crate::museum::{ACCOUNTS, DIRECTORY, Museum, told};
 use crate::stores::agreed;
 use rusqlite::Connection;
@@ -17,12 +18,14 @@ struct Odd {
 
 enum Database {
     Postgres(Cluster),
+    Mysql(Mariadb),
     Sqlite,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq)]
 enum Kind {
     Postgres,
+    Mysql,
     Sqlite,
 }
 
@@ -63,6 +66,27 @@ CREATE TABLE desk.loan (id serial PRIMARY KEY, borrower bigint REFERENCES desk.p
 CREATE TABLE desk.note (about bigint REFERENCES desk.person (id) ON DELETE CASCADE, text text);
 "#;
 
+const MYSQL: &str = r#"
+CREATE TABLE person (
+  id bigint unsigned AUTO_INCREMENT PRIMARY KEY,
+  login varchar(24) NOT NULL UNIQUE CHECK (login <> 'nobody'),
+  directory varchar(80) UNIQUE,
+  standing enum('invited', 'on', 'off', 'locked', 'banned') NOT NULL,
+  name varchar(70) NOT NULL,
+  email varchar(100) UNIQUE,
+  department char(30),
+  room text,
+  badge int, hired datetime(3), quota decimal(8,2) NOT NULL DEFAULT 0, keeper boolean, address varchar(20),
+  details json, born date, token uuid,
+  password_hash varchar(100) NOT NULL DEFAULT 'none',
+  logins integer NOT NULL DEFAULT 0,
+  updated_at timestamp NOT NULL DEFAULT '2020-01-01 00:00:00'
+);
+CREATE TABLE role (person_id bigint unsigned NOT NULL, role varchar(30) NOT NULL, PRIMARY KEY (person_id, role), FOREIGN KEY (person_id) REFERENCES person (id));
+CREATE TABLE loan (id integer AUTO_INCREMENT PRIMARY KEY, borrower bigint unsigned, FOREIGN KEY (borrower) REFERENCES person (id));
+CREATE TABLE note (about bigint unsigned, text text, FOREIGN KEY (about) REFERENCES person (id) ON DELETE CASCADE);
+"#;
+
 const SQLITE: &str = r#"
 CREATE TABLE person (
   id INTEGER PRIMARY KEY AUTOINCREMENT,
@@ -89,11 +113,16 @@ impl Odd {
         let museum = Museum::with(DIRECTORY, webtaxon_standin::Options::default()).await;
         let database = match kind {
             Kind::Postgres => Database::Postgres(Cluster::start()),
+            Kind::Mysql => Database::Mysql(Mariadb::start()),
             Kind::Sqlite => Database::Sqlite,
         };
         let odd = Self { museum, database };
         odd.set(&[]);
-        odd.run(if kind == Kind::Postgres { POSTGRES } else { SQLITE });
+        odd.run(match kind {
+            Kind::Postgres => POSTGRES,
+            Kind::Mysql => MYSQL,
+            Kind::Sqlite => SQLITE,
+        });
         let mut reader = csv::Reader::from_reader(ACCOUNTS.as_bytes());
         let text = |text: &str| match text {
             "" => "NULL".to_owned(),
@@ -121,7 +150,7 @@ impl Odd {
     fn table(&self, name: &str) -> String {
         match self.database {
             Database::Postgres(_) => format!("desk.{name}"),
-            Database::Sqlite => name.to_owned(),
+            Database::Mysql(_) | Database::Sqlite => name.to_owned(),
         }
     }
 
@@ -131,6 +160,10 @@ impl Odd {
             Database::Postgres(cluster) => format!(
                 "store = \"postgres\"\nserver = \"{}\"\ndatabase = \"loans\"\nuser = \"postgres\"",
                 cluster.socket().display()
+            ),
+            Database::Mysql(mariadb) => format!(
+                "store = \"mysql\"\nserver = \"{}\"\ndatabase = \"loans\"\nuser = \"root\"",
+                mariadb.socket().display()
             ),
             Database::Sqlite => "store = \"sqlite\"\npath = \"loans.sqlite\"".to_owned(),
         };
@@ -157,6 +190,7 @@ protected"#
     fn run(&self, sql: &str) {
         match &self.database {
             Database::Postgres(cluster) => drop(cluster.run(sql)),
+            Database::Mysql(mariadb) => drop(mariadb.run(sql)),
             Database::Sqlite => {
                 let db = Connection::open(self.museum.path().join("loans.sqlite")).unwrap();
                 db.execute_batch("PRAGMA synchronous = OFF; PRAGMA foreign_keys = ON").unwrap();
@@ -169,6 +203,7 @@ protected"#
     fn rows(&self, sql: &str) -> Vec<String> {
         match &self.database {
             Database::Postgres(cluster) => cluster.run(sql).lines().map(str::to_owned).collect(),
+            Database::Mysql(mariadb) => mariadb.run(sql).lines().map(str::to_owned).collect(),
             Database::Sqlite => {
                 let db = Connection::open(self.museum.path().join("loans.sqlite")).unwrap();
                 let mut query = db.prepare(sql).unwrap();
@@ -283,6 +318,7 @@ async fn a_column_that_nobody_fills_is_told(kind: Kind) {
     let table = odd.table("person");
     match kind {
         Kind::Postgres => odd.run("ALTER TABLE desk.person ALTER password_hash DROP DEFAULT"),
+        Kind::Mysql => odd.run("ALTER TABLE person ALTER password_hash DROP DEFAULT"),
         Kind::Sqlite => {
             odd.run("PRAGMA writable_schema = ON; UPDATE sqlite_schema SET sql = replace(sql, 'password_hash TEXT NOT NULL DEFAULT ''none''', 'password_hash TEXT NOT NULL') WHERE name = 'person'; PRAGMA writable_schema = RESET");
         }
@@ -398,6 +434,13 @@ macro_rules! for_each_database {
             $(#[tokio::test]
             async fn $case() {
                 super::$case(super::Kind::Sqlite).await;
+            })*
+        }
+        mod mariadb_tables {
+            $(#[tokio::test]
+            #[ignore = "needs MariaDB"]
+            async fn $case() {
+                super::$case(super::Kind::Mysql).await;
             })*
         }
         mod postgres_tables {

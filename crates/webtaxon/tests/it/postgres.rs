@@ -1,6 +1,6 @@
 //! A real PostgreSQL server holds to the suite of every store, and to what is its own: refusals, rights, TLS.
 
-use crate::cluster::Cluster;
+use crate::cluster::{Cluster, self_signed};
 use crate::museum::{Museum, told};
 use crate::stores::{self, Kind, POSTGRES_TABLE, agreed, dump, museum, postgres_settings};
 use webtaxon::model::apply::Outcome;
@@ -126,33 +126,6 @@ async fn postgres_says_what_is_missing() {
 #[tokio::test]
 #[ignore = "needs PostgreSQL"]
 async fn postgres_is_asked_over_tls_or_not_at_all() {
-    let certificate = |folder: &std::path::Path| {
-        let made = std::process::Command::new("openssl")
-            .args([
-                "req",
-                "-x509",
-                "-newkey",
-                "ec",
-                "-pkeyopt",
-                "ec_paramgen_curve:prime256v1",
-                "-nodes",
-                "-days",
-                "2",
-            ])
-            .args([
-                "-subj",
-                "/CN=localhost",
-                "-addext",
-                "subjectAltName=DNS:localhost",
-                "-addext",
-                "basicConstraints=critical,CA:FALSE",
-            ])
-            .args(["-keyout", "server.key", "-out", "server.crt"])
-            .current_dir(folder)
-            .output()
-            .unwrap();
-        assert!(made.status.success(), "{made:?}");
-    };
     let files = ["ssl_cert_file=../server.crt", "ssl_key_file=../server.key", "listen_addresses=127.0.0.1"];
     for (ssl, trust, message) in [
         ("ssl=on", "trust = { authority = \"db.pem\" }", ""),
@@ -161,7 +134,7 @@ async fn postgres_is_asked_over_tls_or_not_at_all() {
         ("ssl=off", "trust = { authority = \"db.pem\" }", "server does not support TLS"),
     ] {
         let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-        let cluster = Cluster::with(free, &[&files[..], &[ssl]].concat(), certificate);
+        let cluster = Cluster::with(free, &[&files[..], &[ssl]].concat(), self_signed);
         cluster.run("ALTER USER postgres PASSWORD 'loans-of-42'");
         cluster.run(POSTGRES_TABLE);
         let museum = Museum::open().await;

@@ -2,6 +2,7 @@
 //! and that it comes back to where it was.
 
 use crate::cluster::Cluster;
+use crate::mariadb::Mariadb;
 use crate::museum::{ACCOUNTS, Museum};
 use rusqlite::Connection;
 use rusqlite::types::Value;
@@ -27,6 +28,8 @@ pub(crate) enum Kind {
     Own,
     /// A table of a PostgreSQL database, with types of every sort.
     Postgres,
+    /// The same in a MariaDB database.
+    Mysql,
     /// A SCIM service that offers everything; roles are values of users.
     Scim,
     /// A SCIM service that offers next to nothing; roles are groups.
@@ -114,6 +117,29 @@ CREATE TABLE "account role" (
 );
 "#;
 
+const MYSQL_TABLE: &str = r"
+CREATE TABLE `account list` (
+  id integer AUTO_INCREMENT PRIMARY KEY,
+  `user name` varchar(64) NOT NULL UNIQUE,
+  directory varchar(64) UNIQUE,
+  standing enum('in', 'out') NOT NULL DEFAULT 'in',
+  name varchar(200) NOT NULL DEFAULT '',
+  `e-mail` varchar(200) UNIQUE,
+  department varchar(100),
+  `select` varchar(100),
+  photo blob,
+  weight double,
+  made datetime(6) NOT NULL DEFAULT '2020-02-29 12:00:00.123456',
+  shouted varchar(200) AS (upper(name)) STORED
+);
+CREATE TABLE `account role` (
+  account integer NOT NULL,
+  role varchar(30) NOT NULL,
+  PRIMARY KEY (account, role),
+  FOREIGN KEY (account) REFERENCES `account list` (id)
+);
+";
+
 /// The settings of a PostgreSQL store whose socket is in this folder.
 pub(crate) fn postgres_settings(socket: &std::path::Path) -> String {
     format!(
@@ -134,10 +160,16 @@ protected"#,
 pub(crate) struct Prepared {
     museum: Museum,
     pub(crate) cluster: Option<Cluster>,
+    mariadb: Option<Mariadb>,
     pub(crate) application: Option<Application>,
 }
 
 impl Prepared {
+    /// The MariaDB server that has the accounts.
+    pub(crate) fn mariadb(&self) -> &Mariadb {
+        self.mariadb.as_ref().unwrap()
+    }
+
     /// The simulated application that has the accounts.
     pub(crate) fn application(&self) -> &Application {
         self.application.as_ref().unwrap()
@@ -178,7 +210,7 @@ protected"#
 pub(crate) async fn offering(kind: Kind, ldif: &str, offer: ApplicationOptions) -> Prepared {
     let mut application = None;
     let museum = Museum::with(ldif, webtaxon_standin::Options::default()).await;
-    let mut cluster = None;
+    let (mut cluster, mut mariadb) = (None, None);
     let csv = "store     = \"csv\"\npath      = \"accounts.csv\"\nprotected";
     let mut reader = csv::Reader::from_reader(ACCOUNTS.as_bytes());
     let rows: Vec<Vec<String>> =
@@ -250,6 +282,33 @@ pub(crate) async fn offering(kind: Kind, ldif: &str, offer: ApplicationOptions) 
             own.run(&all);
             cluster = Some(own);
         }
+        Kind::Mysql => {
+            let own = Mariadb::start();
+            let settings =
+                postgres_settings(&own.socket()).replace("user      = \"postgres\"", "user      = \"root\"");
+            let settings = settings.replace("store     = \"postgres\"", "store     = \"mysql\"");
+            museum.change(csv, &settings.replace("loans.account list", "account list"));
+            let mut all = MYSQL_TABLE.to_owned();
+            let text = |text: &str| match text {
+                "" => "NULL".to_owned(),
+                text => format!("'{}'", text.replace('\'', "''")),
+            };
+            for row in &rows {
+                let standing = if row[2] == "active" { "in" } else { "out" };
+                let cells: Vec<String> = [0, 1, 3, 4, 5, 6].iter().map(|at| text(&row[*at])).collect();
+                let [login, link, name, email, department, room] = cells.try_into().unwrap();
+                all += &format!(
+                    "INSERT INTO `account list` VALUES (DEFAULT, {login}, {link}, '{standing}', {name}, {email}, {department}, {room}, X'00ff27', 0.1e0 + 0.2e0, DEFAULT, DEFAULT);\n"
+                );
+                for role in row[7].split(';').filter(|role| !role.is_empty()) {
+                    all += &format!(
+                        "INSERT INTO `account role` SELECT id, '{role}' FROM `account list` WHERE `user name` = {login};\n"
+                    );
+                }
+            }
+            own.run(&all);
+            mariadb = Some(own);
+        }
         Kind::Scim | Kind::BareScim => {
             let role_groups = kind == Kind::BareScim;
             let list = List::from_csv(ACCOUNTS, role_groups).unwrap();
@@ -260,7 +319,7 @@ pub(crate) async fn offering(kind: Kind, ldif: &str, offer: ApplicationOptions) 
             application = Some(own);
         }
     }
-    Prepared { museum, cluster, application }
+    Prepared { museum, cluster, mariadb, application }
 }
 
 /// Everything that is in the store, row by row, with every type as it is.
@@ -268,6 +327,12 @@ pub(crate) fn dump(museum: &Prepared, kind: Kind) -> Vec<String> {
     if let Some(cluster) = &museum.cluster {
         let accounts = cluster.run("SELECT * FROM loans.\"account list\" ORDER BY id");
         let roles = cluster.run("SELECT * FROM \"account role\" ORDER BY 1, 2");
+        return accounts.lines().chain(roles.lines()).map(str::to_owned).collect();
+    }
+    if let Some(mariadb) = &museum.mariadb {
+        let columns = "id, `user name`, directory, standing, name, `e-mail`, department, `select`, HEX(photo), weight, made, shouted";
+        let accounts = mariadb.run(&format!("SELECT {columns} FROM `account list` ORDER BY id"));
+        let roles = mariadb.run("SELECT * FROM `account role` ORDER BY 1, 2");
         return accounts.lines().chain(roles.lines()).map(str::to_owned).collect();
     }
     if let Some(application) = &museum.application {
@@ -405,6 +470,10 @@ pub(crate) async fn changed_since(kind: Kind) {
             let sql =
                 "UPDATE loans.\"account list\" SET \"select\" = 'Attic 1' WHERE \"user name\" = 'bedgeworth'";
             museum.cluster.as_ref().unwrap().run(sql);
+        }
+        Kind::Mysql => {
+            let sql = "UPDATE `account list` SET `select` = 'Attic 1' WHERE `user name` = 'bedgeworth'";
+            museum.mariadb().run(sql);
         }
         Kind::Scim | Kind::BareScim => {
             let mut list = museum.application().list();

@@ -6,7 +6,7 @@ use super::table::{Table, Text, Value};
 use super::values::filled;
 use crate::ldap::identity::Identity;
 use crate::settings::{
-    Accounts, Anew, AttributePath, Credentials, PasswordSource, Postgres, Removed, Scim, SettingsError,
+    Accounts, Anew, AttributePath, Credentials, DatabaseServer, PasswordSource, Removed, Scim, SettingsError,
     SideTable, SqlTable, StateDatabase, States, StoreSettings, Times, Trust,
 };
 use indexmap::IndexMap;
@@ -15,22 +15,22 @@ use std::path::PathBuf;
 /// Keys that only some kinds of store have, and which.
 const KEYS: [(&str, &[&str]); 21] = [
     ("path", &["csv", "sqlite"]),
-    ("server", &["postgres"]),
-    ("database", &["postgres"]),
-    ("user", &["postgres", "scim"]),
-    ("password", &["postgres", "scim"]),
-    ("trust", &["postgres", "scim"]),
-    ("plain", &["postgres", "scim"]),
-    ("table", &["sqlite", "postgres"]),
-    ("columns", &["csv", "sqlite", "postgres"]),
-    ("links", &["csv", "sqlite", "postgres", "own"]),
-    ("states", &["sqlite", "postgres"]),
-    ("role_table", &["sqlite", "postgres"]),
-    ("more", &["sqlite", "postgres"]),
-    ("removed", &["sqlite", "postgres"]),
-    ("created", &["sqlite", "postgres"]),
-    ("touched", &["sqlite", "postgres"]),
-    ("groups", &["csv", "sqlite", "postgres", "own"]),
+    ("server", &["postgres", "mysql"]),
+    ("database", &["postgres", "mysql"]),
+    ("user", &["postgres", "mysql", "scim"]),
+    ("password", &["postgres", "mysql", "scim"]),
+    ("trust", &["postgres", "mysql", "scim"]),
+    ("plain", &["postgres", "mysql", "scim"]),
+    ("table", &["sqlite", "postgres", "mysql"]),
+    ("columns", &["csv", "sqlite", "postgres", "mysql"]),
+    ("links", &["csv", "sqlite", "postgres", "mysql", "own"]),
+    ("states", &["sqlite", "postgres", "mysql"]),
+    ("role_table", &["sqlite", "postgres", "mysql"]),
+    ("more", &["sqlite", "postgres", "mysql"]),
+    ("removed", &["sqlite", "postgres", "mysql"]),
+    ("created", &["sqlite", "postgres", "mysql"]),
+    ("touched", &["sqlite", "postgres", "mysql"]),
+    ("groups", &["csv", "sqlite", "postgres", "mysql", "own"]),
     ("service", &["scim"]),
     ("token", &["scim"]),
     ("attributes", &["scim"]),
@@ -38,7 +38,7 @@ const KEYS: [(&str, &[&str]); 21] = [
 ];
 
 /// The kinds of store.
-const KINDS: [&str; 5] = ["csv", "sqlite", "postgres", "scim", "own"];
+const KINDS: [&str; 6] = ["csv", "sqlite", "postgres", "mysql", "scim", "own"];
 
 pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
     let mut table = value.table(&[
@@ -70,8 +70,9 @@ pub(super) fn accounts(value: Value<'_>) -> Result<Accounts, SettingsError> {
         "anew",
         "origin",
     ])?;
-    let store =
-        table.require("store", "write store = \"csv\", \"sqlite\", \"postgres\" or \"scim\"")?.text()?;
+    let store = table
+        .require("store", "write store = \"csv\", \"sqlite\", \"postgres\", \"mysql\" or \"scim\"")?
+        .text()?;
     let kind = store.word(&KINDS.map(|kind| (kind, kind)))?;
     for (key, stores) in KEYS {
         if !stores.contains(&kind)
@@ -112,8 +113,12 @@ fn store_settings(table: &mut Table<'_>, kind: &str) -> Result<StoreSettings, Se
             StoreSettings::Sqlite { path, table: sql_table(table, has_links)? }
         }
         "postgres" => {
-            let server = postgres(table)?;
+            let server = database(table, 5432, "/run/postgresql")?;
             StoreSettings::Postgres { server, table: sql_table(table, has_links)? }
+        }
+        "mysql" => {
+            let server = database(table, 3306, "/run/mysqld/mysqld.sock")?;
+            StoreSettings::Mysql { server, table: sql_table(table, has_links)? }
         }
         "own" => {
             let has_groups = table.take("groups").map(Value::boolean).transpose()?.unwrap_or(false);
@@ -171,32 +176,45 @@ pub(super) fn state(value: Value<'_>) -> Result<StateDatabase, SettingsError> {
         value.table(&["store", "server", "database", "user", "password", "trust", "plain", "schema"])?;
     let help = "write store = \"postgres\"; or leave [state] out: then it is a file beside the settings";
     table.require("store", help)?.text()?.word(&[("postgres", ())])?;
-    let server = postgres(&mut table)?;
+    let server = database(&mut table, 5432, "/run/postgresql")?;
     let schema = table.take("schema").map(|value| filled(value.text()?)).transpose()?;
     Ok(StateDatabase { server, schema: schema.unwrap_or_else(|| "webtaxon".to_owned()) })
 }
 
-/// A PostgreSQL database, and how to log in to it.
-fn postgres(table: &mut Table<'_>) -> Result<Postgres, SettingsError> {
-    let help = "name the server: server = \"db.quillmere.example\"; or the folder of its socket: \"/run/postgresql\"";
+/// A database on a server, and how to log in to it.
+fn database(table: &mut Table<'_>, usual: u16, socket: &str) -> Result<DatabaseServer, SettingsError> {
+    let help =
+        &format!("name the server: server = \"db.quillmere.example\"; or its local socket: \"{socket}\"");
     let server = table.require("server", help)?.text()?;
     let (host, port) = match server.text.rsplit_once(':') {
         Some((host, port)) if !host.contains(':') || host.ends_with(']') => (host, port.parse::<u16>().ok()),
-        _ => (server.text.as_str(), Some(5432)),
+        _ => (server.text.as_str(), Some(usual)),
     };
     let Some(port) = port.filter(|_| !host.is_empty()) else {
         return Err(server.bad(
             "this is not a server",
-            "write a host and, if need be, a port: \"db.quillmere.example:5432\"",
+            &format!("write a host and, if need be, a port: \"db.quillmere.example:{usual}\""),
         ));
     };
     let host = host.trim_start_matches('[').trim_end_matches(']').to_owned();
     let database = filled(table.require("database", "name the database: database = \"loans\"")?.text()?)?;
     let user = filled(table.require("user", "give the user: user = \"loansdesk\"")?.text()?)?;
     let password = table.take("password").map(secret).transpose()?;
-    let trust = table.take("trust").map(trust).transpose()?.unwrap_or(Trust::System);
+    let pinned = table.take("trust").map(|value| (value.place(), value));
+    let trust = match pinned {
+        None => Trust::System,
+        Some((place, value)) => match trust(value)? {
+            Trust::Pinned(_) if usual == 3306 => {
+                return Err(place.bad(
+                    "the client for this database cannot check a fingerprint",
+                    "name the authority's certificate, or the server's own if it is self-signed: trust = { authority = \"db-ca.pem\" }",
+                ));
+            }
+            trust => trust,
+        },
+    };
     let plain = table.take("plain").map(Value::boolean).transpose()?.unwrap_or(false);
-    Ok(Postgres { host, port, database, user, password, trust, plain })
+    Ok(DatabaseServer { host, port, database, user, password, trust, plain })
 }
 
 /// The source of a store's secret. A prompt is refused: the store is opened several times in a run.

@@ -1,6 +1,6 @@
 //! The description of a table in PostgreSQL's catalog: full names, columns, types.
 
-use super::super::sql::{Column, Dialect, MARK, SideForm};
+use super::super::sql::{Bulk, Column, Dialect, MARK, SideForm};
 use super::super::{StoreError, StoreErrorKind};
 use super::session::{Session, name_of};
 use crate::sql_names::quoted;
@@ -28,7 +28,7 @@ pub(super) async fn describe(session: &Session<'_>) -> Result<Described, StoreEr
         column.map_or_else(|| MARK.to_string(), |column| column.write.clone())
     };
     let mut dialect = Dialect {
-        takes_arrays: true,
+        bulk: Bulk::Arrays,
         overrides: true,
         login: write(&columns, table.column("login")),
         now: |column| match column.declared.as_str() {

@@ -10,13 +10,13 @@ mod made;
 mod session;
 
 use super::groups::group;
-use super::sql::{ASSUMES, Column, Dialect, RowEdits, Rows, Sides, Which, Writer, complete, plain};
+use super::sql::{ASSUMES, Column, Dialect, Made, RowEdits, Rows, Sides, Which, Writer, complete, plain};
 use super::{AccountStore, GroupStore, Recorder, ScriptWork, StoreError, StoreErrorKind, StoreFuture, Terms};
 use crate::crash;
 use crate::postgres::{Unconnected, WAIT, connect};
 use catalog::Described;
 use futures_util::TryStreamExt as _;
-use made::Made;
+use made::Prepared;
 use session::{Session, name_of};
 use std::borrow::Cow;
 use std::path::{Path, PathBuf};
@@ -25,12 +25,12 @@ use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Error};
 use webtaxon_core::account::{Account, Groups, Inquiry, Replies};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Plan};
-use webtaxon_core::settings::{Postgres, SqlTable, States};
+use webtaxon_core::settings::{DatabaseServer, SqlTable, States};
 
 /// A table of a PostgreSQL database.
 #[derive(Debug)]
 pub struct PostgresStore {
-    server: Postgres,
+    server: DatabaseServer,
     table: SqlTable,
     folder: PathBuf,
 }
@@ -49,7 +49,7 @@ const SESSION: &str = "SET row_security = off; SET standard_conforming_strings =
 impl PostgresStore {
     /// The list in `table` of a database; paths in `server` start from `folder`.
     #[must_use]
-    pub fn new(server: Postgres, table: SqlTable, folder: &Path) -> Self {
+    pub fn new(server: DatabaseServer, table: SqlTable, folder: &Path) -> Self {
         Self { server, table, folder: folder.to_owned() }
     }
 
@@ -163,7 +163,7 @@ impl PostgresStore {
         let (edits, standings) = edits.standings(&accounts, terms);
         let plan = Plan::of_standings(&edits, &accounts, standings, &terms.unique);
         let removed = self.removed(client, &described, &edits).await?;
-        let mut made = Made::new(client, terms.stop_after);
+        let mut made = Made::new(Prepared::new(client), terms.stop_after);
         let mut writer = self.writer(&described, fields).with_removed(removed);
         for (edits, statements) in writer.units(&plan) {
             made.add(edits, statements).await.map_err(refused)?;
@@ -208,7 +208,7 @@ impl AccountStore for PostgresStore {
     }
 
     fn place(&self) -> String {
-        let Postgres { host, port, database, .. } = &self.server;
+        let DatabaseServer { host, port, database, .. } = &self.server;
         format!("postgres {host}:{port} {database} ({})", self.table.name)
     }
 

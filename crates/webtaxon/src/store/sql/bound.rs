@@ -40,8 +40,19 @@ pub(in super::super) struct Statement {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(in super::super) struct Text {
     pub(in super::super) one: Arc<str>,
-    /// The form for many rows, with array values; `None` if there is none.
-    pub(in super::super) many: Option<Arc<str>>,
+    /// The form for many rows; `None` if there is none.
+    pub(in super::super) many: Option<Many>,
+}
+
+/// The form of an INSERT for many rows.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(in super::super) enum Many {
+    /// One statement, with an array for each column.
+    #[cfg(feature = "postgres")]
+    Arrays(Arc<str>),
+    /// The beginning, and the expression for one row, which is repeated.
+    #[cfg(feature = "mysql")]
+    Rows(Arc<str>, Arc<str>),
 }
 
 impl From<String> for Text {

@@ -1,5 +1,7 @@
 //! Dialects: how each database writes names, placeholders, lists of values and the current time.
 
+#[cfg(any(feature = "mysql", feature = "postgres"))]
+use super::bound::Many;
 use super::bound::{Bound, Statement, Text, literal};
 use super::column::{Column, MARK};
 use crate::sql_names::quoted;
@@ -19,8 +21,8 @@ pub(in super::super) struct Dialect {
     pub(in super::super) login: String,
     /// The tables with one value to a row, by field.
     pub(in super::super) sides: IndexMap<String, SideForm>,
-    /// Whether many rows can be passed as one array for each column.
-    pub(in super::super) takes_arrays: bool,
+    /// The way in which one statement inserts many rows.
+    pub(in super::super) bulk: Bulk,
     /// Whether an INSERT must say that it overrides generated numbers.
     pub(in super::super) overrides: bool,
     /// Whether the number of changed rows is unknown, as in a view with triggers.
@@ -30,6 +32,23 @@ pub(in super::super) struct Dialect {
     /// The current time as a value of a column.
     pub(in super::super) now: fn(&Column) -> &'static str,
 }
+
+/// The way in which one statement inserts many rows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(in super::super) enum Bulk {
+    /// It does not.
+    One,
+    /// With an array for each column.
+    #[cfg(feature = "postgres")]
+    Arrays,
+    /// With many rows of values.
+    #[cfg(feature = "mysql")]
+    Rows,
+}
+
+/// The expressions for one row, from those for its placeholders.
+#[cfg(feature = "postgres")]
+type Row<'r> = dyn Fn(&dyn Fn(usize) -> String) -> String + 'r;
 
 /// The expression for the value at a placeholder.
 pub(super) type Expression<'e> = &'e dyn Fn(&str) -> String;
@@ -69,7 +88,7 @@ impl Dialect {
             is_numbered: true,
             login: MARK.to_string(),
             sides: sides.collect(),
-            takes_arrays: false,
+            bulk: Bulk::One,
             overrides: false,
             is_uncounted: false,
             of_logins: String::new(),
@@ -164,16 +183,28 @@ impl Dialect {
         };
         let into = if overrides { format!("{into} OVERRIDING SYSTEM VALUE") } else { into.to_owned() };
         let one = format!("{into} VALUES ({})", all(&|number| self.mark(number)));
-        let many = self.takes_arrays.then(|| {
-            let numbers = || 1..=values.len();
-            let arrays: Vec<String> =
-                numbers().map(|number| format!("{}{number}::text[]", self.mark)).collect();
-            let names: Vec<String> = numbers().map(|number| format!("c{number}")).collect();
-            let (arrays, names) = (arrays.join(", "), names.join(", "));
-            let row = all(&|number| format!("many.c{number}"));
-            format!("{into} SELECT {row} FROM unnest({arrays}) AS many ({names})").into()
-        });
+        let many = match self.bulk {
+            Bulk::One => None,
+            #[cfg(feature = "mysql")]
+            Bulk::Rows => {
+                let row = format!("({})", all(&|number| self.mark(number)));
+                Some(Many::Rows(format!("{into} VALUES ").into(), row.into()))
+            }
+            #[cfg(feature = "postgres")]
+            Bulk::Arrays => Some(Many::Arrays(self.of_arrays(&into, values.len(), &all))),
+        };
         Text { one: one.into(), many }
+    }
+
+    /// An INSERT of many rows, with an array for each column.
+    #[cfg(feature = "postgres")]
+    fn of_arrays(&self, into: &str, columns: usize, all: &Row<'_>) -> std::sync::Arc<str> {
+        let numbers = || 1..=columns;
+        let arrays: Vec<String> = numbers().map(|number| format!("{}{number}::text[]", self.mark)).collect();
+        let names: Vec<String> = numbers().map(|number| format!("c{number}")).collect();
+        let (arrays, names) = (arrays.join(", "), names.join(", "));
+        let row = all(&|number| format!("many.c{number}"));
+        format!("{into} SELECT {row} FROM unnest({arrays}) AS many ({names})").into()
     }
 
     /// The query that reads accounts: all, those whose logins are passed together, or the removed ones.

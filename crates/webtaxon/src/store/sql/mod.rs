@@ -4,23 +4,39 @@
 //! SQL.
 
 mod bound;
+#[cfg(feature = "sqlite")]
+mod checks;
 mod column;
 mod dialect;
 mod edits;
-#[cfg(feature = "sqlite")]
+#[cfg(any(feature = "mysql", feature = "sqlite"))]
 mod kind;
+#[cfg(any(feature = "mysql", feature = "postgres"))]
+mod made;
+#[cfg(any(feature = "mysql", feature = "sqlite"))]
+mod number;
 mod references;
 mod rows;
 mod writer;
 
+#[cfg(any(feature = "mysql", feature = "postgres"))]
+pub(super) use bound::Many;
 pub(super) use bound::{Bound, Statement};
+#[cfg(feature = "sqlite")]
+pub(super) use checks::checks;
 pub(super) use column::{Column, MARK, complete};
+#[cfg(any(feature = "mysql", feature = "postgres"))]
+pub(super) use dialect::Bulk;
 #[cfg(feature = "postgres")]
 pub(super) use dialect::SideForm;
 pub(super) use dialect::{Dialect, Which};
 pub(super) use edits::RowEdits;
+#[cfg(any(feature = "mysql", feature = "sqlite"))]
+pub(super) use kind::Kind;
+#[cfg(any(feature = "mysql", feature = "postgres"))]
+pub(super) use made::{Made, Transaction};
 #[cfg(feature = "sqlite")]
-pub(super) use kind::{Kind, Number, checks};
+pub(super) use number::Number;
 pub(super) use references::{ForeignKey, dependents_of};
 pub(super) use rows::{Rows, Sides};
 pub(super) use writer::{ASSUMES, Writer, plain};
