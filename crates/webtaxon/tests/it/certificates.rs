@@ -103,3 +103,32 @@ async fn a_client_certificate_says_who_asks() {
     museum.write("webtaxon.toml", external(museum.settings()));
     fails(&museum, "inappropriateAuthentication (48)", "WX0316", "client certificate").await;
 }
+
+/// Makes a certificate for localhost, and its key, in a folder.
+pub(crate) fn self_signed(folder: &std::path::Path) {
+    let made = std::process::Command::new("openssl")
+        .args([
+            "req",
+            "-x509",
+            "-newkey",
+            "ec",
+            "-pkeyopt",
+            "ec_paramgen_curve:prime256v1",
+            "-nodes",
+            "-days",
+            "2",
+        ])
+        .args([
+            "-subj",
+            "/CN=localhost",
+            "-addext",
+            "subjectAltName=DNS:localhost",
+            "-addext",
+            "basicConstraints=critical,CA:FALSE",
+        ])
+        .args(["-keyout", "server.key", "-out", "server.crt"])
+        .current_dir(folder)
+        .output()
+        .unwrap();
+    assert!(made.status.success(), "{made:?}");
+}

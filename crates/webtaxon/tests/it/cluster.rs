@@ -123,32 +123,3 @@ impl Drop for Cluster {
         let _ = self.server.wait();
     }
 }
-
-/// Makes a certificate for localhost, and its key, in a folder.
-pub(crate) fn self_signed(folder: &Path) {
-    let made = Command::new("openssl")
-        .args([
-            "req",
-            "-x509",
-            "-newkey",
-            "ec",
-            "-pkeyopt",
-            "ec_paramgen_curve:prime256v1",
-            "-nodes",
-            "-days",
-            "2",
-        ])
-        .args([
-            "-subj",
-            "/CN=localhost",
-            "-addext",
-            "subjectAltName=DNS:localhost",
-            "-addext",
-            "basicConstraints=critical,CA:FALSE",
-        ])
-        .args(["-keyout", "server.key", "-out", "server.crt"])
-        .current_dir(folder)
-        .output()
-        .unwrap();
-    assert!(made.status.success(), "{made:?}");
-}

@@ -1,6 +1,6 @@
 //! A MariaDB server of a test's own, and what holds for it as for every store.
 
-use crate::cluster::self_signed;
+use crate::certificates::self_signed;
 use crate::museum::{Museum, told};
 use crate::stores::{self, Kind, Prepared};
 use std::path::PathBuf;

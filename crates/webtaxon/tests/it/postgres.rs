@@ -1,6 +1,7 @@
 //! A real PostgreSQL server holds to the suite of every store, and to what is its own: refusals, rights, TLS.
 
-use crate::cluster::{Cluster, self_signed};
+use crate::certificates::self_signed;
+use crate::cluster::Cluster;
 use crate::museum::{Museum, told};
 use crate::stores::{self, Kind, POSTGRES_TABLE, agreed, dump, museum, postgres_settings};
 use webtaxon::model::apply::Outcome;
