@@ -1,6 +1,7 @@
 //! The progress of a reading: a line on standard error, and its summary if the run is stopped.
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use webtaxon::progress::{Progress as Event, Watch};
@@ -11,6 +12,8 @@ use webtaxon::report::harmless;
 pub(crate) struct Progress {
     bar: ProgressBar,
     read: Arc<Mutex<Read>>,
+    /// Whether a thread keeps the line up to date: starting one for each event would cost more than the event.
+    is_ticking: Arc<AtomicBool>,
 }
 
 #[derive(Default)]
@@ -27,7 +30,7 @@ impl Default for Progress {
         if let Ok(style) = ProgressStyle::with_template("{msg} ({elapsed})") {
             bar.set_style(style);
         }
-        Self { bar, read: Arc::default() }
+        Self { bar, read: Arc::default(), is_ticking: Arc::default() }
     }
 }
 
@@ -68,13 +71,16 @@ impl Progress {
         if self.bar.is_finished() {
             self.bar.reset(); // something was said in between
         }
-        self.bar.enable_steady_tick(Duration::from_millis(125));
+        if !self.is_ticking.swap(true, Ordering::Relaxed) {
+            self.bar.enable_steady_tick(Duration::from_millis(125));
+        }
         self.bar.set_message(line);
     }
 
     /// Removes the line, to make room for the answer.
     pub(crate) fn clear(&self) {
         self.bar.disable_steady_tick();
+        self.is_ticking.store(false, Ordering::Relaxed);
         self.bar.finish_and_clear();
     }
 

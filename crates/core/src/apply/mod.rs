@@ -22,5 +22,5 @@ pub use half::{aside, half_made};
 pub use part::{Seats, brakes_of_part, brakes_of_undo};
 pub use plan::{Plan, Step, Unit};
 pub use promise::Untouchable;
-pub use standing::{Outcome, Standing, standings};
+pub use standing::{Outcome, Standing, are_same, standings};
 pub use undo::taking_back;

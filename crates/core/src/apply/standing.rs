@@ -148,7 +148,8 @@ fn differing(known: &Account, there: &Account) -> Option<String> {
 }
 
 /// Whether two accounts have the same values in a field, in any order if there are several.
-pub(super) fn are_same(name: &str, one: &Account, other: &Account) -> bool {
+#[must_use]
+pub fn are_same(name: &str, one: &Account, other: &Account) -> bool {
     let (one, other) = (one.value(name), other.value(name));
     if one == other {
         return true;

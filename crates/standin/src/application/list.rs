@@ -253,7 +253,9 @@ impl List {
             "PUT" => accept(object()?)?,
             "PATCH" => {
                 let mut resource = stored.resource.clone();
-                patch(kind, &mut resource, wish.body)?;
+                if !wish.body.is_null() {
+                    patch(kind, &mut resource, wish.body)?;
+                }
                 resource
             }
             _ => return Err(Refusal::new(405, "a resource knows GET, PUT, PATCH and DELETE")),

@@ -189,7 +189,27 @@ fn perform(shared: &Shared, wish: &Wish<'_>) -> Result<Reply, Refusal> {
     if wish.method == "PATCH" && !shared.options.patch {
         return Err(Refusal::new(501, "PATCH is not known here"));
     }
-    shared.list().perform(wish, shared.options.etag)
+    let is_kept =
+        |path: &str| shared.options.forgets.as_ref().is_none_or(|name| !path.starts_with(name.as_str()));
+    let mut body = wish.body.clone();
+    if let Some(operations) = body.get_mut("Operations").and_then(Value::as_array_mut) {
+        let path = |one: &Value| one.get("path").and_then(Value::as_str).unwrap_or_default().to_owned();
+        if shared.options.half_patch {
+            if operations.iter().any(|one| one.get("op").and_then(Value::as_str) == Some("remove")) {
+                return Err(Refusal::new(501, "remove is not known here"));
+            }
+            operations.retain(|one| !path(one).starts_with("urn:"));
+        }
+        operations.retain(|one| is_kept(&path(one)));
+        if operations.is_empty() {
+            let version = wish.version;
+            let nothing = Wish { method: "PATCH", id: wish.id, version, body: &Value::Null, ..*wish };
+            return shared.list().perform(&nothing, shared.options.etag);
+        }
+    } else if let Some(object) = body.as_object_mut() {
+        object.retain(|name, _| is_kept(name));
+    }
+    shared.list().perform(&Wish { body: &body, ..*wish }, shared.options.etag)
 }
 
 fn is_authorized(shared: &Shared, headers: &HeaderMap) -> bool {

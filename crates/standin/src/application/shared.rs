@@ -17,6 +17,10 @@ pub struct ApplicationOptions {
     pub basic: Option<(String, String)>,
     /// Whether it supports PATCH (RFC 7644 §3.5.2).
     pub patch: bool,
+    /// Whether only a half of PATCH is there: `remove` is refused, and attributes of extensions are ignored.
+    pub half_patch: bool,
+    /// An attribute of users that it accepts and does not keep.
+    pub forgets: Option<String>,
     /// Maximum operations in a bulk request (RFC 7644 §3.7); `None` for no bulk support.
     pub bulk: Option<usize>,
     /// Whether it supports versions of resources (RFC 7644 §3.14).
@@ -44,6 +48,8 @@ impl Default for ApplicationOptions {
             token: None,
             basic: None,
             patch: true,
+            half_patch: false,
+            forgets: None,
             bulk: Some(1000),
             etag: true,
             filter: true,

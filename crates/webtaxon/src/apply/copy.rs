@@ -6,7 +6,7 @@ use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::links::Linked;
 use crate::setup::Setup;
 use crate::state::backups_of;
-use crate::store::{AccountStore as _, group_store, groups_beside};
+use crate::store::{AccountStore as _, StoreErrorKind, group_store, groups_beside};
 use crate::{crash, private};
 use jiff::Timestamp;
 use serde::Serialize;
@@ -29,7 +29,11 @@ pub(super) async fn copy(
     };
     private::folder(&folder).map_err(|error| failed(&folder, error.into()))?;
     let stem = new_stem(&folder, run);
-    let whole = store.copy(stem.clone()).await.map_err(|error| failed(&stem, error.into()))?;
+    let whole = store.copy(stem.clone()).await.map_err(|error| match error.kind() {
+        StoreErrorKind::Unwritable { .. } => Error::from(failed(&stem, error.into())),
+        // The list cannot be read.
+        _ => error.into(),
+    })?;
     let file = match whole {
         Some(file) => file,
         None => {

@@ -79,7 +79,7 @@ fn sealed(version: &str, made: Timestamp, work: &impl Serialize) -> serde_json::
 /// The file exists or cannot be written, or the state cannot.
 pub(crate) fn save(setup: &Setup, work: &Work, file: &Path, who: &str) -> Result<(), Error> {
     let failed =
-        |source: BoxError| ApplyError::from(ApplyErrorKind::NotSaved { file: file.to_owned(), source });
+        |source: BoxError| ApplyError::from(ApplyErrorKind::Unsaved { file: file.to_owned(), source });
     let seal = Seal::of(setup, who)?;
     let (version, made) = (env!("CARGO_PKG_VERSION"), Timestamp::now());
     let bytes = sealed(version, made, work).map_err(|error| failed(error.into()))?;

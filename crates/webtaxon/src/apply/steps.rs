@@ -5,7 +5,7 @@ use super::take_up::look;
 use super::{Applied, Work};
 use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::links::Linked;
-use crate::progress::{Progress, Watch};
+use crate::progress::{EVERY, Progress, Watch};
 use crate::setup::Setup;
 use crate::state::{Journal, StateError, Ties};
 use crate::store::{AccountStore as _, Recorder, StoreError, Terms, group_store, lists};
@@ -13,11 +13,14 @@ use std::borrow::Cow;
 use std::collections::HashSet;
 use std::ops::ControlFlow;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 use webtaxon_core::account::folded;
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Untouchable};
 
-/// Outcomes written to the journal at once.
-const BATCH: usize = 200;
+/// Maximum outcomes that wait to be written to the journal, and the time for which they may. What a crash loses, the
+/// next apply finds out from the lists.
+const BATCH: usize = 50_000;
+const WAIT: Duration = Duration::from_millis(500);
 
 /// The recorder of outcomes. Edits of accounts come first in its numbering, then those of groups.
 struct Told {
@@ -27,6 +30,8 @@ struct Told {
     ties: Option<Ties>,
     outcomes: Vec<Option<Outcome>>,
     waiting: Vec<(usize, Outcome)>,
+    /// The time of the latest write.
+    written: Instant,
     unwritten: Option<StateError>,
     failed: usize,
     done: usize,
@@ -38,12 +43,14 @@ impl Told {
         self.failed += usize::from(matches!(outcome, Outcome::Failed(_)));
         self.done += 1;
         let (edits, of) = (self.done, self.outcomes.len());
-        self.watch.tell(|| Progress::CarriedOut { edits, of });
+        if edits.is_multiple_of(EVERY) || edits == of {
+            self.watch.tell(|| Progress::CarriedOut { edits, of });
+        }
         if let Some(slot) = self.outcomes.get_mut(at) {
             *slot = Some(outcome.clone());
         }
         self.waiting.push((at, outcome));
-        if self.waiting.len() >= BATCH {
+        if self.waiting.len() >= BATCH || self.written.elapsed() >= WAIT {
             self.write();
         }
         match self.unwritten {
@@ -54,7 +61,8 @@ impl Told {
 
     /// Writes pending outcomes. After a failure none is written: the next apply finds them out.
     fn write(&mut self) {
-        if self.unwritten.is_none() {
+        self.written = Instant::now();
+        if self.unwritten.is_none() && !self.waiting.is_empty() {
             let waiting = std::mem::take(&mut self.waiting);
             self.unwritten = self.journal.record(self.run, &waiting, self.ties.as_ref()).err();
         }
@@ -115,6 +123,7 @@ pub(super) async fn carry_out(
         ties: store.ties(Arc::clone(&work.edits)),
         outcomes: vec![None; accounts + work.groups.len()],
         waiting: Vec::new(),
+        written: Instant::now(),
         unwritten: None,
         failed: 0,
         done: 0,

@@ -40,6 +40,20 @@ pub enum ApplyErrorKind {
         /// The reason.
         source: BoxError,
     },
+    /// A preview that cannot be saved.
+    #[error("nothing was saved to {}: {source}", file.display())]
+    #[diagnostic(
+        code(WX0617),
+        help(
+            "a file that is there is never replaced: choose another name, or delete the file if it is no longer needed"
+        )
+    )]
+    Unsaved {
+        /// The file.
+        file: PathBuf,
+        /// The reason.
+        source: BoxError,
+    },
     /// The work was made with other settings or for another list.
     #[error("the saved preview was made {what}")]
     #[diagnostic(

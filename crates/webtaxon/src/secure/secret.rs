@@ -12,6 +12,9 @@ use zeroize::Zeroizing;
 
 /// The folder in which a service manager puts a program's credentials.
 const CREDENTIALS: &str = "CREDENTIALS_DIRECTORY";
+/// Whose secret a token is.
+pub(crate) const TOKEN: &str = "the token";
+
 /// The longest password, in bytes.
 const LONGEST: u64 = 1 << 16;
 
@@ -46,10 +49,11 @@ pub(crate) async fn fetch(
     wait: Duration,
     prompt: Option<&Prompt>,
 ) -> Result<SecretString, SecureError> {
+    let what = if whose == TOKEN { "token" } else { "password" };
     let found = match source {
-        PasswordSource::Env(variable) => from_environment(variable)?,
-        PasswordSource::File(file) => first_line_of(&folder.join(file))?,
-        PasswordSource::Credential(name) => first_line_of(&credential(name)?)?,
+        PasswordSource::Env(variable) => from_environment(variable, what)?,
+        PasswordSource::File(file) => first_line_of(&folder.join(file), what)?,
+        PasswordSource::Credential(name) => first_line_of(&credential(name)?, what)?,
         PasswordSource::Command(words) => from_command(words, folder, wait).await?,
         PasswordSource::Ask => {
             let Some(prompt) = prompt else {
@@ -65,8 +69,13 @@ pub(crate) async fn fetch(
     };
     if found.expose_secret().is_empty() {
         return Err(missing(
-            format!("{} is empty", described(source, folder)),
-            "put the bind password there; for an anonymous bind, remove bind and password",
+            format!("{} is empty", described(source, what, folder)),
+            &match what {
+                "token" => "put the token there".to_owned(),
+                _ => format!(
+                    "put the password of {whose} there; an anonymous bind has neither bind nor password"
+                ),
+            },
         ));
     }
     Ok(found)
@@ -103,21 +112,21 @@ fn missing(reason: String, help: &str) -> SecureError {
 }
 
 /// A source in words.
-fn described(source: &PasswordSource, folder: &Path) -> String {
+fn described(source: &PasswordSource, what: &str, folder: &Path) -> String {
     match source {
         PasswordSource::Env(variable) => format!("the environment variable {variable}"),
-        PasswordSource::File(file) => format!("the password file {}", folder.join(file).display()),
+        PasswordSource::File(file) => format!("the {what} file {}", folder.join(file).display()),
         PasswordSource::Command(words) => format!("the first line of the output of {}", program(words)),
         PasswordSource::Credential(name) => format!("the credential {name}"),
-        PasswordSource::Ask => "the password".to_owned(),
+        PasswordSource::Ask => format!("the {what}"),
     }
 }
 
-fn from_environment(variable: &str) -> Result<SecretString, SecureError> {
+fn from_environment(variable: &str, what: &str) -> Result<SecretString, SecureError> {
     match std::env::var(variable) {
         Ok(value) => Ok(SecretString::from(value)),
         Err(std::env::VarError::NotPresent) => Err(missing(
-            format!("the environment variable {variable} is not set; it should hold the bind password"),
+            format!("the environment variable {variable} is not set; it should hold the {what}"),
             &format!("set it for this run: read -rs {variable} && export {variable}"),
         )),
         Err(std::env::VarError::NotUnicode(_)) => {
@@ -126,10 +135,10 @@ fn from_environment(variable: &str) -> Result<SecretString, SecureError> {
     }
 }
 
-fn first_line_of(file: &Path) -> Result<SecretString, SecureError> {
+fn first_line_of(file: &Path, what: &str) -> Result<SecretString, SecureError> {
     let text = std::fs::read_to_string(file).map(Zeroizing::new).map_err(|reason| {
         missing(
-            format!("the password file {} cannot be read: {reason}", file.display()),
+            format!("the {what} file {} cannot be read: {reason}", file.display()),
             "its path is relative to the settings file; the user who runs this must be able to read it",
         )
     })?;

@@ -70,7 +70,9 @@ impl OpenFile {
     fn open(file: PathBuf, flags: OpenFlags, lock: Option<Lock>) -> Result<Self, StateError> {
         let opened = Connection::open_with_flags(&file, flags).and_then(|db| {
             db.busy_timeout(Duration::from_secs(10))?;
-            db.execute_batch("PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;")?;
+            db.execute_batch(
+                "PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON; PRAGMA cache_spill = OFF;",
+            )?;
             let ours = is_ours(&db)?;
             Ok((db, ours))
         });

@@ -94,7 +94,7 @@ async fn passwords_that_are_wrong_missing_or_empty() {
     let (said, ..) = told(&museum.preview().await.unwrap_err());
     assert!(!said.contains("geheim"), "{said}");
     museum.write("museum-password.txt", "\n");
-    fails(&museum, "museum-password.txt is empty", "WX0315", "put the bind password there").await;
+    fails(&museum, "museum-password.txt is empty", "WX0315", "put the password of").await;
     std::fs::remove_file(museum.path().join("museum-password.txt")).unwrap();
     fails(&museum, "cannot be read", "WX0315", "relative to the settings file").await;
     museum.change("{ file = \"museum-password.txt\" }", "{ env = \"WEBTAXON_TEST_NOT_SET\" }");

@@ -456,3 +456,35 @@ async fn a_swap_that_goes_wrong_leaves_nobody_aside() {
     }
     assert_eq!(broken, 6, "three steps, refused or cut off before");
 }
+
+/// A service that announces PATCH, refuses a part of it and ignores another, is asked by PUT.
+#[tokio::test]
+async fn half_a_patch_is_made_up_for() {
+    let offer = ApplicationOptions { half_patch: true, ..Kind::Scim.offer() };
+    for bulk in [Some(1000), None] {
+        let museum = offering(Kind::Scim, DIRECTORY, ApplicationOptions { bulk, ..offer.clone() }).await;
+        let workspace = museum.workspace().unwrap();
+        let (_, work) = workspace.work().await.unwrap();
+        let applied = workspace.apply(&work, &agreed()).await.unwrap();
+        assert!(applied.is_complete(), "{bulk:?}: {applied:?}");
+        assert_eq!(museum.preview().await.unwrap().kinds, [(ChangeKind::Clash, 2)], "{bulk:?}");
+        let back = workspace.apply(&workspace.way_back(1).await.unwrap(), &agreed()).await.unwrap();
+        assert!(back.is_complete(), "{bulk:?}: {back:?}");
+    }
+}
+
+/// A field that a service accepts and does not keep is told, and counts as refused.
+#[tokio::test]
+async fn what_a_service_does_not_keep_is_told() {
+    let offer = ApplicationOptions { forgets: Some("displayName".to_owned()), ..Kind::Scim.offer() };
+    let museum = offering(Kind::Scim, DIRECTORY, offer).await;
+    let workspace = museum.workspace().unwrap();
+    let (_, work) = workspace.work().await.unwrap();
+    let work = work.part(|edit| edit.kind == ChangeKind::Update && edit.changed().any(|name| name == "name"));
+    assert!(!work.edits().is_empty(), "somebody has another name");
+    let applied = workspace.apply(&work, &agreed()).await.unwrap();
+    for outcome in applied.outcomes.iter().flatten() {
+        let Outcome::Failed(words) = outcome else { panic!("{outcome:?}") };
+        assert!(words.contains("accepts name and does not keep it"), "{words}");
+    }
+}

@@ -142,7 +142,7 @@ impl Everything {
         let leaving: Vec<&str> = edit.leaving().iter().filter_map(|login| self.people.id(login)).collect();
         let (method, body) = match id {
             None => (Method::POST, new_group(after, &joining)),
-            Some(_) if self.service.offer.patch => (Method::PATCH, patch(edit, after, &leaving, &joining)),
+            Some(_) if self.service.patches() => (Method::PATCH, patch(edit, after, &leaving, &joining)),
             Some(_) => {
                 let Value::Object(now) = self.service.get(&path, &[]).await? else {
                     return Ok(Err("the service does not return the group".to_owned()));

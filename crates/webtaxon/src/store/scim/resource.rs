@@ -46,7 +46,7 @@ pub(super) fn read(resource: &Resource, place: &Place) -> Option<String> {
     };
     match (&place.select, value) {
         (Some(select), Value::Array(items)) => {
-            items.iter().find(|item| is_meant(item, select)).and_then(part)
+            meant(items, select).and_then(|at| items.get(at)).and_then(part)
         }
         (Some(_), _) => None,
         (None, Value::Array(items)) => {
@@ -65,6 +65,13 @@ fn shown(value: &Value) -> Option<String> {
         Value::Number(number) => Some(number.to_string()),
         _ => None,
     }
+}
+
+/// The value that a condition means, by index. A service that keeps no types has one without a type in its place.
+fn meant(items: &[Value], select: &(String, Literal)) -> Option<usize> {
+    let is_bare = |item: &Value| item.as_object().is_none_or(|object| find(object, &select.0).is_none());
+    let bare = || items.iter().position(is_bare).filter(|_| select.0.eq_ignore_ascii_case("type"));
+    items.iter().position(|item| is_meant(item, select)).or_else(bare)
 }
 
 fn is_meant(item: &Value, (name, literal): &(String, Literal)) -> bool {
@@ -148,7 +155,7 @@ fn selected(
     let mut items = there.and_then(Value::as_array).cloned().unwrap_or_default();
     let part = part.unwrap_or("value");
     let new = single(kind, text)?;
-    let at = items.iter().position(|item| is_meant(item, select));
+    let at = meant(&items, select);
     match (at.and_then(|at| items.get_mut(at)).and_then(Value::as_object_mut), new) {
         (Some(object), Some(new)) => put(object, part, Some(new)),
         (Some(object), None) => {

@@ -4,7 +4,7 @@
 //! credentials go nowhere else.
 
 use super::super::{StoreError, StoreErrorKind};
-use crate::secure::{TlsRules, fetch_password};
+use crate::secure::{TOKEN, TlsRules, fetch_password};
 use jiff::Timestamp;
 use jiff::fmt::rfc2822;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
@@ -14,6 +14,7 @@ use secrecy::ExposeSecret as _;
 use serde_json::{Map, Value, json};
 use std::collections::HashSet;
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 use webtaxon_core::settings::{Credentials, Scim};
 use zeroize::Zeroizing;
@@ -45,12 +46,14 @@ pub(super) struct Service {
     base: String,
     authorization: Option<HeaderValue>,
     pub(super) offer: Offer,
+    /// Whether a PATCH request was refused, or did less than it says, where a PUT request did it.
+    is_patch_half: AtomicBool,
 }
 
 /// The features of a service (RFC 7643 §5).
 #[derive(Clone, Copy, Debug, Default)]
 pub(super) struct Offer {
-    pub(super) patch: bool,
+    patch: bool,
     pub(super) etag: bool,
     /// Maximum operations and bytes of a bulk request.
     pub(super) bulk: Option<(usize, usize)>,
@@ -114,10 +117,26 @@ impl Service {
             }
         };
         let base = settings.service.clone();
-        let mut service = Self { http, base, authorization, offer: Offer::default() };
+        let mut service = Self {
+            http,
+            base,
+            authorization,
+            offer: Offer::default(),
+            is_patch_half: AtomicBool::new(false),
+        };
         let config = service.get("ServiceProviderConfig", &[]).await.map_err(|fault| service.told(fault))?;
         service.offer = offer(&config);
         Ok(service)
+    }
+
+    /// Whether changes are requested by PATCH.
+    pub(super) fn patches(&self) -> bool {
+        self.offer.patch && !self.is_patch_half.load(Ordering::Relaxed)
+    }
+
+    /// Requests changes by PUT from here on.
+    pub(super) fn give_up_patch(&self) {
+        self.is_patch_half.store(true, Ordering::Relaxed);
     }
 
     pub(super) fn name(&self) -> &str {
@@ -316,7 +335,8 @@ impl Service {
             let Err(Later(wait, fault)) = answer else {
                 return answer.map_err(|later| later.1);
             };
-            let Some(wait) = wait.filter(|wait| waited + *wait <= PATIENCE) else { return Err(fault) };
+            let is_short = |wait: &Duration| waited.saturating_add(*wait) <= PATIENCE;
+            let Some(wait) = wait.filter(is_short) else { return Err(fault) };
             tokio::time::sleep(wait).await;
             waited += wait;
         }
@@ -448,7 +468,7 @@ async fn authorization(credentials: &Credentials, folder: &Path) -> Result<Optio
         Credentials::Token(source) => ("Bearer", source, None),
         Credentials::Basic { user, password } => ("Basic", password, Some(user)),
     };
-    let whose = user.map_or("the token", String::as_str);
+    let whose = user.map_or(TOKEN, String::as_str);
     let secret = fetch_password(source, whose, folder, CONNECT, None).await;
     let secret = secret.map_err(|error| error.to_string())?;
     let text = Zeroizing::new(match user {
@@ -581,9 +601,12 @@ mod tests {
     fn a_wait_is_read_as_seconds_or_as_a_moment() {
         let later = Timestamp::now() + jiff::SignedDuration::from_secs(100);
         let moment = later.strftime("%a, %d %b %Y %H:%M:%S GMT").to_string();
-        for (text, least, most) in
-            [("7", 7, 7), (moment.as_str(), 98, 100), ("Wed, 21 Oct 2015 07:28:00 GMT", 0, 0)]
-        {
+        for (text, least, most) in [
+            ("7", 7, 7),
+            ("18446744073709551615", u64::MAX, u64::MAX),
+            (moment.as_str(), 98, 100),
+            ("Wed, 21 Oct 2015 07:28:00 GMT", 0, 0),
+        ] {
             let mut headers = header::HeaderMap::new();
             headers.insert(header::RETRY_AFTER, HeaderValue::from_str(text).unwrap());
             let seconds = retry_after(&headers).unwrap().as_secs();

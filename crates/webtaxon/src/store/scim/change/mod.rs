@@ -18,7 +18,7 @@ use serde_json::Value;
 use std::collections::HashSet;
 use std::sync::{Mutex, PoisonError};
 use webtaxon_core::account::Account;
-use webtaxon_core::apply::{Edit, Outcome, Plan, Standing, Unit, standings};
+use webtaxon_core::apply::{Edit, Outcome, Plan, Standing, Unit, are_same, standings};
 use work::{Hindrance, Prepared, Work};
 
 /// Maximum changes of one bulk request, even if the service allows more: this many responses can be lost at once.
@@ -43,6 +43,7 @@ pub(super) async fn carry_out(
         stop_after: terms.stop_after,
         failed: 0,
         is_over: false,
+        seen: HashSet::new(),
     };
     for (place, outcome) in plan.left_out() {
         work.tell(place, outcome);
@@ -176,7 +177,19 @@ impl<'a> Work<'a> {
                 Err(outcome) => return Ok(outcome),
             },
             answer => match self.resolve(edit, &prepared, answer).await? {
-                Ok(answer) => answer,
+                Ok(answer) => match self.is_kept(edit, &prepared).await? {
+                    true => answer,
+                    false => match self.put_instead(edit, &prepared, None).await? {
+                        Ok(answer) => answer,
+                        Err(outcome) => return Ok(outcome),
+                    },
+                },
+                Err(Outcome::Failed(words)) if is_patch(&prepared) => {
+                    match self.put_instead(edit, &prepared, Some(words)).await? {
+                        Ok(answer) => answer,
+                        Err(outcome) => return Ok(outcome),
+                    }
+                }
                 Err(outcome) => return Ok(outcome),
             },
         };
@@ -237,6 +250,72 @@ impl<'a> Work<'a> {
                 Ok(Err(Outcome::Left("it is being changed by somebody else".to_owned())))
             }
             answer => self.resolve(edit, prepared, answer).await,
+        }
+    }
+
+    /// Whether a change by PATCH has the effect that it should. Each field is looked at once in a session.
+    async fn is_kept(&mut self, edit: &Edit, prepared: &Prepared) -> Result<bool, StoreError> {
+        if !is_patch(prepared) {
+            return Ok(true);
+        }
+        let names: Vec<String> = edit.changed().map(str::to_owned).collect();
+        if names.iter().all(|name| self.seen.contains(name)) {
+            return Ok(true);
+        }
+        let is_kept = self.lost(edit, prepared).await?.is_empty();
+        if is_kept {
+            self.seen.extend(names);
+        }
+        Ok(is_kept)
+    }
+
+    /// The fields of a changed user that are not as the edit leaves them.
+    async fn lost(&self, edit: &Edit, prepared: &Prepared) -> Result<Vec<String>, StoreError> {
+        let id = prepared.before.as_ref().map(|user| text(user, "id")).unwrap_or_default();
+        let (Some(there), Some(after)) = (self.session.service.user(id).await?, &edit.after) else {
+            return Ok(Vec::new());
+        };
+        let there = self.session.account(&there, &self.everybody.people, &[])?;
+        let names = edit.changed().filter(|name| !(self.session.role_groups && *name == "roles"));
+        Ok(names.filter(|name| !are_same(name, &there, after)).map(str::to_owned).collect())
+    }
+
+    /// Makes a change by PUT that PATCH refused, for the reason `words`, or did not make; keeps to PUT if that works.
+    async fn put_instead(
+        &self,
+        edit: &Edit,
+        prepared: &Prepared,
+        words: Option<String>,
+    ) -> Result<Result<Value, Outcome>, StoreError> {
+        let id = prepared.before.as_ref().map(|user| text(user, "id")).unwrap_or_default();
+        let Some(user) = self.session.service.user(id).await? else {
+            return Ok(Err(Outcome::Failed(words.unwrap_or_else(|| "the user is gone".to_owned()))));
+        };
+        let mut after = user.clone();
+        if let Some(account) = &edit.after
+            && let Err(hindrance) = self.fill(&mut after, account, edit.changed())
+        {
+            return Ok(Err(match hindrance {
+                Hindrance::Told(outcome) => outcome,
+                Hindrance::Later(words) => Outcome::Failed(words),
+            }));
+        }
+        let wish = self.put_wish(&user, &after);
+        match (self.session.service.ask(&wish).await, words) {
+            (Ok(answer), _) => {
+                let lost = self.lost(edit, prepared).await?;
+                if lost.is_empty() {
+                    self.session.service.give_up_patch();
+                    return Ok(Ok(answer));
+                }
+                let words = format!("the service accepts {} and does not keep it", lost.join(", "));
+                Ok(Err(Outcome::Failed(words)))
+            }
+            (Err(Fault::Fatal(error)), _) => Err(error),
+            (Err(_), Some(words)) => Ok(Err(Outcome::Failed(words))),
+            (Err(Fault::Refused { words, .. } | Fault::Unclear(words)), None) => {
+                Ok(Err(Outcome::Failed(format!("PATCH has no effect, and PUT is refused: {words}"))))
+            }
         }
     }
 
@@ -315,6 +394,11 @@ impl<'a> Work<'a> {
         }
         service.ask(&self.wish(&now, before)).await.map(|_| ()).map_err(words)
     }
+}
+
+/// Whether a change was requested by PATCH.
+fn is_patch(prepared: &Prepared) -> bool {
+    prepared.wish.as_ref().is_some_and(|wish| wish.method == Method::PATCH)
 }
 
 /// The id of a new user, from the response to a single or bulk request.

@@ -113,9 +113,15 @@ impl Work<'_> {
         Ok(())
     }
 
+    /// The request that replaces a user.
+    pub(super) fn put_wish(&self, before: &Resource, after: &Resource) -> Wish {
+        let (method, body) = (Method::PUT, Some(sendable(after)));
+        Wish { method, path: path_of(before), body, version: version(before).map(str::to_owned) }
+    }
+
     /// The request that turns one user into another.
     pub(super) fn wish(&self, before: &Resource, after: &Resource) -> Wish {
-        let (method, body) = match self.session.service.offer.patch {
+        let (method, body) = match self.session.service.patches() {
             true => (Method::PATCH, patch(before, after)),
             false => (Method::PUT, sendable(after)),
         };

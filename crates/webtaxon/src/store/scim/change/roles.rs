@@ -63,7 +63,7 @@ impl Work<'_> {
         let Some(group) = self.everybody.groups.get(at) else { return Ok(()) };
         let path = format!("Groups/{}", escaped(&group.id));
         let member = || json!({"value": id, "type": "User"});
-        let (method, body) = if service.offer.patch {
+        let (method, body) = if service.patches() {
             let operation = match is_in {
                 true => json!({"op": "add", "path": "members", "value": [member()]}),
                 false => json!({"op": "remove", "path": format!("members[value eq {}]", json!(id))}),

@@ -3,7 +3,7 @@
 use crate::store::Recorder;
 use crate::store::scim::service::{Resource, Wish};
 use crate::store::scim::session::{Everybody, Session};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Mutex;
 use webtaxon_core::apply::{Edit, Outcome, Plan};
 
@@ -19,6 +19,8 @@ pub(super) struct Work<'a> {
     pub(super) stop_after: Option<usize>,
     pub(super) failed: usize,
     pub(super) is_over: bool,
+    /// The fields whose change by PATCH was seen to have its effect.
+    pub(super) seen: HashSet<String>,
 }
 
 /// A change with its request.
