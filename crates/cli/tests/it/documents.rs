@@ -192,7 +192,7 @@ fn the_guides_settings_are_valid() {
         for block in blocks.filter(|block| !block.contains("[directory")) {
             // A block is a part of an intake, or of the file behind it.
             let (keys, tables) = block
-                .split_at(block.find("\n[").or(block.find('[').filter(|at| *at == 0)).unwrap_or(block.len()));
+                .split_at(block.find('[').filter(|at| *at == 0).or(block.find("\n[")).unwrap_or(block.len()));
             let usual = [
                 ("name", "\"staff\""),
                 ("directory", "\"d\""),
