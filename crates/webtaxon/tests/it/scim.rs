@@ -148,7 +148,7 @@ async fn what_is_no_service_of_accounts_is_told() {
     for (from, to, message, code, help) in [
         ("/scim/v2", "/scim", "answers 404", "WX0514", "/ServiceProviderConfig"),
         ("token.txt", "wrong.txt", "refuses the credentials: who are you?", "WX0515", "token"),
-        ("token.txt", "none.txt", "was not asked: the password file", "WX0520", "[accounts]"),
+        ("token.txt", "none.txt", "was not asked: the token file", "WX0520", "[accounts]"),
         (&port.to_string(), "1", "does not answer: no connection", "WX0516", "running"),
         (
             ":room",

@@ -144,12 +144,13 @@ impl Dialect {
     /// A statement with its values in place of the placeholders.
     pub(super) fn written_out(&self, statement: &Statement) -> String {
         let mut out = String::new();
-        let mut is_name = false;
+        let (mut is_name, mut is_text) = (false, false);
         let mut rest = statement.text.one.chars().peekable();
         let mut used = 0;
         while let Some(character) = rest.next() {
-            is_name ^= character == '"';
-            if character != self.mark || is_name {
+            is_name ^= character == '"' && !is_text;
+            is_text ^= character == '\'' && !is_name;
+            if character != self.mark || is_name || is_text {
                 out.push(character);
                 continue;
             }
@@ -281,5 +282,47 @@ fn is_there(of: &str, removed: &Removed) -> String {
     match &removed.value {
         None => format!("{column} IS NULL"),
         Some(value) => format!("({column} IS NULL OR {column} <> {})", literal(&Bound::of(value))),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use webtaxon_core::settings::{States, Times};
+
+    /// Placeholders are replaced by their values, and nothing else is: not in names, and not in texts.
+    #[test]
+    fn a_statement_is_written_out_with_its_values() {
+        let table = SqlTable {
+            name: "account".to_owned(),
+            columns: IndexMap::new(),
+            json: Vec::new(),
+            states: Some(States::default()),
+            removed: None,
+            times: Times::default(),
+            sides: IndexMap::new(),
+            has_links: true,
+            groups: None,
+        };
+        for (mark, is_numbered, text, written) in [
+            (
+                '$',
+                true,
+                r#"SET "$1" = $2, b = '$1 "' WHERE c = $1"#,
+                r#"SET "$1" = 'it''s', b = '$1 "' WHERE c = 'x?'"#,
+            ),
+            (
+                '?',
+                false,
+                r#"SET "it's ?" = ?, b = 'it''s ?' WHERE c = ?"#,
+                r#"SET "it's ?" = 'x?', b = 'it''s ?' WHERE c = 'it''s'"#,
+            ),
+        ] {
+            let dialect = Dialect { is_numbered, ..Dialect::new(&table, mark, quoted) };
+            let values = ["x?", "it's"].map(Bound::of).to_vec();
+            let statement =
+                Statement { text: text.to_owned().into(), values, is_one: true, comes_after: false };
+            assert_eq!(dialect.written_out(&statement), written, "{text}");
+        }
     }
 }
