@@ -427,6 +427,46 @@ async fn a_removed_row_stays_and_comes_back(kind: Kind) {
     assert_eq!(odd.preview().await.kinds, [(ChangeKind::Clash, 2)]);
 }
 
+/// A field in a table of its own, beside rows of another kind; a list as JSON; the time of creation.
+async fn values_beside_the_table_and_lists_are_kept(kind: Kind) {
+    let odd = Odd::open(kind).await;
+    let [person, email] = ["person", "address"].map(|name| odd.table(name));
+    let time = if kind == Kind::Sqlite { "TEXT" } else { "timestamp NULL" };
+    let id = if kind == Kind::Mysql { "bigint unsigned" } else { "bigint" };
+    odd.run(&format!(
+        "CREATE TABLE {email} (person_id {id} NOT NULL, value varchar(80) NOT NULL, sort varchar(9) NOT NULL)"
+    ));
+    odd.run(&format!("INSERT INTO {email} SELECT id, email, 'work' FROM {person} WHERE email IS NOT NULL"));
+    odd.run(&format!(
+        "INSERT INTO {email} SELECT id, 'home@x.example', 'home' FROM {person} WHERE login = 'bedgeworth'"
+    ));
+    odd.run(&format!("ALTER TABLE {person} ADD created_at {time}"));
+    odd.run(&format!("ALTER TABLE {person} ADD skills text"));
+    let more = format!(
+        "created = \"created_at\"\nmore = {{ email = {{ table = \"{email}\", account = \"person_id\", key = \"id\", value = \"value\", with = {{ sort = \"work\" }} }} }}\ntouched    ="
+    );
+    odd.set(&[
+        ("touched    =", &more),
+        (
+            "state = \"standing\" }",
+            "state = \"standing\", skills = { name = \"skills\", as = \"json\" }, old_email = \"email\" }",
+        ),
+        ("\n[[intake.role]]", "\nskills = { from = \"objectClass\", every = true }\n[[intake.role]]"),
+    ]);
+    let dump = || odd.rows(&format!("SELECT * FROM {email} ORDER BY 1, 2, 3"));
+    let (before, rows) = (dump(), odd.dump());
+    odd.apply(&["removals"]).await;
+    assert_eq!(odd.preview().await.kinds, [(ChangeKind::Clash, 2)], "{kind:?}");
+    let skills = odd.rows(&format!("SELECT skills FROM {person} WHERE login = 'bthornbury'"));
+    let skills: Vec<String> = serde_json::from_str(&skills[0]).unwrap();
+    assert!(skills.contains(&"user".to_owned()), "{skills:?}");
+    let made = odd.rows(&format!("SELECT login FROM {person} WHERE created_at IS NOT NULL"));
+    assert_eq!(made.len(), 7, "{made:?}");
+    assert_ne!(dump(), before);
+    odd.undo(1).await;
+    assert_eq!((dump(), odd.dump()), (before, rows), "{kind:?}");
+}
+
 /// Runs a case for SQLite, and, where a server is at hand, for the others.
 macro_rules! for_each_database {
     ($($case:ident),* $(,)?) => {
@@ -461,4 +501,5 @@ for_each_database!(
     an_undo_removes_only_what_is_as_it_was_made,
     a_third_state_stops_nothing_else,
     a_removed_row_stays_and_comes_back,
+    values_beside_the_table_and_lists_are_kept,
 );
