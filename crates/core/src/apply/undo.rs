@@ -16,7 +16,7 @@ fn since(made: &Account, there: &Account, dependents: &[Dependents]) -> Vec<Stri
     let changed = names.into_iter().filter(|name| !are_same(name, made, there));
     let mut words: Vec<String> = changed.map(|name| super::standing::now(name, there)).collect();
     if !dependents.is_empty() {
-        words.push(format!("{} refer to it", counted_rows(dependents)));
+        words.push(format!("referred to by {}", counted_rows(dependents)));
     }
     words
 }
@@ -36,7 +36,7 @@ pub fn taking_back(
     }
     let words = since.join(", ");
     if there.state != State::Active {
-        return (None, Some(format!("{} stays, suspended as it is: {words}", there.login)));
+        return (None, Some(format!("{} stays as it is: {words}", there.login)));
     }
     let side = |state| Account { state, fields: crate::account::Fields::default(), ..there.clone() };
     let mut before = side(State::Active);
@@ -78,7 +78,7 @@ mod tests {
             (
                 account(&[("name", "Ada"), ("roles", "a;b"), ("logins", "0")]),
                 &loan,
-                Some("2 rows of loan refer to it"),
+                Some("referred to by 2 rows of loan"),
             ),
         ] {
             let (edit, told) = taking_back(&edit, &there, dependents);

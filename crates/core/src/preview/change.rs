@@ -298,9 +298,12 @@ impl Held {
     /// The reason, in words.
     #[must_use]
     pub fn message(&self) -> Cow<'static, str> {
-        match &self.about {
-            None => Cow::Borrowed(self.reason.message()),
-            Some(about) => Cow::Owned(format!("{}: {about}", self.reason.message())),
+        let reason = self.reason.message();
+        match (&self.about, self.reason) {
+            (None, _) => Cow::Borrowed(reason),
+            (Some(rows), HeldReason::Dependents) => Cow::Owned(format!("referred to by {rows}: {reason}")),
+            (Some(word), HeldReason::OtherState) => Cow::Owned(format!("its state is {word}: {reason}")),
+            (Some(about), _) => Cow::Owned(format!("{reason}: {about}")),
         }
     }
 }
@@ -371,10 +374,10 @@ impl HeldReason {
             }
             Self::Unfit => "the application has no room for one of the values",
             Self::Dependents => {
-                "the database refuses to remove it, since rows of other tables refer to it; refused = \"suspend\" beside do = \"remove\" suspends it instead"
+                "the database refuses to remove it; refused = \"suspend\" beside do = \"remove\" suspends it instead"
             }
             Self::OtherState => {
-                "its state is none of those in `states` of [accounts]; add it there if such accounts are to be kept up to date"
+                "`states` of [accounts] does not name it; add it there if such accounts are to be kept up to date"
             }
             Self::JudgedOtherwise => {
                 "the server judges a condition of the settings otherwise for them; write it with attributes and comparisons that it has rules for"

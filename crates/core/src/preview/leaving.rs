@@ -190,7 +190,7 @@ impl<'a> Matching<'a> {
             // Suspended already: there is nothing else to do.
             Some(_) if account.state == State::Suspended => Leaver { outcome: Leaving::Unchanged, ..leaver },
             Some(_) => {
-                let detail = format!("the database refuses to remove it: {refusing} refer to it");
+                let detail = format!("the database refuses to remove it: referred to by {refusing}");
                 self.suspended(leaver, proof, Departure { detail: Some(detail), ..departure })
             }
             None => {

@@ -23,12 +23,8 @@ pub(super) async fn forms(
         let Some(column) = described.columns.iter().find(|column| column.field == *field) else { continue };
         let kind = Kind::of_mysql(&column.declared);
         let mut forms = HashMap::new();
-        if values.contains("") && !column.may_be_null && !column.is_text {
-            let form = match column.has_default {
-                true => Form::Own,
-                false => Form::Unfit(format!("has no value, and the column {} demands one", column.name)),
-            };
-            forms.insert(String::new(), form);
+        if values.contains("") {
+            forms.extend(column.form_of_nothing().map(|form| (String::new(), form)));
         }
         let values = || values.iter().filter(|value| !value.is_empty());
         for value in values().filter(|_| !column.is_list) {

@@ -49,12 +49,8 @@ pub(super) async fn forms(
             replies.caseless.insert(field.clone());
         }
         let mut forms = HashMap::new();
-        if values.contains("") && !column.may_be_null && !column.is_text {
-            let form = match column.has_default {
-                true => Form::Own,
-                false => Form::Unfit(format!("has no value, and the column {} demands one", column.name)),
-            };
-            forms.insert(String::new(), form);
+        if values.contains("") {
+            forms.extend(column.form_of_nothing().map(|form| (String::new(), form)));
         }
         let texts: Vec<&str> = values.iter().map(String::as_str).filter(|value| !value.is_empty()).collect();
         let checks = checks_of(session, described, column).await?;

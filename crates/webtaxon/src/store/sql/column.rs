@@ -5,7 +5,7 @@ use super::super::{StoreErrorKind, apart};
 use super::bound::Bound;
 use super::unhex;
 use crate::sql_names::quoted;
-use webtaxon_core::account::State;
+use webtaxon_core::account::{Form, State};
 use webtaxon_core::settings::SqlTable;
 use webtaxon_core::settings::rules::LIST;
 
@@ -85,6 +85,15 @@ impl Column {
             self.field, self.declared
         );
         StoreErrorKind::NeedsValue { store, column: self.name.clone(), help }
+    }
+
+    /// The form of no value; `None` if the column can be empty.
+    pub(in super::super) fn form_of_nothing(&self) -> Option<Form> {
+        match self.has_default {
+            _ if self.may_be_null || self.is_text => None,
+            true => Some(Form::Own),
+            false => Some(Form::Unfit(format!("has no value, and the column {} demands one", self.name))),
+        }
     }
 
     /// The value of an account's field for this column.

@@ -20,12 +20,8 @@ pub(super) fn forms(columns: &[Column], create: &str, inquiry: &Inquiry) -> rusq
     for (field, values) in &inquiry.values {
         let Some(column) = columns.iter().find(|column| column.field == *field) else { continue };
         let mut forms = HashMap::new();
-        if values.contains("") && !column.may_be_null && !column.is_text {
-            let form = match column.has_default {
-                true => Form::Own,
-                false => Form::Unfit(format!("has no value, and the column {} demands one", column.name)),
-            };
-            forms.insert(String::new(), form);
+        if values.contains("") {
+            forms.extend(column.form_of_nothing().map(|form| (String::new(), form)));
         }
         let mut column = Trial::new(&trial, column, &checks)?;
         for value in values.iter().filter(|value| !value.is_empty()) {
