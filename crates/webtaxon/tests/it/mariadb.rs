@@ -23,6 +23,10 @@ impl Mariadb {
     /// The same in a folder that has files for these options.
     fn with(folder: TempDir, options: &[String]) -> Self {
         let data = folder.path().join("data");
+        // A server that starts removes the temporary tables that it finds, another server's too.
+        let scratch = folder.path().join("scratch");
+        std::fs::create_dir(&scratch).unwrap();
+
         let user = String::from_utf8(Command::new("id").arg("-un").output().unwrap().stdout).unwrap();
         let user = format!("--user={}", user.trim());
         let log = std::fs::File::create(folder.path().join("log")).unwrap();
@@ -34,6 +38,7 @@ impl Mariadb {
                 "--innodb-use-native-aio=0",
                 &user,
             ])
+            .env("TMPDIR", &scratch)
             .arg(format!("--datadir={}", data.display()))
             .stdout(log.try_clone().unwrap())
             .stderr(log.try_clone().unwrap())
@@ -43,6 +48,7 @@ impl Mariadb {
         assert!(made.success(), "mariadb-install-db: {}", told());
         let server = Command::new("mariadbd")
             .args(["--no-defaults", "--innodb-flush-log-at-trx-commit=0", "--innodb-use-native-aio=0", &user])
+            .env("TMPDIR", &scratch)
             .arg(format!("--datadir={}", data.display()))
             .arg(format!("--socket={}", folder.path().join("socket").display()))
             .args(options)
