@@ -32,8 +32,10 @@ pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit
     session.output.begin();
     let applied = workspace.apply(&work, &consent).await?;
     let option = session.same_options();
-    session
-        .answer(|width| text::applied(&work, &applied, width, &option), || report::applied(&work, &applied));
+    session.answer(
+        |width| text::applied(&work, &applied, width, &option),
+        || report::applied(&work, &applied, workspace.settings()),
+    );
     Ok(if applied.is_complete() { Exit::Done } else { Exit::Failed })
 }
 
@@ -43,7 +45,12 @@ async fn work(workspace: &Workspace, options: &Options, session: &Session<'_>) -
     if let Some(file) = &options.saved {
         let (work, made) = workspace.read_saved(file).await?;
         if is_text {
-            session.output.answer(&text::work(&work, Some((file, made)), width(), LISTED));
+            session.output.answer(&text::work(
+                &work,
+                Some((file, made)),
+                workspace.settings(),
+                (width(), LISTED),
+            ));
         }
         return Ok(work);
     }

@@ -4,6 +4,7 @@ use crate::arguments::{Format, Journal as Options};
 use crate::output::width;
 use crate::session::{Exit, Failure, Session, who};
 use crate::text;
+use webtaxon::model::settings::Settings;
 use webtaxon::state::{Journal, Run};
 use webtaxon::{ApplyError, Error, Workspace, report};
 
@@ -22,12 +23,14 @@ pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit
     match (options.run, &journal) {
         (Some(number), Some(journal)) if runs.iter().any(|run| run.run == number) => {
             let mut run = runs.iter().find(|run| run.run == number).into_iter();
-            run.try_for_each(|run| one(run, journal, options, session))?;
+            run.try_for_each(|run| one(run, journal, (options, workspace.settings()), session))?;
         }
         (Some(number), _) => return Err(ApplyError::no_run(number).into()),
         (None, journal) if options.lines => {
             for run in runs.iter().rev() {
-                journal.iter().try_for_each(|journal| one(run, journal, options, session))?;
+                journal
+                    .iter()
+                    .try_for_each(|journal| one(run, journal, (options, workspace.settings()), session))?;
             }
         }
         (None, _) => {
@@ -39,12 +42,19 @@ pub(crate) async fn run(options: &Options, session: &Session<'_>) -> Result<Exit
 }
 
 /// Shows one run.
-fn one(run: &Run, journal: &Journal, options: &Options, session: &Session<'_>) -> Result<(), Error> {
+fn one(
+    run: &Run,
+    journal: &Journal,
+    (options, settings): (&Options, &Settings),
+    session: &Session<'_>,
+) -> Result<(), Error> {
     let (entries, groups) = (journal.entries(run.run)?, journal.group_entries(run.run)?);
     session.output.answer(&match (options.lines, session.common.format) {
-        (true, _) => report::journal_lines(run, &entries, &groups),
-        (false, Format::Text) => text::run(run, (&entries, &groups), width(), &session.same_options()),
-        (false, Format::Json) => format!("{:#}\n", report::run(run, &entries, &groups)),
+        (true, _) => report::journal_lines(run, &entries, &groups, settings),
+        (false, Format::Text) => {
+            text::run(run, (&entries, &groups), settings, width(), &session.same_options())
+        }
+        (false, Format::Json) => format!("{:#}\n", report::run(run, &entries, &groups, settings)),
     });
     Ok(())
 }
@@ -57,7 +67,10 @@ async fn way_back(
     session: &Session<'_>,
 ) -> Result<Exit, Failure> {
     let work = workspace.way_back(run).await?;
-    session.answer(|width| text::work(&work, None, width, usize::MAX), || report::work(&work));
+    let settings = workspace.settings();
+    let limit = usize::MAX;
+    session
+        .answer(|width| text::work(&work, None, settings, (width, limit)), || report::work(&work, settings));
     match &options.save {
         Some(file) => session.save(workspace, &work, file).await?,
         None => session.output.aside(&text::how_to_undo(run, &session.same_options())),

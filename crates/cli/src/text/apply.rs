@@ -30,7 +30,13 @@ pub(crate) fn counts(work: &Work) -> String {
 }
 
 /// A saved preview, or the undoing of a run; at most `limit` edits of each kind.
-pub(crate) fn work(work: &Work, saved: Option<(&Path, Timestamp)>, width: usize, limit: usize) -> String {
+pub(crate) fn work(
+    work: &Work,
+    saved: Option<(&Path, Timestamp)>,
+    settings: &Settings,
+    (width, limit): (usize, usize),
+) -> String {
+    let names = settings.account_fields();
     let mut text = String::new();
     if let Some((file, made)) = saved {
         let _ = writeln!(text, "{}, made {made:.0}:", harmless(&file.display().to_string()));
@@ -49,7 +55,7 @@ pub(crate) fn work(work: &Work, saved: Option<(&Path, Timestamp)>, width: usize,
         let mut table = accounts_table(width);
         let more = list.len().saturating_sub(limit);
         for edit in list.into_iter().take(limit) {
-            table.add_row(row(edit, None));
+            table.add_row(row(edit, &names, None));
         }
         text.push_str(&lines(&table));
         if more > 0 {
@@ -67,7 +73,8 @@ pub(crate) fn work(work: &Work, saved: Option<(&Path, Timestamp)>, width: usize,
 }
 
 /// One edit as a row: account, person, differences.
-fn row(edit: &Edit, outcome: Option<&str>) -> [String; 3] {
+fn row(edit: &Edit, names: &[&str], outcome: Option<&str>) -> [String; 3] {
+    let (edit, others) = edit.shown(names);
     let named = |side: &Option<webtaxon::model::account::Account>| {
         let name = side.as_ref()?.field("name");
         (!name.is_empty()).then(|| format!("({})", harmless(name)))
@@ -78,7 +85,10 @@ fn row(edit: &Edit, outcome: Option<&str>) -> [String; 3] {
             let side = edit.after.as_ref().or(edit.before.as_ref());
             let fields = side.into_iter().flat_map(|account| account.fields.iter());
             let told = fields.filter(|(name, value)| *name != "name" && !value.is_empty());
-            let told: Vec<String> = told.map(|(name, value)| harmless(&format!("{name}: {value}"))).collect();
+            let told = told.map(|(name, value)| harmless(&format!("{name}: {value}")));
+            let others = (others > 0)
+                .then(|| format!("{} not shown", counted(others, "other column", "other columns")));
+            let told: Vec<String> = told.chain(others).collect();
             let cause = edit.cause.map(|cause| format!("{}; ", cause.name())).unwrap_or_default();
             cause + &told.join("; ")
         }
@@ -239,9 +249,11 @@ fn what_of(run: &Run) -> String {
 pub(crate) fn run(
     run: &Run,
     (entries, groups): (&[Recorded], &[Recorded<GroupEdit>]),
+    settings: &Settings,
     width: usize,
     option: &str,
 ) -> String {
+    let names = settings.account_fields();
     let mut text = String::new();
     let title = format!("Run {} at {:.0} by {}", run.run, run.at, harmless(&run.who));
     let _ = writeln!(text, "{}", paint(Tone::Heading, &title));
@@ -259,7 +271,7 @@ pub(crate) fn run(
         heading(&mut text, &format!("{} ({})", words::kind(kind).0, list.len()));
         let mut table = accounts_table(width);
         for entry in list {
-            table.add_row(row(&entry.edit, became(&entry.outcome).as_deref()));
+            table.add_row(row(&entry.edit, &names, became(&entry.outcome).as_deref()));
         }
         text.push_str(&lines(&table));
     }

@@ -5,6 +5,7 @@ use crate::preview::{Cause, Change, ChangeKind, FieldChange};
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 use smol_str::SmolStr;
+use std::borrow::Cow;
 
 /// An account before and after a change: what is carried out, checked and undone.
 ///
@@ -90,6 +91,23 @@ impl Edit {
             before: self.after.clone(),
             after: self.before.clone(),
         }
+    }
+
+    /// The edit as it may be shown, and the number of fields left out: a whole account, which comes or goes, may have
+    /// columns of the application's own, and these may be secret. `names` are the fields that the settings write.
+    #[must_use]
+    pub fn shown(&self, names: &[&str]) -> (Cow<'_, Self>, usize) {
+        let is_other = |name: &str| name != "state" && !names.contains(&name);
+        let side = match (&self.before, &self.after) {
+            (None, Some(account)) | (Some(account), None) => account,
+            _ => return (Cow::Borrowed(self), 0),
+        };
+        let others = side.fields.iter().filter(|(name, value)| is_other(name) && !value.is_empty()).count();
+        let mut shown = self.clone();
+        for account in [&mut shown.before, &mut shown.after].into_iter().flatten() {
+            account.fields.retain(|name, _| !is_other(name));
+        }
+        (Cow::Owned(shown), others)
     }
 
     /// The login of the account: the current one, or the future one of a new account.

@@ -144,7 +144,7 @@ impl List<'_> {
 /// The first difference between an account as known and as it is, in words.
 fn differing(known: &Account, there: &Account) -> Option<String> {
     let names = ["login", "link", "state"].into_iter().chain(known.fields.keys().map(SmolStr::as_str));
-    names.into_iter().find(|name| !are_same(name, known, there)).map(|name| now(name, there))
+    names.into_iter().find(|name| !are_same(name, known, there)).map(|name| changed(name, there))
 }
 
 /// Whether two accounts have the same values in a field, in any order if there are several.
@@ -176,7 +176,15 @@ fn changes(edit: &Edit, name: &str) -> bool {
     ["login", "link"].contains(&name) || sides.any(|side| side.fields.contains_key(name))
 }
 
-pub(super) fn now(name: &str, there: &Account) -> String {
+/// A field of a whole account that was changed, in words. Only a familiar one has its value: another may be secret.
+pub(super) fn changed(name: &str, there: &Account) -> String {
+    match name {
+        "login" | "link" | "state" | "roles" | "name" | "email" => now(name, there),
+        _ => format!("{name} has changed"),
+    }
+}
+
+fn now(name: &str, there: &Account) -> String {
     match there.value(name) {
         "" => format!("{name} is empty now"),
         value => format!("{name} is {value} now"),

@@ -64,7 +64,7 @@ fn an_edit_is_made_once_or_left_out() {
         (import(), vec![ada("5")], Err("the account ada was created meanwhile"), "somebody was quicker"),
         (import(), vec![by_hand.clone()], Err("the same login"), "the login is taken"),
         (remove(), vec![], Err(""), "removed already"),
-        (remove(), vec![ada("5")], Err("room is 5 now"), "changed since: kept"),
+        (remove(), vec![ada("5")], Err("room has changed"), "changed since: kept"),
         (adopt(), vec![by_hand], Ok(Some(0)), "found by its login"),
     ];
     for (edit, list, wanted, why) in rows {

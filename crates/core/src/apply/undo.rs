@@ -14,7 +14,7 @@ fn since(made: &Account, there: &Account, dependents: &[Dependents]) -> Vec<Stri
     let mut seen = foldhash::HashSet::default();
     names.retain(|name| seen.insert(*name));
     let changed = names.into_iter().filter(|name| !are_same(name, made, there));
-    let mut words: Vec<String> = changed.map(|name| super::standing::now(name, there)).collect();
+    let mut words: Vec<String> = changed.map(|name| super::standing::changed(name, there)).collect();
     if !dependents.is_empty() {
         words.push(format!("referred to by {}", counted_rows(dependents)));
     }
@@ -69,11 +69,11 @@ mod tests {
         let loan = [Dependents { table: "loan".into(), rows: 2, effect: Effect::Cleared }];
         for (there, dependents, words) in [
             (account(&[("name", "Ada"), ("roles", "b;a"), ("logins", "0"), ("seen", "")]), &[][..], None),
-            (account(&[("name", "Ada"), ("roles", "a;b"), ("logins", "3")]), &[], Some("logins is 3 now")),
+            (account(&[("name", "Ada"), ("roles", "a;b"), ("logins", "3")]), &[], Some("logins has changed")),
             (
                 account(&[("name", "Ada"), ("roles", "a;b"), ("logins", "0"), ("seen", "x")]),
                 &[],
-                Some("seen is x now"),
+                Some("seen has changed"),
             ),
             (
                 account(&[("name", "Ada"), ("roles", "a;b"), ("logins", "0")]),

@@ -53,7 +53,7 @@ pub(super) struct Matching<'a> {
     /// The accounts in `anew`.
     pub(super) asked_about: HashSet<usize>,
     /// The settings' words on accounts, by login.
-    pub(super) words: HashMap<Folded<'a>, &'a Identity>,
+    pub(super) words: HashMap<Folded<'a>, (&'a str, &'a Identity)>,
     /// Candidates whose entry was made anew, by the settings' rule.
     pub(super) tied_again: HashSet<usize>,
     /// Entries of `whose` that cannot apply.
@@ -133,7 +133,12 @@ impl<'a> Matching<'a> {
             drawn: OnceCell::new(),
             anew: HashMap::default(),
             asked_about: HashSet::default(),
-            words: settings.accounts.whose.iter().map(|(login, link)| (folded(login), link)).collect(),
+            words: settings
+                .accounts
+                .whose
+                .iter()
+                .map(|(login, link)| (folded(login), (login.as_str(), link)))
+                .collect(),
             tied_again: HashSet::default(),
             idle_words: Vec::new(),
         };
@@ -369,7 +374,13 @@ impl<'a> Matching<'a> {
 
     /// True if the settings give an account to the person with a link.
     pub(super) fn says(&self, account: &Account, link: &Identity) -> bool {
-        !self.words.is_empty() && self.words.get(&folded(&account.login)).copied() == Some(link)
+        let said = || self.words.get(&folded(&account.login)).filter(|(_, said)| *said == link);
+        let is_meant = |(login, _): &(&str, &Identity)| {
+            self.account_called(login)
+                .and_then(|at| self.accounts.get(at))
+                .is_some_and(|one| one.login == account.login)
+        };
+        !self.words.is_empty() && said().is_some_and(is_meant)
     }
 }
 

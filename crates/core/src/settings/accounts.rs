@@ -51,6 +51,9 @@ pub enum StoreSettings {
         has_links: bool,
         /// The file with the application's groups, if any.
         groups: Option<CsvGroups>,
+        /// Fields that are written in new rows, and never read.
+        #[serde(skip_serializing_if = "Vec::is_empty")]
+        secrets: Vec<String>,
     },
     /// A table in an SQLite database.
     Sqlite {
@@ -99,6 +102,18 @@ impl StoreSettings {
             }
             Self::Scim(scim) => format!("scim {}", scim.service),
             Self::Own { .. } => "own".to_owned(),
+        }
+    }
+
+    /// Names the fields that are never read.
+    pub(crate) fn keep_secret(&mut self, fields: Vec<String>) {
+        match self {
+            Self::Csv { secrets, .. } => *secrets = fields,
+            Self::Sqlite { table, .. } | Self::Postgres { table, .. } | Self::Mysql { table, .. } => {
+                table.secrets = fields;
+            }
+            Self::Scim(scim) => scim.secrets = fields,
+            Self::Own { .. } => {}
         }
     }
 
@@ -175,6 +190,9 @@ pub struct SqlTable {
     /// The columns that get the time when a row is created, and whenever it changes.
     #[serde(skip_serializing_if = "Times::is_empty")]
     pub times: Times,
+    /// Fields that are written in new rows, and never read.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub secrets: Vec<String>,
     /// Tables with one value to a row, by field: `roles`, and others.
     pub sides: IndexMap<String, SideTable>,
     /// Whether it has a column for links.
@@ -210,6 +228,7 @@ impl SqlTable {
             name: groups.name.clone(),
             columns: columns.into(),
             json: Vec::new(),
+            secrets: Vec::new(),
             states: None,
             removed: None,
             times: Times::default(),

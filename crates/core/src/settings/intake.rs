@@ -1,7 +1,7 @@
 //! The settings of one intake: which people are imported, what they become, and what happens when they leave.
 
-use super::GroupIntake;
 use super::rules::{Condition, FieldRule, RoleRule};
+use super::{GroupIntake, PasswordSource};
 use crate::ldap::filter::Filter;
 use crate::ldap::name::Dn;
 use indexmap::IndexMap;
@@ -53,6 +53,9 @@ pub struct Intake {
     pub new: bool,
     /// The account's fields, in the order of the settings.
     pub fields: IndexMap<String, FieldRule>,
+    /// Fields that are written when an account is created, and never read.
+    #[serde(skip_serializing_if = "IndexMap::is_empty")]
+    pub secrets: IndexMap<String, SecretRule>,
     /// Roles given by rule, in the order of the settings.
     pub roles: Vec<RoleRule>,
     /// What happens to roles that no rule gives.
@@ -96,6 +99,14 @@ impl Intake {
         self.fields.keys().map(String::as_str).chain(roles).collect()
     }
 
+    /// The secret fields that are drawn from entries, with their rules.
+    pub fn drawn_secrets(&self) -> impl Iterator<Item = (&String, &FieldRule)> {
+        self.secrets.iter().filter_map(|(name, rule)| match rule {
+            SecretRule::Drawn(rule) => Some((name, rule)),
+            SecretRule::Random | SecretRule::Shared(_) => None,
+        })
+    }
+
     /// An intake with default settings for these people of this directory.
     #[must_use]
     pub(crate) fn new(name: String, directory: String, bases: Vec<Dn>, filter: Filter) -> Self {
@@ -121,6 +132,7 @@ impl Intake {
             adopt_roles: false,
             new: true,
             fields: IndexMap::new(),
+            secrets: IndexMap::new(),
             roles: Vec::new(),
             other_roles: OtherRoles::Keep,
             leaving: Leaving::default(),
@@ -133,6 +145,18 @@ impl Intake {
     pub(crate) fn for_tests() -> Self {
         Self::new("staff".to_owned(), "museum".to_owned(), Vec::new(), Filter::And(Vec::new()))
     }
+}
+
+/// The value of a secret field, such as a first password.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum SecretRule {
+    /// A random text for each account, which nobody knows.
+    Random,
+    /// The same for all, from this source.
+    Shared(PasswordSource),
+    /// Drawn from the person's entry when the account is created.
+    Drawn(FieldRule),
 }
 
 /// One way to find a candidate's account.

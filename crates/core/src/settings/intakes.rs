@@ -25,6 +25,11 @@ impl<T> Intakes<T> {
         std::iter::once(&self.first).chain(&self.further)
     }
 
+    /// All items, in order, to be changed.
+    pub fn iter_mut(&mut self) -> impl Iterator<Item = &mut T> {
+        std::iter::once(&mut self.first).chain(&mut self.further)
+    }
+
     /// Whether there is only one intake.
     #[must_use]
     pub fn is_single(&self) -> bool {

@@ -30,7 +30,7 @@ pub use fingerprint::Fingerprint;
 pub use groups::{CsvGroups, GroupIntake, GroupLeaving, GroupMembers, MemberTable, SqlGroups};
 pub use intake::{
     Adopt, GroupPurpose, Intake, Leaving, LeavingAction, LeavingRule, Locked, MatchBy, MemberAttribute,
-    MemberAttributeKind, OtherRoles, Strategy,
+    MemberAttributeKind, OtherRoles, SecretRule, Strategy,
 };
 pub use intakes::Intakes;
 pub use scim::{AttributePath, Credentials, ENTERPRISE, Literal, Scim, USER};
@@ -72,6 +72,14 @@ impl Settings {
     pub fn account_fields(&self) -> Vec<&str> {
         let mut seen = std::collections::HashSet::new();
         self.intakes.iter().flat_map(Intake::account_fields).filter(|name| seen.insert(*name)).collect()
+    }
+
+    /// The fields that are written when an account is created, and never read; each once.
+    #[must_use]
+    pub fn secret_fields(&self) -> Vec<&str> {
+        let mut seen = std::collections::HashSet::new();
+        let names = self.intakes.iter().flat_map(|intake| intake.secrets.keys().map(String::as_str));
+        names.filter(|name| seen.insert(*name)).collect()
     }
 
     /// The fields whose values must be unique, each once; logins always are.

@@ -36,6 +36,9 @@ pub struct Scim {
     pub attributes: IndexMap<String, AttributePath>,
     /// Whether a role is a group of the service, by its `displayName`; otherwise it is a value of `roles`.
     pub role_groups: bool,
+    /// Fields that are written in new users, and never read.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub secrets: Vec<String>,
 }
 
 /// How a client authenticates.

@@ -23,7 +23,8 @@ fn the_museums_settings_are_read_whole() {
         (museum.page, museum.timeout, museum.deadline),
         (100, Duration::from_secs(10), Duration::from_secs(600))
     );
-    let StoreSettings::Csv { path, columns, has_links: true, groups: None } = &settings.accounts.store else {
+    let StoreSettings::Csv { path, columns, has_links: true, groups: None, .. } = &settings.accounts.store
+    else {
         panic!()
     };
     assert_eq!((path.to_str(), columns.len(), settings.accounts.seats), (Some("accounts.csv"), 0, Some(75)));
@@ -399,6 +400,56 @@ fn a_password_in_the_settings_is_refused_and_never_shown() {
         miette::NarratableReportHandler::new().render_report(&mut shown, &error).unwrap();
         assert!(shown.contains("webtaxon.toml"), "{why}: {shown}");
         assert!(!shown.contains("geheim") && !format!("{error:?}").contains("geheim"), "{why}: {shown}");
+    }
+}
+
+/// The demo's settings with one more field.
+fn with_field(rule: &str) -> Result<Settings, SettingsError> {
+    parse(&DEMO.replacen("\nlogin ", &format!("\n{rule}\nlogin "), 1))
+}
+
+#[test]
+fn a_secret_field_is_random_shared_or_drawn() {
+    for (rule, wanted) in [
+        ("pin = { secret = true }", SecretRule::Random),
+        (
+            "pin = { secret = true, value = { env = \"FIRST_PIN\" } }",
+            SecretRule::Shared(PasswordSource::Env("FIRST_PIN".to_owned())),
+        ),
+        (
+            "pin = { secret = true, from = \"employeeNumber\", required = true }",
+            SecretRule::Drawn(rules::FieldRule {
+                required: true,
+                ..rules::FieldRule::from(&["employeeNumber"])
+            }),
+        ),
+    ] {
+        let settings = with_field(rule).unwrap();
+        let intake = &settings.intakes.first;
+        assert_eq!(intake.secrets["pin"], wanted);
+        assert!(!intake.fields.contains_key("pin") && settings.secret_fields() == ["pin"]);
+        let StoreSettings::Csv { secrets, .. } = &settings.accounts.store else { panic!() };
+        assert_eq!(secrets, &["pin"], "the store knows what it must not read");
+    }
+}
+
+#[test]
+fn a_secret_that_would_be_written_down_read_or_compared_is_refused() {
+    for (rule, code, reason) in [
+        ("pin = { secret = true, value = \"geheim\" }", "WX0106", "clear text"),
+        ("pin = { value = \"geheim\", secret = false }", "WX0105", "does nothing"),
+        ("pin = { secret = true, unique = true }", "WX0102", "unique"),
+        ("pin = { secret = true, write = \"always\" }", "WX0102", "write"),
+        ("pin = { secret = true, case = \"lower\" }", "WX0105", "nothing to work on"),
+        ("pin = { secret = true, from = \"a\", value = { env = \"PIN\" } }", "WX0105", "one source"),
+        ("roles = { secret = true }", "WX0105", "managed by Webtaxon"),
+    ] {
+        let error = with_field(rule).unwrap_err();
+        let mut said = error.to_string();
+        miette::NarratableReportHandler::new().render_report(&mut said, &error).unwrap();
+        assert_eq!(error.code().unwrap().to_string(), code, "{rule}: {said}");
+        assert!(said.contains(reason), "{rule}: {said}");
+        assert!(!said.contains("geheim"), "{rule}: {said}");
     }
 }
 

@@ -121,6 +121,14 @@ impl List {
         self.groups.keys().filter_map(|id| self.shown(Kind::Group, id, true)).collect()
     }
 
+    /// The password of the user with this name, which no client sees.
+    #[must_use]
+    pub fn password(&self, user_name: &str) -> Option<&str> {
+        let is_it =
+            |stored: &&Stored| stored.resource.get("userName").and_then(Value::as_str) == Some(user_name);
+        self.users.values().find(is_it)?.resource.get(PASSWORD)?.as_str()
+    }
+
     /// Changes an attribute of the user with this name, as somebody in the application would.
     pub fn set(&mut self, user_name: &str, attribute: &str, value: Value) {
         for stored in self.users.values_mut() {
@@ -187,6 +195,7 @@ impl List {
     pub(super) fn shown(&self, kind: Kind, id: &str, etag: bool) -> Option<Value> {
         let stored = self.of(kind).get(id)?;
         let mut resource = stored.resource.clone();
+        resource.remove(PASSWORD);
         resource.insert("id".to_owned(), Value::String(id.to_owned()));
         let mut meta =
             json!({"resourceType": kind.name(), "location": format!("{}/{}s/{id}", BASE, kind.name())});
@@ -250,7 +259,15 @@ impl List {
                 }
                 return Ok(Reply { status: 204, resource: None, id: id.to_owned() });
             }
-            "PUT" => accept(object()?)?,
+            "PUT" => {
+                let mut resource = accept(object()?)?;
+                if let Some(password) =
+                    stored.resource.get(PASSWORD).filter(|_| !resource.contains_key(PASSWORD))
+                {
+                    resource.insert(PASSWORD.to_owned(), password.clone());
+                }
+                resource
+            }
             "PATCH" => {
                 let mut resource = stored.resource.clone();
                 if !wish.body.is_null() {
@@ -310,6 +327,9 @@ impl List {
         Ok(())
     }
 }
+
+/// The attribute that is written and never returned (RFC 7643 §4.1.1).
+const PASSWORD: &str = "password";
 
 /// A weak entity tag (RFC 9110 §8.8.1).
 fn version(number: u64) -> String {

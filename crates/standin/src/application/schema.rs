@@ -157,7 +157,7 @@ pub(super) fn accept(kind: Kind, sent: &Map<String, Value>) -> Result<Map<String
     let mut accepted = Map::new();
     accepted.insert("schemas".to_owned(), json!(named));
     for (name, value) in sent {
-        if is_read_only(name) || name.eq_ignore_ascii_case("password") {
+        if is_read_only(name) {
             continue;
         }
         if let Some(urn) = extension(kind, name) {

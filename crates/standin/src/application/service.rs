@@ -250,6 +250,16 @@ fn list(shared: &Shared, kind: Kind, query: &str) -> Result<Response, Refusal> {
     let trouble = options.trouble.as_ref().map(|one| &one.kind);
     let start = match trouble {
         Some(TroubleKind::SamePage) => 1,
+        _ if options.cursor => match asked.get("cursor").map(String::as_str) {
+            Some("") => 1,
+            Some(cursor) => cursor
+                .strip_prefix("after-")
+                .and_then(|last| last.parse::<usize>().ok())
+                .map(|last| last + 1)
+                .ok_or_else(|| Refusal::bad("invalidCursor", "there is no such page"))?,
+            None if asked.contains_key("filter") => 1,
+            None => return Err(Refusal::new(400, "lists are paged by cursor here")),
+        },
         _ => number("startIndex").unwrap_or(1).max(1),
     };
     let count = number("count").unwrap_or(options.page).min(options.page);
@@ -265,12 +275,16 @@ fn list(shared: &Shared, kind: Kind, query: &str) -> Result<Response, Refusal> {
         Some(TroubleKind::Short) => ids.len() + 3,
         _ => ids.len(),
     };
-    Ok(sent(
-        200,
-        &json!({
-            "schemas": [LISTED], "totalResults": total, "startIndex": start, "itemsPerPage": page.len(), "Resources": page,
-        }),
-    ))
+    let last = start - 1 + page.len();
+    let mut told = json!({"schemas": [LISTED], "itemsPerPage": page.len(), "Resources": page});
+    if let Some(told) = told.as_object_mut() {
+        if options.cursor {
+            told.extend((last < total).then(|| ("nextCursor".to_owned(), json!(format!("after-{last}")))));
+        } else {
+            told.extend([("totalResults".to_owned(), json!(total)), ("startIndex".to_owned(), json!(start))]);
+        }
+    }
+    Ok(sent(200, &told))
 }
 
 /// A bulk request (RFC 7644 §3.7), carried out in order.
@@ -332,6 +346,7 @@ fn offered(shared: &Shared) -> Value {
             "maxPayloadSize": LARGEST,
         },
         "filter": {"supported": options.filter, "maxResults": options.page},
+        "pagination": {"cursor": options.cursor, "index": !options.cursor},
         "changePassword": {"supported": false},
         "sort": {"supported": false},
         "etag": {"supported": options.etag},

@@ -35,6 +35,8 @@ pub struct ApplicationOptions {
     pub unique_emails: bool,
     /// Maximum resources in one response.
     pub page: usize,
+    /// Whether pages follow each other by cursor (RFC 9865), and only so; then no list says how long it is.
+    pub cursor: bool,
     /// Delay of each response.
     pub latency: Duration,
     /// A fault, for tests.
@@ -57,6 +59,7 @@ impl Default for ApplicationOptions {
             adorns: false,
             unique_emails: false,
             page: 1000,
+            cursor: false,
             latency: Duration::ZERO,
             trouble: None,
         }

@@ -6,12 +6,14 @@ mod copy;
 mod prepare;
 mod run;
 mod saved;
+mod secrets;
 mod statements;
 mod steps;
 mod take_up;
 mod work;
 
 use prepare::terms;
+use secrets::secrets;
 
 pub use applied::{Applied, Interrupted};
 pub(crate) use prepare::{consider, forget_before, prepare, way_back};

@@ -3,12 +3,12 @@
 use super::copy::copy;
 use super::steps::{carry_out, unrecorded};
 use super::take_up::{links, take_up};
-use super::{Applied, Consent, Origin, Work, consider, terms};
+use super::{Applied, Consent, Origin, Work, consider, secrets, terms};
 use crate::error::Error;
 use crate::links::Linked;
 use crate::setup::Setup;
 use crate::state::{Begun, Ending, Journal, Remembered};
-use crate::store::AccountStore as _;
+use crate::store::{AccountStore as _, Terms};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 use std::sync::Arc;
@@ -22,7 +22,7 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
     let store = setup.store();
     consider(setup, &*store, work, consent)?;
     let store = &setup.linked(&*store).applying();
-    let terms = terms(setup, work, consent);
+    let terms = Terms { secrets: secrets(setup, work).await?, ..terms(setup, work, consent) };
     let fields = &terms.fields;
     let list = || store.accounts(Arc::clone(fields));
     let mut journal = Journal::write(&*setup.state(), &consent.who)?;

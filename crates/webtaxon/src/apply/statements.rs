@@ -4,7 +4,7 @@ use super::{Consent, Work, consider, terms};
 use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::setup::Setup;
 use crate::store::ScriptWork;
-use webtaxon_core::apply::Untouchable;
+use webtaxon_core::apply::{Edit, Untouchable};
 
 /// The statements, in order. Nothing is changed or recorded.
 pub(crate) async fn statements(setup: &Setup, work: &Work, consent: &Consent) -> Result<String, Error> {
@@ -22,5 +22,14 @@ pub(crate) async fn statements(setup: &Setup, work: &Work, consent: &Consent) ->
         edits: allowed.cloned().collect(),
         last: work.groups.last.as_slice().into(),
     };
-    Ok(store.statements(script, terms).await?.ok_or_else(none)?)
+    let is_new = |edit: &Edit| edit.before.is_none();
+    let secrets = setup.settings.secret_fields();
+    let note = match secrets.is_empty() || !script.edits.iter().any(is_new) {
+        true => String::new(),
+        false => format!(
+            "-- Without {}: a secret is set by an apply only, never written to a file.\n",
+            secrets.join(", ")
+        ),
+    };
+    Ok(note + &store.statements(script, terms).await?.ok_or_else(none)?)
 }

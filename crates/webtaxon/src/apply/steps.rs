@@ -8,7 +8,7 @@ use crate::links::Linked;
 use crate::progress::{EVERY, Progress, Watch};
 use crate::setup::Setup;
 use crate::state::{Journal, StateError, Ties};
-use crate::store::{AccountStore as _, Recorder, StoreError, Terms, group_store, lists};
+use crate::store::{AccountStore as _, Recorder, Secrets, StoreError, Terms, group_store, lists};
 use std::borrow::Cow;
 use std::collections::HashSet;
 use std::ops::ControlFlow;
@@ -144,7 +144,7 @@ pub(super) async fn carry_out(
         return Err(unrecorded(error).into());
     }
     if let Err(error) = ended {
-        applied.stopped = Some(error.to_string());
+        applied.stopped = Some(terms.secrets.all_starred(error.to_string()));
         // Some edits may have been made without a report: compare with the lists.
         let Ok((list, groups)) = lists(store, Arc::clone(&terms.fields), !work.groups.is_empty()).await
         else {
@@ -189,9 +189,10 @@ async fn steps(
     }
     let goes_on = |terms: &Terms| told.with(|told| told.goes_on(terms)).flatten();
     let Some(terms) = goes_on(terms) else { return Ok(()) };
-    let (allowed, numbers) = allowed(work, untouchable, told);
+    let (allowed, numbers) = allowed(work, (untouchable, &terms.secrets), told);
     if !allowed.is_empty() {
         let record = told.recorder(move |at| numbers.get(at).copied());
+        let record = without_secrets(record, &allowed, &terms.secrets);
         store.carry_out(allowed, terms.clone(), record).await?;
     }
     let Some(terms) = goes_on(&terms) else { return Ok(()) };
@@ -218,9 +219,17 @@ async fn steps(
     group_store(store)?.carry_out_groups(ready.into(), terms, record).await
 }
 
-/// The edits that break no promise, with their numbers; the others are recorded as left out.
-fn allowed(work: &Work, untouchable: &Untouchable, told: &Shared) -> (Arc<[Edit]>, Vec<usize>) {
-    let forbidden = |edit: &Edit| untouchable.forbids(edit);
+/// The edits that break no promise and lack nothing, with their numbers; the others are recorded as left out.
+fn allowed(
+    work: &Work,
+    (untouchable, secrets): (&Untouchable, &Secrets),
+    told: &Shared,
+) -> (Arc<[Edit]>, Vec<usize>) {
+    let lack = |edit: &Edit| match (&edit.before, &edit.after) {
+        (None, Some(after)) => secrets.lack(after).map(str::to_owned),
+        _ => None,
+    };
+    let forbidden = |edit: &Edit| untouchable.forbids(edit).or_else(|| lack(edit));
     if work.edits.iter().all(|edit| forbidden(edit).is_none()) {
         return (Arc::clone(&work.edits), (0..work.edits.len()).collect());
     }
@@ -235,6 +244,23 @@ fn allowed(work: &Work, untouchable: &Untouchable, told: &Shared) -> (Arc<[Edit]
         }
     }
     (edits.into(), numbers)
+}
+
+/// A recorder that stars out secrets in the store's words.
+fn without_secrets(mut record: Recorder, edits: &Arc<[Edit]>, secrets: &Secrets) -> Recorder {
+    if secrets.is_empty() {
+        return record;
+    }
+    let (edits, secrets) = (Arc::clone(edits), secrets.clone());
+    Box::new(move |at, outcome| {
+        let account = edits.get(at).and_then(|edit| edit.after.as_ref());
+        let outcome = match (outcome, account) {
+            (Outcome::Failed(words), Some(account)) => Outcome::Failed(secrets.starred(account, words)),
+            (Outcome::Left(words), Some(account)) => Outcome::Left(secrets.starred(account, words)),
+            (outcome, _) => outcome,
+        };
+        record(at, outcome)
+    })
 }
 
 /// The edit without members whose account was not created.

@@ -252,7 +252,7 @@ async fn attributes(connection: &mut Connection, intake: &Intake, schema: &Schem
         Ok(sample) => sample,
         Err(error) => return steps.end("attribute", began, bad(&error)),
     };
-    for (field, rule) in &intake.fields {
+    for (field, rule) in intake.fields.iter().chain(intake.drawn_secrets()) {
         let began = Instant::now();
         let from = rule.from_attributes();
         if !from.is_empty() {
@@ -353,7 +353,8 @@ async fn sample(
     intake: &Intake,
     kind: ServerKind,
 ) -> Result<Entries, DirectoryError> {
-    let wanted = Request::of(intake).attributes(kind);
+    let secrets = intake.drawn_secrets().flat_map(|(_, rule)| rule.from_attributes());
+    let wanted = Request::of(intake).with(secrets).attributes(kind);
     let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
     let mut sample = Entries::new();
     for base in &intake.bases {

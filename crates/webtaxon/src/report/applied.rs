@@ -1,15 +1,18 @@
-//! JSON documents of an apply's work and outcome, and of the journal.
+//! JSON documents of an apply's work and outcome, and of the journal. Of accounts that come or go as a whole they have
+//! the fields that the settings write; the number of other fields is `other_fields`.
 
 use crate::apply::{Applied, Work};
 use crate::state::{Recorded, Run};
 use serde_json::{Value, json};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome};
+use webtaxon_core::settings::Settings;
 
 /// The outcome of an apply, as `webtaxon.apply/1`.
 #[must_use]
-pub fn applied(work: &Work, applied: &Applied) -> Value {
+pub fn applied(work: &Work, applied: &Applied, settings: &Settings) -> Value {
+    let names = settings.account_fields();
     let told = |(at, one): (usize, &Edit)| {
-        let mut value = edit(one);
+        let mut value = edit(one, &names);
         outcome(&mut value, applied.outcomes.get(at).and_then(Option::as_ref));
         value
     };
@@ -32,12 +35,13 @@ pub fn applied(work: &Work, applied: &Applied) -> Value {
 
 /// The work of an apply, as `webtaxon.work/1`.
 #[must_use]
-pub fn work(work: &Work) -> Value {
+pub fn work(work: &Work, settings: &Settings) -> Value {
+    let names = settings.account_fields();
     json!({
         "format": "webtaxon.work/1",
         "origin": work.origin(),
         "brakes": work.brakes(),
-        "edits": work.edits().iter().map(edit).collect::<Vec<_>>(),
+        "edits": work.edits().iter().map(|one| edit(one, &names)).collect::<Vec<_>>(),
         "groups": work.groups().all().map(group_edit).collect::<Vec<_>>(),
         "notes": work.notes(),
     })
@@ -51,19 +55,26 @@ pub fn runs(runs: &[Run]) -> Value {
 
 /// One run with its edits, as `webtaxon.run/1`.
 #[must_use]
-pub fn run(run: &Run, entries: &[Recorded], groups: &[Recorded<GroupEdit>]) -> Value {
+pub fn run(run: &Run, entries: &[Recorded], groups: &[Recorded<GroupEdit>], settings: &Settings) -> Value {
+    let names = settings.account_fields();
     json!({
         "format": "webtaxon.run/1",
         "run": run,
-        "edits": entries.iter().map(entry).collect::<Vec<_>>(),
+        "edits": entries.iter().map(|one| entry(one, &names)).collect::<Vec<_>>(),
         "groups": groups.iter().map(group_entry).collect::<Vec<_>>(),
     })
 }
 
 /// One line of JSON for each edit of a run, for auditors.
 #[must_use]
-pub fn journal_lines(run: &Run, entries: &[Recorded], groups: &[Recorded<GroupEdit>]) -> String {
-    let all = entries.iter().map(entry).chain(groups.iter().map(group_entry));
+pub fn journal_lines(
+    run: &Run,
+    entries: &[Recorded],
+    groups: &[Recorded<GroupEdit>],
+    settings: &Settings,
+) -> String {
+    let names = settings.account_fields();
+    let all = entries.iter().map(|one| entry(one, &names)).chain(groups.iter().map(group_entry));
     all.fold(String::new(), |text, one| {
         let mut line =
             json!({ "run": run.run, "at": run.at, "who": run.who, "store": run.store, "undoes": run.undoes });
@@ -74,8 +85,8 @@ pub fn journal_lines(run: &Run, entries: &[Recorded], groups: &[Recorded<GroupEd
     })
 }
 
-fn entry(entry: &Recorded) -> Value {
-    let mut value = edit(&entry.edit);
+fn entry(entry: &Recorded, names: &[&str]) -> Value {
+    let mut value = edit(&entry.edit, names);
     outcome(&mut value, entry.outcome.as_ref());
     value
 }
@@ -100,7 +111,8 @@ fn group_edit(edit: &GroupEdit) -> Value {
     })
 }
 
-fn edit(edit: &Edit) -> Value {
+fn edit(edit: &Edit, names: &[&str]) -> Value {
+    let (edit, others) = edit.shown(names);
     let account = edit.after.as_ref().or(edit.before.as_ref());
     json!({
         "kind": edit.kind,
@@ -109,6 +121,7 @@ fn edit(edit: &Edit) -> Value {
         "link": account.and_then(|account| account.link.as_ref()),
         "cause": edit.cause,
         "fields": edit.fields(),
+        "other_fields": others,
     })
 }
 

@@ -9,7 +9,6 @@ pub use certificate::Certificate;
 pub use error::{CertificateFault, RefusedCertificate, SecureError};
 #[cfg(feature = "scim")]
 pub(crate) use secret::TOKEN;
-#[cfg(any(feature = "mysql", feature = "postgres", feature = "scim"))]
 pub(crate) use secret::fetch as fetch_password;
 pub use secret::{Prompt, password, password_warning};
 pub(crate) use tls::TlsRules;

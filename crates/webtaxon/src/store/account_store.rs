@@ -1,6 +1,6 @@
 //! The trait that every account store implements.
 
-use super::{StoreError, StoreErrorKind};
+use super::{Secrets, StoreError, StoreErrorKind};
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::pin::Pin;
@@ -18,6 +18,8 @@ pub struct Terms {
     pub fields: Arc<[String]>,
     /// The fields whose values must be unique; logins and links always are.
     pub unique: Arc<[String]>,
+    /// The secret fields of accounts to be created, which their edits do not have.
+    pub secrets: Secrets,
     /// The copy of the whole list from before the edits that these undo.
     pub original: Option<PathBuf>,
     /// Number of refusals after which no further edit begins.

@@ -20,8 +20,8 @@ use webtaxon_core::settings::StoreSettings;
 pub fn open(settings: &StoreSettings, folder: &Path) -> Box<dyn AccountStore> {
     match settings {
         #[cfg(feature = "csv")]
-        StoreSettings::Csv { path, columns, has_links, groups } => {
-            let store = CsvStore::new(folder.join(path), columns.clone());
+        StoreSettings::Csv { path, columns, has_links, groups, secrets } => {
+            let store = CsvStore::new(folder.join(path), columns.clone()).with_secrets(secrets.clone());
             let store = if *has_links { store } else { store.without_links() };
             Box::new(match groups {
                 Some(groups) => store.with_groups(folder.join(&groups.path), &groups.columns),

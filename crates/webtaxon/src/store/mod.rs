@@ -14,6 +14,7 @@ mod mysql;
 mod postgres;
 #[cfg(feature = "scim")]
 mod scim;
+mod secrets;
 #[cfg(any(feature = "mysql", feature = "postgres", feature = "sqlite"))]
 mod sql;
 #[cfg(feature = "sqlite")]
@@ -30,9 +31,13 @@ pub use mysql::MysqlStore;
 pub use postgres::PostgresStore;
 #[cfg(feature = "scim")]
 pub use scim::ScimStore;
+pub use secrets::Secrets;
+pub(crate) use secrets::Values as SecretValues;
 #[cfg(feature = "sqlite")]
 pub use sqlite::SqliteStore;
 
+#[cfg(any(feature = "mysql", feature = "postgres", feature = "scim", feature = "sqlite"))]
+use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 #[cfg(any(feature = "mysql", feature = "postgres", feature = "scim", feature = "sqlite"))]
@@ -104,10 +109,11 @@ fn apart(column: &str) -> &'static str {
     if column == "link" { "; where it may have none: links = \"apart\" in [accounts]" } else { "" }
 }
 
-/// Checks that no login or link occurs twice.
+/// Checks that no login or link occurs twice. Logins that differ by case are two if `is_exact`.
 #[cfg(any(feature = "mysql", feature = "postgres", feature = "scim", feature = "sqlite"))]
-fn sound(store: &str, rows: Rows, accounts: &[Account]) -> Result<(), StoreErrorKind> {
-    let logins = || accounts.iter().map(|one| folded(&one.login));
+fn sound(store: &str, rows: Rows, accounts: &[Account], is_exact: bool) -> Result<(), StoreErrorKind> {
+    let key = |login| if is_exact { Cow::Borrowed(login) } else { folded(login) };
+    let logins = || accounts.iter().map(|one| key(one.login.as_str()));
     let links = || accounts.iter().filter_map(|one| one.link.as_ref());
     if are_different(logins()) && are_different(links()) {
         return Ok(());
@@ -115,7 +121,7 @@ fn sound(store: &str, rows: Rows, accounts: &[Account]) -> Result<(), StoreError
     // Two hashes are equal.
     let (mut logins, mut links) = (foldhash::HashSet::default(), foldhash::HashSet::default());
     for account in accounts {
-        let what = if !logins.insert(folded(&account.login)) {
+        let what = if !logins.insert(key(&account.login)) {
             rows.name()
         } else if account.link.as_ref().is_some_and(|link| !links.insert(link)) {
             "link"
@@ -127,7 +133,10 @@ fn sound(store: &str, rows: Rows, accounts: &[Account]) -> Result<(), StoreError
             row: rows.one(),
             login: account.login.clone(),
             what: format!("is there twice, by its {what}"),
-            help: "no two may have one name or one link (case does not matter)",
+            help: match is_exact {
+                true => "no two may have one name or one link",
+                false => "no two may have one name or one link (case does not matter)",
+            },
         });
     }
     Ok(())

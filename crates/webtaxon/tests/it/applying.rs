@@ -195,7 +195,7 @@ async fn an_undo_after_further_changes_takes_back_only_its_own() {
     museum.write("accounts.csv", &by_hand);
     let workspace = museum.workspace().unwrap();
     let notes = workspace.way_back(1).await.unwrap().notes().to_vec();
-    assert_eq!(notes, ["fcotterill is suspended, not removed: room is Botany 27 now"]);
+    assert_eq!(notes, ["fcotterill is suspended, not removed: room has changed"]);
     undo(&workspace, 1).await;
     let after = list(&museum);
     assert!(after.lines().any(|row| row.starts_with("fcotterill,") && row.contains(",suspended,")));

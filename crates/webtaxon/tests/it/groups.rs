@@ -40,7 +40,7 @@ fn place(kind: Kind) -> (&'static str, &'static str, [&'static str; 3]) {
              CREATE TABLE `team member` (team integer NOT NULL, account integer NOT NULL, PRIMARY KEY (team, account), FOREIGN KEY (team) REFERENCES `team list` (id), FOREIGN KEY (account) REFERENCES `account list` (id));",
             ["`account list`", "id", "`user name`"],
         ),
-        Kind::Scim | Kind::BareScim => ("", "", [""; 3]),
+        Kind::Scim | Kind::HalfScim | Kind::BareScim => ("", "", [""; 3]),
     }
 }
 
@@ -90,7 +90,7 @@ async fn museum_with(kind: Kind, ldif: &str, offer: ApplicationOptions, groups: 
         Kind::Plain | Kind::Own => Connection::open(database(&museum)).unwrap().execute_batch(&sql).unwrap(),
         Kind::Mysql => drop(museum.mariadb().run(&sql)),
         Kind::Postgres => drop(museum.cluster.as_ref().unwrap().run(&sql)),
-        Kind::Scim | Kind::BareScim => {
+        Kind::Scim | Kind::HalfScim | Kind::BareScim => {
             let mut list = museum.application().list();
             list.add_groups(&csv).unwrap();
             museum.application().set_list(list);
@@ -180,7 +180,7 @@ async fn carried_out_and_taken_back(kind: Kind) {
 
 #[tokio::test]
 async fn groups_are_carried_out_as_shown_and_taken_back() {
-    for kind in [Kind::Csv, Kind::Plain, Kind::Own, Kind::Scim, Kind::BareScim] {
+    for kind in [Kind::Csv, Kind::Plain, Kind::Own, Kind::Scim, Kind::HalfScim, Kind::BareScim] {
         carried_out_and_taken_back(kind).await;
     }
 }

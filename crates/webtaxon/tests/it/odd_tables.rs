@@ -8,6 +8,8 @@ use crate::stores::agreed;
 use rusqlite::Connection;
 use rusqlite::types::Value;
 use webtaxon::Workspace;
+use webtaxon::apply::Consent;
+use webtaxon::model::apply::Outcome;
 use webtaxon::model::preview::{BrakeKind, ChangeKind, HeldReason, Preview};
 
 /// A museum whose accounts are in an application's own table.
@@ -242,7 +244,7 @@ protected"#
     /// Applies a preview, with these brakes released, and expects everything to be done.
     async fn apply(&self, release: &[&str]) -> Preview {
         let (preview, work) = self.workspace().work().await.unwrap();
-        let mut consent = agreed();
+        let mut consent = consent();
         consent.release.extend(release.iter().map(|name| (*name).to_owned()));
         let applied = self.workspace().apply(&work, &consent).await.unwrap();
         assert!(applied.is_complete(), "{applied:?}");
@@ -251,18 +253,23 @@ protected"#
 
     async fn undo(&self, run: i64) {
         let work = self.workspace().way_back(run).await.unwrap();
-        let mut consent = agreed();
-        consent.release.push("removals".to_owned());
-        let applied = self.workspace().apply(&work, &consent).await.unwrap();
+        let applied = self.workspace().apply(&work, &consent()).await.unwrap();
         assert!(applied.is_complete(), "{run}: {applied:?}");
     }
+}
+
+/// Consent to many removals.
+fn consent() -> Consent {
+    let mut consent = agreed();
+    consent.release.push("removals".to_owned());
+    consent
 }
 
 /// What the database prints otherwise is no difference; everything comes back, ids and words for states included.
 async fn every_type_settles_and_comes_back(kind: Kind) {
     let odd = Odd::open(kind).await;
     let before = odd.dump();
-    let preview = odd.apply(&["removals"]).await;
+    let preview = odd.apply(&[]).await;
     assert_eq!(preview.of_kind(ChangeKind::Import).count(), 7, "{kind:?}");
     let again = odd.preview().await;
     assert_eq!(again.kinds, [(ChangeKind::Clash, 2)], "{kind:?}: {:#?}", again.changes);
@@ -303,7 +310,7 @@ async fn what_does_not_fit_is_told_for_that_person_and_field(kind: Kind) {
     let open: Vec<_> =
         preview.open_fields.iter().filter(|one| one.is_unfit).map(|one| (&*one.login, &*one.field)).collect();
     assert_eq!(open, [("bthornbury", "badge"), ("bedgeworth", "quota")]);
-    odd.apply(&["removals"]).await;
+    odd.apply(&[]).await;
     let rows = odd.rows(&format!(
         "SELECT quota FROM {} WHERE login IN ('bedgeworth', 'bthornbury')",
         odd.table("person")
@@ -331,7 +338,7 @@ async fn a_column_that_nobody_fills_is_told(kind: Kind) {
         "\n[[intake.role]]",
         "\npassword_hash = { value = \"!\", write = \"once\" }\n[[intake.role]]",
     )]);
-    odd.apply(&["removals"]).await;
+    odd.apply(&[]).await;
     let hashes = odd.rows(&format!("SELECT password_hash FROM {table} WHERE login = 'bthornbury'"));
     assert_eq!(hashes, ["!"]);
 }
@@ -352,7 +359,7 @@ async fn what_hangs_on_an_account_is_counted(kind: Kind) {
     assert!(brake.figure == 1 && brake.in_words().contains("mfallow: 1 row of"), "{}", brake.in_words());
     let gone = "gone       = { do = \"remove\" }";
     odd.set(&[(gone, "gone       = { do = \"remove\", refused = \"suspend\" }")]);
-    let preview = odd.apply(&["removals", "cascades"]).await;
+    let preview = odd.apply(&["cascades"]).await;
     let suspended: Vec<_> = preview.of_kind(ChangeKind::Suspend).map(|change| change.login.clone()).collect();
     assert!(suspended.contains(&"hvanish".to_owned()), "{suspended:?}");
     assert_eq!(preview.of_kind(ChangeKind::Remove).count(), 1);
@@ -374,7 +381,7 @@ async fn an_undo_removes_only_what_is_as_it_was_made(kind: Kind) {
     let work = odd.workspace().way_back(1).await.unwrap();
     assert_eq!(work.notes().len(), 2, "{:?}", work.notes());
     assert!(work.notes().iter().any(|note| note.starts_with(lender) && note.contains("1 row of")));
-    assert!(work.notes().iter().any(|note| note.starts_with(active) && note.contains("logins is 3 now")));
+    assert!(work.notes().iter().any(|note| note.starts_with(active) && note.contains("logins has changed")));
     odd.undo(1).await;
     let rows = odd.rows(&format!("SELECT standing FROM {person} WHERE login IN ('{lender}', '{active}')"));
     assert_eq!(rows, ["off", "off"]);
@@ -395,7 +402,7 @@ async fn a_third_state_stops_nothing_else(kind: Kind) {
     let held: Vec<_> = preview.held.iter().filter(|held| held.reason == HeldReason::OtherState).collect();
     assert_eq!(held.iter().map(|held| &*held.login).collect::<Vec<_>>(), ["adrift", "bedgeworth"]);
     assert!(held[0].message().contains("banned"), "{}", held[0].message());
-    odd.apply(&["removals"]).await;
+    odd.apply(&[]).await;
     let states = odd.rows(&format!(
         "SELECT login, standing FROM {person} WHERE standing IN ('banned', 'invited') ORDER BY 1"
     ));
@@ -410,7 +417,7 @@ async fn a_removed_row_stays_and_comes_back(kind: Kind) {
     odd.run(&format!("ALTER TABLE {person} ADD deleted_at {time}"));
     odd.set(&[("touched    =", "removed = { column = \"deleted_at\", value = \"now\" }\ntouched    =")]);
     let before = odd.dump();
-    odd.apply(&["removals"]).await;
+    odd.apply(&[]).await;
     let marked = format!("SELECT login FROM {person} WHERE deleted_at IS NOT NULL ORDER BY 1");
     assert_eq!(odd.rows(&marked), ["adrift", "hvanish", "mfallow"]);
     assert_eq!(odd.preview().await.kinds, [(ChangeKind::Clash, 2)]);
@@ -422,7 +429,7 @@ async fn a_removed_row_stays_and_comes_back(kind: Kind) {
     assert_eq!(rows, before[..rows.len()], "{kind:?}");
     let ids = format!("SELECT id FROM {person} WHERE login = 'bthornbury'");
     let id = odd.rows(&ids);
-    odd.apply(&["removals"]).await;
+    odd.apply(&[]).await;
     assert_eq!(odd.rows(&ids), id, "the same row, not a second one");
     assert_eq!(odd.preview().await.kinds, [(ChangeKind::Clash, 2)]);
 }
@@ -455,7 +462,7 @@ async fn values_beside_the_table_and_lists_are_kept(kind: Kind) {
     ]);
     let dump = || odd.rows(&format!("SELECT * FROM {email} ORDER BY 1, 2, 3"));
     let (before, rows) = (dump(), odd.dump());
-    odd.apply(&["removals"]).await;
+    odd.apply(&[]).await;
     assert_eq!(odd.preview().await.kinds, [(ChangeKind::Clash, 2)], "{kind:?}");
     let skills = odd.rows(&format!("SELECT skills FROM {person} WHERE login = 'bthornbury'"));
     let skills: Vec<String> = serde_json::from_str(&skills[0]).unwrap();
@@ -465,6 +472,96 @@ async fn values_beside_the_table_and_lists_are_kept(kind: Kind) {
     assert_ne!(dump(), before);
     odd.undo(1).await;
     assert_eq!((dump(), odd.dump()), (before, rows), "{kind:?}");
+}
+
+/// A first password is set once, and neither it nor an older one is read, compared, shown or kept anywhere.
+async fn a_first_password_is_set_once_and_never_seen(kind: Kind) {
+    let odd = Odd::open(kind).await;
+    let person = odd.table("person");
+    odd.run(&format!("UPDATE {person} SET password_hash = 'hush-hush' WHERE login IN ('dpryce', 'mfallow')"));
+    odd.set(&[(
+        "\n[[intake.role]]",
+        "\npassword_hash = { secret = true, join = \"first-of-{sAMAccountName}\", required = true }\n[[intake.role]]",
+    )]);
+    let (preview, work) = odd.workspace().work().await.unwrap();
+    let file = odd.museum.path().join("work.json");
+    odd.workspace().save(&work, &file, "ada").await.unwrap();
+    let mut shown =
+        format!("{preview:?} {work:?} {}", odd.workspace().statements(&work, &consent()).await.unwrap());
+    odd.apply(&[]).await;
+    let hashes = || odd.rows(&format!("SELECT login, password_hash FROM {person} ORDER BY login"));
+    assert!(hashes().contains(&"bthornbury|first-of-bthornbury".to_owned()), "{:?}", hashes());
+    assert_eq!(hashes().iter().filter(|row| row.contains("first-of-")).count(), 7, "who is new");
+    assert!(hashes().contains(&"dpryce|hush-hush".to_owned()), "who was there keeps what they have");
+    let again = odd.preview().await;
+    assert_eq!(again.kinds, [(ChangeKind::Clash, 2)], "{:#?}", again.changes);
+    odd.run(&format!("UPDATE {person} SET password_hash = 'hush-hush' WHERE login = 'bthornbury'"));
+    let way_back = odd.workspace().way_back(1).await.unwrap();
+    assert!(way_back.notes().is_empty(), "a password that was changed is nobody's business");
+    shown += &format!("{again:?} {way_back:?}");
+    odd.undo(1).await;
+    assert!(odd.rows(&format!("SELECT login FROM {person} WHERE login = 'bthornbury'")).is_empty());
+    assert!(
+        hashes().contains(&"mfallow|none".to_owned()),
+        "the database's own for who returns: {:?}",
+        hashes()
+    );
+    for secret in ["first-of-", "hush-hush"] {
+        assert!(!shown.contains(secret), "{kind:?}: {shown}");
+        assert_eq!(kept(odd.museum.path(), secret), [] as [std::path::PathBuf; 0], "{kind:?}");
+    }
+}
+
+/// Where the table has logins that differ by case only, they are two accounts, and each stays its own.
+async fn logins_that_differ_by_case_are_two(kind: Kind) {
+    let odd = Odd::open(kind).await;
+    let person = odd.table("person");
+    if kind == Kind::Mysql {
+        odd.run("ALTER TABLE person MODIFY login varchar(24) COLLATE utf8mb4_bin NOT NULL UNIQUE");
+    }
+    let usual = odd.preview().await;
+    for login in ["BEDGEWORTH", "HVanish"] {
+        odd.run(&format!(
+            "INSERT INTO {person} (login, standing, name) VALUES ('{login}', 'on', 'somebody else')"
+        ));
+    }
+    let before = odd.dump();
+    let preview = odd.apply(&[]).await;
+    let count = |preview: &Preview, kind| preview.of_kind(kind).count();
+    for same in [ChangeKind::Update, ChangeKind::Remove, ChangeKind::Suspend] {
+        assert_eq!(count(&preview, same), count(&usual, same), "{kind:?} {same:?}");
+    }
+    let others =
+        format!("SELECT login FROM {person} WHERE name = 'somebody else' AND standing = 'on' ORDER BY 1");
+    assert_eq!(odd.rows(&others), ["BEDGEWORTH", "HVanish"]);
+    assert!(odd.rows(&format!("SELECT login FROM {person} WHERE login = 'hvanish'")).is_empty());
+    let work = odd.workspace().way_back(1).await.unwrap();
+    let applied = odd.workspace().apply(&work, &consent()).await.unwrap();
+    let left = Outcome::Left("HVanish has the same login now".to_owned());
+    assert_eq!(
+        applied.outcomes.iter().flatten().filter(|one| **one != Outcome::Done).collect::<Vec<_>>(),
+        [&left]
+    );
+    let is_hvanish = |row: &&String| row.contains("|hvanish|");
+    let role =
+        before.iter().find(is_hvanish).map(|row| format!("{}|", row.split('|').next().unwrap())).unwrap();
+    let others = before.iter().filter(|row| !row.starts_with(&role) || row.contains("somebody else"));
+    assert_eq!(odd.dump().iter().collect::<Vec<_>>(), others.collect::<Vec<_>>(), "{kind:?}");
+}
+
+/// The files that contain a text, but for the settings and the application's own database.
+fn kept(folder: &std::path::Path, text: &str) -> Vec<std::path::PathBuf> {
+    let mut all = Vec::new();
+    for entry in std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
+        let name = entry.file_name().unwrap().to_string_lossy().into_owned();
+        if entry.is_dir() {
+            all.extend(kept(&entry, text));
+        } else if !["webtaxon.toml", "loans.sqlite"].contains(&name.as_str()) {
+            let bytes = std::fs::read(&entry).unwrap();
+            all.extend(bytes.windows(text.len()).any(|part| part == text.as_bytes()).then_some(entry));
+        }
+    }
+    all
 }
 
 /// Runs a case for SQLite, and, where a server is at hand, for the others.
@@ -502,4 +599,6 @@ for_each_database!(
     a_third_state_stops_nothing_else,
     a_removed_row_stays_and_comes_back,
     values_beside_the_table_and_lists_are_kept,
+    a_first_password_is_set_once_and_never_seen,
+    logins_that_differ_by_case_are_two,
 );

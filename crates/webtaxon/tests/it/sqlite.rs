@@ -106,7 +106,7 @@ async fn what_is_no_list_of_accounts_is_told() {
             "states",
         ),
         (
-            &|museum| sql(museum, "INSERT INTO account (login, state) VALUES ('KIOSK', 'active')"),
+            &|museum| sql(museum, "INSERT INTO account (login, state) VALUES (' kiosk', 'active')"),
             "there twice, by its login",
             "WX0512",
             "",

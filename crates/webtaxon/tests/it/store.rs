@@ -1,9 +1,11 @@
 //! The accounts file: what is read, and what is refused at its line.
 
 use crate::museum::{Museum, told};
+use crate::stores::{self, Kind};
 use indexmap::IndexMap;
 use miette::Diagnostic;
 use webtaxon::model::account::State;
+use webtaxon::model::preview::ChangeKind;
 use webtaxon::store::{AccountStore, CsvStore};
 
 async fn read(bytes: &[u8]) -> Result<Vec<webtaxon::model::account::Account>, webtaxon::store::StoreError> {
@@ -85,4 +87,46 @@ async fn columns_of_other_names_are_found_by_the_settings() {
     let missing =
         CsvStore::new(folder.path().join("none.csv"), IndexMap::new()).accounts([].into()).await.unwrap_err();
     assert!(missing.to_string().contains("none.csv cannot be read"));
+}
+
+/// A secret field of new accounts is filled in a file and in a service, and what others have stays unread.
+#[tokio::test]
+async fn a_first_password_reaches_a_file_and_a_service_once() {
+    for kind in [Kind::Csv, Kind::Scim, Kind::HalfScim, Kind::BareScim] {
+        let museum = stores::museum(kind).await;
+        let settings = std::fs::read_to_string(museum.path().join("webtaxon.toml")).unwrap();
+        let fields = "\n[intake.fields]";
+        museum.write(
+            "webtaxon.toml",
+            settings.replace(fields, &format!("{fields}\npassword = {{ secret = true }}")),
+        );
+        if kind == Kind::Csv {
+            let file = museum.path().join("accounts.csv");
+            let text = std::fs::read_to_string(&file).unwrap();
+            let with = |(at, line)| format!("{line},{}\n", if at == 0 { "password" } else { "hush-hush" });
+            museum.write("accounts.csv", text.lines().enumerate().map(with).collect::<String>());
+        }
+        let workspace = museum.workspace().unwrap();
+        let (preview, work) = workspace.work().await.unwrap();
+        assert!(!format!("{preview:?}{work:?}").contains("hush-hush"), "{kind:?}");
+        let mut consent = stores::agreed();
+        consent.release.push("removals".to_owned());
+        let applied = workspace.apply(&work, &consent).await.unwrap();
+        assert!(applied.is_complete(), "{kind:?}: {:?}", applied.outcomes);
+        let new = |login: &str| -> String {
+            if let Some(application) = &museum.application {
+                return application.list().password(login).unwrap().to_owned();
+            }
+            let rows = stores::dump(&museum, kind);
+            rows.iter().find(|row| row.contains(login)).unwrap().rsplit(',').next().unwrap().to_owned()
+        };
+        let logins: Vec<_> = preview.of_kind(ChangeKind::Import).map(|change| change.login.clone()).collect();
+        let secrets: std::collections::HashSet<String> = logins.iter().map(|login| new(login)).collect();
+        assert_eq!(secrets.len(), logins.len(), "{kind:?}: another one for each");
+        assert!(secrets.iter().all(|secret| secret.len() == 32), "{kind:?}: {secrets:?}");
+        assert_eq!(workspace.preview().await.unwrap().kinds, [(ChangeKind::Clash, 2)], "{kind:?}");
+        if kind == Kind::Csv {
+            assert_eq!(new("bedgeworth"), "hush-hush", "a changed row keeps its own");
+        }
+    }
 }

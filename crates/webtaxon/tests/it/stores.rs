@@ -32,6 +32,8 @@ pub(crate) enum Kind {
     Mysql,
     /// A SCIM service that offers everything; roles are values of users.
     Scim,
+    /// A SCIM service that does half of what it says, with pages by cursor.
+    HalfScim,
     /// A SCIM service that offers next to nothing; roles are groups.
     BareScim,
 }
@@ -50,6 +52,15 @@ impl Kind {
                 filter: false,
                 schemas: false,
                 adorns: true,
+                page: 7,
+                ..ApplicationOptions::default()
+            },
+            Self::HalfScim => ApplicationOptions {
+                token,
+                half_patch: true,
+                bulk: None,
+                cursor: true,
+                unique_emails: true,
                 page: 7,
                 ..ApplicationOptions::default()
             },
@@ -309,7 +320,7 @@ pub(crate) async fn offering(kind: Kind, ldif: &str, offer: ApplicationOptions) 
             own.run(&all);
             mariadb = Some(own);
         }
-        Kind::Scim | Kind::BareScim => {
+        Kind::Scim | Kind::HalfScim | Kind::BareScim => {
             let role_groups = kind == Kind::BareScim;
             let list = List::from_csv(ACCOUNTS, role_groups).unwrap();
             let own = Application::start(list, offer).await.unwrap();
@@ -400,7 +411,7 @@ pub(crate) fn agreed() -> Consent {
     Consent { who: "ada".into(), release: vec!["seats".into(), "first".into()], stop_after: None }
 }
 
-const KINDS: [Kind; 5] = [Kind::Csv, Kind::Plain, Kind::Own, Kind::Scim, Kind::BareScim];
+const KINDS: [Kind; 6] = [Kind::Csv, Kind::Plain, Kind::Own, Kind::Scim, Kind::HalfScim, Kind::BareScim];
 
 #[tokio::test]
 async fn a_preview_is_carried_out_exactly_and_taken_back_to_the_row() {
@@ -475,7 +486,7 @@ pub(crate) async fn changed_since(kind: Kind) {
             let sql = "UPDATE `account list` SET `select` = 'Attic 1' WHERE `user name` = 'bedgeworth'";
             museum.mariadb().run(sql);
         }
-        Kind::Scim | Kind::BareScim => {
+        Kind::Scim | Kind::HalfScim | Kind::BareScim => {
             let mut list = museum.application().list();
             let room = serde_json::json!({"room": "Attic 1"});
             list.set("bedgeworth", "urn:quillmere:loans:2.0:User", room);

@@ -106,7 +106,13 @@ fn store_settings(table: &mut Table<'_>, kind: &str) -> Result<StoreSettings, Se
             let path = file(table, "accounts.csv")?;
             let columns = table.take("columns").map(|value| csv_columns(value, has_links)).transpose()?;
             let groups = table.take("groups").map(csv_groups).transpose()?;
-            StoreSettings::Csv { path, columns: columns.unwrap_or_default(), has_links, groups }
+            StoreSettings::Csv {
+                path,
+                columns: columns.unwrap_or_default(),
+                has_links,
+                groups,
+                secrets: Vec::new(),
+            }
         }
         "sqlite" => {
             let path = file(table, "loans.sqlite")?;
@@ -286,7 +292,7 @@ fn scim(table: &mut Table<'_>) -> Result<Scim, SettingsError> {
     }
     let role_groups = table.take("role_groups").map(Value::boolean).transpose()?.unwrap_or(false);
     let service = service.text.trim_end_matches('/').to_owned();
-    Ok(Scim { service, credentials, trust, plain, attributes, role_groups })
+    Ok(Scim { service, credentials, trust, plain, attributes, role_groups, secrets: Vec::new() })
 }
 
 /// Attributes with a fixed place in every user of a SCIM service (RFC 7643 §3.1, §4.1).
@@ -344,7 +350,18 @@ fn sql_table(table: &mut Table<'_>, has_links: bool) -> Result<SqlTable, Setting
         }
     }
     let groups = table.take("groups").map(sql_groups).transpose()?;
-    Ok(SqlTable { name, columns, json, states: Some(states), removed, times, sides, has_links, groups })
+    Ok(SqlTable {
+        name,
+        columns,
+        json,
+        states: Some(states),
+        removed,
+        times,
+        secrets: Vec::new(),
+        sides,
+        has_links,
+        groups,
+    })
 }
 
 /// The values of the state column.

@@ -1,11 +1,12 @@
 //! `[intake.fields]` and `[[intake.role]]`: how an account's fields and roles are drawn.
 
+use super::directory::password;
 use super::table::{Table, Text, Value};
 use super::values::{attribute, names, search_filter};
-use crate::settings::SettingsError;
 use crate::settings::rules::{
     Case, Choice, Condition, FieldRule, Join, LIST, Pattern, ReadAs, RoleRule, Shape, ValueSource, Write,
 };
+use crate::settings::{SecretRule, SettingsError};
 use indexmap::IndexMap;
 
 /// Names with a meaning of their own, which no field rule may fill.
@@ -24,12 +25,22 @@ const CHOICE: &[&str] = FIELD.split_at(15).0;
 /// The keys of a field with several choices.
 const CHOOSING: [&str; 6] = ["choose", "required", "unique", "write", "longest", "pattern"];
 
-pub(super) fn fields(value: Value<'_>) -> Result<IndexMap<String, FieldRule>, SettingsError> {
+/// The keys of a secret field.
+#[rustfmt::skip]
+const SECRET: [&str; 17] = [
+    "secret", "from", "value", "join", "required", "when", "in_group", "under", "every", "read_as", "follow", "after",
+    "before", "cut_prefix", "cut_suffix", "case", "map",
+];
+
+/// Rules by field, and those of secret fields.
+type Rules = (IndexMap<String, FieldRule>, IndexMap<String, SecretRule>);
+
+pub(super) fn fields(value: Value<'_>) -> Result<Rules, SettingsError> {
     let no_login = value.bad(
         "`login` is missing",
         "say which attribute is the login, like login = { from = \"sAMAccountName\", case = \"lower\" }",
     );
-    let mut fields = IndexMap::new();
+    let (mut fields, mut secrets) = (IndexMap::new(), IndexMap::new());
     let mut follows = Vec::new();
     for (name, value) in value.entries("a table of field rules")? {
         if RESERVED.contains(&name.as_str()) {
@@ -41,6 +52,13 @@ pub(super) fn fields(value: Value<'_>) -> Result<IndexMap<String, FieldRule>, Se
             return Err(value.bad("this column is managed by Webtaxon", help));
         }
         let sole = (name == "login").then_some("login");
+        if !value.is_list() && value.has("secret") {
+            if sole.is_some() {
+                return Err(value.bad("a login cannot be secret", "remove secret"));
+            }
+            secrets.insert(name, secret(value, &mut follows)?);
+            continue;
+        }
         let rule = field(value, sole, &mut follows)?;
         fields.insert(name, rule);
     }
@@ -59,7 +77,36 @@ pub(super) fn fields(value: Value<'_>) -> Result<IndexMap<String, FieldRule>, Se
             Some(_) => {}
         }
     }
-    if fields.contains_key("login") { Ok(fields) } else { Err(no_login) }
+    if fields.contains_key("login") { Ok((fields, secrets)) } else { Err(no_login) }
+}
+
+/// A field that is written when an account is created, and never read.
+fn secret<'i>(value: Value<'i>, follows: &mut Vec<Text<'i>>) -> Result<SecretRule, SettingsError> {
+    let place = value.place();
+    let is_drawn = value.has("from") || value.has("join");
+    let step = SECRET.into_iter().skip(5).find(|key| value.has(key));
+    let mut table = value.table(&SECRET)?;
+    if let Some(value) = table.take("secret") {
+        let no = value.bad("this does nothing", "write secret = true, or remove it");
+        if !value.boolean()? {
+            return Err(no);
+        }
+    }
+    let required = table.take("required");
+    if let Some(value) = table.take("value") {
+        let two = value.bad("a secret has one source", "keep one of value, from and join");
+        let source = password(value)?;
+        return if is_drawn { Err(two) } else { Ok(SecretRule::Shared(source)) };
+    }
+    let required = required.map(Value::boolean).transpose()?.unwrap_or(false);
+    if is_drawn {
+        let choices = vec![choice(table, &place, None, follows)?];
+        return Ok(SecretRule::Drawn(FieldRule { choices, required, ..FieldRule::default() }));
+    }
+    match step {
+        Some(key) => Err(place.bad(&format!("{key} has nothing to work on"), "name the attribute in from")),
+        None => Ok(SecretRule::Random),
+    }
 }
 
 /// The rule for a group's name.

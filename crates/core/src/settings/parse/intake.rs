@@ -172,7 +172,7 @@ fn drawing(table: &mut Table<'_>, intake: &mut Intake) -> Result<(), SettingsErr
     if let Some(value) = table.take("new") {
         intake.new = value.boolean()?;
     }
-    intake.fields =
+    (intake.fields, intake.secrets) =
         fields(table.require("fields", "add [intake.fields] with at least login = { from = \"…\" }")?)?;
     if let Some(value) = table.take("match") {
         intake.matching = matching(value, &intake.fields)?;

@@ -15,7 +15,7 @@ use super::{
 };
 use accounts::{accounts, state};
 use directory::directory;
-use indexmap::IndexMap;
+use indexmap::{IndexMap, IndexSet};
 use intake::intake;
 use serde::Serialize;
 use table::{SourceText, Table, Value};
@@ -90,9 +90,12 @@ impl Settings {
             .into_iter()
             .map(|(name, value)| Ok((name.clone(), directory(name, value)?)))
             .collect::<Result<IndexMap<_, _>, SettingsError>>()?;
-        let accounts = accounts(top.require("accounts", "add a table [accounts] with store and path")?)?;
+        let mut accounts = accounts(top.require("accounts", "add a table [accounts] with store and path")?)?;
         let list = top.require("intake", "add a table [[intake]] that says who is imported")?;
         let intakes = intakes(list, &directories, &accounts)?;
+        let secrets = intakes.iter().flat_map(|intake| intake.secrets.keys());
+        let secrets: IndexSet<String> = secrets.cloned().collect();
+        accounts.store.keep_secret(secrets.into_iter().collect());
         let brakes = top.take("brakes").map(brakes).transpose()?.unwrap_or_default();
         let state = top.take("state").map(state).transpose()?;
         Ok(Self { directories, accounts, intakes, brakes, state })
@@ -122,6 +125,12 @@ fn intakes(
                 "give each intake a name of its own",
             ));
         }
+        if let Some(field) = seen_elsewhere(&next, &intakes) {
+            return Err(place.bad(
+                &format!("{field} is secret in one intake, and read in another"),
+                "write secret = true for it in every intake that fills it",
+            ));
+        }
         if let Some(field) = &accounts.origin
             && !fill_with_directory(&mut next, field)
         {
@@ -135,12 +144,21 @@ fn intakes(
     Intakes::new(intakes).ok_or(none)
 }
 
+/// A field that is secret in this intake or in an earlier one, and not in the other.
+fn seen_elsewhere<'i>(next: &'i Intake, earlier: &'i [Intake]) -> Option<&'i str> {
+    let is_seen = |field: &&String| earlier.iter().any(|one| one.fields.contains_key(*field));
+    let ours = next.secrets.keys().find(is_seen);
+    let theirs =
+        || earlier.iter().flat_map(|one| one.secrets.keys()).find(|field| next.fields.contains_key(*field));
+    ours.or_else(theirs).map(String::as_str)
+}
+
 /// Gives the intake the rule that fills a field with the name of its directory; false if it has a rule for it.
 fn fill_with_directory(intake: &mut Intake, field: &str) -> bool {
     let source = ValueSource::Value(intake.directory.clone());
     let choices = vec![Choice { source, ..Choice::default() }];
     let rule = FieldRule { choices, ..FieldRule::default() };
-    intake.fields.insert(field.to_owned(), rule).is_none()
+    intake.fields.insert(field.to_owned(), rule).is_none() && !intake.secrets.contains_key(field)
 }
 
 fn brakes(value: Value<'_>) -> Result<Brakes, SettingsError> {

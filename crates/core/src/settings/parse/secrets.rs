@@ -1,9 +1,11 @@
 //! Starring out secrets in the lines around a fault, which a message shows: a secret may stand there by mistake.
 
 /// The text with every string after `password =` and `token =` starred out, byte for byte, and so is everything before
-/// the host in an address.
+/// the host in an address. Where fields are secret, so is every string after `value =`.
 pub(super) fn without_secrets(text: &str) -> String {
-    let mut scan = Scan { shown: String::with_capacity(text.len()), rest: text };
+    let keys: &[&str] =
+        if text.contains("secret") { &["password", "token", "value"] } else { &["password", "token"] };
+    let mut scan = Scan { keys, shown: String::with_capacity(text.len()), rest: text };
     while let Some(end) = scan.next_key() {
         scan.show(end);
         if scan.rest.starts_with(['"', '\'']) {
@@ -20,6 +22,8 @@ pub(super) fn without_secrets(text: &str) -> String {
 
 /// A text being copied, with its strings starred out where they may be secret.
 struct Scan<'t> {
+    /// The keys whose values are starred out.
+    keys: &'static [&'static str],
     shown: String,
     rest: &'t str,
 }
@@ -27,8 +31,7 @@ struct Scan<'t> {
 impl Scan<'_> {
     /// The end of the next key whose value is secret.
     fn next_key(&self) -> Option<usize> {
-        let ends = ["password", "token"].map(|word| self.rest.find(word).map(|at| at + word.len()));
-        ends.into_iter().flatten().min()
+        self.keys.iter().filter_map(|word| self.rest.find(word).map(|at| at + word.len())).min()
     }
 
     fn show(&mut self, bytes: usize) {
@@ -124,6 +127,11 @@ mod tests {
                 "[d.password]\ntext = \"geheim\"\n[e]\nx = \"y\"",
                 "[d.password]\ntext = \"******\"\n[e]\nx = \"y\"",
             ),
+            (
+                "pin = { value = \"geheim\", secret = true }\nx = \"y\"",
+                "pin = { value = \"******\", secret = true }\nx = \"y\"",
+            ),
+            ("site = { value = \"HQ\" }", "site = { value = \"HQ\" }"),
             ("# the password comes later\nx = \"y\"", "# the password comes later\nx = \"y\""),
         ] {
             let masked = without_secrets(text);

@@ -10,7 +10,8 @@ mod write;
 
 use super::groups::{MEMBERS, as_edits, group};
 use super::{
-    AccountStore, GroupStore, Recorder, Rows, StoreError, StoreErrorKind, StoreFuture, Terms, groups_beside,
+    AccountStore, GroupStore, Recorder, Rows, Secrets, StoreError, StoreErrorKind, StoreFuture, Terms,
+    groups_beside,
 };
 use crate::background;
 use indexmap::IndexMap;
@@ -34,7 +35,7 @@ impl CsvStore {
     /// The list in `file`; `columns` maps `login`, `link`, `state` and `roles` to other column names.
     #[must_use]
     pub fn new(file: PathBuf, columns: IndexMap<String, String>) -> Self {
-        let accounts = ListFile { file, columns, has_links: true, rows: Rows::Accounts };
+        let accounts = ListFile { file, columns, has_links: true, secrets: Vec::new(), rows: Rows::Accounts };
         Self { accounts, groups: None }
     }
 
@@ -45,6 +46,13 @@ impl CsvStore {
         self
     }
 
+    /// This store with columns that are filled in new rows, and never read.
+    #[must_use]
+    pub fn with_secrets(mut self, fields: Vec<String>) -> Self {
+        self.accounts.secrets = fields;
+        self
+    }
+
     /// This store with the application's groups in another file; `columns` maps `name`, `link` and `members` to other
     /// column names.
     #[must_use]
@@ -52,7 +60,11 @@ impl CsvStore {
         let column = |own: &str| columns.get(own).cloned().unwrap_or_else(|| own.to_owned());
         let called = [("login", "name"), ("link", "link"), (MEMBERS, "members")];
         let columns = called.into_iter().map(|(own, name)| (own.to_owned(), column(name))).collect();
-        Self { groups: Some(ListFile { file, columns, has_links: true, rows: Rows::Groups }), ..self }
+        let secrets = Vec::new();
+        Self {
+            groups: Some(ListFile { file, columns, has_links: true, secrets, rows: Rows::Groups }),
+            ..self
+        }
     }
 
     fn groups_file(&self) -> Result<&ListFile, StoreError> {
@@ -74,14 +86,14 @@ impl ListFile {
     /// The file after the edits, with the outcome of each.
     fn changed(&self, bytes: &[u8], edits: &[Edit], terms: &Terms) -> Result<Changed, StoreError> {
         let sheet = self.sheet(bytes, &terms.fields)?;
-        Ok(sheet.with(&Plan::of(edits, &sheet.accounts, &terms.unique)))
+        Ok(sheet.with(&Plan::of(edits, &sheet.accounts, &terms.unique), &terms.secrets))
     }
 
     /// The file of groups after the edits, with the outcome of each.
     fn with_changed_groups(&self, bytes: &[u8], edits: &[GroupEdit]) -> Result<Changed, StoreError> {
         let sheet = self.sheet(bytes, &[])?;
         let (edits, standings) = as_edits(edits, &sheet.accounts);
-        Ok(sheet.with(&Plan::of_standings(&edits, &sheet.accounts, standings, &[""; 0])))
+        Ok(sheet.with(&Plan::of_standings(&edits, &sheet.accounts, standings, &[""; 0]), &Secrets::default()))
     }
 
     /// The original file of groups, byte for byte, if its content equals the result.

@@ -22,6 +22,8 @@ pub(super) struct ListFile {
     /// Columns with other than the usual names.
     pub(super) columns: IndexMap<String, String>,
     pub(super) has_links: bool,
+    /// Fields that are written in new rows, and never read.
+    pub(super) secrets: Vec<String>,
     pub(super) rows: Rows,
 }
 
@@ -32,6 +34,7 @@ pub(super) enum Column {
     Link,
     State,
     Field(SmolStr),
+    Secret(SmolStr),
 }
 
 /// A file that has been read.
@@ -86,7 +89,7 @@ impl ListFile {
             return Err(StoreErrorKind::HasLinks { store: self.file.display().to_string() }.into());
         }
         let fields = match self.rows {
-            Rows::Accounts => fields.iter().map(String::as_str).collect(),
+            Rows::Accounts => fields.iter().chain(&self.secrets).map(String::as_str).collect(),
             Rows::Groups => vec![MEMBERS],
         };
         for field in fields.into_iter().filter(|field| *field != "login") {
@@ -97,6 +100,7 @@ impl ListFile {
             at if at == login_at => Column::Login,
             at if Some(at) == link_at => Column::Link,
             at if Some(at) == state_at => Column::State,
+            _ if self.secrets.contains(name) => Column::Secret(name.into()),
             _ if *name == roles => Column::Field("roles".into()),
             // A column of the application's own that happens to have a reserved name.
             _ if OWN.contains(&name.as_str()) => Column::Field(format!("\"{name}\"").into()),
@@ -148,6 +152,7 @@ impl Seen<'_> {
                 Column::Link => link = value.trim(),
                 Column::State => state = value.trim(),
                 Column::Field(name) => fields.push(name.clone(), value.into()),
+                Column::Secret(_) => {}
             }
         }
         if login.is_empty() {

@@ -1,6 +1,8 @@
 //! The file after edits: every other row, and every other cell of a changed row, keeps its bytes.
 
+use super::super::Secrets;
 use super::sheet::{Column, Sheet};
+use std::borrow::Cow;
 use std::collections::HashMap;
 use webtaxon_core::account::Account;
 use webtaxon_core::apply::{Outcome, Plan, Step};
@@ -12,8 +14,8 @@ pub(super) struct Changed {
 }
 
 impl Sheet<'_> {
-    /// The file after a plan. New accounts come last.
-    pub(super) fn with(&self, plan: &Plan<'_>) -> Changed {
+    /// The file after a plan. New accounts come last, with their secret fields.
+    pub(super) fn with(&self, plan: &Plan<'_>, secrets: &Secrets) -> Changed {
         let outcomes = plan.outcomes().map(|(_, outcome)| outcome).collect();
         if plan.is_empty() {
             return Changed { text: self.bytes.to_vec(), outcomes };
@@ -43,7 +45,7 @@ impl Sheet<'_> {
                 _ => out.extend_from_slice(row),
             }
         }
-        self.append(&mut out, new.into_iter());
+        self.append(&mut out, new.into_iter().map(|account| secrets.complete(account)));
         Changed { text: out, outcomes }
     }
 
@@ -66,8 +68,12 @@ impl Sheet<'_> {
             match (cell, new(name(column))) {
                 (Some(cell), None) => out.extend_from_slice(cell),
                 (cell, new) => {
-                    let value = new.unwrap_or_else(|| value(column, there));
-                    put(out, value, cell.is_some_and(|cell| cell.starts_with(b"\"")));
+                    let value = match (new, column) {
+                        (Some(new), _) => Cow::Borrowed(new),
+                        (None, Column::Secret(_)) => unread(row, at),
+                        (None, column) => Cow::Borrowed(value(column, there)),
+                    };
+                    put(out, &value, cell.is_some_and(|cell| cell.starts_with(b"\"")));
                 }
             }
         }
@@ -75,7 +81,7 @@ impl Sheet<'_> {
     }
 
     /// New rows at the end, quoted and terminated like the last one.
-    fn append<'a>(&self, out: &mut Vec<u8>, accounts: impl Iterator<Item = &'a Account>) {
+    fn append<'a>(&self, out: &mut Vec<u8>, accounts: impl Iterator<Item = Cow<'a, Account>>) {
         let first = self.rows.first().map_or(self.bytes.len(), |row| row.start);
         let header = self.bytes.get(..first).unwrap_or_default();
         let like = self.rows.last().and_then(|row| self.bytes.get(row.clone())).unwrap_or(header);
@@ -93,7 +99,7 @@ impl Sheet<'_> {
                 if at > 0 {
                     out.push(b',');
                 }
-                put(out, value(column, account), quoted);
+                put(out, value(column, &account), quoted);
             }
             // A file without a final line break keeps none.
             if closed || accounts.peek().is_some() {
@@ -108,13 +114,13 @@ fn name(column: &Column) -> &str {
         Column::Login => "login",
         Column::Link => "link",
         Column::State => "state",
-        Column::Field(name) => name,
+        Column::Field(name) | Column::Secret(name) => name,
     }
 }
 
 fn value<'a>(column: &Column, account: &'a Account) -> &'a str {
     match column {
-        Column::Field(name) => account.field(name),
+        Column::Field(name) | Column::Secret(name) => account.field(name),
         own => account.value(name(own)),
     }
 }
@@ -135,6 +141,14 @@ fn put(out: &mut Vec<u8>, value: &str, quoted: bool) {
         out.push(byte);
     }
     out.push(b'"');
+}
+
+/// The text of a cell that is not part of the account.
+fn unread(row: &[u8], at: usize) -> Cow<'static, str> {
+    let mut reader = csv::ReaderBuilder::new().has_headers(false).from_reader(row);
+    let mut cells = csv::ByteRecord::new();
+    let _ = reader.read_byte_record(&mut cells);
+    Cow::Owned(String::from_utf8_lossy(cells.get(at).unwrap_or_default()).into_owned())
 }
 
 /// The start and end of a row's text, without preceding blank lines and its line break.

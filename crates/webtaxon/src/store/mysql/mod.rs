@@ -170,7 +170,7 @@ impl MysqlStore {
         let removed = self.removed(&mut session, &described, &edits).await?;
         let mut made = Made::new(Begun(&mut session.conn), terms.stop_after);
         let mut writer =
-            Writer::new(&self.table, &described.columns, &described.dialect, fields).with_removed(removed);
+            Writer::new(&self.table, &described.columns, &described.dialect, terms).with_removed(removed);
         for (edits, statements) in writer.units(&plan) {
             made.add(edits, statements).await.map_err(|error| self.refused(error))?;
             if made.is_over() {
@@ -195,7 +195,7 @@ impl MysqlStore {
         let plan = Plan::of_standings(&edits, &accounts, standings, &terms.unique);
         let removed = self.removed(&mut session, &described, &edits).await?;
         session.end().await;
-        let writer = Writer::new(&self.table, &described.columns, &described.dialect, &terms.fields);
+        let writer = Writer::new(&self.table, &described.columns, &described.dialect, terms);
         Ok(writer.with_removed(removed).script(&plan))
     }
 

@@ -164,7 +164,7 @@ impl PostgresStore {
         let plan = Plan::of_standings(&edits, &accounts, standings, &terms.unique);
         let removed = self.removed(client, &described, &edits).await?;
         let mut made = Made::new(Prepared::new(client), terms.stop_after);
-        let mut writer = self.writer(&described, fields).with_removed(removed);
+        let mut writer = self.writer(&described, terms).with_removed(removed);
         for (edits, statements) in writer.units(&plan) {
             made.add(edits, statements).await.map_err(refused)?;
             if made.is_over() {
@@ -179,8 +179,8 @@ impl PostgresStore {
         Ok(outcomes)
     }
 
-    fn writer<'w>(&'w self, described: &'w Known, fields: &'w [String]) -> Writer<'w> {
-        Writer::new(&self.table, &described.columns, &described.dialect, fields)
+    fn writer<'w>(&'w self, described: &'w Known, terms: &'w Terms) -> Writer<'w> {
+        Writer::new(&self.table, &described.columns, &described.dialect, terms)
     }
 
     /// The statements that make the edits.
@@ -191,7 +191,7 @@ impl PostgresStore {
         let (edits, standings) = edits.standings(&accounts, terms);
         let plan = Plan::of_standings(&edits, &accounts, standings, &terms.unique);
         let removed = self.removed(&client, &described, &edits).await?;
-        Ok(self.writer(&described, &terms.fields).with_removed(removed).script(&plan))
+        Ok(self.writer(&described, terms).with_removed(removed).script(&plan))
     }
 
     /// Every row.

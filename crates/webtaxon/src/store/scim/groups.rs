@@ -12,6 +12,7 @@ use crate::store::{Recorder, Rows, StoreError, StoreErrorKind, Terms};
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicU8, Ordering};
 use webtaxon_core::account::Group;
 use webtaxon_core::apply::{GroupEdit, Outcome, Standing, group_standings};
 use webtaxon_core::ldap::identity::Identity;
@@ -26,6 +27,8 @@ struct Everything {
     groups: Vec<Group>,
     /// The ids of the groups, in order.
     ids: Vec<String>,
+    /// The parts of a change that were seen to have their effect by PATCH, as bits.
+    patched: AtomicU8,
 }
 
 impl ScimStore {
@@ -36,7 +39,7 @@ impl ScimStore {
             people.add(text(&user, "id"), text(&user, "userName"));
         }
         let (groups, ids) = people.groups(&service).await?;
-        Ok(Everything { service, people, groups, ids })
+        Ok(Everything { service, people, groups, ids, patched: AtomicU8::new(0) })
     }
 
     pub(super) async fn all_groups(&self) -> Result<Vec<Group>, StoreError> {
@@ -104,16 +107,20 @@ impl People {
 impl Everything {
     /// Makes one edit, of the group with this id if it exists.
     async fn make(&self, edit: &GroupEdit, id: Option<&String>) -> Result<Outcome, StoreError> {
-        let wish = match self.wish(edit, id).await {
-            Ok(Ok(wish)) => wish,
-            Ok(Err(words)) => return Ok(Outcome::Failed(words)),
-            Err(fault) => return Err(self.service.told(fault)),
+        let wish = match self.wish(edit, id, self.service.patches()).await? {
+            Ok(wish) => wish,
+            Err(words) => return Ok(Outcome::Failed(words)),
         };
+        let is_patch = wish.method == Method::PATCH;
         let answer = self.service.ask(&wish).await;
         crash::point();
         match answer {
+            Ok(_) if is_patch && !self.is_kept(edit, id).await? => self.put_instead(edit, id, None).await,
             Ok(_) => Ok(Outcome::Done),
             Err(Fault::Fatal(error)) => Err(error),
+            Err(fault) if is_patch && fault.is_of_the_request() => {
+                self.put_instead(edit, id, Some(fault)).await
+            }
             Err(Fault::Refused { status: 404 | 410, .. }) if edit.after.is_none() => Ok(Outcome::Made),
             Err(Fault::Refused { words, .. }) => Ok(Outcome::Failed(words)),
             // It may have been made all the same.
@@ -128,8 +135,67 @@ impl Everything {
         }
     }
 
-    /// The request for an edit, or why there is none.
-    async fn wish(&self, edit: &GroupEdit, id: Option<&String>) -> Result<Result<Wish, String>, Fault> {
+    /// Makes an edit by PUT that was refused by PATCH, or not made; keeps to PUT if that works.
+    async fn put_instead(
+        &self,
+        edit: &GroupEdit,
+        id: Option<&String>,
+        refused: Option<Fault>,
+    ) -> Result<Outcome, StoreError> {
+        let wish = match self.wish(edit, id, false).await? {
+            Ok(wish) => wish,
+            Err(words) => return Ok(Outcome::Failed(words)),
+        };
+        let fault = match self.service.ask(&wish).await {
+            Ok(_) => None,
+            Err(Fault::Fatal(error)) => return Err(error),
+            Err(fault) => Some(refused.unwrap_or(fault)),
+        };
+        match fault {
+            Some(Fault::Fatal(error)) => Err(error),
+            Some(Fault::Refused { words, .. } | Fault::Unclear(words)) => Ok(Outcome::Failed(words)),
+            None if self.is_made(edit, id).await? => {
+                self.service.give_up_patch();
+                Ok(Outcome::Done)
+            }
+            None => Ok(Outcome::Failed("the service accepts the change and does not keep it".to_owned())),
+        }
+    }
+
+    /// Whether a change by PATCH has the effect that it should. Each part of a change is looked at until it has.
+    async fn is_kept(&self, edit: &GroupEdit, id: Option<&String>) -> Result<bool, StoreError> {
+        let (is_renamed, is_linked_anew) =
+            edit.after.as_ref().map_or((false, false), |after| differences(edit, after));
+        let parts = [!edit.coming().is_empty(), !edit.leaving().is_empty(), is_renamed, is_linked_anew];
+        let parts = parts.into_iter().fold(0, |bits, part| (bits << 1) | u8::from(part));
+        if self.patched.load(Ordering::Relaxed) & parts == parts {
+            return Ok(true);
+        }
+        let is_kept = self.is_made(edit, id).await?;
+        if is_kept {
+            self.patched.fetch_or(parts, Ordering::Relaxed);
+        }
+        Ok(is_kept)
+    }
+
+    /// Whether a group is as an edit leaves it.
+    async fn is_made(&self, edit: &GroupEdit, id: Option<&String>) -> Result<bool, StoreError> {
+        let path = format!("Groups/{}", escaped(id.map_or("", String::as_str)));
+        let there = match self.service.get(&path, &[]).await.map_err(|fault| self.service.told(fault))? {
+            Value::Object(there) => vec![self.people.group(&there)],
+            _ => Vec::new(),
+        };
+        let standing = group_standings(std::slice::from_ref(edit), &there);
+        Ok(matches!(standing.first(), Some(Standing::Made)))
+    }
+
+    /// The request for an edit of an existing group by PATCH or PUT, or of another one; or why there is none.
+    async fn wish(
+        &self,
+        edit: &GroupEdit,
+        id: Option<&String>,
+        by_patch: bool,
+    ) -> Result<Result<Wish, String>, StoreError> {
         let path = id.map_or_else(|| "Groups".to_owned(), |id| format!("Groups/{}", escaped(id)));
         let Some(after) = &edit.after else {
             return Ok(Ok(Wish { method: Method::DELETE, path, body: None, version: None }));
@@ -142,9 +208,10 @@ impl Everything {
         let leaving: Vec<&str> = edit.leaving().iter().filter_map(|login| self.people.id(login)).collect();
         let (method, body) = match id {
             None => (Method::POST, new_group(after, &joining)),
-            Some(_) if self.service.patches() => (Method::PATCH, patch(edit, after, &leaving, &joining)),
+            Some(_) if by_patch => (Method::PATCH, patch(edit, after, &leaving, &joining)),
             Some(_) => {
-                let Value::Object(now) = self.service.get(&path, &[]).await? else {
+                let now = self.service.get(&path, &[]).await.map_err(|fault| self.service.told(fault))?;
+                let Value::Object(now) = now else {
                     return Ok(Err("the service does not return the group".to_owned()));
                 };
                 (Method::PUT, replaced(now, edit, after, &leaving, &joining))

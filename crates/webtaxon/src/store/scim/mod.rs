@@ -13,7 +13,7 @@ mod session;
 
 use super::{AccountStore, GroupStore, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms};
 use crate::crash;
-use service::Service;
+use service::{Resource, Service};
 use session::{Everybody, Session};
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
@@ -36,6 +36,21 @@ impl ScimStore {
         Self { settings, folder: folder.to_owned() }
     }
 
+    /// Removes secret attributes, which a service may return though it should not (RFC 7643 §7).
+    fn forget_secrets(&self, user: &mut Resource) {
+        for field in &self.settings.secrets {
+            let path = self.settings.attribute(field);
+            let mut place = Some(&mut *user);
+            if let Some(urn) = &path.extension {
+                let own = user.iter_mut().find(|(name, _)| name.eq_ignore_ascii_case(urn));
+                place = own.and_then(|(_, own)| own.as_object_mut());
+            }
+            if let Some(place) = place {
+                place.retain(|name, _| !name.eq_ignore_ascii_case(&path.attribute));
+            }
+        }
+    }
+
     async fn session(&self, fields: &[String]) -> Result<Session, StoreError> {
         Session::open(&self.settings, &self.folder, fields).await
     }
@@ -56,7 +71,10 @@ impl AccountStore for ScimStore {
 
     fn copy(&self, stem: PathBuf) -> StoreFuture<'_, Option<PathBuf>> {
         Box::pin(async move {
-            let users = Service::open(&self.settings, &self.folder).await?.all("Users").await?;
+            let mut users = Service::open(&self.settings, &self.folder).await?.all("Users").await?;
+            for user in &mut users {
+                self.forget_secrets(user);
+            }
             let to = stem.with_extension("jsonl");
             let write = || -> std::io::Result<()> {
                 let mut out = std::io::BufWriter::new(crate::private::file(&to)?);

@@ -7,7 +7,7 @@ use webtaxon_core::settings::{AttributePath, ENTERPRISE, Literal, USER};
 
 /// The standard's attributes, for services without published schemas: the name, the type, whether it is multi-valued,
 /// and its sub-attributes.
-const STANDARD: [(&str, &str, bool, &[&str]); 24] = [
+const STANDARD: [(&str, &str, bool, &[&str]); 25] = [
     (USER, "userName", false, &[]),
     (USER, "externalId", false, &[]),
     (
@@ -36,6 +36,7 @@ const STANDARD: [(&str, &str, bool, &[&str]); 24] = [
     ),
     (USER, "entitlements", true, VALUE),
     (USER, "roles", true, VALUE),
+    (USER, PASSWORD, false, &[]),
     (ENTERPRISE, "employeeNumber", false, &[]),
     (ENTERPRISE, "costCenter", false, &[]),
     (ENTERPRISE, "organization", false, &[]),
@@ -43,6 +44,8 @@ const STANDARD: [(&str, &str, bool, &[&str]); 24] = [
     (ENTERPRISE, "department", false, &[]),
     (ENTERPRISE, "manager", false, &["value", "$ref", "displayName"]),
 ];
+/// Never returned (RFC 7643 §4.1.1).
+const PASSWORD: &str = "password";
 const VALUE: &[&str] = &["value", "display", "type", "primary"];
 
 /// The JSON type of a value.
@@ -89,6 +92,8 @@ struct Attribute {
     kind: String,
     is_list: bool,
     is_read_only: bool,
+    /// Whether the service takes values and never returns them.
+    is_write_only: bool,
     /// The sub-attributes, with their types.
     parts: Vec<(String, String)>,
 }
@@ -125,16 +130,17 @@ impl Schemas {
             kind: if parts.is_empty() { "string" } else { "complex" }.to_owned(),
             is_list: *is_list,
             is_read_only: false,
+            is_write_only: *name == PASSWORD,
             parts: parts.iter().map(|part| part_of(part)).collect(),
         });
         Ok(Self { attributes: standard.collect(), are_told: false })
     }
 
-    /// The place of a field.
+    /// The place of a field, which is only written if it is secret.
     pub(super) fn place(
         &self,
         store: &str,
-        field: &str,
+        (field, is_secret): (&str, bool),
         path: &AttributePath,
     ) -> Result<Place, StoreErrorKind> {
         let missing = |help: String| StoreErrorKind::NoAttribute {
@@ -169,6 +175,11 @@ impl Schemas {
         };
         if known.is_read_only {
             return Err(missing("the service says that it is read-only; use another".to_owned()));
+        }
+        if known.is_write_only && !is_secret {
+            return Err(missing(format!(
+                "the service never returns it: write {field} = {{ secret = true }}, which is set once"
+            )));
         }
         let parts: Vec<&str> = known.parts.iter().map(|(name, _)| name.as_str()).collect();
         if parts.is_empty() {
@@ -226,6 +237,8 @@ fn attribute(schema: &str, one: &Value) -> Option<Attribute> {
         kind: text(one, "type").unwrap_or_default(),
         is_list: one.get("multiValued") == Some(&Value::Bool(true)),
         is_read_only: text(one, "mutability").as_deref() == Some("readOnly"),
+        is_write_only: text(one, "mutability").as_deref() == Some("writeOnly")
+            || text(one, "returned").as_deref() == Some("never"),
         parts: parts
             .filter_map(|part| Some((text(part, "name")?, text(part, "type").unwrap_or_default())))
             .collect(),

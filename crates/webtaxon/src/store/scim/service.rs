@@ -5,6 +5,7 @@
 
 use super::super::{StoreError, StoreErrorKind};
 use crate::secure::{TOKEN, TlsRules, fetch_password};
+use futures_util::{StreamExt as _, stream};
 use jiff::Timestamp;
 use jiff::fmt::rfc2822;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
@@ -29,6 +30,8 @@ const LARGEST: usize = 64 << 20;
 const MOST: u64 = 5_000_000;
 /// Resources requested at once, unless the service allows fewer.
 const PAGE: u64 = 1000;
+/// Requests under way at once, where many independent changes do not fit into one.
+pub(super) const AT_ONCE: usize = 8;
 /// Number of readings of a list that changes meanwhile.
 const READINGS: usize = 3;
 /// Number of attempts if the service is busy, and the maximum wait between them.
@@ -59,6 +62,8 @@ pub(super) struct Offer {
     pub(super) bulk: Option<(usize, usize)>,
     filter: bool,
     page: u64,
+    /// Whether pages follow each other by cursor (RFC 9865), and not by number.
+    cursor: bool,
 }
 
 /// A change to request.
@@ -72,6 +77,15 @@ pub(super) struct Wish {
     pub(super) version: Option<String>,
 }
 
+/// One page of a list.
+struct Page {
+    /// The length of the whole list, if the service tells it.
+    total: Option<u64>,
+    /// The cursor of the next page.
+    next: Option<String>,
+    resources: Vec<Value>,
+}
+
 /// Why a request failed.
 #[derive(Debug)]
 pub(super) enum Fault {
@@ -81,6 +95,13 @@ pub(super) enum Fault {
     Unclear(String),
     /// The service is unusable.
     Fatal(StoreError),
+}
+
+impl Fault {
+    /// Whether another kind of request may do what this one was refused: nobody's rights or values are the reason.
+    pub(super) fn is_of_the_request(&self) -> bool {
+        matches!(self, Self::Refused { status, .. } if ![403, 404, 409, 410, 412, 429].contains(status))
+    }
 }
 
 impl From<StoreErrorKind> for Fault {
@@ -160,8 +181,8 @@ impl Service {
         self.request(&Request { method: &Method::GET, path, query, body: None, version: None }).await
     }
 
-    /// All resources of an endpoint, page by page (RFC 7644 §3.4.2.4). A list that changes meanwhile is read again,
-    /// since shifted positions would lose entries.
+    /// All resources of an endpoint, page by page (RFC 7644 §3.4.2.4, RFC 9865). A list that changes meanwhile is read
+    /// again, since shifted positions would lose entries.
     pub(super) async fn all(&self, endpoint: &str) -> Result<Vec<Resource>, StoreError> {
         let mut words = String::new();
         for _ in 0..READINGS {
@@ -178,31 +199,23 @@ impl Service {
         let mut list: Vec<Resource> = Vec::new();
         let mut ids: HashSet<String> = HashSet::new();
         let mut expected: Option<u64> = None;
+        // An empty cursor asks for the first page.
+        let mut cursor = self.offer.cursor.then(String::new);
         loop {
-            let start = list.len() as u64 + 1;
-            let query = [("startIndex", start.to_string()), ("count", self.offer.page.to_string())];
-            let page = self.get(endpoint, &query).await.map_err(|fault| self.told(fault))?;
-            let total =
-                page.get("totalResults").and_then(Value::as_u64).ok_or_else(|| StoreErrorKind::NotScim {
-                    store: self.base.clone(),
-                    what: format!("returns no list at {endpoint}: `totalResults` is missing"),
-                })?;
-            if total > MOST {
-                let what = format!("announces {total} {endpoint}, more than the limit of {MOST}");
-                return Err(StoreErrorKind::Unsound { store: self.base.clone(), what }.into());
-            }
-            if expected.is_some_and(|before| before != total) {
+            let Page { total, next, resources } =
+                match self.page(endpoint, list.len(), cursor.as_deref()).await {
+                    // A cursor may expire between two pages.
+                    Err(Fault::Refused { status: 400, words })
+                        if cursor.as_ref().is_some_and(|it| !it.is_empty()) =>
+                    {
+                        return Ok(Err(format!("the list of {endpoint} cannot be read to its end: {words}")));
+                    }
+                    page => page.map_err(|fault| self.told(fault))?,
+                };
+            if expected.is_some() && expected != total {
                 return Ok(Err(format!("the list of {endpoint} keeps changing while it is read")));
             }
-            expected = Some(total);
-            let resources = match page {
-                Value::Object(mut page) => page.remove("Resources"),
-                _ => None,
-            };
-            let resources = match resources {
-                Some(Value::Array(resources)) => resources,
-                _ => Vec::new(),
-            };
+            expected = total;
             let before = list.len();
             for resource in resources {
                 let Value::Object(resource) = resource else { continue };
@@ -213,13 +226,44 @@ impl Service {
                 }
                 list.push(resource);
             }
-            if list.len() as u64 >= total {
-                return Ok(Ok(list));
+            let is_whole = total.is_none_or(|total| list.len() as u64 >= total);
+            let is_last = if cursor.is_some() { next.is_none() } else { is_whole && total.is_some() };
+            match (is_last, is_whole) {
+                (true, true) => return Ok(Ok(list)),
+                (false, _) if list.len() > before => {}
+                _ => {
+                    let of = total.map(|total| format!(" of {total}")).unwrap_or_default();
+                    return Ok(Err(format!("the list of {endpoint} ends after {}{of}", list.len())));
+                }
             }
-            if list.len() == before {
-                return Ok(Err(format!("the list of {endpoint} ends after {before} of {total}")));
-            }
+            cursor = next.or(cursor);
         }
+    }
+
+    /// One page: that at a cursor, or that after a number of resources.
+    async fn page(&self, endpoint: &str, after: usize, cursor: Option<&str>) -> Result<Page, Fault> {
+        let place = match cursor {
+            Some(cursor) => ("cursor", cursor.to_owned()),
+            None => ("startIndex", (after + 1).to_string()),
+        };
+        let mut page = self.get(endpoint, &[place, ("count", self.offer.page.to_string())]).await?;
+        let total = page.get("totalResults").and_then(Value::as_u64);
+        let most = total.unwrap_or(after as u64);
+        if most > MOST {
+            let what = format!("announces {most} {endpoint}, more than the limit of {MOST}");
+            return Err(StoreErrorKind::Unsound { store: self.base.clone(), what }.into());
+        }
+        let next = page.get("nextCursor").and_then(Value::as_str).filter(|next| !next.is_empty());
+        let next = next.map(str::to_owned);
+        if total.is_none() && cursor.is_none() && next.is_none() {
+            let what = format!("returns no list at {endpoint}: `totalResults` is missing");
+            return Err(StoreErrorKind::NotScim { store: self.base.clone(), what }.into());
+        }
+        let resources = match page.as_object_mut().and_then(|page| page.remove("Resources")) {
+            Some(Value::Array(resources)) => resources,
+            _ => Vec::new(),
+        };
+        Ok(Page { total, next, resources })
     }
 
     /// The user with an id; `None` if it does not exist.
@@ -264,14 +308,16 @@ impl Service {
         self.request(&Request { method, path, query: &[], body, version }).await
     }
 
-    /// Requests several independent changes, in bulk if the service supports it. Returns their results in order.
+    /// Requests several independent changes, in bulk if the service supports it, else several at once. Returns their
+    /// results in order, up to the first that says that the service is unusable.
     pub(super) async fn ask_all(&self, wishes: &[Wish]) -> Vec<Result<Value, Fault>> {
         if self.offer.bulk.is_some() && wishes.len() > 1 {
             return self.ask_in_bulk(wishes).await;
         }
         let mut answers = Vec::with_capacity(wishes.len());
-        for wish in wishes {
-            let answer = self.ask(wish).await;
+        let requests: Vec<_> = wishes.iter().map(|wish| self.ask(wish)).collect();
+        let mut under_way = stream::iter(requests).buffered(AT_ONCE);
+        while let Some(answer) = under_way.next().await {
             let ends = matches!(answer, Err(Fault::Fatal(_)));
             answers.push(answer);
             if ends {
@@ -492,13 +538,16 @@ fn offer(config: &Value) -> Offer {
         |name: &str, key: &str| of(name).and_then(|one| one.get(key)?.as_u64()).filter(|most| *most > 0);
     let small =
         |number: Option<u64>| number.map_or(usize::MAX, |most| usize::try_from(most).unwrap_or(usize::MAX));
+    // Pages by cursor may have a limit of their own (RFC 9865 §4).
+    let most = number("pagination", "maxPageSize").or_else(|| number("filter", "maxResults"));
     Offer {
         patch: is_offered("patch"),
         etag: is_offered("etag"),
         bulk: is_offered("bulk")
             .then(|| (small(number("bulk", "maxOperations")), small(number("bulk", "maxPayloadSize")))),
         filter: is_offered("filter"),
-        page: number("filter", "maxResults").map_or(PAGE, |most| most.min(PAGE)),
+        page: most.map_or(PAGE, |most| most.min(PAGE)),
+        cursor: of("pagination").and_then(|one| one.get("cursor")) == Some(&Value::Bool(true)),
     }
 }
 

@@ -18,6 +18,8 @@ pub(super) struct Session {
     pub(super) places: Vec<(String, Place)>,
     /// Whether roles are groups.
     pub(super) role_groups: bool,
+    /// The fields that are written in new users, and never read.
+    pub(super) secrets: Vec<String>,
 }
 
 /// All users of the service.
@@ -60,16 +62,22 @@ impl Session {
         let service = Service::open(settings, folder).await?;
         let schemas = Schemas::read(&service).await?;
         let role_groups = settings.role_groups;
-        let more = settings.attributes.keys().filter(|name| !fields.contains(name));
+        let secrets = settings.secrets.clone();
+        let more =
+            settings.attributes.keys().filter(|name| !(fields.contains(name) || secrets.contains(name)));
         let mut places = Vec::new();
-        for field in fields.iter().chain(more) {
+        for field in fields.iter().chain(&secrets).chain(more) {
             let is_own = ["login", "link", "state"].contains(&field.as_str());
             if !(is_own || field == "roles" && role_groups) {
                 let path = settings.attribute(field);
-                places.push((field.clone(), schemas.place(service.name(), field, &path)?));
+                places.push((
+                    field.clone(),
+                    schemas.place(service.name(), (field, secrets.contains(field)), &path)?,
+                ));
             }
         }
-        Ok(Self { service, places, role_groups: role_groups && fields.iter().any(|field| field == "roles") })
+        let role_groups = role_groups && fields.iter().any(|field| field == "roles");
+        Ok(Self { service, places, role_groups, secrets })
     }
 
     /// Reads all users, and the groups if they are roles.
@@ -94,7 +102,7 @@ impl Session {
             let of = roles.get(text(user, "id")).map_or(&[][..], Vec::as_slice);
             accounts.push(self.account(user, &people, of)?);
         }
-        sound(self.service.name(), Rows::Accounts, &accounts)?;
+        sound(self.service.name(), Rows::Accounts, &accounts, false)?;
         Ok(Everybody { users, accounts, people, groups })
     }
 
@@ -120,7 +128,7 @@ impl Session {
         let is_suspended = find(user, "active") == Some(&Value::Bool(false));
         let state = if is_suspended { State::Suspended } else { State::Active };
         let mut fields = Fields::default();
-        for (field, place) in &self.places {
+        for (field, place) in self.places.iter().filter(|(field, _)| !self.secrets.contains(field)) {
             let value = read(user, place).map(|value| match place.is_person {
                 true => people.logins.get(&value).cloned().unwrap_or(value),
                 false => value,

@@ -30,6 +30,8 @@ pub(in super::super) struct Column {
     pub(in super::super) is_always: bool,
     /// Whether it holds a list of texts: an array, or JSON.
     pub(in super::super) is_list: bool,
+    /// Whether it is written in new rows, and never read.
+    pub(in super::super) is_secret: bool,
     /// The expression that reads it as text.
     pub(in super::super) read: String,
     /// The expression that writes it, with [`MARK`] in place of the value.
@@ -49,6 +51,7 @@ impl Column {
         let field = field.map_or_else(|| own(&name), |(field, _)| field.clone());
         Self {
             is_list: table.json.contains(&field),
+            is_secret: table.secrets.contains(&field),
             read: quoted(&name),
             write: MARK.to_string(),
             name,
@@ -73,7 +76,7 @@ impl Column {
             let own =
                 ["login", "link", "state"].contains(&self.field.as_str()) || fields.contains(&self.field);
             let times = [&table.times.created, &table.times.touched];
-            own || times.into_iter().flatten().any(|time| *time == self.name)
+            own || self.is_secret || times.into_iter().flatten().any(|time| *time == self.name)
         };
         !self.may_be_null && !self.has_default && !is_given()
     }
@@ -81,7 +84,7 @@ impl Column {
     /// The error that it is needed.
     pub(in super::super) fn needs_value(&self, store: String) -> StoreErrorKind {
         let help = format!(
-            "write a rule for it in [intake.fields], such as {} = {{ value = \"…\" }} (its type is {}), give the column a default in the database, or set new = false if no accounts are to be made",
+            "write a rule for it in [intake.fields], such as {0} = {{ value = \"…\" }} (its type is {1}), or {0} = {{ secret = true }} for a password that nobody knows; give the column a default in the database, or set new = false if no accounts are to be made",
             self.field, self.declared
         );
         StoreErrorKind::NeedsValue { store, column: self.name.clone(), help }
@@ -137,7 +140,7 @@ pub(in super::super) fn complete(
     let own = ["login", "link", "state"];
     let own_wanted = own.into_iter().filter(|own| *own != "state" || table.states.is_some());
     let fields = match table.states {
-        Some(_) => fields.iter().map(String::as_str).collect(),
+        Some(_) => fields.iter().chain(&table.secrets).map(String::as_str).collect(),
         None => vec![MEMBERS],
     };
     let names = || columns.iter().map(|column| column.name.as_str()).collect::<Vec<_>>().join(", ");

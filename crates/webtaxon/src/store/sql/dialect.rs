@@ -210,7 +210,8 @@ impl Dialect {
 
     /// The query that reads accounts: all, those whose logins are passed together, or the removed ones.
     pub(in super::super) fn select(&self, table: &SqlTable, columns: &[Column], which: Which) -> String {
-        let read: Vec<&str> = columns.iter().map(|column| column.read.as_str()).collect();
+        let read = columns.iter().map(|column| if column.is_secret { "NULL" } else { column.read.as_str() });
+        let read: Vec<&str> = read.collect();
         format!("SELECT {} FROM {}{}", read.join(", "), self.table, self.such(table, which))
     }
 
@@ -297,6 +298,7 @@ mod tests {
             name: "account".to_owned(),
             columns: IndexMap::new(),
             json: Vec::new(),
+            secrets: Vec::new(),
             states: Some(States::default()),
             removed: None,
             times: Times::default(),

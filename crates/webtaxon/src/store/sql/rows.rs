@@ -134,7 +134,9 @@ impl<'t> Rows<'t> {
 
     /// The accounts, provided that no login or link occurs twice.
     pub(in super::super) fn finish(self) -> Result<Vec<Account>, StoreErrorKind> {
-        sound(&self.store, self.list(), &self.accounts)?;
+        // Links that are kept apart, and members of groups, go by login, in any case.
+        let is_exact = self.list() == List::Accounts && self.table.has_links && self.table.groups.is_none();
+        sound(&self.store, self.list(), &self.accounts, is_exact)?;
         // One odd state is that account's; if all are odd, the settings name none of the column's words.
         if let (Some(first), Some(states)) = (self.accounts.first(), &self.states)
             && self.accounts.iter().all(|account| account.state == State::Other)
@@ -195,6 +197,7 @@ mod tests {
                 name: "account".to_owned(),
                 columns: IndexMap::new(),
                 json: Vec::new(),
+                secrets: Vec::new(),
                 states: Some(States::default()),
                 removed: None,
                 times: Times::default(),
@@ -221,6 +224,7 @@ mod tests {
             name: "account".to_owned(),
             columns: columns.into(),
             json: Vec::new(),
+            secrets: Vec::new(),
             states,
             removed: None,
             times: Times::default(),

@@ -1,5 +1,6 @@
 //! Writes the statements for edits of a table.
 
+use super::super::{Secrets, Terms};
 use super::bound::{Bound, Statement, Text};
 use super::column::Column;
 use super::dialect::{Dialect, Expression, SideForm};
@@ -21,6 +22,8 @@ pub(in super::super) struct Writer<'t> {
     dialect: &'t Dialect,
     /// The fields that rules fill.
     fields: &'t [String],
+    /// The secret fields of new accounts.
+    secrets: &'t Secrets,
     inserts: HashMap<Vec<usize>, Text>,
     /// The INSERT for each side table.
     side_inserts: HashMap<&'t str, Text>,
@@ -42,13 +45,14 @@ impl<'t> Writer<'t> {
         table: &'t SqlTable,
         columns: &'t [Column],
         dialect: &'t Dialect,
-        fields: &'t [String],
+        terms: &'t Terms,
     ) -> Self {
         let mut writer = Self {
             table,
             columns,
             dialect,
-            fields,
+            fields: &terms.fields,
+            secrets: &terms.secrets,
             inserts: HashMap::new(),
             side_inserts: HashMap::new(),
             removed: Vec::new(),
@@ -142,7 +146,7 @@ impl<'t> Writer<'t> {
             match step {
                 Step::Insert { account } => match self.removed_row(account).cloned() {
                     Some(removed) => all.extend(self.return_of(&removed, account)),
-                    None => all.extend(self.addition(account)),
+                    None => all.extend(self.addition(&self.secrets.complete(account))),
                 },
                 Step::Delete { at } => {
                     all.extend(there(at).into_iter().flat_map(|there| self.removal(there)))

@@ -127,8 +127,8 @@ impl SqliteStore {
         if is_needed { self.read(db, described, &[], Which::Removed, &[]) } else { Ok(Vec::new()) }
     }
 
-    fn writer<'w>(&'w self, described: &'w Described, fields: &'w [String]) -> Writer<'w> {
-        Writer::new(&self.table, &described.columns, &described.dialect, fields)
+    fn writer<'w>(&'w self, described: &'w Described, terms: &'w Terms) -> Writer<'w> {
+        Writer::new(&self.table, &described.columns, &described.dialect, terms)
     }
 
     /// The table of the application's groups as a list.
@@ -154,7 +154,7 @@ impl SqliteStore {
         let (edits, standings) = edits.standings(&accounts, terms);
         let plan = Plan::of_standings(&edits, &accounts, standings, &terms.unique);
         let removed = self.removed(&change, &described, &edits)?;
-        let mut writer = self.writer(&described, &terms.fields).with_removed(removed);
+        let mut writer = self.writer(&described, terms).with_removed(removed);
         let mut made = Made { db: &change, waiting: Vec::new(), outcomes: Vec::new(), failed: 0, terms };
         for unit in writer.units(&plan) {
             made.waiting.push(unit);
@@ -181,7 +181,7 @@ impl SqliteStore {
         let (edits, standings) = edits.standings(&accounts, terms);
         let plan = Plan::of_standings(&edits, &accounts, standings, &terms.unique);
         let removed = self.removed(&db, &described, &edits)?;
-        Ok(self.writer(&described, &terms.fields).with_removed(removed).script(&plan))
+        Ok(self.writer(&described, terms).with_removed(removed).script(&plan))
     }
 
     /// Every row.

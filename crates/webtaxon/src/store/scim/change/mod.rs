@@ -9,7 +9,7 @@ mod together;
 mod work;
 
 use super::resource::{find, sendable, text};
-use super::service::{Fault, Resource, Wish, bytes_of, escaped};
+use super::service::{AT_ONCE, Fault, Resource, Wish, bytes_of, escaped};
 use super::session::{Everybody, Group, Session};
 use crate::crash;
 use crate::store::{Recorder, StoreError, Terms};
@@ -39,6 +39,7 @@ pub(super) async fn carry_out(
         everybody,
         plan: &plan,
         originals: terms.original.as_deref().map(prepare::originals).unwrap_or_default(),
+        secrets: &terms.secrets,
         record: Mutex::new(record),
         stop_after: terms.stop_after,
         failed: 0,
@@ -81,7 +82,8 @@ impl<'a> Work<'a> {
         // Unique values given up within the batch, which may be taken only after it: by field, in the form for
         // comparison.
         let mut left: HashSet<(&str, String)> = HashSet::new();
-        let (most, most_bytes) = self.session.service.offer.bulk.unwrap_or((1, usize::MAX));
+        let bulk = self.session.service.offer.bulk;
+        let most_bytes = bulk.map_or(usize::MAX, |(_, bytes)| bytes);
         for unit in units {
             if self.is_over {
                 return Ok(waiting);
@@ -108,7 +110,8 @@ impl<'a> Work<'a> {
                 }
             };
             let size = prepared.wish.as_ref().map_or(0, bytes_of);
-            if !batch.is_empty() && (batch.len() >= most.min(BATCH) || bytes + size > most_bytes / 2) {
+            let most = bulk.map_or_else(|| AT_ONCE.min(self.may_fail()), |(most, _)| most.min(BATCH));
+            if !batch.is_empty() && (batch.len() >= most || bytes + size > most_bytes / 2) {
                 self.flush(&mut batch).await?;
                 (bytes, left) = (0, HashSet::new());
             }
@@ -118,6 +121,11 @@ impl<'a> Work<'a> {
         }
         self.flush(&mut batch).await?;
         Ok(waiting)
+    }
+
+    /// Number of refusals until no further edit may begin.
+    fn may_fail(&self) -> usize {
+        self.stop_after.map_or(usize::MAX, |most| most.saturating_sub(self.failed).max(1))
     }
 
     /// The unique values that an edit gives up, and those that it takes.

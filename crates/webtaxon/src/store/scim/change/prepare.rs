@@ -40,6 +40,7 @@ impl Work<'_> {
 
     fn new_user(&self, place: usize, edit: &Edit) -> Result<Prepared, Hindrance> {
         let Some(account) = &edit.after else { return Err(Hindrance::Told(Outcome::Made)) };
+        let account = &*self.secrets.complete(account);
         let link = account.link.as_ref().map(ToString::to_string);
         let original = link.and_then(|link| self.originals.get(&link));
         let original = original.or_else(|| self.originals.get(&Account::login_key(&account.login)));

@@ -57,43 +57,38 @@ impl Work<'_> {
         Ok(Ok(()))
     }
 
-    /// Adds a user to one group, or removes it.
+    /// Adds a user to one group, or removes it: by PATCH, and by PUT where the service does not do it by PATCH.
     async fn set_member(&mut self, at: usize, id: &str, is_in: bool) -> Result<(), Fault> {
         let service = &self.session.service;
-        let Some(group) = self.everybody.groups.get(at) else { return Ok(()) };
-        let path = format!("Groups/{}", escaped(&group.id));
-        let member = || json!({"value": id, "type": "User"});
-        let (method, body) = if service.patches() {
-            let operation = match is_in {
-                true => json!({"op": "add", "path": "members", "value": [member()]}),
-                false => json!({"op": "remove", "path": format!("members[value eq {}]", json!(id))}),
-            };
-            (Method::PATCH, patch_of(&[operation]))
-        } else {
-            let mut now = match service.get(&path, &[]).await? {
-                Value::Object(group) => group,
-                _ => Map::new(),
-            };
-            let members = find(&now, "members").and_then(Value::as_array).cloned().unwrap_or_default();
-            let is_other = |one: &Value| one.get("value").and_then(Value::as_str) != Some(id);
-            let mut members: Vec<Value> = members.into_iter().filter(is_other).collect();
-            members.extend(is_in.then(member));
-            now.insert("members".to_owned(), Value::Array(members));
-            now.retain(|name, _| !["id", "meta"].contains(&name.as_str()));
-            (Method::PUT, Value::Object(now))
-        };
-        let wish = Wish { method, path: path.clone(), body: Some(body), version: None };
-        let answer = service.ask(&wish).await;
-        crash::point();
-        if let Err(fault) = answer {
-            let Fault::Unclear(words) = fault else { return Err(fault) };
-            let there = match service.get(&path, &[]).await? {
-                Value::Object(there) => read_group(&there),
-                _ => return Err(Fault::Unclear(words)),
-            };
-            if there.members.contains(id) != is_in {
-                return Err(Fault::Unclear(words));
+        let patches = service.patches();
+        let mut by_patch = patches;
+        let part = if is_in { "members who come" } else { "members who leave" };
+        let mut refused = None;
+        loop {
+            let Some(wish) = self.membership(at, id, is_in, by_patch).await? else { return Ok(()) };
+            let answer = service.ask(&wish).await;
+            crash::point();
+            let is_known = !patches || by_patch && self.seen.contains(part);
+            match (answer, by_patch) {
+                (Err(Fault::Fatal(error)), _) => return Err(Fault::Fatal(error)),
+                (Err(fault), true) if fault.is_of_the_request() => refused = Some(fault),
+                (Err(fault @ Fault::Refused { .. }), _) => return Err(refused.unwrap_or(fault)),
+                (Ok(_), _) if is_known => break,
+                (answer, _) => match (self.is_member(at, id).await?, answer) {
+                    (there, _) if there == is_in => break,
+                    (_, Err(fault)) => return Err(fault),
+                    (_, Ok(_)) if by_patch => {}
+                    (_, Ok(_)) => {
+                        let words = "the service accepts the change and does not keep it".to_owned();
+                        return Err(Fault::Refused { status: 200, words });
+                    }
+                },
             }
+            by_patch = false;
+        }
+        match by_patch {
+            true => drop(self.seen.insert(part.to_owned())),
+            false => service.give_up_patch(),
         }
         if let Some(group) = self.everybody.groups.get_mut(at) {
             match is_in {
@@ -102,6 +97,51 @@ impl Work<'_> {
             };
         }
         Ok(())
+    }
+
+    /// The path of a group.
+    fn group_path(&self, at: usize) -> Option<String> {
+        self.everybody.groups.get(at).map(|group| format!("Groups/{}", escaped(&group.id)))
+    }
+
+    /// Whether a user is in a group now.
+    async fn is_member(&self, at: usize, id: &str) -> Result<bool, Fault> {
+        let Some(path) = self.group_path(at) else { return Ok(false) };
+        Ok(match self.session.service.get(&path, &[]).await? {
+            Value::Object(there) => read_group(&there).members.contains(id),
+            _ => false,
+        })
+    }
+
+    /// The request that adds a user to one group, or removes it.
+    async fn membership(
+        &self,
+        at: usize,
+        id: &str,
+        is_in: bool,
+        by_patch: bool,
+    ) -> Result<Option<Wish>, Fault> {
+        let Some(path) = self.group_path(at) else { return Ok(None) };
+        let member = || json!({"value": id, "type": "User"});
+        if by_patch {
+            let operation = match is_in {
+                true => json!({"op": "add", "path": "members", "value": [member()]}),
+                false => json!({"op": "remove", "path": format!("members[value eq {}]", json!(id))}),
+            };
+            let body = Some(patch_of(&[operation]));
+            return Ok(Some(Wish { method: Method::PATCH, path, body, version: None }));
+        }
+        let mut now = match self.session.service.get(&path, &[]).await? {
+            Value::Object(group) => group,
+            _ => Map::new(),
+        };
+        let members = find(&now, "members").and_then(Value::as_array).cloned().unwrap_or_default();
+        let is_other = |one: &Value| one.get("value").and_then(Value::as_str) != Some(id);
+        let mut members: Vec<Value> = members.into_iter().filter(is_other).collect();
+        members.extend(is_in.then(member));
+        now.insert("members".to_owned(), Value::Array(members));
+        now.retain(|name, _| !["id", "meta"].contains(&name.as_str()));
+        Ok(Some(Wish { method: Method::PUT, path, body: Some(Value::Object(now)), version: None }))
     }
 }
 

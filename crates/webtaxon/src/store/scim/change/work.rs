@@ -1,8 +1,8 @@
 //! The edits in progress, and their requests.
 
-use crate::store::Recorder;
 use crate::store::scim::service::{Resource, Wish};
 use crate::store::scim::session::{Everybody, Session};
+use crate::store::{Recorder, Secrets};
 use std::collections::{HashMap, HashSet};
 use std::sync::Mutex;
 use webtaxon_core::apply::{Edit, Outcome, Plan};
@@ -14,6 +14,8 @@ pub(super) struct Work<'a> {
     pub(super) plan: &'a Plan<'a>,
     /// Users from before the edits that these undo, by link and by login.
     pub(super) originals: HashMap<String, Resource>,
+    /// The secret fields of new users.
+    pub(super) secrets: &'a Secrets,
     /// Never contended: the mutex only makes the type `Sync`.
     pub(super) record: Mutex<Recorder>,
     pub(super) stop_after: Option<usize>,
