@@ -45,7 +45,8 @@ pub(super) async fn copy(
         }
     };
     let groups = groups_beside(&file, "jsonl");
-    if !work.groups.is_empty() && !groups_beside(&file, "csv").exists() {
+    let is_copied = ["csv", "jsonl"].iter().any(|end| groups_beside(&file, end).exists());
+    if !work.groups.is_empty() && !is_copied {
         let list = group_store(store)?.all_groups().await?.list;
         let edits: Vec<GroupEdit> = work.groups.all().cloned().collect();
         let standings = group_standings(&edits, &list);

@@ -316,9 +316,11 @@ async fn a_manager_is_another_user_and_may_be_new() {
 /// What no field is about stays as it is, and a removed user comes back with it.
 #[tokio::test]
 async fn what_no_rule_fills_stays_and_comes_back() {
-    for kind in [Kind::Scim, Kind::BareScim] {
+    for kind in [Kind::Scim, Kind::HalfScim, Kind::BareScim] {
         let museum = museum(kind).await;
         let mut list = museum.application().list();
+        list.add_groups("displayName,externalId,members\nBoard,,hvanish;bedgeworth;mfallow\nEmpty,,\n")
+            .unwrap();
         for login in ["hvanish", "bedgeworth", "mfallow"] {
             list.set(login, "title", json!("Keeper"));
             list.set(login, "phoneNumbers", json!([{"value": "12", "type": "desk"}, {"value": "13"}]));

@@ -11,7 +11,9 @@ mod schema;
 mod service;
 mod session;
 
-use super::{AccountStore, GroupStore, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms};
+use super::{
+    AccountStore, GroupStore, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms, groups_beside,
+};
 use crate::crash;
 use service::{Resource, Service};
 use session::{Everybody, Session};
@@ -71,20 +73,15 @@ impl AccountStore for ScimStore {
 
     fn copy(&self, stem: PathBuf) -> StoreFuture<'_, Option<PathBuf>> {
         Box::pin(async move {
-            let mut users = Service::open(&self.settings, &self.folder).await?.all("Users").await?;
+            let service = Service::open(&self.settings, &self.folder).await?;
+            let mut users = service.all("Users").await?;
             for user in &mut users {
                 self.forget_secrets(user);
             }
             let to = stem.with_extension("jsonl");
-            let write = || -> std::io::Result<()> {
-                let mut out = std::io::BufWriter::new(crate::private::file(&to)?);
-                for user in &users {
-                    serde_json::to_writer(&mut out, user)?;
-                    out.write_all(b"\n")?;
-                }
-                out.into_inner().map_err(std::io::IntoInnerError::into_error)?.sync_all()
-            };
-            write().map_err(|source| StoreErrorKind::Unwritable { file: to.clone(), source })?;
+            write_lines(&to, &users)?;
+            // A removed user is lost from all groups.
+            write_lines(&groups_beside(&to, "jsonl"), &service.groups_if_any().await?)?;
             crash::point();
             Ok(Some(to))
         })
@@ -111,6 +108,19 @@ impl AccountStore for ScimStore {
     fn groups(&self) -> Option<&dyn GroupStore> {
         (!self.settings.role_groups).then_some(self)
     }
+}
+
+/// Writes resources to a new file, each in a line.
+fn write_lines(to: &Path, resources: &[Resource]) -> Result<(), StoreError> {
+    let write = || -> std::io::Result<()> {
+        let mut out = std::io::BufWriter::new(crate::private::file(to)?);
+        for resource in resources {
+            serde_json::to_writer(&mut out, resource)?;
+            out.write_all(b"\n")?;
+        }
+        out.into_inner().map_err(std::io::IntoInnerError::into_error)?.sync_all()
+    };
+    Ok(write().map_err(|source| StoreErrorKind::Unwritable { file: to.to_owned(), source })?)
 }
 
 impl GroupStore for ScimStore {

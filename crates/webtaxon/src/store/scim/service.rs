@@ -194,6 +194,15 @@ impl Service {
         Err(StoreErrorKind::Unsound { store: self.base.clone(), what: words }.into())
     }
 
+    /// All groups; none if the service has no groups.
+    pub(super) async fn groups_if_any(&self) -> Result<Vec<Resource>, StoreError> {
+        let first = [("startIndex", "1".to_owned()), ("count", "1".to_owned())];
+        match self.get("Groups", &first).await {
+            Err(Fault::Refused { status: 403 | 404 | 501, .. }) => Ok(Vec::new()),
+            _ => self.all("Groups").await,
+        }
+    }
+
     /// The pages of a list, read once; or why they are not a complete list.
     async fn pages(&self, endpoint: &str) -> Result<Result<Vec<Resource>, String>, StoreError> {
         let mut list: Vec<Resource> = Vec::new();

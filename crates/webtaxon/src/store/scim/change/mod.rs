@@ -13,6 +13,7 @@ use super::service::{AT_ONCE, Fault, Resource, Wish, bytes_of, escaped};
 use super::session::{Everybody, Group, Session};
 use crate::crash;
 use crate::store::{Recorder, StoreError, Terms};
+use prepare::Originals;
 use reqwest::Method;
 use serde_json::Value;
 use std::collections::HashSet;
@@ -38,7 +39,7 @@ pub(super) async fn carry_out(
         session,
         everybody,
         plan: &plan,
-        originals: terms.original.as_deref().map(prepare::originals).unwrap_or_default(),
+        originals: terms.original.as_deref().map(Originals::read).unwrap_or_default(),
         secrets: &terms.secrets,
         record: Mutex::new(record),
         stop_after: terms.stop_after,
@@ -206,11 +207,13 @@ impl<'a> Work<'a> {
             return Ok(Outcome::Failed("it reported success, but has no such user".to_owned()));
         };
         self.everybody.people.add(&id, &account.login);
-        let is_about_roles = self.session.role_groups && edit.changed().any(|name| name == "roles");
-        if !is_about_roles && edit.before.is_some() || !self.session.role_groups {
-            return Ok(Outcome::Done);
-        }
-        let Err(words) = self.set_roles(&id, account).await? else { return Ok(Outcome::Done) };
+        let is_about_roles = edit.before.is_none() || edit.changed().any(|name| name == "roles");
+        let grouped = match self.session.role_groups {
+            true if is_about_roles => self.set_roles(&id, account).await?,
+            false if edit.before.is_none() => self.restore_groups(account, &id).await?,
+            _ => Ok(()),
+        };
+        let Err(words) = grouped else { return Ok(Outcome::Done) };
         Ok(Outcome::Failed(match self.take_back(&id, &prepared).await {
             Ok(()) => words,
             Err(why) => format!("{words}; the rest of the change could not be undone: {why}"),

@@ -2,14 +2,16 @@
 
 use super::super::resource::{find, patch, put, sendable, text, write};
 use super::super::service::{Resource, Wish, escaped};
+use super::super::session::group as read_group;
 use super::work::{Hindrance, Prepared, Work};
-use crate::store::StoreError;
+use crate::store::{StoreError, groups_beside};
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::collections::HashMap;
 use std::path::Path;
 use webtaxon_core::account::{Account, State};
 use webtaxon_core::apply::{Edit, Outcome, Standing};
+use webtaxon_core::ldap::identity::Identity;
 
 impl Work<'_> {
     /// The request for an edit; `is_again` if its user may have been changed since the list was read.
@@ -41,10 +43,7 @@ impl Work<'_> {
     fn new_user(&self, place: usize, edit: &Edit) -> Result<Prepared, Hindrance> {
         let Some(account) = &edit.after else { return Err(Hindrance::Told(Outcome::Made)) };
         let account = &*self.secrets.complete(account);
-        let link = account.link.as_ref().map(ToString::to_string);
-        let original = link.and_then(|link| self.originals.get(&link));
-        let original = original.or_else(|| self.originals.get(&Account::login_key(&account.login)));
-        let mut user = original.cloned().unwrap_or_default();
+        let mut user = self.originals.of(account).map(|(user, _)| user.clone()).unwrap_or_default();
         if user.is_empty() {
             user.insert("active".to_owned(), Value::Bool(true));
         }
@@ -140,21 +139,47 @@ fn version(user: &Resource) -> Option<&str> {
     find(find(user, "meta")?.as_object()?, "version")?.as_str()
 }
 
-/// The users in a copy, by link and by login; empty if it cannot be read.
-pub(super) fn originals(file: &Path) -> HashMap<String, Resource> {
-    let copy = std::fs::read_to_string(file).unwrap_or_default();
-    let users = copy.lines().filter_map(|line| serde_json::from_str::<Resource>(line).ok());
-    let mut all = HashMap::new();
-    for mut user in users {
-        for name in ["id", "meta", "groups"] {
-            user.shift_remove(name);
+/// The copy of a list from before the edits to be undone.
+#[derive(Default)]
+pub(super) struct Originals {
+    users: Vec<(Resource, Vec<String>)>,
+    /// Users by link and by login.
+    by_name: HashMap<String, usize>,
+}
+
+impl Originals {
+    /// Reads a copy; empty if that is not possible.
+    pub(super) fn read(file: &Path) -> Self {
+        let lines = |file: &Path| -> Vec<Resource> {
+            let copy = std::fs::read_to_string(file).unwrap_or_default();
+            copy.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
+        };
+        let mut groups: HashMap<String, Vec<String>> = HashMap::new();
+        for group in lines(&groups_beside(file, "jsonl")) {
+            let group = read_group(&group);
+            for member in group.members {
+                groups.entry(member).or_default().push(group.id.clone());
+            }
         }
-        let link = webtaxon_core::ldap::identity::Identity::from_link(text(&user, "externalId"));
-        let login = Account::login_key(text(&user, "userName"));
-        if let Some(link) = link {
-            all.insert(link.to_string(), user.clone());
+        let mut all = Self::default();
+        for mut user in lines(file) {
+            let link = Identity::from_link(text(&user, "externalId"));
+            let groups = groups.remove(text(&user, "id")).unwrap_or_default();
+            for name in ["id", "meta", "groups"] {
+                user.shift_remove(name);
+            }
+            let at = all.users.len();
+            all.by_name.extend(link.map(|link| (link.to_string(), at)));
+            all.by_name.insert(Account::login_key(text(&user, "userName")), at);
+            all.users.push((user, groups));
         }
-        all.insert(login, user);
+        all
     }
-    all
+
+    /// The user who had an account, and the ids of the groups that it was in.
+    pub(super) fn of(&self, account: &Account) -> Option<(&Resource, &[String])> {
+        let by_link = account.link.as_ref().and_then(|link| self.by_name.get(link.as_str()));
+        let at = by_link.or_else(|| self.by_name.get(&Account::login_key(&account.login)))?;
+        self.users.get(*at).map(|(user, groups)| (user, groups.as_slice()))
+    }
 }

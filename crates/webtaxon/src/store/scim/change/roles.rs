@@ -57,15 +57,50 @@ impl Work<'_> {
         Ok(Ok(()))
     }
 
-    /// Adds a user to one group, or removes it: by PATCH, and by PUT where the service does not do it by PATCH.
+    /// Adds a user who was removed, and now is back under another id, to the groups that the old one was in.
+    pub(super) async fn restore_groups(
+        &mut self,
+        account: &Account,
+        id: &str,
+    ) -> Result<Result<(), String>, StoreError> {
+        let groups = self.originals.of(account).map(|(_, groups)| groups.to_vec()).unwrap_or_default();
+        for group in groups {
+            match self.put_member(&group, id, true).await {
+                // A group that is gone has no members.
+                Ok(()) | Err(Fault::Refused { status: 404 | 410, .. }) => {}
+                Err(Fault::Fatal(error)) => return Err(error),
+                Err(Fault::Refused { words, .. } | Fault::Unclear(words)) => {
+                    return Ok(Err(format!("the group {group}: {words}")));
+                }
+            }
+        }
+        Ok(Ok(()))
+    }
+
+    /// Adds a user to the group of a role, or removes it.
     async fn set_member(&mut self, at: usize, id: &str, is_in: bool) -> Result<(), Fault> {
+        let Some(group) = self.everybody.groups.get(at) else { return Ok(()) };
+        let group = group.id.clone();
+        self.put_member(&group, id, is_in).await?;
+        if let Some(group) = self.everybody.groups.get_mut(at) {
+            match is_in {
+                true => group.members.insert(id.to_owned()),
+                false => group.members.remove(id),
+            };
+        }
+        Ok(())
+    }
+
+    /// Adds a user to one group, or removes it: by PATCH, and by PUT where the service does not do it by PATCH.
+    async fn put_member(&mut self, group: &str, id: &str, is_in: bool) -> Result<(), Fault> {
+        let path = format!("Groups/{}", escaped(group));
         let service = &self.session.service;
         let patches = service.patches();
         let mut by_patch = patches;
         let part = if is_in { "members who come" } else { "members who leave" };
         let mut refused = None;
         loop {
-            let Some(wish) = self.membership(at, id, is_in, by_patch).await? else { return Ok(()) };
+            let wish = self.membership(&path, id, is_in, by_patch).await?;
             let answer = service.ask(&wish).await;
             crash::point();
             let is_known = !patches || by_patch && self.seen.contains(part);
@@ -74,7 +109,7 @@ impl Work<'_> {
                 (Err(fault), true) if fault.is_of_the_request() => refused = Some(fault),
                 (Err(fault @ Fault::Refused { .. }), _) => return Err(refused.unwrap_or(fault)),
                 (Ok(_), _) if is_known => break,
-                (answer, _) => match (self.is_member(at, id).await?, answer) {
+                (answer, _) => match (self.is_member(&path, id).await?, answer) {
                     (there, _) if there == is_in => break,
                     (_, Err(fault)) => return Err(fault),
                     (_, Ok(_)) if by_patch => {}
@@ -90,38 +125,20 @@ impl Work<'_> {
             true => drop(self.seen.insert(part.to_owned())),
             false => service.give_up_patch(),
         }
-        if let Some(group) = self.everybody.groups.get_mut(at) {
-            match is_in {
-                true => group.members.insert(id.to_owned()),
-                false => group.members.remove(id),
-            };
-        }
         Ok(())
     }
 
-    /// The path of a group.
-    fn group_path(&self, at: usize) -> Option<String> {
-        self.everybody.groups.get(at).map(|group| format!("Groups/{}", escaped(&group.id)))
-    }
-
     /// Whether a user is in a group now.
-    async fn is_member(&self, at: usize, id: &str) -> Result<bool, Fault> {
-        let Some(path) = self.group_path(at) else { return Ok(false) };
-        Ok(match self.session.service.get(&path, &[]).await? {
+    async fn is_member(&self, path: &str, id: &str) -> Result<bool, Fault> {
+        Ok(match self.session.service.get(path, &[]).await? {
             Value::Object(there) => read_group(&there).members.contains(id),
             _ => false,
         })
     }
 
     /// The request that adds a user to one group, or removes it.
-    async fn membership(
-        &self,
-        at: usize,
-        id: &str,
-        is_in: bool,
-        by_patch: bool,
-    ) -> Result<Option<Wish>, Fault> {
-        let Some(path) = self.group_path(at) else { return Ok(None) };
+    async fn membership(&self, path: &str, id: &str, is_in: bool, by_patch: bool) -> Result<Wish, Fault> {
+        let path = path.to_owned();
         let member = || json!({"value": id, "type": "User"});
         if by_patch {
             let operation = match is_in {
@@ -129,7 +146,7 @@ impl Work<'_> {
                 false => json!({"op": "remove", "path": format!("members[value eq {}]", json!(id))}),
             };
             let body = Some(patch_of(&[operation]));
-            return Ok(Some(Wish { method: Method::PATCH, path, body, version: None }));
+            return Ok(Wish { method: Method::PATCH, path, body, version: None });
         }
         let mut now = match self.session.service.get(&path, &[]).await? {
             Value::Object(group) => group,
@@ -141,7 +158,7 @@ impl Work<'_> {
         members.extend(is_in.then(member));
         now.insert("members".to_owned(), Value::Array(members));
         now.retain(|name, _| !["id", "meta"].contains(&name.as_str()));
-        Ok(Some(Wish { method: Method::PUT, path, body: Some(Value::Object(now)), version: None }))
+        Ok(Wish { method: Method::PUT, path, body: Some(Value::Object(now)), version: None })
     }
 }
 

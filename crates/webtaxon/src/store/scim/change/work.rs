@@ -1,9 +1,10 @@
 //! The edits in progress, and their requests.
 
+use super::prepare::Originals;
 use crate::store::scim::service::{Resource, Wish};
 use crate::store::scim::session::{Everybody, Session};
 use crate::store::{Recorder, Secrets};
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::sync::Mutex;
 use webtaxon_core::apply::{Edit, Outcome, Plan};
 
@@ -12,8 +13,8 @@ pub(super) struct Work<'a> {
     pub(super) session: &'a Session,
     pub(super) everybody: Everybody,
     pub(super) plan: &'a Plan<'a>,
-    /// Users from before the edits that these undo, by link and by login.
-    pub(super) originals: HashMap<String, Resource>,
+    /// The list from before the edits that these undo.
+    pub(super) originals: Originals,
     /// The secret fields of new users.
     pub(super) secrets: &'a Secrets,
     /// Never contended: the mutex only makes the type `Sync`.
