@@ -159,8 +159,11 @@ async fn inside(connection: &mut Connection, base: &Dn, intake: &Intake) -> Find
     let groups = count_under(connection, base, &groups).await;
     match (people, groups) {
         (Ok(people), Ok(groups)) => {
-            let message =
-                format!("{base}: {} matched by the filter, {} groups", people.entries, groups.entries);
+            let message = format!(
+                "{base}: {} matched by the filter, {}",
+                people.entries,
+                with_noun(groups.entries, "group", "groups")
+            );
             if people.entries > 0 {
                 return good(message);
             }
@@ -197,7 +200,7 @@ async fn filter(
             "a comparison with an unknown attribute matches nobody, without an error",
         ),
         Counted { entries, limit: Some(limit), .. } => warning(
-            format!("{text} matches {entries} entries, and more: {limit}"),
+            format!("{text} matches {}, and more: {limit}", with_noun(entries, "entry", "entries")),
             "the preview reads them in parts, which takes longer: ask for a higher limit for the bind account",
         ),
         Counted { entries: 0, .. } => warning(
@@ -222,7 +225,7 @@ fn advised(kind: ServerKind, schema: &Schema, text: &Filter, entries: usize) -> 
     let known = |_: &str| None; // unknown attributes were told already
     let schema = if schema.is_empty() { Schema::of(kind) } else { schema };
     let context = Context { kind, schema, unknown: &known, active_elsewhere: true, entries: Some(entries) };
-    let message = format!("{text} matches {entries} entries");
+    let message = format!("{text} matches {}", with_noun(entries, "entry", "entries"));
     match advise(text, context).into_iter().find(|advice| advice.weight != Weight::Note) {
         None => good(message),
         Some(advice) => {

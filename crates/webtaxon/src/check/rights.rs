@@ -17,6 +17,7 @@ use webtaxon_core::ldap::schema::ServerKind;
 use webtaxon_core::ldap::url::Server;
 use webtaxon_core::ldap::value::{FileTime, relative_id, sid};
 use webtaxon_core::settings::{Bind, Directory, Intake};
+use webtaxon_core::words::counted;
 use webtaxon_wire::control::WHO_AM_I;
 
 /// Days before the expiry of a password at which to warn.
@@ -207,18 +208,9 @@ fn expiry(connection: &Connection, own: Option<Entry<'_>>) -> Option<Finding> {
             return Some(warning(format!("the password has expired; {left} more binds are accepted"), RENEW));
         }
         if let Some(seconds) = state.expires_in {
-            let days = seconds / (24 * 60 * 60);
-            return Some(warning(
-                format!("the server reports that the password expires in {days} days"),
-                RENEW,
-            ));
-        }
-        if state.fault == Some(2) {
-            let message = "the password must be changed before the server answers anything else";
-            return Some(warning(
-                message,
-                "ask the directory's administrators to clear that for this account",
-            ));
+            let message =
+                format!("the server reports that the password expires {}", when(i64::from(seconds)));
+            return Some(warning(message, RENEW));
         }
     }
     let at = |attribute| own?.text(attribute).and_then(FileTime::parse);
@@ -226,16 +218,26 @@ fn expiry(connection: &Connection, own: Option<Entry<'_>>) -> Option<Finding> {
     if let Some(FileTime::At(end)) = at("accountExpires") {
         let left = days(end);
         if left <= SOON {
-            let message = format!("the bind account itself expires in {left} days");
+            let message = format!("the bind account itself expires {}", when(end.as_second() - now));
             return Some(warning(message, "ask the directory's administrators to extend it"));
         }
     }
     match at("msDS-UserPasswordExpiryTimeComputed")? {
         FileTime::Never => Some(good("the password does not expire")),
         FileTime::At(end) => {
-            let message = format!("the password expires in {} days", days(end));
+            let message = format!("the password expires {}", when(end.as_second() - now));
             Some(if days(end) <= SOON { warning(message, RENEW) } else { good(message) })
         }
+    }
+}
+
+/// A time to come, in words.
+fn when(seconds: i64) -> String {
+    const DAY: i64 = 24 * 60 * 60;
+    match seconds {
+        ..0 => "now".to_owned(),
+        0..DAY => "within a day".to_owned(),
+        _ => format!("in {}", counted(usize::try_from(seconds / DAY).unwrap_or(usize::MAX), "day", "days")),
     }
 }
 

@@ -52,11 +52,13 @@ pub enum DirectoryErrorKind {
     #[error("{server}: no answer within {}", seconds(*waited))]
     #[diagnostic(
         code(WX0304),
-        help("a firewall that drops packets has this effect; or the server is busy: raise `timeout`")
+        help("{}", silence(server, *is_connected))
     )]
     NoAnswer {
         /// The server.
         server: String,
+        /// Whether it accepted the connection, and has answered nothing since.
+        is_connected: bool,
         /// The time waited.
         waited: Duration,
     },
@@ -135,13 +137,13 @@ pub enum DirectoryErrorKind {
     #[error("{server}: the connection was lost")]
     #[diagnostic(
         code(WX0314),
-        help(
-            "try again; if it always happens at the same point, a network device or the server's limits are the cause"
-        )
+        help("{}", end(server, *is_fresh))
     )]
     Cut {
         /// The server.
         server: String,
+        /// Whether nothing had been answered before.
+        is_fresh: bool,
     },
     /// The bind was refused.
     #[error("{server}: the bind as {name} was refused: {meaning}{result}")]
@@ -271,6 +273,11 @@ impl DirectoryError {
             if [Code::SIZE_LIMIT_EXCEEDED, Code::ADMIN_LIMIT_EXCEEDED, Code::TIME_LIMIT_EXCEEDED].contains(&result.code))
     }
 
+    /// Whether the server finds a search too much work.
+    pub(crate) fn is_too_much_work(&self) -> bool {
+        matches!(&self.0, DirectoryErrorKind::Search { result, .. } if result.code == ResultCode::ADMIN_LIMIT_EXCEEDED)
+    }
+
     /// The referral, if the server does not hold the base (RFC 4511 §4.1.10).
     pub(crate) fn referral(&self) -> Option<Vec<String>> {
         match &self.0 {
@@ -297,6 +304,31 @@ impl DirectoryError {
 
     pub(crate) fn protocol(server: &str, error: ProtocolError) -> Self {
         DirectoryErrorKind::Protocol(BrokenProtocol { server: server.to_owned(), source: error }).into()
+    }
+}
+
+/// The likely reasons for a silent server.
+fn silence(server: &str, is_connected: bool) -> &'static str {
+    match (is_connected, server.starts_with("ldap://")) {
+        (false, _) => "a firewall that drops packets has this effect; or the server is busy: raise `timeout`",
+        (true, true) => {
+            "it accepts connections at this port, and does not answer there without TLS: is the port one for ldaps:// (636, or 3269)? Otherwise the server is busy: raise `timeout`"
+        }
+        (true, false) => {
+            "it accepts connections at this port, and does not answer there with TLS: is the port one for ldap:// (389, or 3268)? Otherwise the server is busy: raise `timeout`"
+        }
+    }
+}
+
+/// The likely reasons for the end of a connection.
+fn end(server: &str, is_fresh: bool) -> &'static str {
+    match is_fresh && server.starts_with("ldap://") {
+        true => {
+            "it ends the connection at the first request without TLS: is the port one for ldaps:// (636, or 3269)? Otherwise a network device or the server's limits are the cause"
+        }
+        false => {
+            "try again; if it always happens at the same point, a network device or the server's limits are the cause"
+        }
     }
 }
 

@@ -18,6 +18,8 @@ pub(crate) enum Shortcoming {
     NoNameToSplitBy,
     #[error("too many entries have the same {0}, and the server does not return them all")]
     SameName(&'static str),
+    #[error("even a part of it, by {0}, is more work than the server does for this account")]
+    TooMuchWork(&'static str),
     #[error("the server sends the same entries again and again")]
     SameEntries,
     #[error("an entry does not show its {0}")]

@@ -64,7 +64,15 @@ async fn tls_and_plain_text_mixed_up_are_told_apart() {
             .replace(&secure.standin().url(), &format!("ldap://localhost:{port}"))
             .replace("page ", "plain = true\npage "),
     );
-    assert!(secure.preview().await.is_err(), "plain text to a port with TLS");
+    let error = secure.preview().await.unwrap_err();
+    assert!(told(&error).2.contains("ldaps://"), "plain text to a port with TLS: {error}");
+    // A server may also wait in silence for the first bytes of TLS.
+    let silent = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let (to, wait) = (silent.local_addr().unwrap(), "plain = true\ntimeout = \"500ms\"");
+    let settings = secure.settings().replace(&secure.standin().url(), &format!("ldap://{to}"));
+    secure.write("webtaxon.toml", settings.replace("timeout  = \"10s\"", wait));
+    let error = secure.preview().await.unwrap_err();
+    assert!(told(&error).1 == "WX0304" && told(&error).2.contains("ldaps://"), "{error}");
 }
 
 #[tokio::test]

@@ -6,8 +6,10 @@ use crate::secure::SecureError;
 use secrecy::{ExposeSecret, SecretString};
 use std::fmt;
 use webtaxon_core::settings::{Bind, Directory};
-use webtaxon_wire::control::{PASSWORD_POLICY, PasswordState, WHO_AM_I, password_policy, password_state};
-use webtaxon_wire::message::{LdapResult, ResultCode};
+use webtaxon_wire::control::{
+    PASSWORD_EXPIRED, PASSWORD_POLICY, PasswordState, WHO_AM_I, password_policy, password_state,
+};
+use webtaxon_wire::message::{Control, LdapResult, ResultCode};
 
 /// A domain controller's sub-code after "data" in a refused bind ([MS-ADTS] §5.1.1.1; system error codes of
 /// [MS-ERREF] §2.2 in hexadecimal).
@@ -75,7 +77,7 @@ impl SubCode {
                 "ask the directory's administrators to clear \"must change password\" for this account: a program cannot change it"
             }
             Self::Locked => {
-                "wait, or ask the directory's administrators to unlock this account; then find out who tries a wrong password"
+                "wait, or ask the directory's administrators to unlock this account (they may have locked it themselves); then find out who tries a wrong password"
             }
         }
     }
@@ -92,7 +94,7 @@ impl fmt::Display for SubCode {
             Self::Disabled => "the account is disabled",
             Self::AccountExpired => "the account has expired",
             Self::MustChange => "the account's password must be changed first",
-            Self::Locked => "the account is locked after too many wrong passwords",
+            Self::Locked => "the account is locked",
         })
     }
 }
@@ -131,7 +133,8 @@ impl Connection {
         let request = request.map_err(|error| DirectoryError::protocol(self.server(), error))?;
         let (result, controls) = self.bound(request).await?;
         let state = password_state(&controls);
-        if result.code != ResultCode::SUCCESS {
+        // After such a success the server answers nothing else.
+        if result.code != ResultCode::SUCCESS || must_change(&controls, state) {
             return Err(refusal(self.server(), &directory.bind, &result, state).into());
         }
         self.set_password_state(state);
@@ -161,11 +164,14 @@ fn refusal(
     let sub_code = SubCode::of(&words);
     let policy = state.and_then(|state| state.fault).and_then(|fault| match fault {
         0 => Some(SubCode::PasswordExpired),
+        // Whoever was locked out by wrong passwords is told that these credentials are invalid.
+        1 if result.code == ResultCode::UNWILLING_TO_PERFORM => Some(SubCode::Disabled),
         1 => Some(SubCode::Locked),
         2 => Some(SubCode::MustChange),
         _ => None,
     });
-    let meaning = sub_code.or(policy);
+    let is_done = (result.code == ResultCode::SUCCESS).then_some(SubCode::MustChange);
+    let meaning = sub_code.or(policy).or(is_done);
     let evidence = if words.is_empty() { String::new() } else { format!(", the server says: {words}") };
     DirectoryErrorKind::BindRefused {
         server: server.to_owned(),
@@ -176,9 +182,31 @@ fn refusal(
         },
         code: result.code,
         meaning: meaning.map_or_else(String::new, |meaning| format!("{meaning}: ")),
-        result: format!("{}{evidence}", result.code),
-        help: meaning.map_or_else(|| bind_remedy(result.code.0, bind), SubCode::remedy),
+        result: match is_done {
+            Some(_) => "the server takes the one that was sent, and answers nothing else".to_owned(),
+            None => format!("{}{evidence}", result.code),
+        },
+        help: match (bind, meaning) {
+            (Bind::Simple { name, .. }, None | Some(SubCode::NoSuchName | SubCode::WrongPassword))
+                if is_bare(name) && [34, 49].contains(&result.code.0) =>
+            {
+                "few servers know such a short name: write the full DN, user@domain or 'DOMAIN\\user' in `bind`; then check the password's source"
+            }
+            (_, meaning) => meaning.map_or_else(|| bind_remedy(result.code.0, bind), SubCode::remedy),
+        },
     }
+}
+
+/// Whether a bind name is neither a DN nor has a domain.
+fn is_bare(name: &str) -> bool {
+    !name.contains(['=', '@', '\\'])
+}
+
+/// Whether the password must be changed before anything else, as the server says with a successful bind: by the draft
+/// on password policy, or by a control of its own without a value.
+fn must_change(controls: &[Control], state: Option<PasswordState>) -> bool {
+    let is_told = |control: &Control| control.oid == PASSWORD_EXPIRED.as_bytes();
+    state.is_some_and(|state| state.fault == Some(2)) || controls.iter().any(is_told)
 }
 
 fn bind_remedy(code: u32, bind: &Bind) -> &'static str {
@@ -204,6 +232,7 @@ fn bind_remedy(code: u32, bind: &Bind) -> &'static str {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use webtaxon_wire::message::Octets;
 
     #[test]
     fn sub_codes_are_read_from_the_servers_words() {
@@ -228,5 +257,47 @@ mod tests {
             assert_eq!(SubCode::of(&words(code)), expected, "{code}");
         }
         assert_eq!(SubCode::of("no such word"), None);
+    }
+
+    #[test]
+    fn a_refusal_is_told_for_what_it_is() {
+        let (dn, bare) = ("cn=reader,dc=quillmere,dc=example", "svc-web");
+        for (code, fault, name, meaning, help) in [
+            (53, Some(1), dn, "the account is disabled", "enable"),
+            (49, Some(1), dn, "the account is locked", "unlock"),
+            (49, Some(0), dn, "the account's password has expired", "new password"),
+            (0, Some(2), dn, "the account's password must be changed first", "must change password"),
+            (0, None, dn, "the account's password must be changed first", "must change password"),
+            (49, None, dn, "", "disabled or expired"),
+            (49, None, bare, "", "user@domain"),
+            (34, None, bare, "", "user@domain"),
+            (49, None, "svc-web@quillmere.example", "", "disabled or expired"),
+            (49, None, "QUILLMERE\\svc-web", "", "disabled or expired"),
+        ] {
+            let result = LdapResult::new(code, "");
+            let state = fault.map(|fault| PasswordState {
+                fault: Some(fault),
+                expires_in: Some(90),
+                grace_left: None,
+            });
+            let bind = Bind::Simple { name: name.to_owned(), password: None };
+            let DirectoryErrorKind::BindRefused { meaning: told, help: way_out, .. } =
+                refusal("ldaps://dc1", &bind, &result, state)
+            else {
+                panic!()
+            };
+            assert_eq!(told.trim_end_matches(": "), meaning, "{code} {fault:?}");
+            assert!(way_out.contains(help), "{code} {fault:?} {name}: {way_out}");
+        }
+    }
+
+    #[test]
+    fn a_password_that_must_be_changed_is_told_with_a_success() {
+        let control =
+            |oid: &'static str| Control { oid: Octets::from_static(oid.as_bytes()), ..password_policy() };
+        let state = |fault| Some(PasswordState { expires_in: Some(90), grace_left: None, fault });
+        assert!(must_change(&[control(PASSWORD_EXPIRED)], None));
+        assert!(must_change(&[], state(Some(2))));
+        assert!(!must_change(&[control(PASSWORD_POLICY)], state(None)));
     }
 }

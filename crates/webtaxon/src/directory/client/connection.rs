@@ -352,7 +352,7 @@ impl Connection {
             return Ok(());
         }
         let until = self.until();
-        let cut = || DirectoryErrorKind::Cut { server: self.server.clone() };
+        let cut = || DirectoryErrorKind::Cut { server: self.server.clone(), is_fresh: self.searches == 0 };
         let sending = async {
             self.stream.write_all(&outgoing).await?;
             self.stream.flush().await
@@ -373,7 +373,9 @@ impl Connection {
         if Instant::now() >= self.deadline {
             DirectoryErrorKind::Deadline { server, deadline: self.run }
         } else {
-            DirectoryErrorKind::NoAnswer { server, waited: self.timeout }
+            // Whoever has answered before is only slow.
+            let is_connected = self.searches == 0;
+            DirectoryErrorKind::NoAnswer { server, is_connected, waited: self.timeout }
         }
     }
 
@@ -415,11 +417,18 @@ impl Connection {
             let until = self.until();
             let count = match timeout_at(until, self.stream.read(&mut self.buffer)).await {
                 Err(_) => return Err(self.too_late().into()),
-                Ok(Ok(0)) => return Err(DirectoryErrorKind::Cut { server: self.server.clone() }.into()),
+                Ok(Ok(0)) => {
+                    return Err(DirectoryErrorKind::Cut {
+                        server: self.server.clone(),
+                        is_fresh: self.searches == 0,
+                    }
+                    .into());
+                }
                 Ok(Err(reason)) => {
                     let server = self.server.clone();
                     self.broken = Some(reason);
-                    return Err(DirectoryErrorKind::Cut { server }.into());
+                    let is_fresh = self.searches == 0;
+                    return Err(DirectoryErrorKind::Cut { server, is_fresh }.into());
                 }
                 Ok(Ok(count)) => count,
             };

@@ -6,6 +6,7 @@
 use crate::box_error::BoxError;
 use crate::directory::{DirectoryError, DirectoryErrorKind};
 use hickory_resolver::TokioResolver;
+use hickory_resolver::net::NetError;
 use hickory_resolver::proto::rr::RData;
 use std::time::Duration;
 use tokio::time::timeout;
@@ -32,12 +33,23 @@ async fn ask(resolver: &TokioResolver, domain: &str, wait: Duration) -> Result<V
     let answer = timeout(wait, resolver.srv_lookup(question)).await;
     let answer = answer
         .map_err(|_| unknown(format!("no answer within {} s", wait.as_secs()).into()))?
-        .map_err(|error| unknown(error.into()))?;
+        .map_err(|error| unknown(in_words(domain, &error)))?;
     let targets = answer.answers().iter().filter_map(|record| match &record.data {
         RData::SRV(srv) => Some((srv.priority, srv.weight, srv.target.to_utf8(), srv.port)),
         _ => None,
     });
     order(domain, targets.collect()).map_err(|reason| unknown(reason.into()).into())
+}
+
+/// The reason why DNS gives no servers.
+fn in_words(domain: &str, error: &NetError) -> BoxError {
+    if error.is_nx_domain() {
+        format!("the DNS that this machine asks does not know _ldap._tcp.{domain}").into()
+    } else if error.is_no_records_found() {
+        format!("DNS has no servers (SRV) at _ldap._tcp.{domain}").into()
+    } else {
+        error.to_string().into()
+    }
 }
 
 /// Sorted by priority, then by descending weight, then by name: RFC 2782 would choose at random, but a run must be

@@ -58,8 +58,12 @@ pub(crate) async fn open(
 ) -> Result<Box<dyn Stream>, DirectoryError> {
     let shown = server.to_string();
     let until = Instant::now() + directory.connect_timeout;
-    let no_answer =
-        || DirectoryErrorKind::NoAnswer { server: shown.clone(), waited: directory.connect_timeout };
+    let silent = |is_connected| DirectoryErrorKind::NoAnswer {
+        server: shown.clone(),
+        is_connected,
+        waited: directory.connect_timeout,
+    };
+    let no_answer = || silent(false);
     let (scheme, host, port) = match server {
         Server::Socket(path) => {
             let stream = local(path, &shown).await?;
@@ -90,14 +94,14 @@ pub(crate) async fn open(
         return Ok(Box::new(stream));
     };
     if scheme == Scheme::Ldap {
-        timeout_at(until, start_tls(&mut stream, &shown)).await.map_err(|_| no_answer())??;
+        timeout_at(until, start_tls(&mut stream, &shown)).await.map_err(|_| silent(true))??;
     }
     let name = ServerName::try_from(host.to_owned()).map_err(|_| SecureError::Tls {
         server: shown.clone(),
         source: "the host is neither a name nor an address".into(),
     })?;
     let connector = TlsConnector::from(std::sync::Arc::clone(&rules.config));
-    let secured = timeout_at(until, connector.connect(name, stream)).await.map_err(|_| no_answer())?;
+    let secured = timeout_at(until, connector.connect(name, stream)).await.map_err(|_| silent(true))?;
     let secured = secured.map_err(|error| refused(shown, directory, &rules, &error))?;
     let protocol = match secured.get_ref().1.protocol_version() {
         Some(ProtocolVersion::TLSv1_3) => "TLS 1.3",
@@ -148,7 +152,7 @@ async fn connect(addresses: &[SocketAddr]) -> io::Result<TcpStream> {
 /// Starts TLS (RFC 4511 §4.14). Anything but success is an error: there is no fallback to plain text.
 async fn start_tls(stream: &mut TcpStream, server: &str) -> Result<(), DirectoryError> {
     let broken = |error| DirectoryError::protocol(server, error);
-    let cut = || DirectoryErrorKind::Cut { server: server.to_owned() };
+    let cut = || DirectoryErrorKind::Cut { server: server.to_owned(), is_fresh: true };
     let mut conversation = Conversation::default();
     conversation.extended(START_TLS).map_err(broken)?;
     stream.write_all(&conversation.outgoing()).await.map_err(|_| cut())?;

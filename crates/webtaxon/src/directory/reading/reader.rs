@@ -181,7 +181,11 @@ impl Reader<'_> {
                     }
                     let names = part.names.iter().filter_map(|values| values.get(at)).flatten();
                     if !portions.split(portion, names.map(String::as_str)) {
-                        return Ok(Some(Shortcoming::SameName(portions.attribute())));
+                        let attribute = portions.attribute();
+                        return Ok(Some(match error.is_too_much_work() {
+                            true => Shortcoming::TooMuchWork(attribute),
+                            false => Shortcoming::SameName(attribute),
+                        }));
                     }
                 }
                 Err(error) => return Err(error),
