@@ -489,6 +489,10 @@ pub(crate) struct Compare {
     /// Example: webtaxon compare proposed.toml
     #[arg(value_name = "OTHER.toml")]
     pub(crate) other: PathBuf,
+
+    /// Show at most N people, accounts or groups in each list, as text.
+    #[arg(long, value_name = "N")]
+    pub(crate) limit: Option<usize>,
 }
 
 /// Options of `why`.

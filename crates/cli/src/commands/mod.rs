@@ -59,7 +59,7 @@ async fn dispatch(command: &Command, session: &Session<'_>) -> Result<Exit, Fail
         Command::Filter(options) => filter::run(options, session).await,
         Command::Members(options) => members::run(options, session).await,
         Command::Preview(options) => preview::run(options, session).await,
-        Command::Compare(options) => compare::run(&options.other, session).await,
+        Command::Compare(options) => compare::run(options, session).await,
         Command::Why(options) => why::run(&options.person, session).await,
         Command::Settle => settle::run(session).await,
         Command::Apply(options) => apply::run(options, session).await,

@@ -9,16 +9,17 @@ use webtaxon::model::preview::{ChangeKind, GroupChange, Preview};
 use webtaxon::model::words::counted;
 use webtaxon::report::words::{self, short};
 
-/// Maximum rows of each list; JSON has the rest.
+/// Maximum rows of each list, unless the user says another.
 const MOST: usize = 40;
 
 /// A comparison; `files` are the current settings and the others.
 pub(crate) fn comparison(
     comparison: &Comparison,
-    width: usize,
+    (width, limit): (usize, Option<usize>),
     files: (&Path, &Path),
     option: &str,
 ) -> String {
+    let most = limit.unwrap_or(MOST);
     let name = |file: &Path| {
         let name = file
             .file_name()
@@ -48,12 +49,12 @@ pub(crate) fn comparison(
         &format!("Selected only by {theirs}"),
         &format!("why {ours} leaves them out"),
         &comparison.come_in,
-        width,
+        (width, most),
     );
-    moved(&mut text, &format!("No longer selected by {theirs}"), "why", &comparison.go_out, width);
-    differing(&mut text, comparison, width);
+    moved(&mut text, &format!("No longer selected by {theirs}"), "why", &comparison.go_out, (width, most));
+    differing(&mut text, comparison, (width, most));
     fates(&mut text, comparison, width);
-    groups(&mut text, comparison, width);
+    groups(&mut text, comparison, (width, most));
     brakes(&mut text, comparison, (&ours, &theirs));
     if comparison.is_same() {
         let _ = writeln!(text, "\nNothing would differ.");
@@ -95,32 +96,32 @@ fn figures(text: &mut String, comparison: &Comparison, names: (&str, &str), widt
     text.push_str(&lines(&table));
 }
 
-fn moved(text: &mut String, title: &str, why: &str, list: &[Moved], width: usize) {
+fn moved(text: &mut String, title: &str, why: &str, list: &[Moved], (width, most): (usize, usize)) {
     if list.is_empty() {
         return;
     }
     heading(text, &format!("{title} ({}), and {why}", list.len()));
     let mut table = accounts_table(width);
-    for one in list.iter().take(MOST) {
+    for one in list.iter().take(most) {
         table.add_row([harmless(&one.login), short(&one.dn), harmless(&one.why)]);
     }
     text.push_str(&lines(&table));
-    rest(text, list.len());
+    rest(text, list.len(), most);
 }
 
-fn differing(text: &mut String, comparison: &Comparison, width: usize) {
+fn differing(text: &mut String, comparison: &Comparison, (width, most): (usize, usize)) {
     let list = &comparison.differ;
     if list.is_empty() {
         return;
     }
     heading(text, &format!("Accounts with other values ({})", list.len()));
     let mut table = accounts_table(width);
-    for one in list.iter().take(MOST) {
+    for one in list.iter().take(most) {
         let fields: Vec<String> = one.fields.iter().map(|(name, field)| one_field(name, field)).collect();
         table.add_row([harmless(&one.login), short(&one.dn), fields.join("\n")]);
     }
     text.push_str(&lines(&table));
-    rest(text, list.len());
+    rest(text, list.len(), most);
 }
 
 /// The number of accounts with different changes, by change, with the first few.
@@ -146,7 +147,7 @@ fn fates(text: &mut String, comparison: &Comparison, width: usize) {
 }
 
 /// The groups with different changes.
-fn groups(text: &mut String, comparison: &Comparison, width: usize) {
+fn groups(text: &mut String, comparison: &Comparison, (width, most): (usize, usize)) {
     let list = &comparison.groups;
     if list.is_empty() {
         return;
@@ -157,11 +158,11 @@ fn groups(text: &mut String, comparison: &Comparison, width: usize) {
         None => "nothing".to_owned(),
         Some(change) => format!("{} {}", change.kind.name(), words::group_counts(change)),
     };
-    for one in list.iter().take(MOST) {
+    for one in list.iter().take(most) {
         table.add_row([harmless(&one.group), format!("{} → {}", word(&one.now), word(&one.then))]);
     }
     text.push_str(&lines(&table));
-    rest(text, list.len());
+    rest(text, list.len(), most);
 }
 
 fn brakes(text: &mut String, comparison: &Comparison, names: (&str, &str)) {
@@ -176,8 +177,8 @@ fn brakes(text: &mut String, comparison: &Comparison, names: (&str, &str)) {
     }
 }
 
-fn rest(text: &mut String, count: usize) {
-    if count > MOST {
-        let _ = writeln!(text, "  and {} more (--format json lists them all)", count - MOST);
+fn rest(text: &mut String, count: usize, most: usize) {
+    if count > most {
+        let _ = writeln!(text, "  and {} more (--limit {count} lists them all)", count - most);
     }
 }
