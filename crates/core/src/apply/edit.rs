@@ -72,6 +72,17 @@ impl Edit {
         }
     }
 
+    /// The suspension in place of a removal that is refused; `None` for another edit, or if nobody can sign in anyway.
+    #[must_use]
+    pub fn suspension(&self) -> Option<Self> {
+        let whole =
+            self.before.as_ref().filter(|before| self.after.is_none() && before.state == State::Active)?;
+        let mut before = Account { fields: Fields::default(), ..whole.clone() };
+        let after = Account { state: State::Suspended, ..before.clone() };
+        before.fields.extend(whole.fields.get("state").map(|word| ("state".into(), word.clone())));
+        Some(Self { kind: ChangeKind::Suspend, before: Some(before), after: Some(after), ..self.clone() })
+    }
+
     /// The edit that undoes this one.
     #[must_use]
     pub fn back(&self) -> Self {

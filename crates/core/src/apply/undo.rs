@@ -3,7 +3,6 @@
 use super::Edit;
 use super::standing::are_same;
 use crate::account::{Account, Dependents, State, counted_rows};
-use crate::preview::ChangeKind;
 
 /// Everything of an account that is not as the import left it, in words. `made` is the account as read after the import,
 /// or as it was asked for.
@@ -38,22 +37,15 @@ pub fn taking_back(
     if there.state != State::Active {
         return (None, Some(format!("{} stays as it is: {words}", there.login)));
     }
-    let side = |state| Account { state, fields: crate::account::Fields::default(), ..there.clone() };
-    let mut before = side(State::Active);
-    before.fields.extend(there.fields.get("state").map(|word| ("state".into(), word.clone())));
-    let suspension = Edit {
-        kind: ChangeKind::Suspend,
-        before: Some(before),
-        after: Some(side(State::Suspended)),
-        ..edit.clone()
-    };
-    (Some(suspension), Some(format!("{} is suspended, not removed: {words}", there.login)))
+    let suspension = Edit { before: Some(there.clone()), after: None, ..edit.clone() }.suspension();
+    (suspension, Some(format!("{} is suspended, not removed: {words}", there.login)))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::account::{Effect, Fields};
+    use crate::preview::ChangeKind;
 
     fn account(fields: &[(&str, &str)]) -> Account {
         let fields = fields.iter().map(|(name, value)| ((*name).into(), (*value).into()));

@@ -154,6 +154,15 @@ pub struct Departure {
     pub evidence: String,
     /// The rows of other tables that the removal deletes or changes; empty if the account stays.
     pub dependents: Vec<Dependents>,
+    /// Whether the account is suspended if its removal is refused.
+    pub or_suspended: bool,
+}
+
+impl Departure {
+    /// A departure of which nothing else is known.
+    pub(super) fn of(cause: Cause, detail: Option<String>, evidence: String) -> Self {
+        Self { cause, detail, evidence, dependents: Vec::new(), or_suspended: false }
+    }
 }
 
 /// A change that waits for its day.

@@ -154,7 +154,7 @@ impl<'a> Matching<'a> {
             return Leaver { outcome, dn, ..leaver };
         }
         let evidence = self.evidence(known.map(|(part, _)| part), cause);
-        let departure = Departure { cause, detail: detail(known, cause), evidence, dependents: Vec::new() };
+        let departure = Departure::of(cause, detail(known, cause), evidence);
         let leaver = Leaver { dn, ..leaver };
         match grace {
             Some(grace) => self.waiting(leaver, proof, (departure, Wait { grace, then })),
@@ -184,7 +184,8 @@ impl<'a> Matching<'a> {
         let refusing = counted_rows(refusing);
         match rule.refused {
             _ if refusing.is_empty() => {
-                let departure = Departure { dependents: dependents.to_vec(), ..departure };
+                let or_suspended = rule.refused == Some(LeavingAction::Suspend);
+                let departure = Departure { dependents: dependents.to_vec(), or_suspended, ..departure };
                 self.going(leaver, proof, Action::Remove(departure), Fate::Goes)
             }
             // Suspended already: there is nothing else to do.

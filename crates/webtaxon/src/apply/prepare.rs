@@ -9,11 +9,11 @@ use crate::state::{Journal, Run};
 use crate::store::{AccountStore, Secrets, Terms, groups_beside, names};
 use jiff::civil::Date;
 use ring::digest::{SHA256, digest};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 use webtaxon_core::account::{Account, Inquiry, Replies};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Seats, brakes_of_undo, taking_back};
-use webtaxon_core::preview::{Brake, BrakeKind, ChangeKind, Origins, Preview};
+use webtaxon_core::preview::{Action, Brake, BrakeKind, Change, ChangeKind, Origins, Preview};
 
 /// Makes a preview, with the work of an apply.
 pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
@@ -47,9 +47,17 @@ pub(crate) async fn prepare(setup: &Setup) -> Result<(Preview, Work), Error> {
         origins: preview.origins.clone(),
         latest: latest.unwrap_or(0),
         original: None,
+        or_suspended: or_suspended(&preview),
         notes: Vec::new(),
     };
     Ok((preview, work))
+}
+
+/// The logins of accounts that are suspended if their removal is refused.
+fn or_suspended(preview: &Preview) -> BTreeSet<String> {
+    let is_meant =
+        |change: &&Change| matches!(&change.action, Action::Remove(departure) if departure.or_suspended);
+    preview.changes.iter().filter(is_meant).map(|change| change.login.clone()).collect()
 }
 
 fn seats(preview: &Preview) -> Option<Seats> {
@@ -130,6 +138,7 @@ fn of_run(setup: &Setup, run: i64) -> Result<Work, Error> {
         origins: Origins::default(),
         latest: journal.latest()?,
         original: of.backup.map(|file| setup.folder.join(file)),
+        or_suspended: BTreeSet::new(),
         notes: Vec::new(),
     })
 }

@@ -68,6 +68,36 @@ impl Told {
         }
     }
 
+    /// The suspensions in place of removals that were refused, written to the journal as begun.
+    fn refused_removals(&mut self, work: &Work) -> Vec<(usize, Edit)> {
+        let is_refused = |outcome: &Option<Outcome>| matches!(outcome, Some(Outcome::Failed(_)));
+        let outcomes = work.edits.iter().zip(&self.outcomes).enumerate();
+        let refused = outcomes
+            .filter(|(_, (edit, outcome))| is_refused(outcome) && work.or_suspended.contains(edit.login()));
+        let begun = refused.filter_map(|(place, (edit, _))| Some((place, edit.suspension()?)));
+        let begun: Vec<(usize, Edit)> = begun.collect();
+        if !begun.is_empty() {
+            self.write();
+            self.unwritten = self.unwritten.take().or_else(|| self.journal.replace(self.run, &begun).err());
+        }
+        if self.unwritten.is_some() { Vec::new() } else { begun }
+    }
+
+    /// Records the outcome of a suspension in place of a removal that was refused.
+    fn take_instead(&mut self, place: usize, outcome: Outcome) -> ControlFlow<()> {
+        self.unwritten = self.journal.record(self.run, &[(place, outcome.clone())], None).err();
+        if let Some(Some(Outcome::Failed(words))) = self.outcomes.get_mut(place) {
+            words.push_str(&match outcome {
+                Outcome::Done | Outcome::Made => "; it is suspended instead".to_owned(),
+                Outcome::Left(why) | Outcome::Failed(why) => format!("; nor could it be suspended: {why}"),
+            });
+        }
+        match self.unwritten {
+            None => ControlFlow::Continue(()),
+            Some(_) => ControlFlow::Break(()),
+        }
+    }
+
     /// Ends a step; returns the terms of the next, if there is one.
     fn goes_on(&mut self, terms: &Terms) -> Option<Terms> {
         self.write();
@@ -196,6 +226,7 @@ async fn steps(
         store.carry_out(allowed, terms.clone(), record).await?;
     }
     let Some(terms) = goes_on(&terms) else { return Ok(()) };
+    suspend_instead(store, work, &terms, told).await?;
     if work.groups.last.is_empty() {
         return Ok(());
     }
@@ -217,6 +248,30 @@ async fn steps(
     }
     let record = told.recorder(move |at| numbers.get(at).copied());
     group_store(store)?.carry_out_groups(ready.into(), terms, record).await
+}
+
+/// Suspends the accounts whose removal was refused, where the settings say so. The journal has the suspension in place
+/// of the removal, so that an undo ends it.
+async fn suspend_instead(
+    store: &Linked<'_>,
+    work: &Work,
+    terms: &Terms,
+    told: &Shared,
+) -> Result<(), StoreError> {
+    if work.or_suspended.is_empty() {
+        return Ok(());
+    }
+    let begun = told.with(|told| told.refused_removals(work)).unwrap_or_default();
+    if begun.is_empty() {
+        return Ok(());
+    }
+    let (places, edits): (Vec<usize>, Vec<Edit>) = begun.into_iter().unzip();
+    let own = told.clone();
+    let record: Recorder = Box::new(move |at, outcome| {
+        let told = places.get(at).and_then(|place| own.with(|told| told.take_instead(*place, outcome)));
+        told.unwrap_or(ControlFlow::Break(()))
+    });
+    store.carry_out(edits.into(), Terms { stop_after: None, ..terms.clone() }, record).await
 }
 
 /// The edits that break no promise and lack nothing, with their numbers; the others are recorded as left out.

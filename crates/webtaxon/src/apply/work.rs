@@ -2,7 +2,7 @@
 
 use jiff::civil::Date;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::sync::Arc;
 use webtaxon_core::apply::{Edit, GroupEdit, Seats, brakes_of_part};
@@ -54,6 +54,9 @@ pub struct Work {
     pub(super) latest: i64,
     /// The copy of the list from before the run to be undone.
     pub(super) original: Option<PathBuf>,
+    /// The logins of accounts that are suspended if their removal is refused.
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    pub(super) or_suspended: BTreeSet<String>,
     /// Edits that are other than expected, and why, in words.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub(super) notes: Vec<String>,

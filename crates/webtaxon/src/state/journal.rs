@@ -409,6 +409,17 @@ impl Journal {
             .change(vec![Statement { sql: "UPDATE edit SET edit = ?1 WHERE run = ?2 AND place = ?3", rows }])
     }
 
+    /// Replaces edits by others that are about to be made, whose outcome is open.
+    pub(crate) fn replace(&mut self, run: i64, edits: &[(usize, Edit)]) -> Result<(), StateError> {
+        let row = |(place, edit): &(usize, Edit)| {
+            let text = serde_json::to_string(edit).map_err(|error| self.db.broken(error.into()))?;
+            Ok(vec![text.into(), run.into(), number(*place)])
+        };
+        let rows = edits.iter().map(row).collect::<Result<_, StateError>>()?;
+        let sql = "UPDATE edit SET edit = ?1, outcome = NULL, reason = NULL WHERE run = ?2 AND place = ?3";
+        self.db.change(vec![Statement { sql, rows }])
+    }
+
     /// Records the copy of the accounts.
     pub(crate) fn backed_up(&mut self, run: i64, backup: &Path) -> Result<(), StateError> {
         let values = vec![backup.display().to_string().into(), run.into()];

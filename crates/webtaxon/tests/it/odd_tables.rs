@@ -369,6 +369,43 @@ async fn what_hangs_on_an_account_is_counted(kind: Kind) {
     assert_eq!(states, ["locked", "off"], "adrift could not sign in before");
 }
 
+/// A removal that the database refuses for a reason of its own suspends the account instead, and is undone as that.
+async fn a_removal_that_is_refused_suspends(kind: Kind) {
+    let odd = Odd::open(kind).await;
+    let person = odd.table("person");
+    match kind {
+        Kind::Postgres => odd.run("CREATE FUNCTION desk.keep() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'an audit is under way'; END $$; CREATE TRIGGER keep BEFORE DELETE ON desk.person FOR EACH ROW EXECUTE FUNCTION desk.keep()"),
+        Kind::Mysql => odd.run("CREATE TRIGGER keep BEFORE DELETE ON person FOR EACH ROW SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'an audit is under way'"),
+        Kind::Sqlite => odd.run("CREATE TRIGGER keep BEFORE DELETE ON person BEGIN SELECT RAISE(ABORT, 'an audit is under way'); END"),
+    }
+    let gone = "gone       = { do = \"remove\" }";
+    odd.set(&[(gone, "gone       = { do = \"remove\", refused = \"suspend\" }")]);
+    let states = || {
+        odd.rows(&format!(
+            "SELECT login, standing FROM {person} WHERE login IN ('adrift', 'hvanish', 'mfallow') ORDER BY 1"
+        ))
+    };
+    let before = states();
+    let (preview, work) = odd.workspace().work().await.unwrap();
+    assert_eq!(preview.of_kind(ChangeKind::Remove).count(), 3);
+    let applied = odd.workspace().apply(&work, &consent()).await.unwrap();
+    let failed = applied.outcomes.iter().flatten().filter_map(|outcome| match outcome {
+        Outcome::Failed(words) => Some(words.as_str()),
+        _ => None,
+    });
+    let failed: Vec<&str> = failed.collect();
+    assert!(
+        failed.len() == 3 && failed.iter().all(|words| words.contains("an audit is under way")),
+        "{failed:?}"
+    );
+    let suspended = failed.iter().filter(|words| words.ends_with("it is suspended instead")).count();
+    assert_eq!(suspended, before.iter().filter(|row| row.ends_with("|on")).count(), "{failed:?}");
+    assert!(states().iter().all(|row| !row.ends_with("|on")), "{:?}", states());
+    odd.run(if kind == Kind::Postgres { "DROP TRIGGER keep ON desk.person" } else { "DROP TRIGGER keep" });
+    odd.undo(1).await;
+    assert_eq!(states(), before, "{kind:?}");
+}
+
 /// An undo removes an imported account only if it is as it was made, and says what was added since.
 async fn an_undo_removes_only_what_is_as_it_was_made(kind: Kind) {
     let odd = Odd::open(kind).await;
@@ -595,6 +632,7 @@ for_each_database!(
     what_does_not_fit_is_told_for_that_person_and_field,
     a_column_that_nobody_fills_is_told,
     what_hangs_on_an_account_is_counted,
+    a_removal_that_is_refused_suspends,
     an_undo_removes_only_what_is_as_it_was_made,
     a_third_state_stops_nothing_else,
     a_removed_row_stays_and_comes_back,
