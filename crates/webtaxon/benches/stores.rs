@@ -1,9 +1,9 @@
 //! The application's list: reading 100,000 accounts, importing as many, and changing 5,000 of them, each
 //! against the least that could do it: a bare cursor, a prepared insert in one transaction, rows by the
-//! thousand, a copy of the file.
+//! thousand, a copy of the file. A whole apply into a file, with journal and copies, is measured, too.
 //!
-//! `scripts/bench` starts a PostgreSQL server and names its socket's folder in `WEBTAXON_BENCH_POSTGRES`;
-//! without it, this bench says that PostgreSQL was not run. Each figure is the median of several rounds, all
+//! `scripts/bench` starts a PostgreSQL and a MariaDB server and names their sockets in `WEBTAXON_BENCH_POSTGRES` (a
+//! folder) and `WEBTAXON_BENCH_MARIADB`; without them, this bench says what was not run. Each figure is the median of several rounds, all
 //! taken in turn in the same run.
 #![allow(missing_docs, reason = "a bench has no public items")]
 #![allow(
@@ -14,6 +14,8 @@
     reason = "a bench that fails should say so, and prints its figures"
 )]
 
+use mysql_async::prelude::Queryable as _;
+use mysql_async::{Conn, OptsBuilder};
 use rusqlite::Connection;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -21,12 +23,15 @@ use std::sync::atomic::AtomicUsize;
 use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, Instant};
 use tokio_postgres::types::ToSql;
+use webtaxon::Workspace;
+use webtaxon::apply::Consent;
 use webtaxon::model::account::{Account, State};
 use webtaxon::model::apply::{Edit, Outcome};
 use webtaxon::model::ldap::identity::Identity;
 use webtaxon::model::preview::ChangeKind;
 use webtaxon::model::settings::Settings;
 use webtaxon::store::{AccountStore, Terms, open};
+use webtaxon_standin::{Directory, Options, Standin};
 
 const COUNT: usize = 100_000;
 const CHANGED: usize = 5_000;
@@ -223,6 +228,112 @@ fn copy(from: &PathBuf, to: &PathBuf) {
     std::fs::File::open(to).unwrap().sync_all().unwrap();
 }
 
+/// A whole apply: the journal, a copy of the file, the file, the journal's end.
+async fn apply() {
+    let mut ldif = String::from("dn: DC=quillmere,DC=example\nobjectClass: domain\ndc: quillmere\n\n");
+    for number in 0..COUNT {
+        let guid = format!("{number:08x}-52aa-4f0e-9b91-c6021181d5f8");
+        ldif += &format!(
+            "dn: CN=Person {number},DC=quillmere,DC=example\nobjectClass: top\nobjectClass: person\nobjectClass: user\n\
+             cn: Person {number}\nsn: {number}\nuid: person{number}\nmail: person{number}@quillmere.example\n\
+             physicalDeliveryOfficeName: Botany 1\nentryUUID: {guid}\n\n"
+        );
+    }
+    let directory = Directory::from_ldif(ldif.as_bytes()).unwrap();
+    let standin =
+        Standin::start(Arc::new(directory), Options { tls: false, anonymous: true, ..Options::default() })
+            .await
+            .unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let settings = folder.path().join("webtaxon.toml");
+    let text = format!(
+        "[directory.d]\nservers = \"ldap://{}\"\nplain = true\n[accounts]\nstore = \"csv\"\npath = \"accounts.csv\"\n\
+         [[intake]]\nname = \"all\"\ndirectory = \"d\"\nbases = \"DC=quillmere,DC=example\"\n\
+         filter = \"(objectClass=user)\"\nidentity = \"entryUUID\"\n[intake.fields]\nlogin = {{ from = \"uid\" }}\n\
+         name = {{ from = \"cn\" }}\nemail = {{ from = \"mail\" }}\nroom = {{ from = \"physicalDeliveryOfficeName\" }}\n",
+        standin.address()
+    );
+    std::fs::write(&settings, text).unwrap();
+    let file = folder.path().join("accounts.csv");
+    let empty = "login,link,state,name,email,room\n";
+    std::fs::write(&file, empty).unwrap();
+    let workspace = Workspace::open(&settings).unwrap();
+    let (_, work) = workspace.work().await.unwrap();
+    assert_eq!(work.edits().len(), COUNT);
+    let consent = Consent { who: "bench".into(), release: vec!["first".into()], stop_after: None };
+    let mut whole = Pair::new("CSV, a whole apply of 100,000 imports", "copying the file, with fsync");
+    for _ in 0..ROUNDS {
+        std::fs::write(&file, empty).unwrap();
+        let _ = std::fs::remove_file(folder.path().join("webtaxon.state.sqlite"));
+        let _ = std::fs::remove_dir_all(folder.path().join("webtaxon.backups"));
+        let began = Instant::now();
+        assert!(workspace.apply(&work, &consent).await.unwrap().is_complete());
+        let took = began.elapsed();
+        let began = Instant::now();
+        copy(&file, &folder.path().join("copy.csv"));
+        whole.push(took, began.elapsed());
+    }
+    whole.print();
+}
+
+async fn mariadb(socket: &str, edits: &[Edit], moved: &[Edit]) {
+    let mut import = Pair::new("MariaDB, 100,000 imports", "inserts of 1,000 rows, one transaction");
+    let mut reading = Pair::new("MariaDB, reading 100,000 accounts", "bare cursor");
+    let mut update = Pair::new("MariaDB, 5,000 updates among 100,000", "prepared update, one transaction");
+    let options = OptsBuilder::default().socket(Some(socket)).user(Some("root")).db_name(Some("bench"));
+    let mut client = Conn::new(options).await.unwrap();
+    let table = "(login varchar(40) NOT NULL UNIQUE, link varchar(80) UNIQUE, state varchar(20) NOT NULL, name text, email text, room text)";
+    for _ in 0..ROUNDS {
+        for name in ["ours", "account"] {
+            client.query_drop(format!("DROP TABLE IF EXISTS {name}")).await.unwrap();
+            client.query_drop(format!("CREATE TABLE {name} {table}")).await.unwrap();
+        }
+        let ours = store(
+            Path::new("/"),
+            &format!(
+                "store = \"mysql\"\nserver = \"{socket}\"\ndatabase = \"bench\"\nuser = \"root\"\ntable = \"ours\""
+            ),
+        );
+        let took = carry_out(&*ours, edits).await;
+        let rows: Vec<[String; 6]> = edits.iter().map(|edit| cells(edit.after.as_ref().unwrap())).collect();
+        let began = Instant::now();
+        client.query_drop("START TRANSACTION").await.unwrap();
+        let insert = format!("{INSERT} {}", vec!["(?, ?, ?, ?, ?, ?)"; 1000].join(", "));
+        for piece in rows.chunks(1000) {
+            let values: Vec<mysql_async::Value> =
+                piece.iter().flatten().map(|cell| cell.as_str().into()).collect();
+            client.exec_drop(&insert, values).await.unwrap();
+        }
+        client.query_drop("COMMIT").await.unwrap();
+        import.push(took, began.elapsed());
+
+        let took = read(&*ours).await;
+        let began = Instant::now();
+        let sql = "SELECT login, link, state, name, email, room FROM account";
+        type Row =
+            (Option<String>, Option<String>, Option<String>, Option<String>, Option<String>, Option<String>);
+        let all: Vec<Row> = client.query(sql).await.unwrap();
+        assert_eq!(all.len(), COUNT);
+        reading.push(took, began.elapsed());
+
+        let took = carry_out(&*ours, moved).await;
+        let began = Instant::now();
+        client.query_drop("START TRANSACTION").await.unwrap();
+        for edit in moved {
+            let after = edit.after.as_ref().unwrap();
+            client
+                .exec_drop("UPDATE account SET room = ? WHERE login = ?", (after.value("room"), &after.login))
+                .await
+                .unwrap();
+        }
+        client.query_drop("COMMIT").await.unwrap();
+        update.push(took, began.elapsed());
+    }
+    for pair in [import, reading, update] {
+        pair.print();
+    }
+}
+
 async fn postgres(socket: &str, edits: &[Edit], moved: &[Edit]) {
     let mut import = Pair::new("PostgreSQL, 100,000 imports", "inserts of 1,000 rows, one transaction");
     let mut reading = Pair::new("PostgreSQL, reading 100,000 accounts", "bare cursor");
@@ -306,10 +417,18 @@ fn main() {
         if is_wanted("csv") {
             csv(&edits).await;
         }
+        if is_wanted("apply") {
+            apply().await;
+        }
         match std::env::var("WEBTAXON_BENCH_POSTGRES") {
             Ok(socket) if is_wanted("postgres") => postgres(&socket, &edits, &moved).await,
             Ok(_) => {}
             Err(_) => println!("PostgreSQL was not run: WEBTAXON_BENCH_POSTGRES names no socket"),
+        }
+        match std::env::var("WEBTAXON_BENCH_MARIADB") {
+            Ok(socket) if is_wanted("mariadb") => mariadb(&socket, &edits, &moved).await,
+            Ok(_) => {}
+            Err(_) => println!("MariaDB was not run: WEBTAXON_BENCH_MARIADB names no socket"),
         }
     });
 }

@@ -41,6 +41,9 @@ pub(super) fn preview_only(preview: &Preview, settings: &Settings, width: usize,
     accounts(&mut text, preview, width);
     for kind in ChangeKind::ALL {
         changes(&mut text, preview, kind, width, limit);
+        if kind == ChangeKind::Import {
+            secrets(&mut text, preview, settings);
+        }
     }
     held(&mut text, &preview.held, width);
     groups::preview(&mut text, preview, width, limit);
@@ -153,6 +156,18 @@ fn accounts(text: &mut String, preview: &Preview, width: usize) {
 fn changes(text: &mut String, preview: &Preview, kind: ChangeKind, width: usize, limit: usize) {
     let list: Vec<&Change> = preview.of_kind(kind).collect();
     of_kind(text, kind, &list, width, limit);
+}
+
+/// The secret fields that new accounts get beside those shown.
+fn secrets(text: &mut String, preview: &Preview, settings: &Settings) {
+    let names = settings.secret_fields();
+    if !names.is_empty() && preview.of_kind(ChangeKind::Import).next().is_some() {
+        let _ = writeln!(
+            text,
+            "  Each also gets {}, once and unseen (secret = true).",
+            harmless(&names.join(" and "))
+        );
+    }
 }
 
 /// Changes of one kind, under its heading.

@@ -3,6 +3,7 @@
 //! do but waits and clashes; each offered word settles its clash and makes no other; every linked account is told.
 
 use crate::cluster::Cluster;
+use crate::mariadb::Mariadb;
 use proptest::prelude::*;
 use std::collections::BTreeSet;
 use std::ops::ControlFlow;
@@ -26,9 +27,17 @@ enum Kind {
     Csv,
     Sqlite,
     Postgres,
+    Mysql,
     Scim,
     /// A service that refuses an address that another user has.
     StrictScim,
+}
+
+/// A database server that holds the list.
+#[derive(Clone, Copy)]
+enum Server<'s> {
+    Postgres(&'s Cluster),
+    Mysql(&'s Mariadb),
 }
 
 /// Somebody's entry.
@@ -152,7 +161,7 @@ struct Scene {
 }
 
 impl Scene {
-    async fn open(kind: Kind, cluster: Option<&Cluster>, rules: u8) -> Self {
+    async fn open(kind: Kind, server: Option<Server<'_>>, rules: u8) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let gone = Person { entry: 0, login: 0, mailbox: None, place: Place::Gone, is_keeper: false };
         let people = [gone; PEOPLE];
@@ -170,11 +179,19 @@ impl Scene {
                 "store = \"sqlite\"\npath = \"loans.sqlite\"\ntable = \"account\"".to_owned()
             }
             Kind::Postgres => {
-                let cluster = cluster.unwrap();
+                let Some(Server::Postgres(cluster)) = server else { panic!() };
                 cluster.run(&format!("DROP TABLE IF EXISTS account; CREATE TABLE account {TABLE}"));
                 let socket = cluster.socket().display();
                 format!(
                     "store = \"postgres\"\nserver = \"{socket}\"\ndatabase = \"loans\"\nuser = \"postgres\"\ntable = \"account\""
+                )
+            }
+            Kind::Mysql => {
+                let Some(Server::Mysql(mariadb)) = server else { panic!() };
+                mariadb.run(&format!("DROP TABLE IF EXISTS account; CREATE TABLE account {TABLE}"));
+                let socket = mariadb.socket().display().to_string();
+                format!(
+                    "store = \"mysql\"\nserver = \"{socket}\"\ndatabase = \"loans\"\nuser = \"root\"\ntable = \"account\""
                 )
             }
             Kind::Scim | Kind::StrictScim => {
@@ -362,8 +379,8 @@ fn words(preview: &Preview) -> Vec<String> {
     preview.changes.iter().map(change).chain(preview.held.iter().map(held)).collect()
 }
 
-async fn follow(kind: Kind, cluster: Option<&Cluster>, rules: u8, steps: &[Step]) {
-    let mut scene = Scene::open(kind, cluster, rules).await;
+async fn follow(kind: Kind, server: Option<Server<'_>>, rules: u8, steps: &[Step]) {
+    let mut scene = Scene::open(kind, server, rules).await;
     for step in steps {
         scene.step(step).await;
     }
@@ -409,9 +426,9 @@ fn any_step() -> impl Strategy<Value = Step> {
     ]
 }
 
-fn run(kind: Kind, cluster: Option<&Cluster>, rules: u8, steps: &[Step]) {
+fn run(kind: Kind, server: Option<Server<'_>>, rules: u8, steps: &[Step]) {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
-    runtime.block_on(follow(kind, cluster, rules, steps));
+    runtime.block_on(follow(kind, server, rules, steps));
 }
 
 /// Number of sequences: a few, or as many as the environment says.
@@ -450,7 +467,20 @@ fn every_claim_settles_in_postgres() {
     let mut runner = proptest::test_runner::TestRunner::new(cases(40));
     let sequences = (any::<u8>(), prop::collection::vec(any_step(), 1..9));
     let ended = runner.run(&sequences, |(rules, steps)| {
-        run(Kind::Postgres, Some(&cluster), rules, &steps);
+        run(Kind::Postgres, Some(Server::Postgres(&cluster)), rules, &steps);
+        Ok(())
+    });
+    ended.unwrap();
+}
+
+#[test]
+#[ignore = "needs MariaDB"]
+fn every_claim_settles_in_mariadb() {
+    let mariadb = Mariadb::start();
+    let mut runner = proptest::test_runner::TestRunner::new(cases(40));
+    let sequences = (any::<u8>(), prop::collection::vec(any_step(), 1..9));
+    let ended = runner.run(&sequences, |(rules, steps)| {
+        run(Kind::Mysql, Some(Server::Mysql(&mariadb)), rules, &steps);
         Ok(())
     });
     ended.unwrap();
