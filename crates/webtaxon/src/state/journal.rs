@@ -445,16 +445,19 @@ impl Journal {
             gone.extend([&edit.before, &edit.after].into_iter().flatten().map(names));
             tied.extend(edit.after.as_ref().filter(|account| account.link.is_some()).map(names));
         }
-        let rows = outcomes.iter().map(|(place, outcome)| {
+        // Neighbours with the same outcome, most often all, are one row.
+        let ranges = outcomes.chunk_by(|(at, one), (next, other)| at + 1 == *next && one == other);
+        let rows = ranges.filter_map(|range| {
+            let ((first, outcome), (last, _)) = (range.first()?, range.last()?);
             let (word, reason) = match outcome {
                 Outcome::Done => ("done", None),
                 Outcome::Made => ("made", None),
                 Outcome::Left(reason) => ("left", Some(reason.as_str())),
                 Outcome::Failed(reason) => ("failed", Some(reason.as_str())),
             };
-            vec![word.into(), reason.into(), run.into(), number(*place)]
+            Some(vec![word.into(), reason.into(), run.into(), number(*first), number(*last)])
         });
-        let sql = "UPDATE edit SET outcome = ?1, reason = ?2 WHERE run = ?3 AND place = ?4";
+        let sql = "UPDATE edit SET outcome = ?1, reason = ?2 WHERE run = ?3 AND place BETWEEN ?4 AND ?5";
         // No login passes from one account to another within a run, so their order does not matter.
         self.db.change(vec![
             Statement { sql: "DELETE FROM kept WHERE list = ?1 AND (link = ?2 OR login = ?3)", rows: gone },
