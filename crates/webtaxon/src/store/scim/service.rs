@@ -4,6 +4,7 @@
 //! credentials go nowhere else.
 
 use super::super::{StoreError, StoreErrorKind};
+use crate::crash;
 use crate::secure::{TOKEN, TlsRules, fetch_password};
 use futures_util::{StreamExt as _, stream};
 use jiff::Timestamp;
@@ -327,6 +328,7 @@ impl Service {
         let requests: Vec<_> = wishes.iter().map(|wish| self.ask(wish)).collect();
         let mut under_way = stream::iter(requests).buffered(AT_ONCE);
         while let Some(answer) = under_way.next().await {
+            crash::point();
             let ends = matches!(answer, Err(Fault::Fatal(_)));
             answers.push(answer);
             if ends {

@@ -3,6 +3,7 @@
 //! Independent edits share one request, if the service supports bulk. A refusal is recorded and the rest continues;
 //! if a response is lost, the user is read before an outcome is recorded.
 
+mod originals;
 mod prepare;
 mod roles;
 mod together;
@@ -13,7 +14,7 @@ use super::service::{AT_ONCE, Fault, Resource, Wish, bytes_of, escaped};
 use super::session::{Everybody, Group, Session};
 use crate::crash;
 use crate::store::{Recorder, StoreError, Terms};
-use prepare::Originals;
+use originals::Originals;
 use reqwest::Method;
 use serde_json::Value;
 use std::collections::HashSet;

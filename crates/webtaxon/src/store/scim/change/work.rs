@@ -1,6 +1,6 @@
 //! The edits in progress, and their requests.
 
-use super::prepare::Originals;
+use super::originals::Originals;
 use crate::store::scim::service::{Resource, Wish};
 use crate::store::scim::session::{Everybody, Session};
 use crate::store::{Recorder, Secrets};
