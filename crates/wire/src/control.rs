@@ -12,8 +12,6 @@ pub const DOMAIN_SCOPE: &str = "1.2.840.113556.1.4.1339";
 
 /// Reports the password's state with a bind (draft-behera-ldap-password-policy-10 §6).
 pub const PASSWORD_POLICY: &str = "1.3.6.1.4.1.42.2.27.8.5.1";
-/// The response control of a server that wants the password changed before anything else (draft-vchu-ldap-pwd-policy).
-pub const PASSWORD_EXPIRED: &str = "2.16.840.1.113730.3.4.4";
 
 /// Starts TLS on the connection (RFC 4511 §4.14).
 pub const START_TLS: &str = "1.3.6.1.4.1.1466.20037";

@@ -154,7 +154,7 @@ pub struct Departure {
     pub evidence: String,
     /// The rows of other tables that the removal deletes or changes; empty if the account stays.
     pub dependents: Vec<Dependents>,
-    /// Whether the account is suspended if its removal is refused.
+    /// True if the account is suspended where its removal is refused.
     pub or_suspended: bool,
 }
 

@@ -105,6 +105,16 @@ impl StoreSettings {
         }
     }
 
+    /// True if a table beside that of the accounts has the field.
+    pub(crate) fn is_beside(&self, field: &str) -> bool {
+        match self {
+            Self::Sqlite { table, .. } | Self::Postgres { table, .. } | Self::Mysql { table, .. } => {
+                table.sides.contains_key(field)
+            }
+            Self::Csv { .. } | Self::Scim(_) | Self::Own { .. } => false,
+        }
+    }
+
     /// Names the fields that are never read.
     pub(crate) fn keep_secret(&mut self, fields: Vec<String>) {
         match self {
@@ -172,7 +182,7 @@ pub struct StateDatabase {
 }
 
 /// A table of accounts, one to a row.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct SqlTable {
     /// Its name.
     pub name: String,
@@ -227,14 +237,9 @@ impl SqlTable {
         Some(Self {
             name: groups.name.clone(),
             columns: columns.into(),
-            json: Vec::new(),
-            secrets: Vec::new(),
-            states: None,
-            removed: None,
-            times: Times::default(),
             sides: IndexMap::from([("roles".to_owned(), roles)]),
             has_links: true,
-            groups: None,
+            ..Self::default()
         })
     }
 

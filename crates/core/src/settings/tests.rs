@@ -434,6 +434,18 @@ fn a_secret_field_is_random_shared_or_drawn() {
 }
 
 #[test]
+fn a_secret_beside_the_accounts_would_be_read_and_is_refused() {
+    let csv = "store     = \"csv\"\npath      = \"accounts.csv\"";
+    let more = "{ pin = { table = \"pin\", account = \"account\", key = \"id\", value = \"pin\" } }";
+    let store = format!("store = \"sqlite\"\npath = \"loans.sqlite\"\ntable = \"account\"\nmore = {more}");
+    assert!(DEMO.contains(csv));
+    let text = DEMO.replacen("\nlogin ", "\npin = { secret = true }\nlogin ", 1);
+    let error = parse(&text.replacen(csv, &store, 1)).unwrap_err();
+    assert!(error.to_string().contains("pin is secret"), "{error}");
+    assert!(parse(&text).is_ok(), "in a column");
+}
+
+#[test]
 fn a_secret_that_would_be_written_down_read_or_compared_is_refused() {
     for (rule, code, reason) in [
         ("pin = { secret = true, value = \"geheim\" }", "WX0106", "clear text"),

@@ -35,7 +35,7 @@ pub struct ApplicationOptions {
     pub unique_emails: bool,
     /// Maximum resources in one response.
     pub page: usize,
-    /// Whether pages follow each other by cursor (RFC 9865), and only so; then no list says how long it is.
+    /// True if pages follow each other by cursor (RFC 9865), and only so; then no list says how long it is.
     pub cursor: bool,
     /// Delay of each response.
     pub latency: Duration,

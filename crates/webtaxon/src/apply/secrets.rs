@@ -90,7 +90,8 @@ async fn shared(setup: &Setup) -> Result<HashMap<&str, SecretString>, Error> {
     for (name, rule) in setup.settings.intakes.iter().flat_map(|intake| &intake.secrets) {
         let SecretRule::Shared(source) = rule else { continue };
         let prompt = setup.prompt.as_deref();
-        let value = fetch_password(source, name, &setup.folder, WAIT, prompt).await;
+        let whose = format!("new accounts ({name})");
+        let value = fetch_password(source, &whose, &setup.folder, WAIT, prompt).await;
         shared.insert(name.as_str(), value.map_err(crate::directory::DirectoryError::from)?);
     }
     Ok(shared)
@@ -101,7 +102,7 @@ async fn draw(setup: &Setup) -> Result<HashMap<Identity, Drawn>, Error> {
     let mut setup = setup.clone();
     for intake in setup.settings.intakes.iter_mut() {
         let secrets = intake.drawn_secrets().map(|(name, rule)| (name.clone(), rule.clone()));
-        // Whoever lacks one is told then, not left out here.
+        // A person without one is told then, not left out here.
         let secrets = secrets.map(|(name, rule)| (name, FieldRule { required: false, ..rule }));
         let secrets: Vec<(String, FieldRule)> = secrets.collect();
         intake.fields.extend(secrets);

@@ -183,8 +183,9 @@ pub(super) async fn carry_out(
         };
         let groups = groups.map(|groups| groups.list).unwrap_or_default();
         for (at, outcome) in look(&mut journal, run, store, &list, &groups).map_err(unrecorded)? {
+            // A refused removal stays one, whatever became of the suspension in its place.
             if let Some(slot) = outcomes.get_mut(at) {
-                *slot = Some(outcome);
+                slot.get_or_insert(outcome);
             }
         }
     }

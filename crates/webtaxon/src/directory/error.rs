@@ -52,13 +52,13 @@ pub enum DirectoryErrorKind {
     #[error("{server}: no answer within {}", seconds(*waited))]
     #[diagnostic(
         code(WX0304),
-        help("{}", silence(server, *is_connected))
+        help("{}", silence(server, *is_unheard))
     )]
     NoAnswer {
         /// The server.
         server: String,
-        /// Whether it accepted the connection, and has answered nothing since.
-        is_connected: bool,
+        /// True if it accepted the connection, and has answered nothing since.
+        is_unheard: bool,
         /// The time waited.
         waited: Duration,
     },
@@ -137,13 +137,13 @@ pub enum DirectoryErrorKind {
     #[error("{server}: the connection was lost")]
     #[diagnostic(
         code(WX0314),
-        help("{}", end(server, *is_fresh))
+        help("{}", end(server, *is_unheard))
     )]
     Cut {
         /// The server.
         server: String,
-        /// Whether nothing had been answered before.
-        is_fresh: bool,
+        /// True if it had answered nothing before.
+        is_unheard: bool,
     },
     /// The bind was refused.
     #[error("{server}: the bind as {name} was refused: {meaning}{result}")]
@@ -273,7 +273,7 @@ impl DirectoryError {
             if [Code::SIZE_LIMIT_EXCEEDED, Code::ADMIN_LIMIT_EXCEEDED, Code::TIME_LIMIT_EXCEEDED].contains(&result.code))
     }
 
-    /// Whether the server finds a search too much work.
+    /// True if the server finds a search too much work.
     pub(crate) fn is_too_much_work(&self) -> bool {
         matches!(&self.0, DirectoryErrorKind::Search { result, .. } if result.code == ResultCode::ADMIN_LIMIT_EXCEEDED)
     }
@@ -308,8 +308,8 @@ impl DirectoryError {
 }
 
 /// The likely reasons for a silent server.
-fn silence(server: &str, is_connected: bool) -> &'static str {
-    match (is_connected, server.starts_with("ldap://")) {
+fn silence(server: &str, is_unheard: bool) -> &'static str {
+    match (is_unheard, server.starts_with("ldap://")) {
         (false, _) => "a firewall that drops packets has this effect; or the server is busy: raise `timeout`",
         (true, true) => {
             "it accepts connections at this port, and does not answer there without TLS: is the port one for ldaps:// (636, or 3269)? Otherwise the server is busy: raise `timeout`"
@@ -321,8 +321,8 @@ fn silence(server: &str, is_connected: bool) -> &'static str {
 }
 
 /// The likely reasons for the end of a connection.
-fn end(server: &str, is_fresh: bool) -> &'static str {
-    match is_fresh && server.starts_with("ldap://") {
+fn end(server: &str, is_unheard: bool) -> &'static str {
+    match is_unheard && server.starts_with("ldap://") {
         true => {
             "it ends the connection at the first request without TLS: is the port one for ldaps:// (636, or 3269)? Otherwise a network device or the server's limits are the cause"
         }

@@ -397,6 +397,16 @@ impl Journal {
 
     /// Records edits as their accounts are after them.
     pub(crate) fn made(&mut self, run: i64, edits: &[(usize, Edit)]) -> Result<(), StateError> {
+        self.put(run, edits, "UPDATE edit SET edit = ?1 WHERE run = ?2 AND place = ?3")
+    }
+
+    /// Replaces edits by others that are about to be made, whose outcome is open.
+    pub(crate) fn replace(&mut self, run: i64, edits: &[(usize, Edit)]) -> Result<(), StateError> {
+        let sql = "UPDATE edit SET edit = ?1, outcome = NULL, reason = NULL WHERE run = ?2 AND place = ?3";
+        self.put(run, edits, sql)
+    }
+
+    fn put(&mut self, run: i64, edits: &[(usize, Edit)], sql: &'static str) -> Result<(), StateError> {
         if edits.is_empty() {
             return Ok(());
         }
@@ -405,18 +415,6 @@ impl Journal {
             Ok(vec![text.into(), run.into(), number(*place)])
         };
         let rows = edits.iter().map(row).collect::<Result<_, StateError>>()?;
-        self.db
-            .change(vec![Statement { sql: "UPDATE edit SET edit = ?1 WHERE run = ?2 AND place = ?3", rows }])
-    }
-
-    /// Replaces edits by others that are about to be made, whose outcome is open.
-    pub(crate) fn replace(&mut self, run: i64, edits: &[(usize, Edit)]) -> Result<(), StateError> {
-        let row = |(place, edit): &(usize, Edit)| {
-            let text = serde_json::to_string(edit).map_err(|error| self.db.broken(error.into()))?;
-            Ok(vec![text.into(), run.into(), number(*place)])
-        };
-        let rows = edits.iter().map(row).collect::<Result<_, StateError>>()?;
-        let sql = "UPDATE edit SET edit = ?1, outcome = NULL, reason = NULL WHERE run = ?2 AND place = ?3";
         self.db.change(vec![Statement { sql, rows }])
     }
 

@@ -52,7 +52,7 @@ impl Secrets {
         self.0.values().flatten().flatten().fold(words, |words, (_, value)| without(words, value))
     }
 
-    /// Whether there are none.
+    /// True if there are none.
     pub(crate) fn is_empty(&self) -> bool {
         self.0.is_empty()
     }
@@ -72,5 +72,36 @@ fn without(words: String, secret: &SecretString) -> String {
 impl fmt::Debug for Secrets {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(out, "secrets of {} accounts", self.0.len())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use webtaxon_core::account::{Fields, State};
+
+    #[test]
+    fn a_secret_is_in_the_new_account_alone() {
+        let account = |login: &str| Account {
+            login: login.to_owned(),
+            link: None,
+            state: State::Active,
+            fields: Fields::default(),
+        };
+        let given =
+            Ok(vec![("pin".into(), SecretString::from("geheim")), ("empty".into(), SecretString::from(""))]);
+        let none = Err("pin has no value in the directory".to_owned());
+        let secrets = Secrets::new(HashMap::from([("ada".to_owned(), given), ("ben".to_owned(), none)]));
+        assert_eq!(secrets.complete(&account("Ada")).field("pin"), "geheim", "logins ignore case");
+        assert!(
+            secrets.complete(&account("ben")).fields.is_empty() && secrets.lack(&account("ben")).is_some()
+        );
+        assert!(
+            secrets.complete(&account("cleo")).fields.is_empty() && secrets.lack(&account("cleo")).is_none()
+        );
+        let words = || "Key (pin)=(geheim) exists".to_owned();
+        assert_eq!(secrets.starred(&account("ada"), words()), "Key (pin)=(***) exists");
+        assert_eq!(secrets.all_starred(words()), "Key (pin)=(***) exists");
+        assert!(!format!("{secrets:?}").contains("geheim"));
     }
 }

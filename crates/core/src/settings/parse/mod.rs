@@ -125,6 +125,12 @@ fn intakes(
                 "give each intake a name of its own",
             ));
         }
+        if let Some(field) = next.secrets.keys().find(|field| accounts.store.is_beside(field)) {
+            return Err(place.bad(
+                &format!("{field} is secret, and a table beside the accounts is read"),
+                &format!("remove {field} from [accounts.more], or remove secret"),
+            ));
+        }
         if let Some(field) = seen_elsewhere(&next, &intakes) {
             return Err(place.bad(
                 &format!("{field} is secret in one intake, and read in another"),

@@ -6,10 +6,8 @@ use crate::secure::SecureError;
 use secrecy::{ExposeSecret, SecretString};
 use std::fmt;
 use webtaxon_core::settings::{Bind, Directory};
-use webtaxon_wire::control::{
-    PASSWORD_EXPIRED, PASSWORD_POLICY, PasswordState, WHO_AM_I, password_policy, password_state,
-};
-use webtaxon_wire::message::{Control, LdapResult, ResultCode};
+use webtaxon_wire::control::{PASSWORD_POLICY, PasswordState, WHO_AM_I, password_policy, password_state};
+use webtaxon_wire::message::{LdapResult, ResultCode};
 
 /// A domain controller's sub-code after "data" in a refused bind ([MS-ADTS] §5.1.1.1; system error codes of
 /// [MS-ERREF] §2.2 in hexadecimal).
@@ -133,8 +131,9 @@ impl Connection {
         let request = request.map_err(|error| DirectoryError::protocol(self.server(), error))?;
         let (result, controls) = self.bound(request).await?;
         let state = password_state(&controls);
-        // After such a success the server answers nothing else.
-        if result.code != ResultCode::SUCCESS || must_change(&controls, state) {
+        // Where the password must be changed, the server answers nothing else after a success.
+        let must_change = state.is_some_and(|state| state.fault == Some(MUST_CHANGE));
+        if result.code != ResultCode::SUCCESS || must_change {
             return Err(refusal(self.server(), &directory.bind, &result, state).into());
         }
         self.set_password_state(state);
@@ -164,14 +163,13 @@ fn refusal(
     let sub_code = SubCode::of(&words);
     let policy = state.and_then(|state| state.fault).and_then(|fault| match fault {
         0 => Some(SubCode::PasswordExpired),
-        // Whoever was locked out by wrong passwords is told that these credentials are invalid.
+        // Another code, invalidCredentials, tells of a lockout by wrong passwords.
         1 if result.code == ResultCode::UNWILLING_TO_PERFORM => Some(SubCode::Disabled),
         1 => Some(SubCode::Locked),
-        2 => Some(SubCode::MustChange),
+        MUST_CHANGE => Some(SubCode::MustChange),
         _ => None,
     });
-    let is_done = (result.code == ResultCode::SUCCESS).then_some(SubCode::MustChange);
-    let meaning = sub_code.or(policy).or(is_done);
+    let meaning = sub_code.or(policy);
     let evidence = if words.is_empty() { String::new() } else { format!(", the server says: {words}") };
     DirectoryErrorKind::BindRefused {
         server: server.to_owned(),
@@ -182,9 +180,11 @@ fn refusal(
         },
         code: result.code,
         meaning: meaning.map_or_else(String::new, |meaning| format!("{meaning}: ")),
-        result: match is_done {
-            Some(_) => "the server takes the one that was sent, and answers nothing else".to_owned(),
-            None => format!("{}{evidence}", result.code),
+        result: match result.code {
+            ResultCode::SUCCESS => {
+                "the server takes the one that was sent, and answers nothing else".to_owned()
+            }
+            code => format!("{code}{evidence}"),
         },
         help: match (bind, meaning) {
             (Bind::Simple { name, .. }, None | Some(SubCode::NoSuchName | SubCode::WrongPassword))
@@ -197,16 +197,12 @@ fn refusal(
     }
 }
 
-/// Whether a bind name is neither a DN nor has a domain.
+/// The password policy's fault (draft-behera-ldap-password-policy-10, section 6.2) of a password to be changed first.
+const MUST_CHANGE: u32 = 2;
+
+/// True of a bind name that is no DN and has no domain.
 fn is_bare(name: &str) -> bool {
     !name.contains(['=', '@', '\\'])
-}
-
-/// Whether the password must be changed before anything else, as the server says with a successful bind: by the draft
-/// on password policy, or by a control of its own without a value.
-fn must_change(controls: &[Control], state: Option<PasswordState>) -> bool {
-    let is_told = |control: &Control| control.oid == PASSWORD_EXPIRED.as_bytes();
-    state.is_some_and(|state| state.fault == Some(2)) || controls.iter().any(is_told)
 }
 
 fn bind_remedy(code: u32, bind: &Bind) -> &'static str {
@@ -232,7 +228,6 @@ fn bind_remedy(code: u32, bind: &Bind) -> &'static str {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use webtaxon_wire::message::Octets;
 
     #[test]
     fn sub_codes_are_read_from_the_servers_words() {
@@ -267,7 +262,6 @@ mod tests {
             (49, Some(1), dn, "the account is locked", "unlock"),
             (49, Some(0), dn, "the account's password has expired", "new password"),
             (0, Some(2), dn, "the account's password must be changed first", "must change password"),
-            (0, None, dn, "the account's password must be changed first", "must change password"),
             (49, None, dn, "", "disabled or expired"),
             (49, None, bare, "", "user@domain"),
             (34, None, bare, "", "user@domain"),
@@ -289,15 +283,5 @@ mod tests {
             assert_eq!(told.trim_end_matches(": "), meaning, "{code} {fault:?}");
             assert!(way_out.contains(help), "{code} {fault:?} {name}: {way_out}");
         }
-    }
-
-    #[test]
-    fn a_password_that_must_be_changed_is_told_with_a_success() {
-        let control =
-            |oid: &'static str| Control { oid: Octets::from_static(oid.as_bytes()), ..password_policy() };
-        let state = |fault| Some(PasswordState { expires_in: Some(90), grace_left: None, fault });
-        assert!(must_change(&[control(PASSWORD_EXPIRED)], None));
-        assert!(must_change(&[], state(Some(2))));
-        assert!(!must_change(&[control(PASSWORD_POLICY)], state(None)));
     }
 }

@@ -56,6 +56,8 @@ pub struct Connection {
     root: RootDse,
     page: u32,
     password_state: Option<PasswordState>,
+    /// True until something arrives on a connection without TLS.
+    is_unheard: bool,
     /// Number of searches that ended on the present connection.
     searches: usize,
     /// How to open it again, if it ends after each search.
@@ -114,6 +116,7 @@ impl Connection {
             root: RootDse::default(),
             page: directory.page,
             password_state: None,
+            is_unheard: server.begins_plain() && directory.plain && known.is_none(),
             searches: 0,
             reopen: None,
             is_short_lived: false,
@@ -159,6 +162,7 @@ impl Connection {
             root: offline.root(),
             page: 0,
             password_state: None,
+            is_unheard: false,
             searches: 0,
             reopen: None,
             is_short_lived: false,
@@ -352,7 +356,7 @@ impl Connection {
             return Ok(());
         }
         let until = self.until();
-        let cut = || DirectoryErrorKind::Cut { server: self.server.clone(), is_fresh: self.searches == 0 };
+        let cut = || DirectoryErrorKind::Cut { server: self.server.clone(), is_unheard: self.is_unheard };
         let sending = async {
             self.stream.write_all(&outgoing).await?;
             self.stream.flush().await
@@ -373,9 +377,7 @@ impl Connection {
         if Instant::now() >= self.deadline {
             DirectoryErrorKind::Deadline { server, deadline: self.run }
         } else {
-            // Whoever has answered before is only slow.
-            let is_connected = self.searches == 0;
-            DirectoryErrorKind::NoAnswer { server, is_connected, waited: self.timeout }
+            DirectoryErrorKind::NoAnswer { server, is_unheard: self.is_unheard, waited: self.timeout }
         }
     }
 
@@ -420,18 +422,19 @@ impl Connection {
                 Ok(Ok(0)) => {
                     return Err(DirectoryErrorKind::Cut {
                         server: self.server.clone(),
-                        is_fresh: self.searches == 0,
+                        is_unheard: self.is_unheard,
                     }
                     .into());
                 }
                 Ok(Err(reason)) => {
                     let server = self.server.clone();
                     self.broken = Some(reason);
-                    let is_fresh = self.searches == 0;
-                    return Err(DirectoryErrorKind::Cut { server, is_fresh }.into());
+                    let is_unheard = self.is_unheard;
+                    return Err(DirectoryErrorKind::Cut { server, is_unheard }.into());
                 }
                 Ok(Ok(count)) => count,
             };
+            self.is_unheard = false;
             self.conversation.feed(self.buffer.get(..count).unwrap_or(&[]));
             self.ahead = self.conversation.page_ahead().or(self.ahead.take());
         }

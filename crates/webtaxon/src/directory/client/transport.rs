@@ -58,9 +58,9 @@ pub(crate) async fn open(
 ) -> Result<Box<dyn Stream>, DirectoryError> {
     let shown = server.to_string();
     let until = Instant::now() + directory.connect_timeout;
-    let silent = |is_connected| DirectoryErrorKind::NoAnswer {
+    let silent = |is_unheard| DirectoryErrorKind::NoAnswer {
         server: shown.clone(),
-        is_connected,
+        is_unheard,
         waited: directory.connect_timeout,
     };
     let no_answer = || silent(false);
@@ -152,7 +152,7 @@ async fn connect(addresses: &[SocketAddr]) -> io::Result<TcpStream> {
 /// Starts TLS (RFC 4511 §4.14). Anything but success is an error: there is no fallback to plain text.
 async fn start_tls(stream: &mut TcpStream, server: &str) -> Result<(), DirectoryError> {
     let broken = |error| DirectoryError::protocol(server, error);
-    let cut = || DirectoryErrorKind::Cut { server: server.to_owned(), is_fresh: true };
+    let cut = || DirectoryErrorKind::Cut { server: server.to_owned(), is_unheard: true };
     let mut conversation = Conversation::default();
     conversation.extended(START_TLS).map_err(broken)?;
     stream.write_all(&conversation.outgoing()).await.map_err(|_| cut())?;

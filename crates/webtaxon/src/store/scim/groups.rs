@@ -146,23 +146,25 @@ impl Everything {
             Ok(wish) => wish,
             Err(words) => return Ok(Outcome::Failed(words)),
         };
-        let fault = match self.service.ask(&wish).await {
-            Ok(_) => None,
-            Err(Fault::Fatal(error)) => return Err(error),
-            Err(fault) => Some(refused.unwrap_or(fault)),
-        };
-        match fault {
-            Some(Fault::Fatal(error)) => Err(error),
-            Some(Fault::Refused { words, .. } | Fault::Unclear(words)) => Ok(Outcome::Failed(words)),
-            None if self.is_made(edit, id).await? => {
-                self.service.give_up_patch();
-                Ok(Outcome::Done)
+        let answer = self.service.ask(&wish).await;
+        crash::point();
+        // If its answer is lost, it may have been made all the same.
+        let is_over = matches!(answer, Err(Fault::Fatal(_) | Fault::Refused { .. }));
+        if !is_over && self.is_made(edit, id).await? {
+            self.service.give_up_patch();
+            return Ok(Outcome::Done);
+        }
+        match (answer, refused) {
+            (Err(Fault::Fatal(error)), _) => Err(error),
+            (Err(_), Some(Fault::Refused { words, .. } | Fault::Unclear(words)))
+            | (Err(Fault::Refused { words, .. } | Fault::Unclear(words)), _) => Ok(Outcome::Failed(words)),
+            (Ok(_), _) => {
+                Ok(Outcome::Failed("the service accepts the change and does not keep it".to_owned()))
             }
-            None => Ok(Outcome::Failed("the service accepts the change and does not keep it".to_owned())),
         }
     }
 
-    /// Whether a change by PATCH has the effect that it should. Each part of a change is looked at until it has.
+    /// True if a change by PATCH has the effect that it should. Each part of a change is looked at until it has.
     async fn is_kept(&self, edit: &GroupEdit, id: Option<&String>) -> Result<bool, StoreError> {
         let (is_renamed, is_linked_anew) =
             edit.after.as_ref().map_or((false, false), |after| differences(edit, after));
@@ -178,7 +180,7 @@ impl Everything {
         Ok(is_kept)
     }
 
-    /// Whether a group is as an edit leaves it.
+    /// True if a group is as an edit leaves it.
     async fn is_made(&self, edit: &GroupEdit, id: Option<&String>) -> Result<bool, StoreError> {
         let path = format!("Groups/{}", escaped(id.map_or("", String::as_str)));
         let there = match self.service.get(&path, &[]).await.map_err(|fault| self.service.told(fault))? {

@@ -92,7 +92,7 @@ struct Attribute {
     kind: String,
     is_list: bool,
     is_read_only: bool,
-    /// Whether the service takes values and never returns them.
+    /// True if the service takes values and never returns them.
     is_write_only: bool,
     /// The sub-attributes, with their types.
     parts: Vec<(String, String)>,

@@ -63,7 +63,7 @@ pub(super) struct Offer {
     pub(super) bulk: Option<(usize, usize)>,
     filter: bool,
     page: u64,
-    /// Whether pages follow each other by cursor (RFC 9865), and not by number.
+    /// True if pages follow each other by cursor (RFC 9865), and not by number.
     cursor: bool,
 }
 
@@ -99,7 +99,7 @@ pub(super) enum Fault {
 }
 
 impl Fault {
-    /// Whether another kind of request may do what this one was refused: nobody's rights or values are the reason.
+    /// True if another kind of request may do what this one was refused: nobody's rights or values are the reason.
     pub(super) fn is_of_the_request(&self) -> bool {
         matches!(self, Self::Refused { status, .. } if ![403, 404, 409, 410, 412, 429].contains(status))
     }

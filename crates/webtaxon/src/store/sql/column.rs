@@ -30,7 +30,7 @@ pub(in super::super) struct Column {
     pub(in super::super) is_always: bool,
     /// Whether it holds a list of texts: an array, or JSON.
     pub(in super::super) is_list: bool,
-    /// Whether it is written in new rows, and never read.
+    /// True if it is written in new rows, and never read.
     pub(in super::super) is_secret: bool,
     /// The expression that reads it as text.
     pub(in super::super) read: String,

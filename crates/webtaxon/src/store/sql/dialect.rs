@@ -289,22 +289,16 @@ fn is_there(of: &str, removed: &Removed) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use webtaxon_core::settings::{States, Times};
+    use webtaxon_core::settings::States;
 
     /// Placeholders are replaced by their values, and nothing else is: not in names, and not in texts.
     #[test]
     fn a_statement_is_written_out_with_its_values() {
         let table = SqlTable {
             name: "account".to_owned(),
-            columns: IndexMap::new(),
-            json: Vec::new(),
-            secrets: Vec::new(),
             states: Some(States::default()),
-            removed: None,
-            times: Times::default(),
-            sides: IndexMap::new(),
             has_links: true,
-            groups: None,
+            ..SqlTable::default()
         };
         for (mark, is_numbered, text, written) in [
             (

@@ -175,7 +175,6 @@ fn items(text: &str) -> Cow<'_, str> {
 mod tests {
     use super::*;
     use indexmap::IndexMap;
-    use webtaxon_core::settings::Times;
 
     /// Two keys that differ by a blank are two keys, and a login is found without the blanks around it.
     #[test]
@@ -195,15 +194,10 @@ mod tests {
         ] {
             let table = SqlTable {
                 name: "account".to_owned(),
-                columns: IndexMap::new(),
-                json: Vec::new(),
-                secrets: Vec::new(),
                 states: Some(States::default()),
-                removed: None,
-                times: Times::default(),
                 sides: IndexMap::from([("roles".to_owned(), role_table(key))]),
                 has_links: true,
-                groups: None,
+                ..SqlTable::default()
             };
             let columns = ["login", "code"].map(|name| Column::new(&table, name.to_owned()));
             let all = HashMap::from([(kept.to_owned(), vec!["keeper".to_owned()])]);
@@ -220,18 +214,8 @@ mod tests {
         let columns = [("login", "user"), ("state", "standing"), ("email", "e_mail")];
         let columns = columns.map(|(field, column)| (field.to_owned(), column.to_owned()));
         let states = Some(States::default());
-        let table = SqlTable {
-            name: "account".to_owned(),
-            columns: columns.into(),
-            json: Vec::new(),
-            secrets: Vec::new(),
-            states,
-            removed: None,
-            times: Times::default(),
-            sides: IndexMap::new(),
-            has_links: false,
-            groups: None,
-        };
+        let table =
+            SqlTable { name: "account".to_owned(), columns: columns.into(), states, ..SqlTable::default() };
         let names = ["login", "user", "state", "standing", "email", "e_mail"];
         let columns = names.map(|name| Column::new(&table, name.to_owned()));
         let mut rows =

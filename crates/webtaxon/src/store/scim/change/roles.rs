@@ -128,7 +128,7 @@ impl Work<'_> {
         Ok(())
     }
 
-    /// Whether a user is in a group now.
+    /// True if a user is in a group now.
     async fn is_member(&self, path: &str, id: &str) -> Result<bool, Fault> {
         Ok(match self.session.service.get(path, &[]).await? {
             Value::Object(there) => read_group(&there).members.contains(id),
