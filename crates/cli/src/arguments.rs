@@ -92,7 +92,7 @@ pub(crate) enum Command {
     /// Check everything that a run needs, step by step.
     ///
     /// Host name, connection, certificate, bind, rights, bases, filter, attributes, groups,
-    /// accounts: one line each, with a remedy if it fails. Changes nothing.
+    /// accounts: one line each, with a remedy if it fails. Changes nothing, except with --scratch.
     Check(Check),
     /// Show where people and groups are, or one entry in full.
     ///
@@ -349,6 +349,12 @@ pub(crate) struct Check {
     /// For a start-up script that may run before the directory is up. Example: --wait 60s
     #[arg(long, value_name = "TIME", default_value = "0s", value_parser = time)]
     pub(crate) wait: Duration,
+    /// Also try the account store with an account of this login: create, change, suspend and remove it.
+    ///
+    /// For a SCIM service, which may keep less than it says: what it does is remembered for later runs. Nobody may
+    /// have the login. Example: --scratch webtaxon.scratch
+    #[arg(long, value_name = "LOGIN")]
+    pub(crate) scratch: Option<String>,
 }
 
 /// A duration: a number with a unit.

@@ -60,13 +60,7 @@ fn cells(account: &Account) -> [String; 6] {
 }
 
 fn imports() -> Vec<Edit> {
-    let edit = |number| Edit {
-        kind: ChangeKind::Import,
-        dn: None,
-        cause: None,
-        before: None,
-        after: Some(account(number, "Botany 1")),
-    };
+    let edit = |number| Edit::new(ChangeKind::Import, None, Some(account(number, "Botany 1")));
     (0..COUNT).map(edit).collect()
 }
 
@@ -80,7 +74,7 @@ fn updates() -> Vec<Edit> {
     let edit = |at| {
         let number = at * (COUNT / CHANGED);
         let (before, after) = (side(number, "Botany 1"), side(number, "Botany 2"));
-        Edit { kind: ChangeKind::Update, dn: None, cause: None, before, after }
+        Edit::new(ChangeKind::Update, before, after)
     };
     (0..CHANGED).map(edit).collect()
 }

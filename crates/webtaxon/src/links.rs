@@ -5,7 +5,9 @@
 
 use crate::background;
 use crate::state::{Journal, Remembered, StateError, StateStore, Ties};
-use crate::store::{AccountStore, GroupStore, Recorder, ScriptWork, StoreErrorKind, StoreFuture, Terms};
+use crate::store::{
+    AccountStore, GroupStore, Recorder, ScriptWork, StoreErrorKind, StoreFuture, Terms, TrialStore,
+};
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 use std::ops::ControlFlow;
@@ -150,6 +152,9 @@ impl<'s> Linked<'s> {
                 rest.push(left);
             }
         }
+        let numbers = places.clone();
+        let made = terms.made.clone().of_part(move |at| numbers.get(at).copied());
+        let terms = Terms { made, ..terms };
         // Edits that only tie a link come last, unless too many others are refused.
         let most = terms.stop_after;
         let shared = Arc::new(Mutex::new((record, 0, ControlFlow::Continue(()))));
@@ -225,6 +230,14 @@ impl AccountStore for Linked<'_> {
             None => self.store.carry_out(edits, terms, record),
             Some(_) => Box::pin(async move { self.carry_out_bare(&edits, terms, record).await }),
         }
+    }
+
+    fn place_of(&self, field: &str) -> String {
+        self.store.place_of(field)
+    }
+
+    fn trial(&self) -> Option<&dyn TrialStore> {
+        self.store.trial()
     }
 
     fn groups(&self) -> Option<&dyn GroupStore> {

@@ -14,7 +14,7 @@ use secrecy::SecretString;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use webtaxon_core::account::{Account, Groups, Inquiry, Replies};
+use webtaxon_core::account::{Account, Groups, Habits, Inquiry, Replies};
 use webtaxon_core::ldap::url::Server;
 use webtaxon_core::preview::{Memory, Preview, Situation};
 use webtaxon_core::reading::snapshot::Snapshot;
@@ -169,6 +169,20 @@ impl Setup {
         Ok(self.linked(&*store).accounts(names(self.settings.account_fields())).await?)
     }
 
+    /// What the account store is known to do otherwise than it says.
+    pub(crate) async fn habits(&self) -> Result<Habits, Error> {
+        let (place, list) = (self.state(), self.store().place());
+        let habits =
+            background::run(move || Journal::read(&*place)?.map(|own| own.habits(&list)).transpose());
+        Ok(habits.await?.unwrap_or_default())
+    }
+
+    /// Checks that no field is in a place whose values the store is known not to keep.
+    pub(crate) async fn are_kept(&self, store: &dyn AccountStore, accounts: &[Account]) -> Result<(), Error> {
+        let fields = names(self.settings.account_fields());
+        Ok(store::are_kept(store, &self.habits().await?, &fields, accounts)?)
+    }
+
     /// Reads each intake, in order.
     pub(crate) async fn readings(
         &self,
@@ -198,6 +212,7 @@ impl Setup {
         };
         let readings = async { Ok::<_, Error>(self.readings(&accesses, &links, more).await?) };
         let ((accounts, groups), mut readings) = tokio::try_join!(lists, readings)?;
+        self.are_kept(&store, &accounts).await?;
         for (intake, reading) in self.settings.intakes.iter().zip(&mut readings) {
             reading.hold_against(intake, memory.footprints.get(&intake.name));
         }

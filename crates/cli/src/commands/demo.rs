@@ -70,7 +70,7 @@ pub(crate) async fn run(options: &Demo, session: &Session<'_>) -> Result<Exit, F
     let command = |name: &str| format!("$ webtaxon {name} --settings {}", settings.display());
     if is_text {
         headline(&command("check"));
-        let exit = check::run(Duration::ZERO, session).await?;
+        let exit = check::run(Duration::ZERO, None, session).await?;
         if exit != Exit::Done {
             return Ok(exit);
         }

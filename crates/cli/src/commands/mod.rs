@@ -52,7 +52,7 @@ pub(crate) async fn run(arguments: Arguments) -> Exit {
 async fn dispatch(command: &Command, session: &Session<'_>) -> Result<Exit, Failure> {
     match command {
         Command::Demo(options) => demo::run(options, session).await,
-        Command::Check(options) => check::run(options.wait, session).await,
+        Command::Check(options) => check::run(options.wait, options.scratch.as_deref(), session).await,
         Command::Draft(options) => draft::run(options, session).await,
         Command::Browse(options) => browse::run(options, session).await,
         Command::Fields(options) => fields::run(options, session).await,

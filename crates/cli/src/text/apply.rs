@@ -144,6 +144,8 @@ pub(crate) fn applied(work: &Work, applied: &Applied, width: usize, option: &str
     let failed = which(|outcome| if let Outcome::Failed(reason) = outcome { Some(reason) } else { None });
     some(&mut text, width, "Left out:", left.into_iter());
     some(&mut text, width, "Refused by the application:", failed.into_iter());
+    let dropped = applied.dropped.iter().map(|place| harmless(place));
+    some(&mut text, width, "Taken by the application and not kept, as the next preview will say:", dropped);
     if let Some(reason) = &applied.stopped {
         let _ = writeln!(text, "{} {}.", paint(Tone::Bad, "Stopped:"), harmless(reason));
         let open = applied.outcomes.iter().chain(&applied.groups).filter(|one| one.is_none()).count();

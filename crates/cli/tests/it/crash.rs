@@ -172,15 +172,16 @@ impl Scene {
 }
 
 /// Saves a preview, sealed with the key of the state as it is now.
-fn save(museum: &Museum) {
+pub(crate) fn save(museum: &Museum) {
     let _ = std::fs::remove_file(museum.file("monday.json"));
     let saved = museum.run(&["preview", "--save", "monday.json"]);
     assert!(saved.code == 0, "{}", saved.err);
 }
 
 /// Applies a saved preview, and has the program die at one of its points.
-fn apply_until(museum: &Museum, file: &str, die_at: Option<usize>) -> std::process::Output {
-    let mut command = crate::command::webtaxon(&["apply", file, "--yes", "--release", "seats,first"]);
+pub(crate) fn apply_until(museum: &Museum, file: &str, die_at: Option<usize>) -> std::process::Output {
+    let mut command =
+        crate::command::webtaxon(&["apply", file, "--yes", "--release", "seats,first,removals"]);
     command.current_dir(museum.file(""));
     if let Some(point) = die_at {
         command.env("WEBTAXON_DIE_AT", point.to_string());
@@ -477,7 +478,7 @@ fn killed_anywhere_where_roles_are_groups_a_fresh_apply_ends_the_same() {
 }
 
 /// The numbers of the runs that changed something, the latest first.
-fn museum_runs(museum: &Museum) -> Vec<String> {
+pub(crate) fn museum_runs(museum: &Museum) -> Vec<String> {
     let runs = museum.run(&["journal", "--format", "json"]);
     let runs: serde_json::Value = serde_json::from_str(&runs.out).unwrap();
     let mut numbers: Vec<i64> =
@@ -487,7 +488,7 @@ fn museum_runs(museum: &Museum) -> Vec<String> {
 }
 
 /// How many there are in the state's file of what a question names.
-fn count(museum: &Museum, what: &str) -> i64 {
+pub(crate) fn count(museum: &Museum, what: &str) -> i64 {
     let db = rusqlite::Connection::open(museum.file("webtaxon.state.sqlite")).unwrap();
     db.query_row(&format!("SELECT count(*) FROM {what}"), [], |row| row.get(0)).unwrap()
 }

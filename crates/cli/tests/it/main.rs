@@ -12,12 +12,20 @@ mod cluster;
 mod command;
 #[cfg(feature = "crash-points")]
 mod crash;
+#[cfg(feature = "crash-points")]
+mod crash_tables;
 mod demo;
 mod documents;
 mod faults;
 mod filter;
 mod floors;
+#[cfg(feature = "crash-points")]
+#[path = "../../../webtaxon/tests/it/mariadb_server.rs"]
+mod mariadb_server;
 mod members;
+#[cfg(feature = "crash-points")]
+#[path = "../../../webtaxon/tests/it/odd_schema.rs"]
+mod odd_schema;
 mod preview;
 mod schemas;
 mod settle;

@@ -2,10 +2,12 @@
 
 mod fields;
 mod group;
+mod habits;
 mod replies;
 
 pub use fields::Fields;
 pub use group::{Group, Groups};
+pub use habits::Habits;
 pub use replies::{Dependents, Effect, Form, Inquiry, Replies, counted_rows};
 
 use crate::ldap::identity::Identity;

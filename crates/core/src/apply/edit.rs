@@ -24,15 +24,25 @@ pub struct Edit {
     pub before: Option<Account>,
     /// The account after; `None` if it is deleted.
     pub after: Option<Account>,
+    /// Of a new account, the fields that the store filled otherwise than it was asked to, such as a column's default.
+    #[serde(default, skip_serializing_if = "Fields::is_empty")]
+    pub added: Fields,
 }
 
 impl Edit {
+    /// An edit of nobody known, for no known reason.
+    #[must_use]
+    pub fn new(kind: ChangeKind, before: Option<Account>, after: Option<Account>) -> Self {
+        Self { kind, dn: None, cause: None, before, after, added: Fields::default() }
+    }
+
     /// What a change does to its account; `None` for a change that does nothing yet (a wait, a clash), or that is
     /// about another account.
     #[must_use]
     pub fn of(change: &Change, account: Option<&Account>) -> Option<Self> {
         let edit = |before, after| {
-            Some(Self { kind: change.kind(), dn: change.dn.clone(), cause: change.cause(), before, after })
+            let dn = change.dn.clone();
+            Some(Self { dn, cause: change.cause(), ..Self::new(change.kind(), before, after) })
         };
         match change.kind() {
             ChangeKind::Wait | ChangeKind::Clash => None,
@@ -83,6 +93,17 @@ impl Edit {
         Some(Self { kind: ChangeKind::Suspend, before: Some(before), after: Some(after), ..self.clone() })
     }
 
+    /// The edit with what the store added to the new account, which is now there; `None` if it added nothing.
+    #[must_use]
+    pub fn with_added(&self, there: &Account) -> Option<Self> {
+        let asked = self.after.as_ref().filter(|_| self.before.is_none())?;
+        let is_added = |name: &str, value: &str| !value.is_empty() && asked.value(name) != value;
+        let added = there.fields.iter().filter(|(name, value)| is_added(name, value));
+        let mut fields = Fields::default();
+        fields.extend(added.map(|(name, value)| (name.clone(), value.clone())));
+        (!fields.is_empty()).then(|| Self { added: fields, ..self.clone() })
+    }
+
     /// The edit that undoes this one.
     #[must_use]
     pub fn back(&self) -> Self {
@@ -95,13 +116,11 @@ impl Edit {
                 ChangeKind::Update
             }
         };
-        Self {
-            kind,
-            dn: self.dn.clone(),
-            cause: None,
-            before: self.after.clone(),
-            after: self.before.clone(),
+        let mut made = self.after.clone();
+        if let Some(made) = &mut made {
+            made.fields.extend(self.added.iter().map(|(name, value)| (name.clone(), value.clone())));
         }
+        Self { dn: self.dn.clone(), ..Self::new(kind, made, self.before.clone()) }
     }
 
     /// The edit as it may be shown, and the number of fields left out: a whole account, which comes or goes, may have

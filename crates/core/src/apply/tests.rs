@@ -21,7 +21,7 @@ fn ada(room: &str) -> Account {
 }
 
 fn edit(kind: ChangeKind, before: Option<Account>, after: Option<Account>) -> Edit {
-    Edit { kind, dn: None, cause: None, before, after }
+    Edit::new(kind, before, after)
 }
 
 fn moves() -> Edit {
@@ -39,6 +39,24 @@ fn is_as_wanted(standing: Standing, wanted: Result<Option<usize>, &str>, why: &s
         }
         (standing, _) => panic!("{why}: {standing:?}"),
     }
+}
+
+/// What a store added to a new account is part of what an undo takes back, and of no question whether it was made.
+#[test]
+fn what_the_store_added_is_known_to_the_way_back_alone() {
+    let import = edit(ChangeKind::Import, None, Some(ada("4")));
+    let there = account("ada", "1", &[("room", "Room 4"), ("email", "ada@x"), ("logins", "0"), ("note", "")]);
+    let made = import.with_added(&there).unwrap();
+    assert_eq!((&made.after, made.added.iter().count()), (&import.after, 2), "{made:?}");
+    let undone = made.back().before.unwrap();
+    assert_eq!(["room", "email", "logins"].map(|name| undone.value(name)), ["Room 4", "ada@x", "0"]);
+    let busy = account("ada", "1", &[("room", "4"), ("email", "ada@x"), ("logins", "3")]);
+    is_as_wanted(standings(std::slice::from_ref(&made), &[busy], NONE).remove(0), Err(""), "used since");
+    assert_eq!(import.with_added(&ada("4")), None);
+    assert_eq!(moves().with_added(&there), None, "only new accounts");
+    let read: Edit = serde_json::from_str(&serde_json::to_string(&made).unwrap()).unwrap();
+    assert_eq!(read, made);
+    assert!(!serde_json::to_string(&import).unwrap().contains("added"));
 }
 
 #[test]

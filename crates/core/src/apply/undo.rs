@@ -57,7 +57,7 @@ mod tests {
     #[test]
     fn only_what_is_as_it_was_made_is_removed() {
         let made = account(&[("name", "Ada"), ("roles", "a;b"), ("logins", "0")]);
-        let edit = Edit { kind: ChangeKind::Remove, dn: None, cause: None, before: Some(made), after: None };
+        let edit = Edit::new(ChangeKind::Remove, Some(made), None);
         let loan = [Dependents { table: "loan".into(), rows: 2, effect: Effect::Cleared }];
         for (there, dependents, words) in [
             (account(&[("name", "Ada"), ("roles", "b;a"), ("logins", "0"), ("seen", "")]), &[][..], None),

@@ -182,7 +182,7 @@ impl Preview {
                 .unwrap_or_else(|| IntakeSummary::none(&settings.intakes.first).into()),
             gaps: parts.iter().flat_map(|part| part.reading.gaps()).cloned().collect(),
             incomplete: parts.iter().flat_map(summary::incomplete).collect(),
-            open_fields: parts.iter().flat_map(summary::open_fields).collect(),
+            open_fields: summary::open_fields(&parts, &decisions.held),
             strangers: summary::strangers(&parts),
             nobody: parts.iter().flat_map(|part| part.selection.nobody.clone()).collect(),
             idle_words: decisions.idle_words,

@@ -1,7 +1,7 @@
 //! The figures of a preview: accounts before and after, seats, people with missing values.
 
 use super::situation::Selected;
-use super::{Change, ChangeKind};
+use super::{Change, ChangeKind, Held};
 use crate::account::{Account, State};
 use crate::draw::Open;
 use crate::graph::Leaf;
@@ -140,7 +140,15 @@ pub struct OpenField {
     pub is_unfit: bool,
 }
 
-pub(super) fn open_fields(part: &Selected<'_>) -> Vec<OpenField> {
+/// The fields that keep their value, of people who have an account or get one.
+pub(super) fn open_fields(parts: &[Selected<'_>], held: &[Held]) -> Vec<OpenField> {
+    let is_held = |held: &&Held| held.would == Some(ChangeKind::Import);
+    let without: HashSet<&str> = held.iter().filter(is_held).filter_map(|held| held.dn.as_deref()).collect();
+    let all = parts.iter().flat_map(open_fields_of);
+    all.filter(|open| !without.contains(open.dn.as_str())).collect()
+}
+
+fn open_fields_of(part: &Selected<'_>) -> Vec<OpenField> {
     let (reading, selection) = (part.reading, part.selection);
     let mut list = Vec::new();
     for candidate in &selection.candidates {

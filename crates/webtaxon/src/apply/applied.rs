@@ -17,6 +17,8 @@ pub struct Applied {
     pub backup: Option<PathBuf>,
     /// An interrupted earlier run, and what was found out about it.
     pub interrupted: Option<Interrupted>,
+    /// The places of fields that the store was found to take values for and not to keep.
+    pub dropped: Vec<String>,
     /// Why the store could not continue, if it could not.
     pub stopped: Option<String>,
 }

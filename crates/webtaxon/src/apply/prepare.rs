@@ -6,7 +6,7 @@ use crate::error::{ApplyError, ApplyErrorKind, Error};
 use crate::setup::Setup;
 use crate::state::backups_of;
 use crate::state::{Journal, Run};
-use crate::store::{AccountStore, Secrets, Terms, groups_beside, names};
+use crate::store::{AccountStore, Terms, groups_beside, names};
 use jiff::civil::Date;
 use ring::digest::{SHA256, digest};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -170,9 +170,9 @@ pub(super) fn terms(setup: &Setup, work: &Work, consent: &Consent) -> Terms {
     Terms {
         fields: names(setup.settings.account_fields()),
         unique: names(setup.settings.unique_fields()),
-        secrets: Secrets::default(),
         original: work.original.clone(),
         stop_after: consent.stop_after,
+        ..Terms::default()
     }
 }
 

@@ -1,18 +1,18 @@
 //! One apply: interrupted runs, journal, copy, edits, memory.
 
 use super::copy::copy;
-use super::steps::{carry_out, unrecorded};
+use super::steps::{Carried, carry_out, unrecorded};
 use super::take_up::{links, take_up};
 use super::{Applied, Consent, Origin, Work, consider, secrets, terms};
-use crate::error::Error;
+use crate::error::{ApplyError, Error};
 use crate::links::Linked;
 use crate::setup::Setup;
 use crate::state::{Begun, Ending, Journal, Remembered};
-use crate::store::{AccountStore as _, Terms};
+use crate::store::{AccountStore as _, KnownHabits, Terms};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 use std::sync::Arc;
-use webtaxon_core::account::Account;
+use webtaxon_core::account::{Account, Habits};
 use webtaxon_core::apply::{Edit, Outcome, Untouchable};
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::preview::{ChangeKind, Fresh, Memory};
@@ -22,10 +22,14 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
     let store = setup.store();
     consider(setup, &*store, work, consent)?;
     let store = &setup.linked(&*store).applying();
-    let terms = Terms { secrets: secrets(setup, work).await?, ..terms(setup, work, consent) };
+    let known = KnownHabits::default();
+    let terms =
+        Terms { secrets: secrets(setup, work).await?, habits: known.clone(), ..terms(setup, work, consent) };
     let fields = &terms.fields;
     let list = || store.accounts(Arc::clone(fields));
     let mut journal = Journal::write(&*setup.state(), &consent.who)?;
+    let habits = journal.habits(&store.place())?;
+    known.add(|known| *known = habits.clone());
     let untouchable = Untouchable::new(&setup.settings.accounts.protected);
     let interrupted = take_up(&mut journal, store, &terms, &untouchable).await?;
     let mut applied = Applied { interrupted, ..Applied::default() };
@@ -48,23 +52,19 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
     }
     let run = begin(&mut journal, work, consent)?;
     applied.run = Some(run);
-    let copied = copy(setup, store, fields, run, work).await;
-    let beside = |file: &Path| file.strip_prefix(&setup.folder).unwrap_or(file).to_owned();
-    match copied.and_then(|file| Ok(journal.backed_up(run, &beside(&file)).map(|()| file)?)) {
-        Ok(file) => applied.backup = Some(file),
-        Err(error) => {
-            give_up(&mut journal, run, work)?;
-            return Err(error);
-        }
-    }
-    let (mut journal, is_known) = carry_out(setup, store, work, &terms, journal, &mut applied).await?;
+    make_copy(setup, store, (fields, run, work), &mut journal, &mut applied).await?;
+    let Carried { mut journal, is_known, are_new_told } =
+        carry_out(setup, store, work, &terms, journal, &mut applied).await?;
+    applied.dropped = learned(&mut journal, &store.place(), &habits, known.now())?;
     if !is_known {
         // The outcome is unknown. The run stays open in the journal, and the next apply finds out.
         return Ok(applied);
     }
     let ending = if applied.stopped.is_some() { Ending::Stopped } else { Ending::Done };
     if let Ok(accounts) = list().await {
-        journal.made(run, &as_made(work, &applied, &accounts)).map_err(unrecorded)?;
+        if !are_new_told {
+            journal.made(run, &as_made(work, &applied, &accounts)).map_err(unrecorded)?;
+        }
         let links = links(&accounts);
         remember_origins(&mut remembered, &links, &memory, work);
         remember_links(store, &mut remembered, links, &memory, (work, &applied));
@@ -77,6 +77,40 @@ pub(crate) async fn apply(setup: &Setup, work: &Work, consent: &Consent) -> Resu
     Ok(applied)
 }
 
+/// Copies the accounts, and records the copy; without one, the run ends.
+async fn make_copy(
+    setup: &Setup,
+    store: &Linked<'_>,
+    (fields, run, work): (&Arc<[String]>, i64, &Work),
+    journal: &mut Journal,
+    applied: &mut Applied,
+) -> Result<(), Error> {
+    let copied = copy(setup, store, fields, run, work).await;
+    let beside = |file: &Path| file.strip_prefix(&setup.folder).unwrap_or(file).to_owned();
+    match copied.and_then(|file| Ok(journal.backed_up(run, &beside(&file)).map(|()| file)?)) {
+        Ok(file) => applied.backup = Some(file),
+        Err(error) => {
+            give_up(journal, run, work)?;
+            return Err(error);
+        }
+    }
+    Ok(())
+}
+
+/// Keeps what was found of the store's habits; returns the places newly found to keep nothing.
+fn learned(
+    journal: &mut Journal,
+    list: &str,
+    known: &Habits,
+    now: Habits,
+) -> Result<Vec<String>, ApplyError> {
+    if now == *known {
+        return Ok(Vec::new());
+    }
+    journal.set_habits(list, &now).map_err(unrecorded)?;
+    Ok(now.drops.into_keys().filter(|place| !known.drops.contains_key(place)).collect())
+}
+
 /// Imports whose accounts have more than was asked for, such as values of the database's own: as they are, so that an
 /// undoing knows what was added later.
 fn as_made(work: &Work, applied: &Applied, accounts: &[Account]) -> Vec<(usize, Edit)> {
@@ -87,14 +121,9 @@ fn as_made(work: &Work, applied: &Applied, accounts: &[Account]) -> Vec<(usize, 
     let by_link: HashMap<&Identity, &Account> =
         accounts.iter().filter_map(|account| Some((account.link.as_ref()?, account))).collect();
     let made = |(place, (edit, outcome)): (usize, (&Edit, &Option<Outcome>))| {
-        let after = edit.after.as_ref().filter(|_| is_import(edit))?;
-        let there = *by_link.get(after.link.as_ref()?)?;
-        let has_more = there
-            .fields
-            .iter()
-            .any(|(name, value)| !value.is_empty() && after.fields.get(name) != Some(value));
-        let is_made = matches!(outcome, Some(Outcome::Done));
-        (is_made && has_more).then(|| (place, Edit { after: Some(there.clone()), ..edit.clone() }))
+        let link = edit.after.as_ref().filter(|_| is_import(edit) && *outcome == Some(Outcome::Done))?;
+        let there = *by_link.get(link.link.as_ref()?)?;
+        Some((place, edit.with_added(there)?))
     };
     work.edits.iter().zip(&applied.outcomes).enumerate().filter_map(made).collect()
 }

@@ -3,12 +3,9 @@
 use super::{Origin, Work};
 use crate::directory::KnownLinks;
 use crate::error::Error;
-use crate::secure::fetch_password;
+use crate::secure::{fetch_password, random_secret};
 use crate::setup::Setup;
 use crate::store::{SecretValues, Secrets};
-use base64::Engine as _;
-use base64::engine::general_purpose::URL_SAFE_NO_PAD;
-use ring::rand::{SecureRandom as _, SystemRandom};
 use secrecy::{ExposeSecret as _, SecretString};
 use std::collections::HashMap;
 use std::time::Duration;
@@ -61,7 +58,7 @@ fn values(
     let mut values = Vec::new();
     for (name, rule) in &intake.secrets {
         let value = match rule {
-            SecretRule::Random => Some(random()?),
+            SecretRule::Random => Some(random_secret()?),
             SecretRule::Shared(_) => shared.get(name.as_str()).cloned(),
             SecretRule::Drawn(rule) => {
                 let value = drawn.next().filter(|value| !value.expose_secret().is_empty());
@@ -74,14 +71,6 @@ fn values(
         values.extend(value.map(|value| (name.into(), value)));
     }
     Ok(values)
-}
-
-/// A text that nobody can guess: 192 bits.
-fn random() -> Result<SecretString, String> {
-    let mut bytes = zeroize::Zeroizing::new([0_u8; 24]);
-    let made = SystemRandom::new().fill(&mut *bytes);
-    made.map_err(|_| "the system gives no random numbers".to_owned())?;
-    Ok(SecretString::from(URL_SAFE_NO_PAD.encode(*bytes)))
 }
 
 /// The secrets that all accounts share, by field.

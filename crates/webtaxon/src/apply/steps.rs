@@ -8,18 +8,20 @@ use crate::links::Linked;
 use crate::progress::{EVERY, Progress, Watch};
 use crate::setup::Setup;
 use crate::state::{Journal, StateError, Ties};
-use crate::store::{AccountStore as _, Recorder, Secrets, StoreError, Terms, group_store, lists};
+use crate::store::{
+    AccountStore as _, NewAccounts, Recorder, Secrets, StoreError, Terms, group_store, lists,
+};
 use std::borrow::Cow;
 use std::collections::HashSet;
 use std::ops::ControlFlow;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
-use webtaxon_core::account::folded;
+use webtaxon_core::account::{Account, folded};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Untouchable};
 
 /// Maximum outcomes that wait to be written to the journal, and the time for which they may. What a crash loses, the
 /// next apply finds out from the lists.
-const BATCH: usize = 50_000;
+const BATCH: usize = 200_000;
 const WAIT: Duration = Duration::from_millis(500);
 
 /// The recorder of outcomes. Edits of accounts come first in its numbering, then those of groups.
@@ -35,6 +37,8 @@ struct Told {
     unwritten: Option<StateError>,
     failed: usize,
     done: usize,
+    /// True if the store told of the new accounts before it committed them.
+    are_new_told: bool,
 }
 
 impl Told {
@@ -53,10 +57,7 @@ impl Told {
         if self.waiting.len() >= BATCH || self.written.elapsed() >= WAIT {
             self.write();
         }
-        match self.unwritten {
-            None => ControlFlow::Continue(()),
-            Some(_) => ControlFlow::Break(()),
-        }
+        self.flow()
     }
 
     /// Writes pending outcomes. After a failure none is written: the next apply finds them out.
@@ -92,6 +93,17 @@ impl Told {
                 Outcome::Left(why) | Outcome::Failed(why) => format!("; nor could it be suspended: {why}"),
             });
         }
+        self.flow()
+    }
+
+    /// Records new accounts as their store made them.
+    fn take_new(&mut self, made: &[(usize, Edit)]) -> ControlFlow<()> {
+        self.are_new_told = true;
+        self.unwritten = self.unwritten.take().or_else(|| self.journal.made(self.run, made).err());
+        self.flow()
+    }
+
+    fn flow(&self) -> ControlFlow<()> {
         match self.unwritten {
             None => ControlFlow::Continue(()),
             Some(_) => ControlFlow::Break(()),
@@ -117,6 +129,22 @@ impl Told {
 struct Shared(Arc<Mutex<Option<Told>>>);
 
 impl Shared {
+    fn new(setup: &Setup, store: &Linked<'_>, work: &Work, journal: Journal, run: i64) -> Self {
+        Self(Arc::new(Mutex::new(Some(Told {
+            watch: setup.watch.clone(),
+            journal,
+            run,
+            ties: store.ties(Arc::clone(&work.edits)),
+            outcomes: vec![None; work.edits.len() + work.groups.len()],
+            waiting: Vec::new(),
+            written: Instant::now(),
+            unwritten: None,
+            failed: 0,
+            done: 0,
+            are_new_told: false,
+        }))))
+    }
+
     fn with<T>(&self, work: impl FnOnce(&mut Told) -> T) -> Option<T> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).as_mut().map(work)
     }
@@ -130,12 +158,31 @@ impl Shared {
         })
     }
 
+    /// The receiver of new accounts, by the index of their edits.
+    fn new_accounts(&self, edits: Arc<[Edit]>) -> NewAccounts {
+        let own = self.clone();
+        NewAccounts::new(move |accounts| {
+            let edit = |(at, account): &(usize, Account)| Some((*at, edits.get(*at)?.with_added(account)?));
+            let made: Vec<(usize, Edit)> = accounts.iter().filter_map(edit).collect();
+            own.with(|told| told.take_new(&made)).unwrap_or(ControlFlow::Break(()))
+        })
+    }
+
     fn end(self) -> Option<Told> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).take()
     }
 }
 
-/// Makes the edits; returns the journal, and whether every outcome is known.
+/// How far a run came.
+pub(super) struct Carried {
+    pub(super) journal: Journal,
+    /// True if every outcome is known.
+    pub(super) is_known: bool,
+    /// True if the journal has new accounts as their store made them.
+    pub(super) are_new_told: bool,
+}
+
+/// Makes the edits.
 pub(super) async fn carry_out(
     setup: &Setup,
     store: &Linked<'_>,
@@ -143,28 +190,19 @@ pub(super) async fn carry_out(
     terms: &Terms,
     journal: Journal,
     applied: &mut Applied,
-) -> Result<(Journal, bool), Error> {
-    let Some(run) = applied.run else { return Ok((journal, true)) };
+) -> Result<Carried, Error> {
+    let Some(run) = applied.run else {
+        return Ok(Carried { journal, is_known: true, are_new_told: true });
+    };
     let accounts = work.edits.len();
-    let told = Shared(Arc::new(Mutex::new(Some(Told {
-        watch: setup.watch.clone(),
-        journal,
-        run,
-        ties: store.ties(Arc::clone(&work.edits)),
-        outcomes: vec![None; accounts + work.groups.len()],
-        waiting: Vec::new(),
-        written: Instant::now(),
-        unwritten: None,
-        failed: 0,
-        done: 0,
-    }))));
+    let told = Shared::new(setup, store, work, journal, run);
     let untouchable = Untouchable::new(&setup.settings.accounts.protected);
     let ended = steps(store, (work, &untouchable), terms, &told).await;
     let Some(mut told) = told.end() else {
         return Err(Error::from(ApplyError::from(ApplyErrorKind::CutOff(run))));
     };
     told.write();
-    let Told { mut journal, mut outcomes, unwritten, failed, .. } = told;
+    let Told { mut journal, mut outcomes, unwritten, failed, are_new_told, .. } = told;
     let mut put = |outcomes: &mut Vec<Option<Outcome>>| {
         applied.groups = outcomes.split_off(accounts.min(outcomes.len()));
         applied.outcomes = std::mem::take(outcomes);
@@ -179,7 +217,7 @@ pub(super) async fn carry_out(
         let Ok((list, groups)) = lists(store, Arc::clone(&terms.fields), !work.groups.is_empty()).await
         else {
             put(&mut outcomes);
-            return Ok((journal, false));
+            return Ok(Carried { journal, is_known: false, are_new_told });
         };
         let groups = groups.map(|groups| groups.list).unwrap_or_default();
         for (at, outcome) in look(&mut journal, run, store, &list, &groups).map_err(unrecorded)? {
@@ -201,7 +239,7 @@ pub(super) async fn carry_out(
         journal.record(run, &left, None).map_err(unrecorded)?;
         applied.stopped.get_or_insert_with(|| format!("{failed} changes were refused"));
     }
-    Ok((journal, true))
+    Ok(Carried { journal, is_known: true, are_new_told })
 }
 
 /// The steps in order, while each may begin.
@@ -222,9 +260,11 @@ async fn steps(
     let Some(terms) = goes_on(terms) else { return Ok(()) };
     let (allowed, numbers) = allowed(work, (untouchable, &terms.secrets), told);
     if !allowed.is_empty() {
+        let places = numbers.clone();
+        let made = told.new_accounts(Arc::clone(&work.edits)).of_part(move |at| places.get(at).copied());
         let record = told.recorder(move |at| numbers.get(at).copied());
         let record = without_secrets(record, &allowed, &terms.secrets);
-        store.carry_out(allowed, terms.clone(), record).await?;
+        store.carry_out(allowed, Terms { made, ..terms.clone() }, record).await?;
     }
     let Some(terms) = goes_on(&terms) else { return Ok(()) };
     suspend_instead(store, work, &terms, told).await?;

@@ -5,9 +5,11 @@
 mod content;
 mod reach;
 mod rights;
+mod scratch;
 mod steps;
 mod whole;
 
+pub(crate) use scratch::try_scratch;
 pub use steps::{CheckStep, StepOutcome};
 
 use crate::background;
@@ -17,7 +19,7 @@ use crate::state::Journal;
 use crate::store::group_store;
 use std::time::{Duration, Instant};
 use steps::{Steps, bad, good, warning};
-use webtaxon_core::account::folded;
+use webtaxon_core::account::{Habits, folded};
 use webtaxon_core::reading::Request;
 use webtaxon_core::settings::{Bind, Intake};
 use webtaxon_core::words::counted;
@@ -150,12 +152,20 @@ async fn accounts(setup: &Setup, steps: &mut Steps<'_>) {
     let store = setup.store();
     let finding = match setup.accounts().await {
         Err(error) => bad(&error),
+        Ok(accounts) if let Err(error) = setup.are_kept(&*store, &accounts).await => bad(&error),
         Ok(accounts) => {
             let linked = accounts.iter().filter(|account| account.link.is_some()).count();
             let settings = &setup.settings.accounts;
             let place = if settings.store.has_links() { "" } else { " in the state" };
-            let message =
-                format!("{}: {} accounts, {linked} of them linked{place}", store.describe(), accounts.len());
+            let habits = match store.trial() {
+                Some(_) => setup.habits().await.map_or("", |habits| in_words(&habits)),
+                None => "",
+            };
+            let message = format!(
+                "{}: {} accounts, {linked} of them linked{place}{habits}",
+                store.describe(),
+                accounts.len()
+            );
             let known = |login: &str| accounts.iter().any(|one| folded(&one.login) == folded(login));
             if let Some(login) = settings.whose.keys().find(|login| !known(login)) {
                 let remedy = "correct the login, or remove it from whose";
@@ -175,6 +185,17 @@ async fn accounts(setup: &Setup, steps: &mut Steps<'_>) {
     };
     steps.end("accounts", began, finding);
     application_groups(setup, steps).await;
+}
+
+/// What is known of a store that may do otherwise than it says.
+fn in_words(habits: &Habits) -> &'static str {
+    match (habits.whole, habits.tried) {
+        (true, _) => "; users are changed as a whole (PUT), since PATCH was found to do only a part",
+        (false, None) => {
+            "; whether it keeps all that is written has not been tried: --scratch LOGIN does that, with an account of its own"
+        }
+        (false, Some(_)) => "",
+    }
 }
 
 /// The application's own groups, if the settings import any.

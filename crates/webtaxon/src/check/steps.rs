@@ -22,7 +22,7 @@ pub enum StepOutcome {
 #[derive(Clone, Debug, Serialize)]
 pub struct CheckStep {
     /// The step: `name`, `connect`, `tls`, `server`, `password`, `bind`, `rights`, `clock`, `base`, `filter`,
-    /// `attribute`, `identity`, `group`, `accounts`, `state`, `reading`, `footprint`.
+    /// `attribute`, `identity`, `group`, `accounts`, `state`, `reading`, `footprint`, `scratch`.
     pub name: &'static str,
     /// The outcome.
     pub outcome: StepOutcome,

@@ -52,10 +52,7 @@ pub(super) async fn read(setup: &Setup, steps: &mut Steps<'_>) {
 fn values(preview: &Preview) -> Finding {
     let new = preview.held.iter().filter(|held| held.reason == HeldReason::Unfit);
     let new = new.filter_map(|held| Some(format!("{}: {}", held.login, held.about.as_ref()?)));
-    let is_new = |login: &String| {
-        preview.held.iter().any(|held| held.reason == HeldReason::Unfit && held.login == *login)
-    };
-    let open = preview.open_fields.iter().filter(|open| open.is_unfit && !is_new(&open.login));
+    let open = preview.open_fields.iter().filter(|open| open.is_unfit);
     let open = open.map(|open| format!("{}: {} {}", open.login, open.field, open.why));
     let all: Vec<String> = new.chain(open).collect();
     let Some(first) = all.first() else {

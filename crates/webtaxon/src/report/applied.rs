@@ -27,6 +27,7 @@ pub fn applied(work: &Work, applied: &Applied, settings: &Settings) -> Value {
         "complete": applied.is_complete(),
         "backup": applied.backup,
         "interrupted": applied.interrupted,
+        "dropped": applied.dropped,
         "stopped": applied.stopped,
         "edits": work.edits().iter().enumerate().map(told).collect::<Vec<_>>(),
         "groups": work.groups().all().zip(&applied.groups).map(told_group).collect::<Vec<_>>(),

@@ -10,5 +10,6 @@ pub use error::{CertificateFault, RefusedCertificate, SecureError};
 #[cfg(feature = "scim")]
 pub(crate) use secret::TOKEN;
 pub(crate) use secret::fetch as fetch_password;
+pub(crate) use secret::random_secret;
 pub use secret::{Prompt, password, password_warning};
 pub(crate) use tls::TlsRules;

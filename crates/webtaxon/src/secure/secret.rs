@@ -1,6 +1,9 @@
 //! The sources of passwords: the environment, a file, a program, the service manager or a prompt; never the settings.
 
 use crate::secure::SecureError;
+use base64::Engine as _;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use ring::rand::{SecureRandom as _, SystemRandom};
 use secrecy::{ExposeSecret as _, SecretString};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -199,4 +202,12 @@ async fn from_command(words: &[String], folder: &Path, wait: Duration) -> Result
     }
     let text = std::str::from_utf8(&text).map_err(|_| failed("wrote text that is not UTF-8".to_owned()))?;
     Ok(first_line(text))
+}
+
+/// A text that nobody can guess: 192 bits.
+pub(crate) fn random_secret() -> Result<SecretString, String> {
+    let mut bytes = Zeroizing::new([0_u8; 24]);
+    let made = SystemRandom::new().fill(&mut *bytes);
+    made.map_err(|_| "the system gives no random numbers".to_owned())?;
+    Ok(SecretString::from(URL_SAFE_NO_PAD.encode(*bytes)))
 }

@@ -5,7 +5,7 @@ use crate::box_error::BoxError;
 use webtaxon_core::settings::StateDatabase as StateSettings;
 
 /// The newest form of the tables that this version supports.
-pub const NEWEST: usize = 3;
+pub const NEWEST: usize = 4;
 
 /// A value of a row.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -183,6 +183,9 @@ CREATE TABLE footprint (intake TEXT PRIMARY KEY, says TEXT NOT NULL) STRICT, WIT
 CREATE TABLE fresh (link TEXT PRIMARY KEY, server TEXT NOT NULL, since TEXT NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE origin (link TEXT PRIMARY KEY, directory TEXT NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE seal (key TEXT PRIMARY KEY) STRICT, WITHOUT ROWID;
+",
+    "
+CREATE TABLE habit (list TEXT PRIMARY KEY, says TEXT NOT NULL) STRICT, WITHOUT ROWID;
 ",
 ];
 

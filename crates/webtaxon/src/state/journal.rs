@@ -10,7 +10,7 @@ use serde::de::DeserializeOwned;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use webtaxon_core::account::Account;
+use webtaxon_core::account::{Account, Habits};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome};
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::preview::{Fresh, GroupChangeKind, Memory};
@@ -228,6 +228,28 @@ impl Journal {
     /// Stores the key that seals saved previews.
     pub(crate) fn set_seal(&mut self, key: &str) -> Result<(), StateError> {
         self.db.change(vec![Statement::once("INSERT INTO seal (key) VALUES (?1)", vec![key.into()])])
+    }
+
+    /// What a store was found to do otherwise than it says.
+    pub(crate) fn habits(&self, list: &str) -> Result<Habits, StateError> {
+        if self.form()? < 4 {
+            return Ok(Habits::default());
+        }
+        let rows = self.db.all("SELECT says FROM habit WHERE list = ?1", vec![list.into()])?;
+        let Some([Some(says)]) = rows.into_iter().next().map(text_cells) else {
+            return Ok(Habits::default());
+        };
+        serde_json::from_str(&says).map_err(|error| self.db.broken(error.into()))
+    }
+
+    /// Stores what a store was found to do otherwise than it says.
+    pub(crate) fn set_habits(&mut self, list: &str, habits: &Habits) -> Result<(), StateError> {
+        let says = serde_json::to_string(habits).map_err(|error| self.db.broken(error.into()))?;
+        let add = "INSERT INTO habit (list, says) VALUES (?1, ?2)";
+        self.db.change(vec![
+            Statement::once("DELETE FROM habit WHERE list = ?1", vec![list.into()]),
+            Statement::once(add, vec![list.into(), says.into()]),
+        ])
     }
 
     /// The links kept for a list, each with the login of its account in the form for comparison.

@@ -63,6 +63,9 @@ CREATE TABLE fresh (link text COLLATE "C" PRIMARY KEY, server text NOT NULL, sin
 CREATE TABLE origin (link text COLLATE "C" PRIMARY KEY, directory text NOT NULL);
 CREATE TABLE seal (key text COLLATE "C" PRIMARY KEY);
 "#,
+    r#"
+CREATE TABLE habit (list text COLLATE "C" PRIMARY KEY, says text NOT NULL);
+"#,
 ];
 
 /// Rows sent to the server at once.

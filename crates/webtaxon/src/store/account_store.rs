@@ -1,6 +1,6 @@
 //! The trait that every account store implements.
 
-use super::{Secrets, StoreError, StoreErrorKind};
+use super::{KnownHabits, NewAccounts, Secrets, StoreError, StoreErrorKind, Trial};
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::pin::Pin;
@@ -24,6 +24,11 @@ pub struct Terms {
     pub original: Option<PathBuf>,
     /// Number of refusals after which no further edit begins.
     pub stop_after: Option<usize>,
+    /// What the store is known to do otherwise than it says; it adds what it finds.
+    pub habits: KnownHabits,
+    /// Receives new accounts as they stand in the list, before they are committed, from a store that has transactions
+    /// and fills fields by itself.
+    pub made: NewAccounts,
 }
 
 /// Edits for a script: members who leave groups, accounts, members who join groups, in this order.
@@ -125,6 +130,16 @@ pub trait AccountStore: Send + Sync {
         Box::pin(async { Err(StoreErrorKind::ReadOnly { store: self.describe() }.into()) })
     }
 
+    /// The place of a field in the store, such as an attribute's path.
+    fn place_of(&self, field: &str) -> String {
+        field.to_owned()
+    }
+
+    /// The store as one that can be tried out, if it may do otherwise than it says.
+    fn trial(&self) -> Option<&dyn TrialStore> {
+        None
+    }
+
     /// The application's groups, if the store has any.
     fn groups(&self) -> Option<&dyn GroupStore> {
         None
@@ -161,4 +176,14 @@ pub trait GroupStore: Send + Sync {
         terms: Terms,
         record: Recorder,
     ) -> StoreFuture<'_, ()>;
+}
+
+/// A store that may do otherwise than it says, which only a trial shows.
+pub trait TrialStore: Send + Sync {
+    /// Creates an account with this login, changes, suspends and removes it, and looks at it after each step. A scratch
+    /// account that an interrupted trial left behind is removed first.
+    ///
+    /// # Errors
+    /// The store cannot be reached, or somebody has the login.
+    fn try_out(&self, login: String, terms: Terms) -> StoreFuture<'_, Trial>;
 }

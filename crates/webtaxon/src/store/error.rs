@@ -1,6 +1,7 @@
 //! Errors of account stores.
 
 use crate::box_error::BoxError;
+use jiff::civil::Date;
 use miette::Diagnostic;
 use std::path::PathBuf;
 use thiserror::Error;
@@ -336,6 +337,35 @@ pub enum StoreErrorKind {
     NoGroups {
         /// The store.
         store: String,
+    },
+    /// A field in a place whose values the store does not keep.
+    #[error(
+        "{store} takes a {field} ({place}) and does not keep it, as was found on {day}: it reads as empty for everybody"
+    )]
+    #[diagnostic(
+        code(WX0527),
+        help(
+            "keep {field} in another place, by `attributes` in [accounts], or remove its rule. If the service keeps it by now, tell that by a trial: webtaxon check --scratch LOGIN"
+        )
+    )]
+    Drops {
+        /// The store.
+        store: String,
+        /// The field.
+        field: String,
+        /// Its place.
+        place: String,
+        /// The day on which it was found.
+        day: Date,
+    },
+    /// A login for a scratch account that is somebody's.
+    #[error("{store} has an account {login} already, which is not a scratch account")]
+    #[diagnostic(code(WX0528), help("name a login that nobody has, such as webtaxon.scratch"))]
+    ScratchTaken {
+        /// The store.
+        store: String,
+        /// The login.
+        login: String,
     },
     /// An error of an application's own store.
     #[error("{store}: {source}")]

@@ -36,21 +36,20 @@ enum Wanted {
 pub(super) fn as_edits(edits: &[GroupEdit], rows: &[Account]) -> (Vec<Edit>, Vec<Standing>) {
     let groups: Vec<Group> = rows.iter().map(group).collect();
     let standings = group_standings(edits, &groups);
-    let edit = |kind, before, after| Edit { kind, dn: None, cause: None, before, after };
     let edits = edits.iter().zip(&standings).map(|(one, standing)| {
-        let Standing::Ready(at) = standing else { return edit(ChangeKind::Update, None, None) };
+        let Standing::Ready(at) = standing else { return Edit::new(ChangeKind::Update, None, None) };
         let there = at.and_then(|at| groups.get(at));
         match (there, &one.after) {
             (None, after) => {
                 let after = after.as_ref().map(|after| row(after, Wanted::All));
-                edit(ChangeKind::Import, None, after)
+                Edit::new(ChangeKind::Import, None, after)
             }
-            (Some(there), None) => edit(ChangeKind::Remove, Some(row(there, Wanted::All)), None),
+            (Some(there), None) => Edit::new(ChangeKind::Remove, Some(row(there, Wanted::All)), None),
             (Some(there), Some(after)) => {
                 let members = one.members_of(there);
                 let after = Group { members, ..after.clone() };
                 let [before, after] = [there, &after].map(|side| Some(row(side, Wanted::Ours)));
-                edit(ChangeKind::Update, before, after)
+                Edit::new(ChangeKind::Update, before, after)
             }
         }
     });

@@ -7,9 +7,11 @@ mod csv;
 mod error;
 #[cfg(any(feature = "csv", feature = "mysql", feature = "postgres", feature = "sqlite"))]
 mod groups;
+mod habits;
 mod missing;
 #[cfg(feature = "mysql")]
 mod mysql;
+mod new_accounts;
 #[cfg(feature = "postgres")]
 mod postgres;
 #[cfg(feature = "scim")]
@@ -20,13 +22,15 @@ mod sql;
 #[cfg(feature = "sqlite")]
 mod sqlite;
 
-pub use account_store::{AccountStore, GroupStore, Recorder, ScriptWork, StoreFuture, Terms};
+pub use account_store::{AccountStore, GroupStore, Recorder, ScriptWork, StoreFuture, Terms, TrialStore};
 pub use choice::open;
 #[cfg(feature = "csv")]
 pub use csv::CsvStore;
 pub use error::{StoreError, StoreErrorKind};
+pub use habits::{KnownHabits, Trial, TrialFinding};
 #[cfg(feature = "mysql")]
 pub use mysql::MysqlStore;
+pub use new_accounts::NewAccounts;
 #[cfg(feature = "postgres")]
 pub use postgres::PostgresStore;
 #[cfg(feature = "scim")]
@@ -42,7 +46,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 #[cfg(any(feature = "mysql", feature = "postgres", feature = "scim", feature = "sqlite"))]
 use webtaxon_core::account::folded;
-use webtaxon_core::account::{Account, Groups};
+use webtaxon_core::account::{Account, Groups, Habits};
 
 /// Names of fields, as a store receives them.
 pub(crate) fn names(names: Vec<&str>) -> Arc<[String]> {
@@ -60,6 +64,29 @@ pub(crate) async fn lists(
     }
     let (accounts, groups) = store.accounts_and_groups(fields).await?;
     Ok((accounts, Some(groups)))
+}
+
+/// Checks that no field lies in a place that the store is known to drop values of. A value there, such as one written by
+/// hand, shows that it keeps them by now.
+///
+/// # Errors
+/// A field reads as empty for every account, and that means nothing.
+pub(crate) fn are_kept(
+    store: &dyn AccountStore,
+    habits: &Habits,
+    fields: &[String],
+    accounts: &[Account],
+) -> Result<(), StoreError> {
+    for field in fields {
+        let place = store.place_of(field);
+        if let Some(day) = habits.drops.get(&place)
+            && accounts.iter().all(|account| account.value(field).is_empty())
+        {
+            let (store, field, day) = (store.describe(), field.clone(), *day);
+            return Err(StoreErrorKind::Drops { store, field, place, day }.into());
+        }
+    }
+    Ok(())
 }
 
 /// The store's groups.

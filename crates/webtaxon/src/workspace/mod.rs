@@ -238,4 +238,15 @@ impl Workspace {
     pub async fn check(&self, wait: Duration, report: impl FnMut(&CheckStep) + Send) -> Vec<CheckStep> {
         check::check(&self.setup, wait, report).await
     }
+
+    /// Tries the account store on behalf of `who` with a scratch account of this login: creates, changes, suspends and
+    /// removes it, and keeps in the state what the store does otherwise than it says. Reports each result.
+    pub async fn try_scratch(
+        &self,
+        login: &str,
+        who: &str,
+        report: impl FnMut(&CheckStep) + Send,
+    ) -> Vec<CheckStep> {
+        check::try_scratch(&self.setup, login, who, report).await
+    }
 }

@@ -248,12 +248,12 @@ async fn a_state_of_the_first_form_is_read_and_brought_up() {
     let (_, work) = workspace.work().await.unwrap();
     workspace.apply(&work.part(|_| false), &agreed()).await.unwrap();
     let state = || Connection::open(museum.path().join("webtaxon.state.sqlite")).unwrap();
-    state().execute_batch("DROP TABLE kept; DROP TABLE footprint; DROP TABLE fresh; DROP TABLE origin; DROP TABLE seal; PRAGMA user_version = 1;").unwrap();
+    state().execute_batch("DROP TABLE kept; DROP TABLE footprint; DROP TABLE fresh; DROP TABLE origin; DROP TABLE seal; DROP TABLE habit; PRAGMA user_version = 1;").unwrap();
     assert_eq!(linked(&workspace).await, 0);
     let (_, work) = workspace.work().await.unwrap();
     assert!(workspace.apply(&work, &agreed()).await.unwrap().is_complete());
     let form: i64 = state().query_row("PRAGMA user_version", [], |row| row.get(0)).unwrap();
-    assert_eq!((form, linked(&workspace).await), (3, 71));
+    assert_eq!((form, linked(&workspace).await), (4, 71));
 }
 
 /// One word in the settings settles a clash, whatever the store.

@@ -1,12 +1,9 @@
 //! Tables as real applications have them: types of every sort, conditions, columns that nobody fills, triggers, foreign
 //! keys, several words for a state, marks for removed rows.
 
-use crate::cluster::Cluster;
-use crate::mariadb::Mariadb;
 use crate::museum::{ACCOUNTS, DIRECTORY, Museum, told};
+use crate::odd_schema::{Database, Kind, RULES};
 use crate::stores::agreed;
-use rusqlite::Connection;
-use rusqlite::types::Value;
 use webtaxon::Workspace;
 use webtaxon::apply::Consent;
 use webtaxon::model::apply::Outcome;
@@ -18,169 +15,20 @@ struct Odd {
     database: Database,
 }
 
-enum Database {
-    Postgres(Cluster),
-    Mysql(Mariadb),
-    Sqlite,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq)]
-enum Kind {
-    Postgres,
-    Mysql,
-    Sqlite,
-}
-
-/// The columns that rules fill with values which the database prints otherwise.
-const RULES: &str = r#"
-badge   = { value = "007" }
-hired   = { value = "2026-01-02T03:04:05+02:00" }
-quota   = { value = "10.5" }
-keeper  = { value = "Yes" }
-address = { value = "10.0.0.1/32" }
-details = { value = '{"b": [1, 2], "a": null}' }
-born    = { value = "1980-02-29" }
-token   = { value = "A0EEBC99-9C0B-4EF8-BB6D-6BB9BD380A11" }
-[[intake.role]]"#;
-
-const POSTGRES: &str = r#"
-CREATE SCHEMA desk;
-CREATE EXTENSION citext;
-CREATE TYPE desk.standing AS ENUM ('invited', 'on', 'off', 'locked', 'banned');
-CREATE TABLE desk.person (
-  id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
-  login varchar(24) NOT NULL UNIQUE CHECK (login <> 'nobody'),
-  directory varchar(80) UNIQUE,
-  standing desk.standing NOT NULL,
-  name varchar(70) NOT NULL,
-  email citext UNIQUE,
-  department char(30),
-  room text,
-  badge integer, hired timestamptz, quota numeric(8,2) NOT NULL DEFAULT 0, keeper boolean, address inet,
-  details jsonb, born date, token uuid,
-  password_hash text NOT NULL DEFAULT 'none',
-  logins integer NOT NULL DEFAULT 0,
-  updated_at timestamptz NOT NULL DEFAULT '2020-01-01'
-);
-CREATE TABLE desk.role (person_id bigint NOT NULL REFERENCES desk.person (id), role varchar(30) NOT NULL, PRIMARY KEY (person_id, role));
-CREATE TABLE role (person_id bigint, role text);
-CREATE TABLE desk.loan (id serial PRIMARY KEY, borrower bigint REFERENCES desk.person (id));
-CREATE TABLE desk.note (about bigint REFERENCES desk.person (id) ON DELETE CASCADE, text text);
-"#;
-
-const MYSQL: &str = r#"
-CREATE TABLE person (
-  id bigint unsigned AUTO_INCREMENT PRIMARY KEY,
-  login varchar(24) NOT NULL UNIQUE CHECK (login <> 'nobody'),
-  directory varchar(80) UNIQUE,
-  standing enum('invited', 'on', 'off', 'locked', 'banned') NOT NULL,
-  name varchar(70) NOT NULL,
-  email varchar(100) UNIQUE,
-  department char(30),
-  room text,
-  badge int, hired datetime(3), quota decimal(8,2) NOT NULL DEFAULT 0, keeper boolean, address varchar(20),
-  details json, born date, token uuid,
-  password_hash varchar(100) NOT NULL DEFAULT 'none',
-  logins integer NOT NULL DEFAULT 0,
-  updated_at timestamp NOT NULL DEFAULT '2020-01-01 00:00:00'
-);
-CREATE TABLE role (person_id bigint unsigned NOT NULL, role varchar(30) NOT NULL, PRIMARY KEY (person_id, role), FOREIGN KEY (person_id) REFERENCES person (id));
-CREATE TABLE loan (id integer AUTO_INCREMENT PRIMARY KEY, borrower bigint unsigned, FOREIGN KEY (borrower) REFERENCES person (id));
-CREATE TABLE note (about bigint unsigned, text text, FOREIGN KEY (about) REFERENCES person (id) ON DELETE CASCADE);
-"#;
-
-const SQLITE: &str = r#"
-CREATE TABLE person (
-  id INTEGER PRIMARY KEY AUTOINCREMENT,
-  login VARCHAR(24) NOT NULL UNIQUE CHECK (login <> 'nobody'),
-  directory VARCHAR(80) UNIQUE,
-  standing TEXT NOT NULL CHECK (standing IN ('invited', 'on', 'off', 'locked', 'banned')),
-  name VARCHAR(70) NOT NULL,
-  email TEXT UNIQUE COLLATE NOCASE,
-  department VARCHAR(30),
-  room TEXT,
-  badge INTEGER, hired TEXT, quota NUMERIC(8,2) NOT NULL DEFAULT 0, keeper BOOLEAN, address TEXT,
-  details TEXT, born DATE, token TEXT,
-  password_hash TEXT NOT NULL DEFAULT 'none',
-  logins INTEGER NOT NULL DEFAULT 0,
-  updated_at TEXT NOT NULL DEFAULT '2020-01-01'
-);
-CREATE TABLE role (person_id INTEGER NOT NULL REFERENCES person (id), role VARCHAR(30) NOT NULL, PRIMARY KEY (person_id, role));
-CREATE TABLE loan (id INTEGER PRIMARY KEY, borrower INTEGER REFERENCES person (id));
-CREATE TABLE note (about INTEGER REFERENCES person (id) ON DELETE CASCADE, text TEXT);
-"#;
-
 impl Odd {
     async fn open(kind: Kind) -> Self {
         let museum = Museum::with(DIRECTORY, webtaxon_standin::Options::default()).await;
-        let database = match kind {
-            Kind::Postgres => Database::Postgres(Cluster::start()),
-            Kind::Mysql => Database::Mysql(Mariadb::start()),
-            Kind::Sqlite => Database::Sqlite,
-        };
+        let database = Database::open(kind, museum.path(), ACCOUNTS);
         let odd = Self { museum, database };
         odd.set(&[]);
-        odd.run(match kind {
-            Kind::Postgres => POSTGRES,
-            Kind::Mysql => MYSQL,
-            Kind::Sqlite => SQLITE,
-        });
-        let mut reader = csv::Reader::from_reader(ACCOUNTS.as_bytes());
-        let text = |text: &str| match text {
-            "" => "NULL".to_owned(),
-            text => format!("'{}'", text.replace('\'', "''")),
-        };
-        let table = odd.table("person");
-        for row in reader.records().map(Result::unwrap) {
-            let standing = if row[2] == *"active" { "on" } else { "locked" };
-            let cells: Vec<String> = [0, 1, 3, 4, 5, 6].iter().map(|at| text(&row[*at])).collect();
-            let [login, link, name, email, department, room] = cells.try_into().unwrap();
-            odd.run(&format!(
-                "INSERT INTO {table} (login, directory, standing, name, email, department, room) VALUES ({login}, {link}, '{standing}', {name}, {email}, {department}, {room})"
-            ));
-            for role in row[7].split(';').filter(|role| !role.is_empty()) {
-                odd.run(&format!(
-                    "INSERT INTO {} SELECT id, '{role}' FROM {table} WHERE login = {login}",
-                    odd.table("role")
-                ));
-            }
-        }
         odd
-    }
-
-    /// The name of a table, with its schema where there is one.
-    fn table(&self, name: &str) -> String {
-        match self.database {
-            Database::Postgres(_) => format!("desk.{name}"),
-            Database::Mysql(_) | Database::Sqlite => name.to_owned(),
-        }
     }
 
     /// Writes the settings, with some texts changed.
     fn set(&self, changes: &[(&str, &str)]) {
-        let store = match &self.database {
-            Database::Postgres(cluster) => format!(
-                "store = \"postgres\"\nserver = \"{}\"\ndatabase = \"loans\"\nuser = \"postgres\"",
-                cluster.socket().display()
-            ),
-            Database::Mysql(mariadb) => format!(
-                "store = \"mysql\"\nserver = \"{}\"\ndatabase = \"loans\"\nuser = \"root\"",
-                mariadb.socket().display()
-            ),
-            Database::Sqlite => "store = \"sqlite\"\npath = \"loans.sqlite\"".to_owned(),
-        };
-        let (person, role) = (self.table("person"), self.table("role"));
-        let store = format!(
-            r#"{store}
-table      = "{person}"
-columns    = {{ link = "directory", state = "standing" }}
-states     = {{ active = ["on", "invited"], suspended = ["off", "locked"] }}
-role_table = {{ table = "{role}", account = "person_id", key = "id", role = "role" }}
-touched    = "updated_at"
-protected"#
-        );
         let mut settings = self.museum.settings();
         let csv = "store     = \"csv\"\npath      = \"accounts.csv\"\nprotected";
+        let store = self.database.settings();
         let own = [(csv, store.as_str()), ("\n[[intake.role]]", RULES)];
         for (from, to) in own.iter().chain(changes) {
             assert!(settings.contains(from), "{from}");
@@ -189,48 +37,20 @@ protected"#
         self.museum.write("webtaxon.toml", settings);
     }
 
+    fn table(&self, name: &str) -> String {
+        self.database.table(name)
+    }
+
     fn run(&self, sql: &str) {
-        match &self.database {
-            Database::Postgres(cluster) => drop(cluster.run(sql)),
-            Database::Mysql(mariadb) => drop(mariadb.run(sql)),
-            Database::Sqlite => {
-                let db = Connection::open(self.museum.path().join("loans.sqlite")).unwrap();
-                db.execute_batch("PRAGMA synchronous = OFF; PRAGMA foreign_keys = ON").unwrap();
-                db.execute_batch(sql).unwrap();
-            }
-        }
+        self.database.run(sql);
     }
 
-    /// The rows of a query.
     fn rows(&self, sql: &str) -> Vec<String> {
-        match &self.database {
-            Database::Postgres(cluster) => cluster.run(sql).lines().map(str::to_owned).collect(),
-            Database::Mysql(mariadb) => mariadb.run(sql).lines().map(str::to_owned).collect(),
-            Database::Sqlite => {
-                let db = Connection::open(self.museum.path().join("loans.sqlite")).unwrap();
-                let mut query = db.prepare(sql).unwrap();
-                let columns = query.column_count();
-                let rows = query.query_map([], |row| {
-                    let cells = (0..columns).map(|at| match row.get::<_, Value>(at).unwrap() {
-                        Value::Null => String::new(),
-                        Value::Integer(number) => number.to_string(),
-                        Value::Real(number) => number.to_string(),
-                        Value::Text(text) => text,
-                        Value::Blob(bytes) => format!("{bytes:?}"),
-                    });
-                    Ok(cells.collect::<Vec<_>>().join("|"))
-                });
-                rows.unwrap().map(Result::unwrap).collect()
-            }
-        }
+        self.database.rows(sql)
     }
 
-    /// Everything in the tables, but for the times of changes.
     fn dump(&self) -> Vec<String> {
-        let columns = "id, login, directory, standing, name, email, department, room, badge, hired, quota, keeper, address, details, born, token, password_hash, logins";
-        let mut all = self.rows(&format!("SELECT {columns} FROM {} ORDER BY id", self.table("person")));
-        all.extend(self.rows(&format!("SELECT * FROM {} ORDER BY 1, 2", self.table("role"))));
-        all
+        self.database.dump()
     }
 
     fn workspace(&self) -> Workspace {
@@ -309,7 +129,7 @@ async fn what_does_not_fit_is_told_for_that_person_and_field(kind: Kind) {
     assert!(held[0].login == "bthornbury" && held[0].message().contains("badge"), "{held:?}");
     let open: Vec<_> =
         preview.open_fields.iter().filter(|one| one.is_unfit).map(|one| (&*one.login, &*one.field)).collect();
-    assert_eq!(open, [("bthornbury", "badge"), ("bedgeworth", "quota")]);
+    assert_eq!(open, [("bedgeworth", "quota")], "whoever gets no account keeps no value");
     odd.apply(&[]).await;
     let rows = odd.rows(&format!(
         "SELECT quota FROM {} WHERE login IN ('bedgeworth', 'bthornbury')",
@@ -373,11 +193,7 @@ async fn what_hangs_on_an_account_is_counted(kind: Kind) {
 async fn a_removal_that_is_refused_suspends(kind: Kind) {
     let odd = Odd::open(kind).await;
     let person = odd.table("person");
-    match kind {
-        Kind::Postgres => odd.run("CREATE FUNCTION desk.keep() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'an audit is under way'; END $$; CREATE TRIGGER keep BEFORE DELETE ON desk.person FOR EACH ROW EXECUTE FUNCTION desk.keep()"),
-        Kind::Mysql => odd.run("CREATE TRIGGER keep BEFORE DELETE ON person FOR EACH ROW SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'an audit is under way'"),
-        Kind::Sqlite => odd.run("CREATE TRIGGER keep BEFORE DELETE ON person BEGIN SELECT RAISE(ABORT, 'an audit is under way'); END"),
-    }
+    odd.database.keep_whoever_is_gone();
     let gone = "gone       = { do = \"remove\" }";
     odd.set(&[(gone, "gone       = { do = \"remove\", refused = \"suspend\" }")]);
     let states = || {
@@ -401,7 +217,6 @@ async fn a_removal_that_is_refused_suspends(kind: Kind) {
     let suspended = failed.iter().filter(|words| words.ends_with("it is suspended instead")).count();
     assert_eq!(suspended, before.iter().filter(|row| row.ends_with("|on")).count(), "{failed:?}");
     assert!(states().iter().all(|row| !row.ends_with("|on")), "{:?}", states());
-    odd.run(if kind == Kind::Postgres { "DROP TRIGGER keep ON desk.person" } else { "DROP TRIGGER keep" });
     odd.undo(1).await;
     assert_eq!(states(), before, "{kind:?}");
 }

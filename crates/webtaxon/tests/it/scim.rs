@@ -5,7 +5,7 @@ use crate::stores::{Kind, Prepared, TOKEN, agreed, dump, museum, offering, prepa
 use serde_json::json;
 use std::time::Duration;
 use webtaxon::apply::Consent;
-use webtaxon::model::apply::Outcome;
+use webtaxon::model::apply::{Edit, Outcome};
 use webtaxon::model::preview::ChangeKind;
 use webtaxon_standin::{Application, ApplicationOptions, List, Trouble, TroubleKind};
 
@@ -478,15 +478,19 @@ async fn half_a_patch_is_made_up_for() {
 /// A field that a service accepts and does not keep is told, and counts as refused.
 #[tokio::test]
 async fn what_a_service_does_not_keep_is_told() {
-    let offer = ApplicationOptions { forgets: Some("displayName".to_owned()), ..Kind::Scim.offer() };
-    let museum = offering(Kind::Scim, DIRECTORY, offer).await;
-    let workspace = museum.workspace().unwrap();
-    let (_, work) = workspace.work().await.unwrap();
-    let work = work.part(|edit| edit.kind == ChangeKind::Update && edit.changed().any(|name| name == "name"));
-    assert!(!work.edits().is_empty(), "somebody has another name");
-    let applied = workspace.apply(&work, &agreed()).await.unwrap();
-    for outcome in applied.outcomes.iter().flatten() {
-        let Outcome::Failed(words) = outcome else { panic!("{outcome:?}") };
-        assert!(words.contains("accepts name and does not keep it"), "{words}");
+    for kind in [Kind::Scim, Kind::BareScim] {
+        let offer = ApplicationOptions { forgets: Some("displayName".to_owned()), ..kind.offer() };
+        let museum = offering(kind, DIRECTORY, offer).await;
+        let workspace = museum.workspace().unwrap();
+        let (_, work) = workspace.work().await.unwrap();
+        let is_named =
+            |edit: &Edit| edit.kind == ChangeKind::Update && edit.changed().any(|name| name == "name");
+        let work = work.part(is_named);
+        assert!(!work.edits().is_empty(), "somebody has another name");
+        let applied = workspace.apply(&work, &agreed()).await.unwrap();
+        for outcome in applied.outcomes.iter().flatten() {
+            let Outcome::Failed(words) = outcome else { panic!("{kind:?}: {outcome:?}") };
+            assert!(words.contains("accepts name and does not keep it"), "{kind:?}: {words}");
+        }
     }
 }

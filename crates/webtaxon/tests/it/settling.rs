@@ -3,7 +3,7 @@
 //! do but waits and clashes; each offered word settles its clash and makes no other; every linked account is told.
 
 use crate::cluster::Cluster;
-use crate::mariadb::Mariadb;
+use crate::mariadb_server::Mariadb;
 use proptest::prelude::*;
 use std::collections::BTreeSet;
 use std::ops::ControlFlow;
@@ -278,14 +278,14 @@ impl Scene {
                     before.set(field, account.get(field));
                     after.set(field, Some(&value));
                     let (before, after) = (Some(before), Some(after));
-                    is_free.then_some(Edit { kind: ChangeKind::Update, dn: None, cause: None, before, after })
+                    is_free.then_some(Edit::new(ChangeKind::Update, before, after))
                 };
                 self.by_hand(change).await;
             }
             Step::Remove(at) => {
                 let change = |accounts: &[Account]| {
                     let before = Some(accounts.get(at % accounts.len().max(1))?.clone());
-                    Some(Edit { kind: ChangeKind::Remove, dn: None, cause: None, before, after: None })
+                    Some(Edit::new(ChangeKind::Remove, before, None))
                 };
                 self.by_hand(change).await;
             }
@@ -297,13 +297,7 @@ impl Scene {
                     let fields = [("name".into(), "By hand".into()), ("email".into(), email.into())];
                     let fields = fields.into_iter().collect();
                     let after = Some(Account { login, link: None, state: State::Active, fields });
-                    is_free.then_some(Edit {
-                        kind: ChangeKind::Import,
-                        dn: None,
-                        cause: None,
-                        before: None,
-                        after,
-                    })
+                    is_free.then_some(Edit::new(ChangeKind::Import, None, after))
                 };
                 self.by_hand(change).await;
             }

@@ -24,12 +24,14 @@ fn text(file: &Connection, sql: &str) -> String {
 /// Nothing is braked only since a newer version writes the same settings in another form.
 #[tokio::test]
 async fn files_of_every_earlier_form_are_read_and_brought_up() {
-    const THIRD: &str = "DROP TABLE footprint; DROP TABLE fresh; DROP TABLE origin; DROP TABLE seal;
+    const THIRD: &str =
+        "DROP TABLE footprint; DROP TABLE fresh; DROP TABLE origin; DROP TABLE seal; DROP TABLE habit;
         DELETE FROM applied WHERE setting IN ('bind', 'references', 'strategy');";
     for (form, earlier) in [
         (1, format!("{THIRD} DROP TABLE kept; PRAGMA user_version = 1;")),
         (2, format!("{THIRD} PRAGMA user_version = 2;")),
-        (3, String::new()),
+        (3, "DROP TABLE habit; PRAGMA user_version = 3;".to_owned()),
+        (4, String::new()),
     ] {
         let museum = Museum::open().await;
         apply(&museum).await.unwrap();

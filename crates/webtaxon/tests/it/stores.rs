@@ -2,7 +2,7 @@
 //! and that it comes back to where it was.
 
 use crate::cluster::Cluster;
-use crate::mariadb::Mariadb;
+use crate::mariadb_server::Mariadb;
 use crate::museum::{ACCOUNTS, Museum};
 use rusqlite::Connection;
 use rusqlite::types::Value;
@@ -556,7 +556,7 @@ pub(crate) async fn addresses_change_hands(kind: Kind) {
             Some(side)
         };
         let (before, after) = (side(ring[at].field("email")), side(ring[(at + 1) % 3].field("email")));
-        Edit { kind: ChangeKind::Update, dn: None, cause: None, before, after }
+        Edit::new(ChangeKind::Update, before, after)
     };
     let edits: Arc<[Edit]> = (0..3).map(edit).collect();
     let terms =

@@ -181,6 +181,17 @@ impl MysqlStore {
         let mut outcomes = std::mem::take(&mut made.outcomes);
         drop(made);
         outcomes.extend(plan.left_out());
+        let new = terms.made.logins(&edits);
+        if !new.is_empty() {
+            let asked = match new.len() <= LOGINS {
+                true => Asked { which: Which::OfLogins, logins: &new, is_locked: false },
+                false => Asked::ALL,
+            };
+            let list = self.read(&mut session, &described, fields, asked).await?;
+            if terms.made.tell(&edits, &outcomes, list).is_break() {
+                return Ok(Vec::new());
+            }
+        }
         session.run("COMMIT").await?;
         crash::point();
         session.end().await;

@@ -155,8 +155,8 @@ impl PostgresStore {
         let (client, fields) = (change.client(), &terms.fields);
         let logins = edits.logins(terms);
         let which = if logins.is_some() { Which::OfLogins } else { Which::All };
-        let mut accounts =
-            self.read(client, &described, fields, which, logins.as_deref().unwrap_or_default()).await?;
+        let of_logins = logins.as_deref().unwrap_or_default();
+        let mut accounts = self.read(client, &described, fields, which, of_logins).await?;
         if logins.is_some() && !edits.are_of(&accounts) {
             accounts = self.read(client, &described, fields, Which::All, &[]).await?;
         }
@@ -174,6 +174,13 @@ impl PostgresStore {
         made.flush().await.map_err(refused)?;
         let mut outcomes = made.outcomes;
         outcomes.extend(plan.left_out());
+        let new = terms.made.logins(&edits);
+        if !new.is_empty() {
+            let list = self.read(client, &described, fields, Which::OfLogins, &new).await?;
+            if terms.made.tell(&edits, &outcomes, list).is_break() {
+                return Ok(Vec::new());
+            }
+        }
         change.commit().await.map_err(refused)?;
         crash::point();
         Ok(outcomes)

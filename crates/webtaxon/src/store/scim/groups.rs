@@ -8,7 +8,7 @@ use super::resource::{find, patch_of, text};
 use super::service::{Fault, Resource, Service, Wish, escaped};
 use super::session::{People, group as read_group};
 use crate::crash;
-use crate::store::{Recorder, Rows, StoreError, StoreErrorKind, Terms};
+use crate::store::{KnownHabits, Recorder, Rows, StoreError, StoreErrorKind, Terms};
 use reqwest::Method;
 use serde_json::{Value, json};
 use std::collections::HashMap;
@@ -32,8 +32,8 @@ struct Everything {
 }
 
 impl ScimStore {
-    async fn everything(&self) -> Result<Everything, StoreError> {
-        let service = Service::open(&self.settings, &self.folder).await?;
+    async fn everything(&self, habits: KnownHabits) -> Result<Everything, StoreError> {
+        let service = Service::open(&self.settings, &self.folder, habits).await?;
         let mut people = People::default();
         for user in service.all("Users").await? {
             people.add(text(&user, "id"), text(&user, "userName"));
@@ -43,7 +43,7 @@ impl ScimStore {
     }
 
     pub(super) async fn all_groups(&self) -> Result<Vec<Group>, StoreError> {
-        Ok(self.everything().await?.groups)
+        Ok(self.everything(KnownHabits::default()).await?.groups)
     }
 
     pub(super) async fn change_groups(
@@ -52,7 +52,7 @@ impl ScimStore {
         terms: &Terms,
         mut record: Recorder,
     ) -> Result<(), StoreError> {
-        let all = self.everything().await?;
+        let all = self.everything(terms.habits.clone()).await?;
         let mut failed = 0;
         for (at, (edit, standing)) in edits.iter().zip(group_standings(edits, &all.groups)).enumerate() {
             let outcome = match standing {

@@ -6,13 +6,16 @@
 
 mod change;
 mod groups;
+mod lists;
 mod resource;
 mod schema;
 mod service;
 mod session;
+mod trial;
 
 use super::{
-    AccountStore, GroupStore, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms, groups_beside,
+    AccountStore, GroupStore, KnownHabits, Recorder, StoreError, StoreErrorKind, StoreFuture, Terms, Trial,
+    TrialStore, groups_beside,
 };
 use crate::crash;
 use service::{Resource, Service};
@@ -53,8 +56,14 @@ impl ScimStore {
         }
     }
 
+    /// A session for reading.
     async fn session(&self, fields: &[String]) -> Result<Session, StoreError> {
-        Session::open(&self.settings, &self.folder, fields).await
+        Session::open(&self.settings, &self.folder, fields, KnownHabits::default()).await
+    }
+
+    /// A session for writing.
+    async fn session_for(&self, terms: &Terms) -> Result<Session, StoreError> {
+        Session::open(&self.settings, &self.folder, &terms.fields, terms.habits.clone()).await
     }
 }
 
@@ -73,7 +82,7 @@ impl AccountStore for ScimStore {
 
     fn copy(&self, stem: PathBuf) -> StoreFuture<'_, Option<PathBuf>> {
         Box::pin(async move {
-            let service = Service::open(&self.settings, &self.folder).await?;
+            let service = Service::open(&self.settings, &self.folder, KnownHabits::default()).await?;
             let mut users = service.all("Users").await?;
             for user in &mut users {
                 self.forget_secrets(user);
@@ -89,7 +98,7 @@ impl AccountStore for ScimStore {
 
     fn carry_out(&self, edits: Arc<[Edit]>, terms: Terms, record: Recorder) -> StoreFuture<'_, ()> {
         Box::pin(async move {
-            let session = self.session(&terms.fields).await?;
+            let session = self.session_for(&terms).await?;
             let everybody = session.everybody().await?;
             change::carry_out(&session, everybody, &edits, &terms, record).await
         })
@@ -103,6 +112,14 @@ impl AccountStore for ScimStore {
             let (list, _) = people.groups(&session.service).await?;
             Ok((accounts, Groups { list, by_login: false }))
         })
+    }
+
+    fn place_of(&self, field: &str) -> String {
+        self.settings.attribute(field).to_string()
+    }
+
+    fn trial(&self) -> Option<&dyn TrialStore> {
+        Some(self)
     }
 
     fn groups(&self) -> Option<&dyn GroupStore> {
@@ -121,6 +138,15 @@ fn write_lines(to: &Path, resources: &[Resource]) -> Result<(), StoreError> {
         out.into_inner().map_err(std::io::IntoInnerError::into_error)?.sync_all()
     };
     Ok(write().map_err(|source| StoreErrorKind::Unwritable { file: to.to_owned(), source })?)
+}
+
+impl TrialStore for ScimStore {
+    fn try_out(&self, login: String, terms: Terms) -> StoreFuture<'_, Trial> {
+        Box::pin(async move {
+            let session = self.session_for(&terms).await?;
+            trial::try_out(&session, &login, &terms.unique).await
+        })
+    }
 }
 
 impl GroupStore for ScimStore {

@@ -30,6 +30,11 @@ pub(super) fn text<'a>(resource: &'a Resource, name: &str) -> &'a str {
     find(resource, name).and_then(Value::as_str).unwrap_or_default()
 }
 
+/// The version of a user (RFC 7644 §3.14).
+pub(super) fn version(user: &Resource) -> Option<&str> {
+    find(find(user, "meta")?.as_object()?, "version")?.as_str()
+}
+
 /// The value of a field; `None` if it has none.
 pub(super) fn read(resource: &Resource, place: &Place) -> Option<String> {
     let holder = match &place.extension {

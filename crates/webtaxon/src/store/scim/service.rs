@@ -1,11 +1,11 @@
-//! Talking to a SCIM service (RFC 7644): requests, features, complete lists, and the meaning of refusals.
+//! Talking to a SCIM service (RFC 7644): requests, features, and the meaning of refusals.
 //!
-//! The service is not trusted: responses and lists have size limits, and redirects are not followed, so that
-//! credentials go nowhere else.
+//! The service is not trusted: responses have size limits, and redirects are not followed, so that credentials go
+//! nowhere else.
 
-use super::super::{StoreError, StoreErrorKind};
 use crate::crash;
 use crate::secure::{TOKEN, TlsRules, fetch_password};
+use crate::store::{KnownHabits, StoreError, StoreErrorKind};
 use futures_util::{StreamExt as _, stream};
 use jiff::Timestamp;
 use jiff::fmt::rfc2822;
@@ -14,9 +14,7 @@ use reqwest::header::{self, HeaderValue};
 use reqwest::{Client, Method, redirect};
 use secrecy::ExposeSecret as _;
 use serde_json::{Map, Value, json};
-use std::collections::HashSet;
 use std::path::Path;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 use webtaxon_core::settings::{Credentials, Scim};
 use zeroize::Zeroizing;
@@ -27,14 +25,10 @@ const CONNECT: Duration = Duration::from_secs(10);
 const ANSWER: Duration = Duration::from_secs(60);
 /// Maximum bytes of a response.
 const LARGEST: usize = 64 << 20;
-/// Maximum resources of a list.
-const MOST: u64 = 5_000_000;
 /// Resources requested at once, unless the service allows fewer.
 const PAGE: u64 = 1000;
 /// Requests under way at once, where many independent changes do not fit into one.
 pub(super) const AT_ONCE: usize = 8;
-/// Number of readings of a list that changes meanwhile.
-const READINGS: usize = 3;
 /// Number of attempts if the service is busy, and the maximum wait between them.
 const REQUESTS: usize = 6;
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -47,24 +41,24 @@ pub(super) type Resource = Map<String, Value>;
 /// A SCIM service.
 pub(super) struct Service {
     http: Client,
-    base: String,
+    pub(super) base: String,
     authorization: Option<HeaderValue>,
     pub(super) offer: Offer,
-    /// Whether a PATCH request was refused, or did less than it says, where a PUT request did it.
-    is_patch_half: AtomicBool,
+    /// What it is known to do otherwise than it says.
+    pub(super) habits: KnownHabits,
 }
 
 /// The features of a service (RFC 7643 §5).
 #[derive(Clone, Copy, Debug, Default)]
 pub(super) struct Offer {
-    patch: bool,
+    pub(super) patch: bool,
     pub(super) etag: bool,
     /// Maximum operations and bytes of a bulk request.
     pub(super) bulk: Option<(usize, usize)>,
-    filter: bool,
-    page: u64,
+    pub(super) filter: bool,
+    pub(super) page: u64,
     /// True if pages follow each other by cursor (RFC 9865), and not by number.
-    cursor: bool,
+    pub(super) cursor: bool,
 }
 
 /// A change to request.
@@ -76,15 +70,6 @@ pub(super) struct Wish {
     pub(super) body: Option<Value>,
     /// The version to be changed.
     pub(super) version: Option<String>,
-}
-
-/// One page of a list.
-struct Page {
-    /// The length of the whole list, if the service tells it.
-    total: Option<u64>,
-    /// The cursor of the next page.
-    next: Option<String>,
-    resources: Vec<Value>,
 }
 
 /// Why a request failed.
@@ -113,7 +98,11 @@ impl From<StoreErrorKind> for Fault {
 
 impl Service {
     /// Connects, and reads the service's features.
-    pub(super) async fn open(settings: &Scim, folder: &Path) -> Result<Self, StoreError> {
+    pub(super) async fn open(
+        settings: &Scim,
+        folder: &Path,
+        habits: KnownHabits,
+    ) -> Result<Self, StoreError> {
         let unusable =
             |reason: String| StoreErrorKind::Unanswered { store: settings.service.clone(), reason };
         // The library requires a TLS configuration even without TLS.
@@ -139,13 +128,7 @@ impl Service {
             }
         };
         let base = settings.service.clone();
-        let mut service = Self {
-            http,
-            base,
-            authorization,
-            offer: Offer::default(),
-            is_patch_half: AtomicBool::new(false),
-        };
+        let mut service = Self { http, base, authorization, offer: Offer::default(), habits };
         let config = service.get("ServiceProviderConfig", &[]).await.map_err(|fault| service.told(fault))?;
         service.offer = offer(&config);
         Ok(service)
@@ -153,12 +136,12 @@ impl Service {
 
     /// Whether changes are requested by PATCH.
     pub(super) fn patches(&self) -> bool {
-        self.offer.patch && !self.is_patch_half.load(Ordering::Relaxed)
+        self.offer.patch && !self.habits.now().whole
     }
 
     /// Requests changes by PUT from here on.
     pub(super) fn give_up_patch(&self) {
-        self.is_patch_half.store(true, Ordering::Relaxed);
+        self.habits.add(|habits| habits.whole = true);
     }
 
     pub(super) fn name(&self) -> &str {
@@ -180,135 +163,6 @@ impl Service {
     /// Reads one document.
     pub(super) async fn get(&self, path: &str, query: &[(&str, String)]) -> Result<Value, Fault> {
         self.request(&Request { method: &Method::GET, path, query, body: None, version: None }).await
-    }
-
-    /// All resources of an endpoint, page by page (RFC 7644 §3.4.2.4, RFC 9865). A list that changes meanwhile is read
-    /// again, since shifted positions would lose entries.
-    pub(super) async fn all(&self, endpoint: &str) -> Result<Vec<Resource>, StoreError> {
-        let mut words = String::new();
-        for _ in 0..READINGS {
-            match self.pages(endpoint).await? {
-                Ok(list) => return Ok(list),
-                Err(moved) => words = moved,
-            }
-        }
-        Err(StoreErrorKind::Unsound { store: self.base.clone(), what: words }.into())
-    }
-
-    /// All groups; none if the service has no groups.
-    pub(super) async fn groups_if_any(&self) -> Result<Vec<Resource>, StoreError> {
-        let first = [("startIndex", "1".to_owned()), ("count", "1".to_owned())];
-        match self.get("Groups", &first).await {
-            Err(Fault::Refused { status: 403 | 404 | 501, .. }) => Ok(Vec::new()),
-            _ => self.all("Groups").await,
-        }
-    }
-
-    /// The pages of a list, read once; or why they are not a complete list.
-    async fn pages(&self, endpoint: &str) -> Result<Result<Vec<Resource>, String>, StoreError> {
-        let mut list: Vec<Resource> = Vec::new();
-        let mut ids: HashSet<String> = HashSet::new();
-        let mut expected: Option<u64> = None;
-        // An empty cursor asks for the first page.
-        let mut cursor = self.offer.cursor.then(String::new);
-        loop {
-            let Page { total, next, resources } =
-                match self.page(endpoint, list.len(), cursor.as_deref()).await {
-                    // A cursor may expire between two pages.
-                    Err(Fault::Refused { status: 400, words })
-                        if cursor.as_ref().is_some_and(|it| !it.is_empty()) =>
-                    {
-                        return Ok(Err(format!("the list of {endpoint} cannot be read to its end: {words}")));
-                    }
-                    page => page.map_err(|fault| self.told(fault))?,
-                };
-            if expected.is_some() && expected != total {
-                return Ok(Err(format!("the list of {endpoint} keeps changing while it is read")));
-            }
-            expected = total;
-            let before = list.len();
-            for resource in resources {
-                let Value::Object(resource) = resource else { continue };
-                let id = resource.get("id").and_then(Value::as_str).unwrap_or_default();
-                if id.is_empty() || !ids.insert(id.to_owned()) {
-                    let what = if id.is_empty() { "without an id".to_owned() } else { format!("{id} twice") };
-                    return Ok(Err(format!("the list of {endpoint} has one {what}")));
-                }
-                list.push(resource);
-            }
-            let is_whole = total.is_none_or(|total| list.len() as u64 >= total);
-            let is_last = if cursor.is_some() { next.is_none() } else { is_whole && total.is_some() };
-            match (is_last, is_whole) {
-                (true, true) => return Ok(Ok(list)),
-                (false, _) if list.len() > before => {}
-                _ => {
-                    let of = total.map(|total| format!(" of {total}")).unwrap_or_default();
-                    return Ok(Err(format!("the list of {endpoint} ends after {}{of}", list.len())));
-                }
-            }
-            cursor = next.or(cursor);
-        }
-    }
-
-    /// One page: that at a cursor, or that after a number of resources.
-    async fn page(&self, endpoint: &str, after: usize, cursor: Option<&str>) -> Result<Page, Fault> {
-        let place = match cursor {
-            Some(cursor) => ("cursor", cursor.to_owned()),
-            None => ("startIndex", (after + 1).to_string()),
-        };
-        let mut page = self.get(endpoint, &[place, ("count", self.offer.page.to_string())]).await?;
-        let total = page.get("totalResults").and_then(Value::as_u64);
-        let most = total.unwrap_or(after as u64);
-        if most > MOST {
-            let what = format!("announces {most} {endpoint}, more than the limit of {MOST}");
-            return Err(StoreErrorKind::Unsound { store: self.base.clone(), what }.into());
-        }
-        let next = page.get("nextCursor").and_then(Value::as_str).filter(|next| !next.is_empty());
-        let next = next.map(str::to_owned);
-        if total.is_none() && cursor.is_none() && next.is_none() {
-            let what = format!("returns no list at {endpoint}: `totalResults` is missing");
-            return Err(StoreErrorKind::NotScim { store: self.base.clone(), what }.into());
-        }
-        let resources = match page.as_object_mut().and_then(|page| page.remove("Resources")) {
-            Some(Value::Array(resources)) => resources,
-            _ => Vec::new(),
-        };
-        Ok(Page { total, next, resources })
-    }
-
-    /// The user with an id; `None` if it does not exist.
-    pub(super) async fn user(&self, id: &str) -> Result<Option<Resource>, StoreError> {
-        match self.get(&format!("Users/{}", escaped(id)), &[]).await {
-            Ok(Value::Object(user)) => Ok(Some(user)),
-            Ok(_) => Ok(None),
-            Err(Fault::Refused { status: 404 | 410, .. }) => Ok(None),
-            Err(fault) => Err(self.told(fault)),
-        }
-    }
-
-    /// The user with a `userName`; `None` if it does not exist.
-    pub(super) async fn called(&self, user_name: &str) -> Result<Option<Resource>, StoreError> {
-        let list = if self.offer.filter {
-            let filter = format!("userName eq {}", json!(user_name));
-            match self.get("Users", &[("filter", filter)]).await.map_err(|fault| self.told(fault))? {
-                Value::Object(mut page) => match page.remove("Resources") {
-                    Some(Value::Array(list)) => list,
-                    _ => Vec::new(),
-                },
-                _ => Vec::new(),
-            }
-        } else {
-            self.all("Users").await?.into_iter().map(Value::Object).collect()
-        };
-        let is_it = |one: &Resource| {
-            let there = one.get("userName").and_then(Value::as_str).unwrap_or_default();
-            there.to_lowercase() == user_name.to_lowercase()
-        };
-        let users = list.into_iter().filter_map(|one| match one {
-            Value::Object(user) => Some(user),
-            _ => None,
-        });
-        Ok(users.into_iter().find(is_it))
     }
 
     /// Requests one change; returns the resulting resource if the service sends it.

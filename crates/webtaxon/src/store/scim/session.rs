@@ -3,7 +3,9 @@
 use super::resource::{find, read, text};
 use super::schema::{Place, Schemas};
 use super::service::{Resource, Service};
-use crate::store::{Rows, StoreError, StoreErrorKind, sound};
+use crate::store::{KnownHabits, Rows, StoreError, StoreErrorKind, sound};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use serde_json::Value;
 use std::collections::{HashMap, HashSet};
 use std::path::Path;
@@ -16,6 +18,8 @@ use webtaxon_core::settings::rules::LIST;
 pub(super) struct Session {
     pub(super) service: Service,
     pub(super) places: Vec<(String, Place)>,
+    /// The paths of these places, in order.
+    paths: Vec<String>,
     /// Whether roles are groups.
     pub(super) role_groups: bool,
     /// The fields that are written in new users, and never read.
@@ -58,18 +62,24 @@ pub(super) struct Group {
 
 impl Session {
     /// Connects, and finds the place of each field, including those in the settings.
-    pub(super) async fn open(settings: &Scim, folder: &Path, fields: &[String]) -> Result<Self, StoreError> {
-        let service = Service::open(settings, folder).await?;
+    pub(super) async fn open(
+        settings: &Scim,
+        folder: &Path,
+        fields: &[String],
+        habits: KnownHabits,
+    ) -> Result<Self, StoreError> {
+        let service = Service::open(settings, folder, habits).await?;
         let schemas = Schemas::read(&service).await?;
         let role_groups = settings.role_groups;
         let secrets = settings.secrets.clone();
         let more =
             settings.attributes.keys().filter(|name| !(fields.contains(name) || secrets.contains(name)));
-        let mut places = Vec::new();
+        let (mut places, mut paths) = (Vec::new(), Vec::new());
         for field in fields.iter().chain(&secrets).chain(more) {
             let is_own = ["login", "link", "state"].contains(&field.as_str());
             if !(is_own || field == "roles" && role_groups) {
                 let path = settings.attribute(field);
+                paths.push(path.to_string());
                 places.push((
                     field.clone(),
                     schemas.place(service.name(), (field, secrets.contains(field)), &path)?,
@@ -77,7 +87,27 @@ impl Session {
             }
         }
         let role_groups = role_groups && fields.iter().any(|field| field == "roles");
-        Ok(Self { service, places, role_groups, secrets })
+        Ok(Self { service, places, paths, role_groups, secrets })
+    }
+
+    /// The path of a field's place; `None` for one that is no attribute of its own.
+    pub(super) fn path(&self, field: &str) -> Option<&str> {
+        let at = self.places.iter().position(|(name, _)| name == field)?;
+        self.paths.get(at).map(String::as_str)
+    }
+
+    /// Learns which of these fields of a user are empty although they were written.
+    pub(super) fn learn_dropped(&self, names: &[&str], written: &Account, there: &Account) {
+        let is_lost = |name: &&str| !written.value(name).is_empty() && there.value(name).is_empty();
+        self.learn(&names.iter().copied().filter(is_lost).collect::<Vec<_>>());
+    }
+
+    /// Learns that the service does not keep these fields.
+    pub(super) fn learn(&self, dropped: &[&str]) {
+        let today = Timestamp::now().to_zoned(TimeZone::UTC).date();
+        for path in dropped.iter().filter_map(|name| self.path(name)) {
+            self.service.habits.add(|habits| habits.drops.extend([(path.to_owned(), today)]));
+        }
     }
 
     /// Reads all users, and the groups if they are roles.

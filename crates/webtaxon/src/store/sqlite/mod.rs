@@ -168,6 +168,13 @@ impl SqliteStore {
         made.flush().map_err(|error| self.refused(error))?;
         let mut outcomes = made.outcomes;
         outcomes.extend(plan.left_out());
+        let new = terms.made.logins(&edits);
+        if !new.is_empty() {
+            let list = self.read(&change, &described, &terms.fields, Which::OfLogins, &new)?;
+            if terms.made.tell(&edits, &outcomes, list).is_break() {
+                return Ok(Vec::new());
+            }
+        }
         change.commit().map_err(|error| self.refused(error))?;
         crash::point();
         Ok(outcomes)

@@ -178,6 +178,8 @@ impl<'a> Work<'a> {
         answer: Result<Value, Fault>,
     ) -> Result<Outcome, StoreError> {
         let Some(edit) = self.edit(prepared.place) else { return Ok(Outcome::Made) };
+        // Somebody's rights or values are refused by PUT as well; and what failed once may work the next time.
+        let may_put = is_patch(&prepared) && matches!(&answer, Err(fault) if fault.is_of_the_request());
         let answer = match answer {
             Err(Fault::Refused { status: 404 | 410, .. }) if edit.after.is_none() => {
                 return Ok(Outcome::Made);
@@ -187,14 +189,18 @@ impl<'a> Work<'a> {
                 Err(outcome) => return Ok(outcome),
             },
             answer => match self.resolve(edit, &prepared, answer).await? {
-                Ok(answer) => match self.is_kept(edit, &prepared).await? {
-                    true => answer,
-                    false => match self.put_instead(edit, &prepared, None).await? {
-                        Ok(answer) => answer,
-                        Err(outcome) => return Ok(outcome),
-                    },
-                },
-                Err(Outcome::Failed(words)) if is_patch(&prepared) => {
+                Ok(answer) => {
+                    let lost = self.unkept(edit, &prepared).await?;
+                    match lost.is_empty() {
+                        true => answer,
+                        false if !is_patch(&prepared) => return Ok(unkept_in_words(&lost)),
+                        false => match self.put_instead(edit, &prepared, None).await? {
+                            Ok(answer) => answer,
+                            Err(outcome) => return Ok(outcome),
+                        },
+                    }
+                }
+                Err(Outcome::Failed(words)) if may_put => {
                     match self.put_instead(edit, &prepared, Some(words)).await? {
                         Ok(answer) => answer,
                         Err(outcome) => return Ok(outcome),
@@ -208,6 +214,9 @@ impl<'a> Work<'a> {
             return Ok(Outcome::Failed("it reported success, but has no such user".to_owned()));
         };
         self.everybody.people.add(&id, &account.login);
+        if prepared.before.is_none() {
+            self.learn_from_new(account, &id).await?;
+        }
         let is_about_roles = edit.before.is_none() || edit.changed().any(|name| name == "roles");
         let grouped = match self.session.role_groups {
             true if is_about_roles => self.set_roles(&id, account).await?,
@@ -265,31 +274,57 @@ impl<'a> Work<'a> {
         }
     }
 
-    /// Whether a change by PATCH has the effect that it should. Each field is looked at once in a session.
-    async fn is_kept(&mut self, edit: &Edit, prepared: &Prepared) -> Result<bool, StoreError> {
-        if !is_patch(prepared) {
-            return Ok(true);
+    /// The fields in which a change does not have the effect that it should. Each field is looked at until it has it once.
+    async fn unkept(&mut self, edit: &Edit, prepared: &Prepared) -> Result<Vec<String>, StoreError> {
+        if prepared.wish.is_none() || prepared.before.is_none() {
+            return Ok(Vec::new());
         }
         let names: Vec<String> = edit.changed().map(str::to_owned).collect();
         if names.iter().all(|name| self.seen.contains(name)) {
-            return Ok(true);
+            return Ok(Vec::new());
         }
-        let is_kept = self.lost(edit, prepared).await?.is_empty();
-        if is_kept {
+        let lost = self.lost(edit, prepared, !is_patch(prepared)).await?;
+        if lost.is_empty() {
             self.seen.extend(names);
         }
-        Ok(is_kept)
+        Ok(lost)
     }
 
-    /// The fields of a changed user that are not as the edit leaves them.
-    async fn lost(&self, edit: &Edit, prepared: &Prepared) -> Result<Vec<String>, StoreError> {
+    /// Looks at a new user, and learns which fields the service did not keep. Each field is looked at once.
+    async fn learn_from_new(&mut self, account: &Account, id: &str) -> Result<(), StoreError> {
+        let filled = account.fields.iter().filter(|(_, value)| !value.is_empty());
+        let names: Vec<String> = filled.map(|(name, _)| format!("{name} of a new user")).collect();
+        if names.iter().all(|name| self.seen.contains(name)) {
+            return Ok(());
+        }
+        if let Some(there) = self.session.service.user(id).await? {
+            let there = self.session.account(&there, &self.everybody.people, &[])?;
+            let fields: Vec<&str> = account.fields.keys().map(|name| name.as_str()).collect();
+            self.session.learn_dropped(&fields, account, &there);
+            self.seen.extend(names);
+        }
+        Ok(())
+    }
+
+    /// The fields of a changed user that are not as the edit leaves them. What is lost of a user who was sent as a whole
+    /// is not kept at all.
+    async fn lost(
+        &self,
+        edit: &Edit,
+        prepared: &Prepared,
+        is_whole: bool,
+    ) -> Result<Vec<String>, StoreError> {
         let id = prepared.before.as_ref().map(|user| text(user, "id")).unwrap_or_default();
         let (Some(there), Some(after)) = (self.session.service.user(id).await?, &edit.after) else {
             return Ok(Vec::new());
         };
         let there = self.session.account(&there, &self.everybody.people, &[])?;
         let names = edit.changed().filter(|name| !(self.session.role_groups && *name == "roles"));
-        Ok(names.filter(|name| !are_same(name, &there, after)).map(str::to_owned).collect())
+        let lost: Vec<&str> = names.filter(|name| !are_same(name, &there, after)).collect();
+        if is_whole {
+            self.session.learn_dropped(&lost, after, &there);
+        }
+        Ok(lost.into_iter().map(str::to_owned).collect())
     }
 
     /// Makes a change by PUT that PATCH refused, for the reason `words`, or did not make; keeps to PUT if that works.
@@ -315,13 +350,12 @@ impl<'a> Work<'a> {
         let wish = self.put_wish(&user, &after);
         match (self.session.service.ask(&wish).await, words) {
             (Ok(answer), _) => {
-                let lost = self.lost(edit, prepared).await?;
+                let lost = self.lost(edit, prepared, true).await?;
                 if lost.is_empty() {
                     self.session.service.give_up_patch();
                     return Ok(Ok(answer));
                 }
-                let words = format!("the service accepts {} and does not keep it", lost.join(", "));
-                Ok(Err(Outcome::Failed(words)))
+                Ok(Err(unkept_in_words(&lost)))
             }
             (Err(Fault::Fatal(error)), _) => Err(error),
             (Err(_), Some(words)) => Ok(Err(Outcome::Failed(words))),
@@ -406,6 +440,11 @@ impl<'a> Work<'a> {
         }
         service.ask(&self.wish(&now, before)).await.map(|_| ()).map_err(words)
     }
+}
+
+/// The outcome of a change that was accepted, and lost in these fields.
+fn unkept_in_words(lost: &[String]) -> Outcome {
+    Outcome::Failed(format!("the service accepts {} and does not keep it", lost.join(", ")))
 }
 
 /// Whether a change was requested by PATCH.

@@ -1,6 +1,6 @@
 //! From an edit to its request.
 
-use super::super::resource::{find, patch, put, sendable, text, write};
+use super::super::resource::{patch, put, sendable, text, version, write};
 use super::super::service::{Resource, Wish, escaped};
 use super::work::{Hindrance, Prepared, Work};
 use crate::store::StoreError;
@@ -128,9 +128,4 @@ impl Work<'_> {
 /// The path of a user.
 fn path_of(user: &Resource) -> String {
     format!("Users/{}", escaped(text(user, "id")))
-}
-
-/// The version of a user (RFC 7644 §3.14).
-fn version(user: &Resource) -> Option<&str> {
-    find(find(user, "meta")?.as_object()?, "version")?.as_str()
 }
