@@ -1,5 +1,6 @@
 //! The commands and their options.
 
+use crate::values;
 use crate::wanted::{Sort, Wanted, Written};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use jiff::civil::Date;
@@ -347,7 +348,7 @@ pub(crate) struct Check {
     /// Keep trying a server that cannot be reached, for this long.
     ///
     /// For a start-up script that may run before the directory is up. Example: --wait 60s
-    #[arg(long, value_name = "TIME", default_value = "0s", value_parser = time)]
+    #[arg(long, value_name = "TIME", default_value = "0s", value_parser = values::time)]
     pub(crate) wait: Duration,
     /// Also try the account store with an account of this login: create, change, suspend and remove it.
     ///
@@ -355,24 +356,6 @@ pub(crate) struct Check {
     /// have the login. Example: --scratch webtaxon.scratch
     #[arg(long, value_name = "LOGIN")]
     pub(crate) scratch: Option<String>,
-}
-
-/// A duration: a number with a unit.
-fn time(text: &str) -> Result<Duration, String> {
-    let parsed = text.parse::<jiff::SignedDuration>().ok().and_then(|span| Duration::try_from(span).ok());
-    parsed.ok_or_else(|| "write a number with a unit, like 30s or 2m".to_owned())
-}
-
-/// A file, and the number of searches before its changes are made.
-fn later(text: &str) -> Result<(PathBuf, u64), String> {
-    let parsed =
-        text.rsplit_once('@').and_then(|(file, searches)| Some((file.into(), searches.parse().ok()?)));
-    parsed.ok_or_else(|| "write a file and a number of searches, like moved.ldif@40".to_owned())
-}
-
-/// An entry's name (RFC 4514), as written.
-fn name(text: &str) -> Result<String, String> {
-    webtaxon::model::ldap::name::Dn::parse(text).map(|_| text.to_owned()).map_err(|error| error.to_string())
 }
 
 /// Options of `preview`.
@@ -595,7 +578,7 @@ pub(crate) struct Standin {
     ///
     /// They are made once the directory has answered N searches. To try a rename in the middle of a preview.
     /// Example: --later moved.ldif@40
-    #[arg(long, value_name = "FILE@N", value_parser = later)]
+    #[arg(long, value_name = "FILE@N", value_parser = values::later)]
     pub(crate) later: Vec<(PathBuf, u64)>,
 
     /// An attribute that is never returned, as with an access rule; may be given several times.
@@ -607,7 +590,7 @@ pub(crate) struct Standin {
     /// An entry that is hidden with all below it, as with an access rule; may be given several times.
     ///
     /// Example: --hidden-below OU=Botany,OU=People,DC=quillmere,DC=example
-    #[arg(long, value_name = "DN", value_parser = name)]
+    #[arg(long, value_name = "DN", value_parser = values::name)]
     pub(crate) hidden_below: Vec<String>,
 
     /// A fault, for tests, after a number of messages on each connection.

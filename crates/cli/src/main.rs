@@ -6,6 +6,7 @@ mod output;
 mod progress;
 mod session;
 mod text;
+mod values;
 mod wanted;
 
 use clap::Parser as _;

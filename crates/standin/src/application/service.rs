@@ -154,6 +154,9 @@ fn route(
         }
         _ => {}
     }
+    if endpoint == "Groups" && !options.groups {
+        return Err(Refusal::new(403, "you may not see groups"));
+    }
     if is_read {
         let kind = Kind::of(endpoint).ok_or_else(|| Refusal::new(404, "there is nothing here"))?;
         return match id {

@@ -21,6 +21,8 @@ pub struct ApplicationOptions {
     pub half_patch: bool,
     /// An attribute of users that it accepts and does not keep.
     pub forgets: Option<String>,
+    /// Whether groups may be read and written.
+    pub groups: bool,
     /// Maximum operations in a bulk request (RFC 7644 §3.7); `None` for no bulk support.
     pub bulk: Option<usize>,
     /// Whether it supports versions of resources (RFC 7644 §3.14).
@@ -52,6 +54,7 @@ impl Default for ApplicationOptions {
             patch: true,
             half_patch: false,
             forgets: None,
+            groups: true,
             bulk: Some(1000),
             etag: true,
             filter: true,

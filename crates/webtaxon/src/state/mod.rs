@@ -14,13 +14,15 @@ mod journal;
 mod lock;
 #[cfg(not(all(feature = "postgres", feature = "sqlite")))]
 mod missing;
+mod run;
 #[cfg(feature = "postgres")]
 mod server;
 
 pub use database::{Cell, NEWEST, SQLITE_TABLES, StateDatabase, StateStore, Statement};
 pub use error::{StateError, StateErrorKind};
+pub use journal::Journal;
 pub(crate) use journal::{Begun, Remembered, Ties, memory};
-pub use journal::{Ending, Journal, Recorded, Run};
+pub use run::{Ending, Recorded, Run};
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;

@@ -6,7 +6,7 @@ use serde_json::json;
 use std::time::Duration;
 use webtaxon::apply::Consent;
 use webtaxon::model::apply::{Edit, Outcome};
-use webtaxon::model::preview::ChangeKind;
+use webtaxon::model::preview::{BrakeKind, ChangeKind};
 use webtaxon_standin::{Application, ApplicationOptions, List, Trouble, TroubleKind};
 
 const ROOM: &str = "attributes = { room = \"urn:quillmere:loans:2.0:User:room\" }";
@@ -492,5 +492,23 @@ async fn what_a_service_does_not_keep_is_told() {
             let Outcome::Failed(words) = outcome else { panic!("{kind:?}: {outcome:?}") };
             assert!(words.contains("accepts name and does not keep it"), "{kind:?}: {words}");
         }
+    }
+}
+
+/// Memberships that a removal loses for good, since the groups cannot be read, are told before, and need a word.
+#[tokio::test]
+async fn memberships_that_cannot_be_saved_are_a_brake() {
+    for groups in [true, false] {
+        let offer = ApplicationOptions { groups, ..Kind::Scim.offer() };
+        let museum = offering(Kind::Scim, DIRECTORY, offer).await;
+        let mut list = museum.application().list();
+        list.add_groups("name,link,members\nCurators,,mfallow;aibbotson\nReaders,,mfallow\n").unwrap();
+        museum.application().set_list(list);
+        let preview = museum.preview().await.unwrap();
+        assert!(preview.of_kind(ChangeKind::Remove).any(|change| change.login == "mfallow"));
+        let brake = preview.brakes.iter().find(|brake| brake.kind == BrakeKind::Cascades);
+        let told = brake.map(|brake| (brake.figure, brake.which.join(", ")));
+        let lost = "mfallow: 2 rows of Groups, which cannot be read".to_owned();
+        assert_eq!(told, (!groups).then_some((2, lost)));
     }
 }

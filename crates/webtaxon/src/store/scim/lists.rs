@@ -35,11 +35,14 @@ impl Service {
 
     /// All groups; none if the service has no groups.
     pub(super) async fn groups_if_any(&self) -> Result<Vec<Resource>, StoreError> {
-        let first = [("startIndex", "1".to_owned()), ("count", "1".to_owned())];
-        match self.get("Groups", &first).await {
-            Err(Fault::Refused { status: 403 | 404 | 501, .. }) => Ok(Vec::new()),
-            _ => self.all("Groups").await,
-        }
+        if self.shows_groups().await { self.all("Groups").await } else { Ok(Vec::new()) }
+    }
+
+    /// False if the service has no groups, or does not let them be read.
+    pub(super) async fn shows_groups(&self) -> bool {
+        let place = if self.offer.cursor { ("cursor", String::new()) } else { ("startIndex", "1".to_owned()) };
+        let first = self.get("Groups", &[place, ("count", "1".to_owned())]).await;
+        !matches!(first, Err(Fault::Refused { status: 403 | 404 | 501, .. }))
     }
 
     /// The pages of a list, read once; or why they are not a complete list.

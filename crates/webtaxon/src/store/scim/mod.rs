@@ -18,12 +18,14 @@ use super::{
     TrialStore, groups_beside,
 };
 use crate::crash;
+use resource::{find, text};
+use serde_json::Value;
 use service::{Resource, Service};
 use session::{Everybody, Session};
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use webtaxon_core::account::{Account, Groups};
+use webtaxon_core::account::{Account, Dependents, Effect, Groups, Inquiry, Replies};
 use webtaxon_core::apply::{Edit, GroupEdit};
 use webtaxon_core::settings::Scim;
 
@@ -111,6 +113,34 @@ impl AccountStore for ScimStore {
             let Everybody { accounts, people, .. } = session.everybody().await?;
             let (list, _) = people.groups(&session.service).await?;
             Ok((accounts, Groups { list, by_login: false }))
+        })
+    }
+
+    fn is_asked(&self) -> bool {
+        true
+    }
+
+    /// Memberships come back with an undo, unless the groups cannot be read: then a removal loses them for good.
+    fn replies(&self, inquiry: Inquiry) -> StoreFuture<'_, Replies> {
+        Box::pin(async move {
+            let mut replies = Replies::default();
+            if inquiry.removals.is_empty() {
+                return Ok(replies);
+            }
+            let service = Service::open(&self.settings, &self.folder, KnownHabits::default()).await?;
+            if service.shows_groups().await {
+                return Ok(replies);
+            }
+            for user in service.all("Users").await? {
+                let login = text(&user, "userName").trim();
+                let groups = find(&user, "groups").and_then(Value::as_array).map_or(0, Vec::len);
+                if groups > 0 && inquiry.removals.contains(login) {
+                    let (table, rows) = ("Groups, which cannot be read".to_owned(), groups as u64);
+                    let lost = Dependents { table, rows, effect: Effect::Deleted };
+                    replies.dependents.insert(login.to_owned(), vec![lost]);
+                }
+            }
+            Ok(replies)
         })
     }
 
