@@ -18,7 +18,7 @@ const APPLICATION: i64 = 0x5774_786e;
 struct OpenFile {
     db: Connection,
     file: PathBuf,
-    lock: Option<Lock>,
+    _lock: Option<Lock>,
 }
 
 impl ToSql for Cell {
@@ -76,27 +76,11 @@ impl OpenFile {
             let ours = is_ours(&db)?;
             Ok((db, ours))
         });
-        // A journal that is emptied and not removed after each change saves a write of the folder.
-        let opened = opened.and_then(|(db, ours)| {
-            if lock.is_some() {
-                db.pragma_update(None, "journal_mode", "TRUNCATE")?;
-            }
-            Ok((db, ours))
-        });
         let (db, ours) = opened.map_err(|error| broken(&file, error))?;
         if !ours {
             return Err(broken(&file, "it is another program's file"));
         }
-        Ok(Self { db, file, lock })
-    }
-}
-
-impl Drop for OpenFile {
-    fn drop(&mut self) {
-        if self.lock.is_some() {
-            // Removes the emptied journal. If that fails, the next one to write does it.
-            let _ = self.db.pragma_update(None, "journal_mode", "DELETE");
-        }
+        Ok(Self { db, file, _lock: lock })
     }
 }
 
