@@ -32,8 +32,8 @@ struct Told {
     ties: Option<Ties>,
     outcomes: Vec<Option<Outcome>>,
     waiting: Vec<(usize, Outcome)>,
-    /// The time of the latest write.
-    written: Instant,
+    /// Since when the first of them waits.
+    since: Instant,
     unwritten: Option<StateError>,
     failed: usize,
     done: usize,
@@ -53,8 +53,11 @@ impl Told {
         if let Some(slot) = self.outcomes.get_mut(at) {
             *slot = Some(outcome.clone());
         }
+        if self.waiting.is_empty() {
+            self.since = Instant::now();
+        }
         self.waiting.push((at, outcome));
-        if self.waiting.len() >= BATCH || self.written.elapsed() >= WAIT {
+        if self.waiting.len() >= BATCH || self.since.elapsed() >= WAIT {
             self.write();
         }
         self.flow()
@@ -62,7 +65,6 @@ impl Told {
 
     /// Writes pending outcomes. After a failure none is written: the next apply finds them out.
     fn write(&mut self) {
-        self.written = Instant::now();
         if self.unwritten.is_none() && !self.waiting.is_empty() {
             let waiting = std::mem::take(&mut self.waiting);
             self.unwritten = self.journal.record(self.run, &waiting, self.ties.as_ref()).err();
@@ -137,7 +139,7 @@ impl Shared {
             ties: store.ties(Arc::clone(&work.edits)),
             outcomes: vec![None; work.edits.len() + work.groups.len()],
             waiting: Vec::new(),
-            written: Instant::now(),
+            since: Instant::now(),
             unwritten: None,
             failed: 0,
             done: 0,

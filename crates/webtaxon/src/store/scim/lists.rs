@@ -40,7 +40,8 @@ impl Service {
 
     /// False if the service has no groups, or does not let them be read.
     pub(super) async fn shows_groups(&self) -> bool {
-        let place = if self.offer.cursor { ("cursor", String::new()) } else { ("startIndex", "1".to_owned()) };
+        let place =
+            if self.offer.cursor { ("cursor", String::new()) } else { ("startIndex", "1".to_owned()) };
         let first = self.get("Groups", &[place, ("count", "1".to_owned())]).await;
         !matches!(first, Err(Fault::Refused { status: 403 | 404 | 501, .. }))
     }
