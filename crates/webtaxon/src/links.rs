@@ -217,6 +217,10 @@ impl AccountStore for Linked<'_> {
         self.store.is_asked()
     }
 
+    fn judges_values(&self) -> bool {
+        self.store.judges_values()
+    }
+
     fn replies(&self, inquiry: Inquiry) -> StoreFuture<'_, Replies> {
         self.store.replies(inquiry)
     }

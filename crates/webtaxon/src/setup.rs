@@ -71,7 +71,7 @@ impl Lists {
         for _ in 0..ROUNDS {
             let preview = Preview::of(self.situation(settings, memory));
             let inquiry = match store.is_asked() {
-                true => self.replies.unasked(preview.inquiry()),
+                true => self.replies.unasked(inquiry(&preview, store)),
                 false => Inquiry::default(),
             };
             if inquiry.is_empty() {
@@ -86,6 +86,15 @@ impl Lists {
         }
         Ok(Preview::of(self.situation(settings, memory)))
     }
+}
+
+/// The questions to a store about a preview.
+fn inquiry(preview: &Preview, store: &dyn AccountStore) -> Inquiry {
+    let mut inquiry = preview.inquiry();
+    if !store.judges_values() {
+        inquiry.values.clear();
+    }
+    inquiry
 }
 
 impl Setup {
@@ -179,6 +188,9 @@ impl Setup {
 
     /// Checks that no field is in a place whose values the store is known not to keep.
     pub(crate) async fn are_kept(&self, store: &dyn AccountStore, accounts: &[Account]) -> Result<(), Error> {
+        if store.trial().is_none() {
+            return Ok(());
+        }
         let fields = names(self.settings.account_fields());
         Ok(store::are_kept(store, &self.habits().await?, &fields, accounts)?)
     }

@@ -33,7 +33,7 @@ pub(super) async fn read(setup: &Setup, steps: &mut Steps<'_>) {
             return;
         }
     };
-    if store.is_asked() {
+    if store.judges_values() {
         steps.end("values", began, values(&preview));
     }
     if !whose.is_empty() {

@@ -99,6 +99,11 @@ pub trait AccountStore: Send + Sync {
         false
     }
 
+    /// Whether its replies tell of values, and not only of what hangs on an account.
+    fn judges_values(&self) -> bool {
+        self.is_asked()
+    }
+
     /// Replies to questions about what would be written and removed: the form in which a value is kept, whether there
     /// is room for it, and what hangs on an account. Nothing is written to find out.
     ///

@@ -510,5 +510,8 @@ async fn memberships_that_cannot_be_saved_are_a_brake() {
         let told = brake.map(|brake| (brake.figure, brake.which.join(", ")));
         let lost = "mfallow: 2 rows of Groups, which cannot be read".to_owned();
         assert_eq!(told, (!groups).then_some((2, lost)));
+        // Nothing is said of values, of which the service was not asked.
+        let steps = museum.workspace().unwrap().check(Duration::ZERO, |_| {}).await;
+        assert!(steps.iter().all(|step| step.name != "values"), "{steps:?}");
     }
 }

@@ -120,6 +120,10 @@ impl AccountStore for ScimStore {
         true
     }
 
+    fn judges_values(&self) -> bool {
+        false
+    }
+
     /// Memberships come back with an undo, unless the groups cannot be read: then a removal loses them for good.
     fn replies(&self, inquiry: Inquiry) -> StoreFuture<'_, Replies> {
         Box::pin(async move {

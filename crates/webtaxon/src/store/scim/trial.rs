@@ -4,7 +4,6 @@ use super::resource::{find, patch, put, read, sendable, text, version, write};
 use super::schema::{Kind, Place};
 use super::service::{Fault, Resource, Service, Wish, escaped};
 use super::session::{Everybody, Session};
-use crate::crash;
 use crate::secure::random_secret;
 use crate::store::{StoreError, StoreErrorKind, Trial, TrialFinding};
 use jiff::Timestamp;
@@ -97,7 +96,6 @@ impl<'a> Attempt<'a> {
                 version: None,
             };
             let answer = service.ask(&wish).await;
-            crash::point();
             let is_made = answer.is_ok();
             match answer {
                 Ok(_) => {}
@@ -266,7 +264,6 @@ impl<'a> Attempt<'a> {
             Err(Fault::Refused { words, .. }) => return Ok(Effect::Refused(words)),
             Err(fault) => return Err(service.told(fault)),
         }
-        crash::point();
         let there = service.user(id).await?.unwrap_or_default();
         let lost = self.lost(&there, values);
         let is_active = find(&there, "active") == find(&after, "active");
