@@ -14,7 +14,8 @@ use webtaxon_standin::{Fault, Manner};
 #[derive(Debug, Parser)]
 #[command(version, max_term_width = 100)]
 #[command(after_help = "Exit codes: 0 done; 1 it could not be done; 2 wrong usage or settings; \
-3 a brake stopped an apply; 4 the directory was not read to its end.\nFirst steps: webtaxon demo")]
+3 a brake stopped an apply; 4 the directory was not read to its end; 5 a sign-in was \
+refused.\nFirst steps: webtaxon demo")]
 pub(crate) struct Arguments {
     #[command(subcommand)]
     pub(crate) command: Command,
@@ -140,6 +141,11 @@ pub(crate) enum Command {
     Apply(Apply),
     /// Show past applies, one of them in full, or how to undo one.
     Journal(Journal),
+    /// Try a sign-in: can this person get in, and what would they be in the application?
+    ///
+    /// Asks for their password, and goes through it step by step: the name, the entry, the directory's answer to the
+    /// password, the selection, the account, the roles. Changes no account. With --audit it shows earlier tries.
+    SignIn(SignIn),
     /// Save what the intake reads to a file, as LDIF.
     ///
     /// Every command can read it with --from FILE in place of the directory.
@@ -491,6 +497,46 @@ pub(crate) struct Why {
     ///
     /// Example: webtaxon why bthornbury
     pub(crate) person: String,
+}
+
+/// Options of `sign-in`.
+#[derive(Args, Debug)]
+pub(crate) struct SignIn {
+    /// The name, as the person types it at the application.
+    ///
+    /// Example: webtaxon sign-in bthornbury
+    #[arg(value_name = "NAME", required_unless_present = "audit")]
+    pub(crate) name: Option<String>,
+
+    /// Read the password from the first line of a file; - for standard input.
+    ///
+    /// By default it is asked for. Example: --password-file - < password.txt
+    #[arg(long, value_name = "FILE", conflicts_with = "without_password")]
+    pub(crate) password_file: Option<PathBuf>,
+
+    /// Do not ask for a password, and do not try one.
+    ///
+    /// Everything else is told: the entry, the selection, the account and the roles.
+    #[arg(long)]
+    pub(crate) without_password: bool,
+
+    /// Show recorded tries, with counts by reason.
+    ///
+    /// Example: webtaxon sign-in --audit --of bthornbury
+    #[arg(long, conflicts_with_all = ["name", "password_file", "without_password"])]
+    pub(crate) audit: bool,
+
+    /// Of the recorded tries, only those since a day, or within a time.
+    ///
+    /// Example: --since 2026-12-01, or --since 2h
+    #[arg(long, value_name = "WHEN", requires = "audit", value_parser = values::when)]
+    pub(crate) since: Option<values::When>,
+
+    /// Of the recorded tries, only those with this in the name, the entry or the account.
+    ///
+    /// Example: --of thornbury
+    #[arg(long, value_name = "NAME", requires = "audit")]
+    pub(crate) of: Option<String>,
 }
 
 /// Options of `snapshot`.

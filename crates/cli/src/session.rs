@@ -21,6 +21,7 @@ pub(crate) enum Exit {
     Wrong = 2,
     Braked = 3,
     NotWhole = 4,
+    Refused = 5,
     Changes = 10,
 }
 

@@ -12,6 +12,7 @@
 //! * [`draw`]: from a person to the account that the rules draw;
 //! * [`selection`]: from entries to candidates, with the funnel;
 //! * [`preview`]: what the application would import, update, suspend or remove;
+//! * [`sign_in`]: one person's name and password: the search, the throttle, who gets in;
 //! * [`apply`]: the edits that carry a preview out, each checked once more.
 //!
 //! Every step is a plain value that can be printed, tested and stored.
@@ -27,4 +28,5 @@ pub mod preview;
 pub mod reading;
 pub mod selection;
 pub mod settings;
+pub mod sign_in;
 pub mod words;

@@ -15,7 +15,9 @@ pub(crate) fn named<'d>(directory: &'d Directory, name: &str) -> Option<Entry<'d
     let is = |attribute: &str, wanted: &str, entry: Entry<'_>| {
         entry.text(attribute).is_some_and(|value| value.eq_ignore_ascii_case(wanted))
     };
-    if let Some((domain, user)) = name.split_once('\\') {
+    // A backslash in a DN escapes a character.
+    let down_level = name.split_once('\\').filter(|(domain, _)| !domain.contains('='));
+    if let Some((domain, user)) = down_level {
         let short = directory.first_label();
         return (short.is_some_and(|short| short.eq_ignore_ascii_case(domain)))
             .then(|| directory.entries().find(|entry| is("sAMAccountName", user, *entry)))?;

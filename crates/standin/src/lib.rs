@@ -17,6 +17,7 @@ mod error;
 mod fault;
 mod manner;
 mod options;
+mod password_state;
 mod peer;
 mod root;
 pub mod scenario;

@@ -6,7 +6,7 @@ use crate::options::Options;
 use crate::subschema::SUBSCHEMA;
 use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::name::Dn;
-use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS, START_TLS, WHO_AM_I};
+use webtaxon_wire::control::{DOMAIN_SCOPE, PAGED_RESULTS, PASSWORD_POLICY, START_TLS, WHO_AM_I};
 
 /// The capability of every domain controller.
 const CONTROLLER: &str = "1.2.840.113556.1.4.800";
@@ -30,7 +30,8 @@ pub(crate) fn root_dse(directory: &Directory, options: &Options) -> Entries {
     ];
     match directory.manner() {
         Manner::Plain | Manner::Dirsrv => {
-            attributes.push(("supportedControl", paged.into_iter().collect()));
+            let policy = (directory.manner() == Manner::Plain).then_some(PASSWORD_POLICY);
+            attributes.push(("supportedControl", paged.into_iter().chain(policy).collect()));
             let tls = start_tls.then_some(START_TLS);
             attributes.push(("supportedExtension", tls.into_iter().chain([WHO_AM_I]).collect()));
         }

@@ -105,7 +105,7 @@ pub const ROOTS: usize = 5;
 #[must_use]
 pub fn to_load(controller: &Entries) -> (String, String) {
     /// Attributes that it generates itself, or refuses.
-    const OWN: [&str; 12] = [
+    const OWN: [&str; 14] = [
         "objectGUID",
         "objectSid",
         "memberOf",
@@ -114,6 +114,8 @@ pub fn to_load(controller: &Entries) -> (String, String) {
         "objectCategory",
         "primaryGroupID",
         "userPassword",
+        "lockoutTime",
+        "pwdLastSet",
         "accountExpires",
         "cn",
         "ou",
@@ -173,7 +175,7 @@ fn plain_form(entry: Entry<'_>) -> (Classes, Copies) {
         (&["top", "device"], &[("cn", "cn"), ("description", "description")])
     } else if room {
         (&["top", "room"], &[("cn", "cn"), ("description", "description")])
-    } else if entry.text("userPassword").is_some() {
+    } else if entry.text("userPassword").is_some() && entry.text("sn").is_none() {
         (
             &["top", "applicationProcess", "simpleSecurityObject"],
             &[("cn", "cn"), ("description", "description"), ("userPassword", "userPassword")],
@@ -196,6 +198,7 @@ fn plain_form(entry: Entry<'_>) -> (Classes, Copies) {
                 ("telephoneNumber", "telephoneNumber"),
                 ("employeeNumber", "employeeID"),
                 ("memberOf", "memberOf"),
+                ("userPassword", "userPassword"),
             ],
         )
     }
@@ -223,6 +226,9 @@ fn as_plain(entry: Entry<'_>, primary: &[(String, String)]) -> Attributes {
     }
     if entry.text("userAccountControl").is_some_and(|flags| flags == "514") {
         attributes.push(("pwdAccountLockedTime", vec![LOCKED.as_bytes().to_vec()]));
+    }
+    if entry.text("pwdLastSet") == Some("0") {
+        attributes.push(("pwdReset", vec![b"TRUE".to_vec()]));
     }
     if let Some(identity) = Identity::of(entry, "objectGUID") {
         attributes.push(("entryUUID", vec![identity.as_str().as_bytes().to_vec()]));

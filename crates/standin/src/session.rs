@@ -6,6 +6,7 @@ use crate::directory::Directory;
 use crate::fault::FaultKind;
 use crate::manner::Manner;
 use crate::options::Options;
+use crate::password_state::{self, PasswordState};
 use crate::peer::{Peer, Stream, answer};
 use crate::search::Search;
 use std::collections::{HashMap, VecDeque};
@@ -17,10 +18,10 @@ use tokio::io::AsyncWriteExt as _;
 use tokio::net::TcpStream;
 use tokio_rustls::TlsAcceptor;
 use webtaxon_core::ldap::name::Dn;
-use webtaxon_wire::control::{START_TLS, WHO_AM_I};
+use webtaxon_wire::control::{PASSWORD_POLICY, START_TLS, WHO_AM_I};
 use webtaxon_wire::frame::Inbox;
 use webtaxon_wire::message::{
-    Authentication, BindRequest, BindResponse, ExtendedRequest, LdapResult, Octets, ResultCode,
+    Authentication, BindRequest, BindResponse, Control, ExtendedRequest, LdapResult, Octets, ResultCode,
 };
 use webtaxon_wire::{Message, Operation};
 
@@ -67,10 +68,13 @@ impl Peer {
             match message.operation {
                 Operation::BindRequest(request) => {
                     self.bound = None;
-                    let result = self.bind(&request);
+                    let (result, state) = self.bind(&request);
+                    let is_asked = |control: &Control| control.oid == PASSWORD_POLICY.as_bytes();
+                    let is_asked = message.controls.iter().flatten().any(is_asked);
                     let LdapResult { code, matched_dn, text, referral } = result;
                     let response = BindResponse { code, matched_dn, text, referral, sasl: None };
-                    self.send(id, Operation::BindResponse(response), None).await?;
+                    let controls = state.and_then(|state| state.control(self.directory.manner(), is_asked));
+                    self.send(id, Operation::BindResponse(response), controls.map(|one| vec![one])).await?;
                 }
                 Operation::SearchRequest(request) => {
                     self.searches += 1;
@@ -100,52 +104,54 @@ impl Peer {
     }
 
     /// Simple bind (RFC 4513 §5.1).
-    fn bind(&mut self, request: &BindRequest) -> LdapResult {
+    fn bind(&mut self, request: &BindRequest) -> (LdapResult, Option<PasswordState>) {
+        let plainly = |code, words: &str| (LdapResult::new(code, words), None);
         let password = match &request.authentication {
             Authentication::Simple(password) => password,
             // The handshake has required a certificate.
             Authentication::Sasl(sasl) if &*sasl.mechanism == b"EXTERNAL" && self.secure => {
                 let Some(client) = &self.options.client else {
-                    return LdapResult::new(48, "nothing shows who the client is");
+                    return plainly(48, "nothing shows who the client is");
                 };
                 self.bound = Some(format!("dn:{client}"));
-                return LdapResult::new(0, "");
+                return plainly(0, "");
             }
-            Authentication::Sasl(_) => return LdapResult::new(7, "this mechanism is not known here"),
+            Authentication::Sasl(_) => return plainly(7, "this mechanism is not known here"),
         };
         if request.version != 3 {
-            return LdapResult::new(2, "only LDAP version 3 is known here");
+            return plainly(2, "only LDAP version 3 is known here");
         }
-        let Ok(name) = std::str::from_utf8(&request.name) else { return LdapResult::new(34, "") };
+        let Ok(name) = std::str::from_utf8(&request.name) else { return plainly(34, "") };
         match (name.is_empty(), password.0.is_empty()) {
-            (true, true) => return LdapResult::new(0, ""),
-            (true, false) => return LdapResult::new(49, ""),
+            (true, true) => return plainly(0, ""),
+            (true, false) => return plainly(49, ""),
             // RFC 4513 §5.1.2: a name without a password is not authenticated.
             (false, true) => {
-                return LdapResult::new(53, "unauthenticated bind (DN with no password) disallowed");
+                return plainly(53, "unauthenticated bind (DN with no password) disallowed");
             }
             (false, false) => {}
         }
         let controller = self.directory.manner() == Manner::Controller;
         if self.options.secure_bind && !self.secure {
             return match controller {
-                true => LdapResult::new(8, "BindSimple: Transport encryption required."),
-                false => LdapResult::new(13, "confidentiality required"),
+                true => plainly(8, "BindSimple: Transport encryption required."),
+                false => plainly(13, "confidentiality required"),
             };
         }
-        let result = if controller {
-            controller::bind(&self.directory, name, &password.0)
+        let (result, state) = if controller {
+            (controller::bind(&self.directory, name, &password.0), None)
         } else {
-            let Ok(dn) = Dn::parse(name) else { return LdapResult::new(34, "invalid DN") };
-            let entry = self.directory.at(&dn);
-            let right =
-                entry.is_some_and(|entry| entry.values("userPassword").any(|value| value == &**password.0));
-            LdapResult::new(if right { 0 } else { 49 }, "")
+            let Ok(dn) = Dn::parse(name) else { return plainly(34, "invalid DN") };
+            let is_dirsrv = self.directory.manner() == Manner::Dirsrv;
+            self.directory.at(&dn).map_or_else(
+                || plainly(49, ""),
+                |entry| password_state::answer(entry, &password.0, is_dirsrv),
+            )
         };
         if result.code == ResultCode::SUCCESS {
             self.bound = Some(format!("dn:{name}"));
         }
-        result
+        (result, state)
     }
 
     async fn extended(&mut self, id: u32, request: ExtendedRequest) -> io::Result<()> {

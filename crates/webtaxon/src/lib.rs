@@ -51,6 +51,7 @@ pub mod report;
 pub mod secure;
 pub mod settle;
 mod setup;
+pub mod sign_in;
 #[cfg(any(feature = "mysql", feature = "postgres", feature = "sqlite"))]
 mod sql_names;
 pub mod state;
@@ -61,6 +62,7 @@ mod workspace;
 pub use blocking::Blocking;
 pub use box_error::BoxError;
 pub use error::{ApplyError, ApplyErrorKind, Error};
+pub use sign_in::SignIns;
 pub use survey::Named;
 pub use webtaxon_core as model;
 pub use webtaxon_core::account::Account;

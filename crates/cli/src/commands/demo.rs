@@ -2,10 +2,11 @@
 //!
 //! The files are those of `demo/` in the repository, compiled in, so that an installed binary can do this anywhere.
 
-use super::{check, preview};
+use super::{check, preview, sign_in};
 use crate::arguments::{Common, Demo, Preview as PreviewOptions};
 use crate::output::{Tone, paint};
 use crate::session::{Exit, Failure, Session, create, until_interrupted};
+use secrecy::SecretString;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -23,6 +24,10 @@ const README: &str = include_str!("../../../../demo/README.md");
 
 /// The port in the settings; if it is taken, another is written into them.
 const PORT: u16 = 6360;
+
+/// Whose sign-ins are shown, and what for.
+const SIGN_INS: [(&str, &str); 2] =
+    [("aibbotson", "  # her password is right"), ("dhawksworth", "  # and so is his")];
 
 /// The port of the simulated application.
 const APPLICATION_PORT: u16 = 6370;
@@ -81,6 +86,7 @@ pub(crate) async fn run(options: &Demo, session: &Session<'_>) -> Result<Exit, F
     if exit != Exit::Done {
         return Ok(exit);
     }
+    sign_ins(&settings, session).await?;
     say(&format!("\n{}\n", paint(Tone::Heading, "What now?")));
     if options.stay {
         say(&format!(
@@ -104,6 +110,17 @@ pub(crate) async fn run(options: &Demo, session: &Session<'_>) -> Result<Exit, F
         ),
     }
     Ok(Exit::Done)
+}
+
+/// Shows a sign-in that works, and one that does not.
+async fn sign_ins(settings: &Path, session: &Session<'_>) -> Result<(), Failure> {
+    for (name, words) in SIGN_INS.into_iter().filter(|_| session.is_text()) {
+        let command = format!("$ webtaxon sign-in {name} --settings {} {words}", settings.display());
+        session.output.answer(&format!("\n{}\n\n", paint(Tone::Heading, &command)));
+        let password = SecretString::from(format!("heron-{name}"));
+        sign_in::examine(name, Some(&password), session).await?;
+    }
+    Ok(())
 }
 
 /// Starts the simulated directory on the settings' port, or on a free one.

@@ -13,6 +13,7 @@ mod journal;
 mod members;
 mod preview;
 mod settle;
+mod sign_in;
 mod snapshot;
 mod standin;
 mod why;
@@ -64,6 +65,7 @@ async fn dispatch(command: &Command, session: &Session<'_>) -> Result<Exit, Fail
         Command::Settle => settle::run(session).await,
         Command::Apply(options) => apply::run(options, session).await,
         Command::Journal(options) => journal::run(options, session).await,
+        Command::SignIn(options) => sign_in::run(options, session).await,
         Command::Snapshot(options) => snapshot::run(options, session).await,
         Command::Standin(options) => standin::run(options, session).await,
         Command::Code { code } => code::run(code, session),

@@ -45,6 +45,7 @@ pub(crate) fn checked(steps: &[CheckStep], settings: &str) -> String {
         };
         let _ = writeln!(text, "{}", paint(Tone::Good, &format!("Everything is in order{with}.")));
         let _ = writeln!(text, "Next: webtaxon preview{settings}");
+        let _ = writeln!(text, "      webtaxon sign-in NAME{settings} tries whether somebody can get in");
     }
     text
 }

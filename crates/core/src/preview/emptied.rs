@@ -50,6 +50,10 @@ impl Emptied {
         theirs: impl Iterator<Item = (Chosen<'a>, &'a Account)>,
         tolerance: Removals,
     ) -> Self {
+        // The reading of one person was held against the footprint by itself.
+        if parts.iter().any(|part| part.reading.is_of_one()) {
+            return Self::default();
+        }
         let mut losses: Vec<(Vec<Loss>, Vec<Loss>)> = parts
             .iter()
             .map(|part| {

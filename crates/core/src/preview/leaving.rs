@@ -31,6 +31,9 @@ impl<'a> Matching<'a> {
         let mut leavers = Vec::new();
         for (at, account) in self.accounts.iter().enumerate() {
             let Some(link) = account.link.as_ref().filter(|_| !claimed.contains(at)) else { continue };
+            if self.is_of_others(link) {
+                continue;
+            }
             let leaver = |outcome| Leaver {
                 at,
                 dn: None,
@@ -52,6 +55,17 @@ impl<'a> Matching<'a> {
         leavers
     }
 
+    fn is_of_one(&self) -> bool {
+        self.parts.iter().any(|part| part.reading.is_of_one())
+    }
+
+    /// True for the account of somebody whom a reading of one person is not about.
+    fn is_of_others(&self, link: &Identity) -> bool {
+        self.is_of_one()
+            && !self.dropped().contains_key(link)
+            && self.parts.iter().all(|part| part.reading.whereabouts(link).is_none())
+    }
+
     /// Whether many accounts are linked, and none of them to anybody whom a directory shows: then the links are not
     /// of this attribute, or not of these directories.
     fn are_other_links(&self) -> bool {
@@ -59,7 +73,8 @@ impl<'a> Matching<'a> {
         let is_somebodys = |link| {
             self.dropped().contains_key(link) || matches!(self.whereabouts(link), (Some(Cause::Outside), _))
         };
-        links().count() >= MANY
+        !self.is_of_one()
+            && links().count() >= MANY
             && self.parts.iter().any(|part| !part.reading.people().is_empty())
             && !self.has_links()
             && !links().any(is_somebodys)

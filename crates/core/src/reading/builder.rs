@@ -43,6 +43,8 @@ pub struct ReadingBuilder {
     source: Source,
     /// Whether groups will be read as well.
     reads_groups: bool,
+    /// Whether it is about one person.
+    is_of_one: bool,
 }
 
 impl ReadingBuilder {
@@ -50,6 +52,11 @@ impl ReadingBuilder {
     #[must_use]
     pub fn new(source: Source) -> Self {
         Self { source, ..Self::default() }
+    }
+
+    /// Announces that only what one person depends on is read: nobody else is known to be missing.
+    pub fn of_one(&mut self) {
+        self.is_of_one = true;
     }
 
     /// Opens a part. Until it is closed as [`Ended::Complete`], there is no proof.
@@ -234,6 +241,11 @@ impl ReadingBuilder {
         self.source.schema = Some(Arc::new(schema));
     }
 
+    /// Sets the schema that the server published, which many readings share.
+    pub fn share_schema(&mut self, schema: &Arc<Schema>) {
+        self.source.schema = Some(Arc::clone(schema));
+    }
+
     /// The attribute that holds the lasting identity.
     #[must_use]
     pub fn identity(&self) -> &str {
@@ -313,6 +325,17 @@ impl ReadingBuilder {
         self.finish(request)
     }
 
+    /// Ends the reading of an intake that cannot know the one person who is asked about: there was nothing to read.
+    #[must_use]
+    pub fn finish_of_nobody(mut self, request: &Request) -> Reading {
+        self.of_one();
+        for part in self.needed(request) {
+            let part = self.open(part);
+            self.close(part, Ended::Complete);
+        }
+        self.finish(request)
+    }
+
     /// Ends the reading, with the proof if every part of the request is complete.
     #[must_use]
     pub fn finish(mut self, request: &Request) -> Reading {
@@ -343,6 +366,7 @@ impl ReadingBuilder {
             hidden_attributes: HashSet::new(),
             gaps,
             whole,
+            is_of_one: self.is_of_one,
             footprint: None,
             before: None,
         }

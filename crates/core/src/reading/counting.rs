@@ -29,9 +29,27 @@ impl Footprint {
             people: people(reading, &intake.bases),
             containers: containers(reading),
             groups: groups(reading, intake),
+            nests: nests(reading),
             attributes,
             marks,
         }
+    }
+}
+
+impl Footprint {
+    /// The attributes whose absence from one person is held against a footprint: those that people had; where nothing is
+    /// remembered and the person has an account, those that the settings use.
+    #[must_use]
+    pub fn of_attributes(before: Option<&Self>, intake: &Intake, has_account: bool) -> Vec<String> {
+        let Some(before) = before else {
+            return if has_account { used(intake).into_iter().collect() } else { Vec::new() };
+        };
+        let fall = |what, before| Fall { what, before, now: 0 };
+        let attributes =
+            before.attributes.iter().map(|(name, count)| (name, fall(Counted::Attribute(name), *count)));
+        let marks = before.marks.iter().map(|(name, count)| (name, fall(Counted::Mark(name), *count)));
+        let all = attributes.chain(marks).filter(|(_, fall)| fall.is_to_nothing());
+        all.map(|(name, _)| name.clone()).collect()
     }
 }
 
@@ -75,6 +93,16 @@ fn groups(reading: &Reading, intake: &Intake) -> BTreeMap<String, u64> {
         });
     }
     counts
+}
+
+/// Maximum number of groups whose names are remembered.
+const MOST_GROUPS: usize = 2_000;
+
+/// The groups that were read.
+fn nests(reading: &Reading) -> BTreeSet<String> {
+    let groups = reading.graph().all_groups().map(|(dn, _)| dn.to_owned());
+    let groups: BTreeSet<String> = groups.take(MOST_GROUPS + 1).collect();
+    if groups.len() > MOST_GROUPS { BTreeSet::new() } else { groups }
 }
 
 /// The number of people with a value for each attribute, for two lists of attributes.
@@ -153,6 +181,41 @@ impl Reading {
         }
         self.footprint = Some(now);
         self.before = before.cloned();
+    }
+
+    /// Holds the reading of one person against what the last apply remembers. `is_shown` tells whether the directory
+    /// shows an attribute for anybody, or the members of a group: what it does not show, and was there, is a gap for all
+    /// that depends on it. Where nothing is remembered, nobody loses the value of an attribute that nobody shows.
+    pub fn hold_one_against(
+        &mut self,
+        intake: &Intake,
+        before: Option<&Footprint>,
+        is_shown: impl Fn(Counted<'_>) -> bool,
+    ) {
+        let Some(before) = before else {
+            let hidden = used(intake).into_iter().filter(|name| !is_shown(Counted::Attribute(name)));
+            self.hidden_attributes.extend(hidden.map(|name| name.to_ascii_lowercase()));
+            return;
+        };
+        let identity = &self.source().identity;
+        if !identity.eq_ignore_ascii_case(&before.identity) && !before.identity.is_empty() {
+            let now = Footprint { identity: identity.clone(), ..Footprint::default() };
+            self.fell(other_identity(&now, before), true);
+        }
+        let attributes = before.attributes.iter().map(|(name, count)| (Counted::Attribute(name), *count));
+        let marks = before.marks.iter().map(|(name, count)| (Counted::Mark(name), *count));
+        let groups = before.groups.iter().map(|(name, count)| (Counted::Group(name), *count));
+        for (what, before) in attributes.chain(marks).chain(groups) {
+            let fall = Fall { what, before, now: 0 };
+            if !fall.is_to_nothing() || is_shown(what) {
+                continue;
+            }
+            match what {
+                Counted::Attribute(name) | Counted::Mark(name) => self.attribute_fell(intake, name, &fall),
+                Counted::Group(name) => self.group_fell(intake, name, &fall),
+                Counted::People(_) | Counted::Container(_) => {}
+            }
+        }
     }
 
     /// Adds a gap; `takes_proof` if people may be missing because of it.

@@ -4,7 +4,7 @@
 
 use crate::settings::Removals;
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 /// People in one container, or with one attribute, so few that losing them all is nothing unusual.
 const FEW: u64 = 5;
@@ -52,6 +52,8 @@ pub struct Footprint {
     pub containers: BTreeMap<String, u64>,
     /// The number of people in each named group, nested members included.
     pub groups: BTreeMap<String, u64>,
+    /// The groups that were read, the named ones and those nested in them; empty if they were too many.
+    pub nests: BTreeSet<String>,
     /// The number of people with a value for each attribute that the settings use.
     pub attributes: BTreeMap<String, u64>,
     /// The number of people with each attribute that this kind of server shows on those who are not active.

@@ -104,12 +104,20 @@ pub struct Reading {
     hidden_attributes: HashSet<String>,
     gaps: Vec<Gap>,
     whole: Option<Whole>,
+    /// Whether it is about one person.
+    is_of_one: bool,
     /// The footprint of this reading, and that of the last apply.
     footprint: Option<Footprint>,
     before: Option<Footprint>,
 }
 
 impl Reading {
+    /// True for a reading of what one person depends on. It says nothing of others, however whole it is.
+    #[must_use]
+    pub fn is_of_one(&self) -> bool {
+        self.is_of_one
+    }
+
     /// Its origin.
     #[must_use]
     pub fn source(&self) -> &Source {

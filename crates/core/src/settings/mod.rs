@@ -15,6 +15,7 @@ mod parse;
 pub mod rules;
 mod scim;
 mod selecting;
+mod sign_in;
 #[cfg(test)]
 mod tests;
 
@@ -34,6 +35,7 @@ pub use intake::{
 };
 pub use intakes::Intakes;
 pub use scim::{AttributePath, Credentials, ENTERPRISE, Literal, Scim, USER};
+pub use sign_in::{Audit, FirstSignIn, LeaverSignIn, Rotation, SignIn, Throttle};
 
 use indexmap::IndexMap;
 use serde::Serialize;
@@ -52,6 +54,9 @@ pub struct Settings {
     pub brakes: Brakes,
     /// The database that holds the state between runs; `None` if it is a file beside the settings.
     pub state: Option<StateDatabase>,
+    /// What a sign-in accepts and does.
+    #[serde(skip_serializing_if = "SignIn::is_usual")]
+    pub sign_in: SignIn,
 }
 
 impl Settings {

@@ -3,6 +3,7 @@
 
 mod applied;
 mod copy;
+mod one;
 mod prepare;
 mod run;
 mod saved;
@@ -16,6 +17,7 @@ use prepare::terms;
 use secrets::secrets;
 
 pub use applied::{Applied, Interrupted};
+pub(crate) use one::{apply_one, one_work};
 pub(crate) use prepare::{consider, forget_before, prepare, way_back};
 pub(crate) use run::apply;
 pub(crate) use saved::{read_saved, save};

@@ -200,7 +200,7 @@ pub(crate) fn forget_before(setup: &Setup, day: Date, who: &str) -> Result<usize
 }
 
 /// The digest of the settings' meaning, not of their layout.
-fn settings_digest(setup: &Setup) -> String {
+pub(super) fn settings_digest(setup: &Setup) -> String {
     hex_digest(&serde_json::to_vec(&setup.settings).unwrap_or_default())
 }
 

@@ -98,7 +98,7 @@ async fn make_copy(
 }
 
 /// Keeps what was found of the store's habits; returns the places newly found to keep nothing.
-fn learned(
+pub(super) fn learned(
     journal: &mut Journal,
     list: &str,
     known: &Habits,
@@ -113,7 +113,7 @@ fn learned(
 
 /// Imports whose accounts have more than was asked for, such as values of the database's own: as they are, so that an
 /// undoing knows what was added later.
-fn as_made(work: &Work, applied: &Applied, accounts: &[Account]) -> Vec<(usize, Edit)> {
+pub(super) fn as_made(work: &Work, applied: &Applied, accounts: &[Account]) -> Vec<(usize, Edit)> {
     let is_import = |edit: &Edit| edit.kind == ChangeKind::Import && edit.before.is_none();
     if !work.edits.iter().any(is_import) {
         return Vec::new();
@@ -143,7 +143,7 @@ fn to_remember(work: &Work, latest: i64, memory: &Memory) -> Remembered {
 }
 
 /// The people who came in a short while ago: by this preview, and by an apply since then.
-fn fresh(work: &Work, memory: &Memory) -> BTreeMap<Identity, Fresh> {
+pub(super) fn fresh(work: &Work, memory: &Memory) -> BTreeMap<Identity, Fresh> {
     let meant: HashSet<&Identity> =
         work.edits.iter().filter_map(|edit| edit.after.as_ref()?.link.as_ref()).collect();
     let is_meant =
@@ -176,7 +176,7 @@ fn remember_origins(
     remembered.origins = (origins != memory.origins).then_some(origins);
 }
 
-fn begin(journal: &mut Journal, work: &Work, consent: &Consent) -> Result<i64, Error> {
+pub(super) fn begin(journal: &mut Journal, work: &Work, consent: &Consent) -> Result<i64, Error> {
     let begun = Begun {
         who: &consent.who,
         undoes: match work.origin {

@@ -108,6 +108,34 @@ pub enum DirectoryErrorKind {
         /// The server.
         server: String,
     },
+    /// A person's password would have been sent without encryption.
+    #[error("{server}: the connection is not encrypted, so that no password of a person is sent")]
+    #[diagnostic(
+        code(WX0801),
+        help(
+            "use ldaps://, or ldap:// without `plain`: `plain` is for reading, and never for people's passwords"
+        )
+    )]
+    Exposed {
+        /// The server.
+        server: String,
+    },
+    /// The server's answer to a person's bind says nothing of the password.
+    #[error("{server}: the bind as {base} has no answer: {}", evidence(result))]
+    #[diagnostic(
+        code(WX0802),
+        help(
+            "ask the directory's administrators whether people may bind here with their passwords (simple bind)"
+        )
+    )]
+    NoPasswordAnswer {
+        /// The server.
+        server: String,
+        /// The person's entry.
+        base: String,
+        /// The server's result.
+        result: Box<LdapResult>,
+    },
     /// DNS has no servers for the domain.
     #[error("the servers of {domain} cannot be found: {source}")]
     #[diagnostic(
@@ -276,6 +304,16 @@ impl DirectoryError {
     /// True if the server finds a search too much work.
     pub(crate) fn is_too_much_work(&self) -> bool {
         matches!(&self.0, DirectoryErrorKind::Search { result, .. } if result.code == ResultCode::ADMIN_LIMIT_EXCEEDED)
+    }
+
+    /// True if the connection ended.
+    pub(crate) fn is_cut(&self) -> bool {
+        matches!(&self.0, DirectoryErrorKind::Cut { .. })
+    }
+
+    /// True if the base of a search does not exist.
+    pub(crate) fn is_no_such_object(&self) -> bool {
+        matches!(&self.0, DirectoryErrorKind::Search { result, .. } if result.code == ResultCode::NO_SUCH_OBJECT)
     }
 
     /// The referral, if the server does not hold the base (RFC 4511 §4.1.10).

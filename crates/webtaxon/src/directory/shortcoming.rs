@@ -82,6 +82,8 @@ pub(crate) enum Shortcoming {
         "it shows no member, and {0} claims to be one (memberOf); the bind account may lack the right to read them"
     )]
     Claimed(String),
+    #[error("{0}, a group in it, is not shown any more; the bind account may lack the right to read it")]
+    NestedNotShown(String),
     #[error("groups still changed at the last of {0} looks")]
     StillChanging(usize),
     #[error("it is not a group")]

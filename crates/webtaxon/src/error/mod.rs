@@ -38,6 +38,18 @@ pub enum Error {
         /// The reason, with its line.
         source: BoxError,
     },
+    /// The record of sign-ins cannot be read.
+    #[error("the record of sign-ins {} cannot be read: {source}", file.display())]
+    #[diagnostic(
+        code(WX0803),
+        help("only the user who runs the application may read it; `audit` in [sign_in] names it")
+    )]
+    NoAudit {
+        /// The file.
+        file: PathBuf,
+        /// The system's reason.
+        source: std::io::Error,
+    },
     /// An operation that needs a single intake.
     #[error("a snapshot holds what one intake reads, and the settings have several")]
     #[diagnostic(code(WX0109), help("choose one with --intake NAME: {}", .0.join(", ")))]

@@ -6,6 +6,7 @@ mod json;
 mod layers;
 mod nest;
 mod page;
+mod sign_in;
 #[cfg(feature = "csv")]
 mod table;
 pub mod words;
@@ -16,6 +17,7 @@ pub use json::{
 };
 pub use nest::{nest_dot, nest_svg};
 pub use page::preview_html;
+pub use sign_in::{audit, examination};
 #[cfg(feature = "csv")]
 pub use table::{members_csv, preview_csv};
 

@@ -2,6 +2,7 @@
 
 mod applying;
 mod inspecting;
+mod signing;
 
 use crate::check::{self, CheckStep};
 use crate::directory::{Access, Connection, take_snapshot};

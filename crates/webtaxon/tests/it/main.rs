@@ -33,6 +33,8 @@ mod scim;
 mod sequences;
 mod settling;
 mod several;
+mod sign_in;
+mod sign_in_reading;
 mod snapshots;
 mod sqlite;
 mod state;

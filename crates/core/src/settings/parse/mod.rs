@@ -6,6 +6,7 @@ mod fields;
 mod groups;
 mod intake;
 mod secrets;
+mod sign_in;
 mod table;
 mod values;
 
@@ -83,7 +84,12 @@ impl Settings {
             };
             source.error(SettingsErrorKind::Syntax(message.clone()), span, message, help)
         })?;
-        let mut top = Table::new(source, "", table, &["directory", "accounts", "intake", "brakes", "state"])?;
+        let mut top = Table::new(
+            source,
+            "",
+            table,
+            &["directory", "accounts", "intake", "brakes", "state", "sign_in"],
+        )?;
         let directories = top
             .require("directory", "add a table [directory.NAME] with servers, bind and password")?
             .entries("tables of the form [directory.NAME]")?
@@ -98,7 +104,9 @@ impl Settings {
         accounts.store.keep_secret(secrets.into_iter().collect());
         let brakes = top.take("brakes").map(brakes).transpose()?.unwrap_or_default();
         let state = top.take("state").map(state).transpose()?;
-        Ok(Self { directories, accounts, intakes, brakes, state })
+        let sign_in = top.take("sign_in").map(|value| sign_in::sign_in(value, &intakes));
+        let sign_in = sign_in.transpose()?.unwrap_or_default();
+        Ok(Self { directories, accounts, intakes, brakes, state, sign_in })
     }
 }
 

@@ -82,6 +82,20 @@ impl Join {
         })
     }
 
+    /// The ways in which a text may have come of this join, ignoring case: the value of each placeholder. At most `most`
+    /// ways; none for two placeholders without a text between them.
+    pub(super) fn divided<'j>(&'j self, text: &'j str, most: usize) -> Vec<Vec<(&'j str, &'j str)>> {
+        let mut ways = vec![Way { values: Vec::new(), open: None, rest: text }];
+        for piece in &self.0 {
+            let mut next = Vec::new();
+            for way in ways {
+                way.go_on(piece, most, &mut next);
+            }
+            ways = next;
+        }
+        ways.into_iter().filter_map(Way::end).take(most).collect()
+    }
+
     /// The text with every placeholder filled; `None` if an attribute has no value.
     pub(crate) fn fill<'v>(&self, value: impl Fn(&str) -> Option<&'v str>) -> Option<String> {
         let mut text = String::new();
@@ -92,5 +106,49 @@ impl Join {
             }
         }
         Some(text)
+    }
+}
+
+/// A text, divided among some pieces of a join.
+struct Way<'j> {
+    values: Vec<(&'j str, &'j str)>,
+    /// The placeholder whose value the rest begins with.
+    open: Option<&'j str>,
+    rest: &'j str,
+}
+
+impl<'j> Way<'j> {
+    /// Adds the ways to go on with another piece.
+    fn go_on(self, piece: &'j Piece, most: usize, next: &mut Vec<Self>) {
+        let Self { values, open, rest } = self;
+        let plain = match (piece, open) {
+            (Piece::Attribute(name), None) => {
+                next.push(Self { values, open: Some(name), rest });
+                return;
+            }
+            (Piece::Attribute(_), Some(_)) => return,
+            (Piece::Text(plain), _) => plain,
+        };
+        let is_there = |at: usize| {
+            let there = rest.get(at..at + plain.len());
+            there.is_some_and(|there| there.eq_ignore_ascii_case(plain)) && (at == 0) == open.is_none()
+        };
+        for at in rest.char_indices().map(|(at, _)| at).filter(|at| is_there(*at)) {
+            let value = open.map(|name| (name, rest.get(..at).unwrap_or_default()));
+            if next.len() < most {
+                let values = values.iter().copied().chain(value).collect();
+                next.push(Self {
+                    values,
+                    open: None,
+                    rest: rest.get(at + plain.len()..).unwrap_or_default(),
+                });
+            }
+        }
+    }
+
+    /// The values, if the text ends here.
+    fn end(mut self) -> Option<Vec<(&'j str, &'j str)>> {
+        self.values.extend(self.open.map(|name| (name, self.rest)));
+        (self.open.is_some() != self.rest.is_empty()).then_some(self.values)
     }
 }

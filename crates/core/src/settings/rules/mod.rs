@@ -6,10 +6,12 @@
 use serde::Serialize;
 
 mod condition;
+mod inverse;
 mod join;
 mod shape;
 
 pub use condition::Condition;
+pub(crate) use inverse::any;
 pub use join::{Join, JoinError};
 pub use shape::{Case, Fault, Pattern, ReadAs, Shape};
 

@@ -48,6 +48,11 @@ impl Access {
         }
     }
 
+    /// This access for another run, which begins now and has time for an answer of each of two servers.
+    pub(crate) fn renewed(&self) -> Self {
+        Self { deadline: Instant::now() + self.directory.timeout * 2, ..self.clone() }
+    }
+
     /// This access, with progress events sent to `watch`.
     #[must_use]
     pub fn watched(mut self, watch: Watch) -> Self {

@@ -13,6 +13,7 @@ use crate::directory::{DirectoryError, DirectoryErrorKind};
 use crate::progress::Watch;
 use crate::secure::SecureError;
 use std::collections::VecDeque;
+use std::net::SocketAddr;
 use std::path::Path;
 use std::pin::Pin;
 use std::sync::Arc;
@@ -58,6 +59,8 @@ pub struct Connection {
     password_state: Option<PasswordState>,
     /// True until something arrives on a connection without TLS.
     is_unheard: bool,
+    /// True without encryption, unless the server is on this machine.
+    is_exposed: bool,
     /// Number of searches that ended on the present connection.
     searches: usize,
     /// How to open it again, if it ends after each search.
@@ -103,7 +106,14 @@ impl Connection {
         known: Option<RootDse>,
         told: &mut (dyn FnMut(Milestone) + Send),
     ) -> Result<Self, DirectoryError> {
-        let stream = transport::open(server, directory, folder, told).await?;
+        let mut is_exposed = false;
+        let mut told = |milestone: Milestone| {
+            if let Milestone::Connected(peer) = &milestone {
+                is_exposed = is_plain_over_network(server, directory, *peer);
+            }
+            told(milestone);
+        };
+        let stream = transport::open(server, directory, folder, &mut told).await?;
         let mut connection = Self {
             stream,
             conversation: Conversation::default(),
@@ -117,6 +127,7 @@ impl Connection {
             page: directory.page,
             password_state: None,
             is_unheard: server.begins_plain() && directory.plain && known.is_none(),
+            is_exposed,
             searches: 0,
             reopen: None,
             is_short_lived: false,
@@ -163,6 +174,7 @@ impl Connection {
             page: 0,
             password_state: None,
             is_unheard: false,
+            is_exposed: false,
             searches: 0,
             reopen: None,
             is_short_lived: false,
@@ -220,6 +232,16 @@ impl Connection {
         }
         tokio::time::sleep(pause).await;
         Ok(())
+    }
+
+    /// Lets a connection that was kept serve another run, which begins now.
+    pub(crate) fn renew(&mut self) {
+        self.deadline = Instant::now() + self.timeout * 2;
+    }
+
+    /// True if somebody between here and the server could read what is sent.
+    pub(crate) fn is_exposed(&self) -> bool {
+        self.is_exposed
     }
 
     /// Sets how to open this connection again.
@@ -455,5 +477,57 @@ fn request_of(event: &Event) -> RequestId {
         | Event::Entry(id, _)
         | Event::Reference(id, _)
         | Event::Done(id, _, _) => *id,
+    }
+}
+
+/// Whether a connection to this address stays in plain text over a network; `None` stands for a local socket.
+fn is_plain_over_network(server: &Server, directory: &Directory, peer: Option<SocketAddr>) -> bool {
+    let is_far = peer.is_some_and(|peer| !peer.ip().to_canonical().is_loopback());
+    server.begins_plain() && directory.plain && is_far
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use secrecy::SecretString;
+    use webtaxon_core::sign_in::PasswordAnswer;
+
+    #[test]
+    fn plain_text_leaves_this_machine_only_by_a_network() {
+        for (server, plain, peer, expected) in [
+            ("ldap://dc1.quillmere.example", true, "10.0.0.1:389", true),
+            ("ldap://dc1.quillmere.example", false, "10.0.0.1:389", false),
+            ("ldaps://dc1.quillmere.example", true, "10.0.0.1:636", false),
+            ("ldap://localhost", true, "127.0.0.1:389", false),
+            ("ldap://localhost", true, "[::1]:389", false),
+            ("ldap://localhost", true, "[::ffff:127.0.0.1]:389", false),
+            ("ldap://localhost", true, "192.168.1.7:389", true),
+        ] {
+            let server: Server = server.parse().unwrap();
+            let mut directory = Directory::new("museum".to_owned(), Servers::Named(vec![server.clone()]));
+            directory.plain = plain;
+            let peer = Some(peer.parse().unwrap());
+            assert_eq!(
+                is_plain_over_network(&server, &directory, peer),
+                expected,
+                "{server} {plain} {peer:?}"
+            );
+        }
+    }
+
+    #[tokio::test]
+    async fn nothing_is_sent_that_others_could_read_and_no_empty_password() {
+        let directory = Directory::new("museum".to_owned(), Servers::Named(Vec::new()));
+        let snapshot = Arc::new(Snapshot::default());
+        let mut connection = Connection::offline(snapshot, &directory, Instant::now());
+        let dn = "cn=x,dc=quillmere,dc=example";
+        for (name, password) in [(dn, ""), ("", "heron")] {
+            let answer = connection.bind_person(name, &SecretString::from(password)).await.unwrap();
+            assert_eq!(answer, PasswordAnswer::Wrong);
+        }
+        connection.is_exposed = true;
+        let error = connection.bind_person(dn, &SecretString::from("heron")).await.unwrap_err();
+        assert!(matches!(error.kind(), DirectoryErrorKind::Exposed { .. }), "{error}");
+        assert!(connection.conversation().outgoing().is_empty(), "something was to be sent");
     }
 }

@@ -5,6 +5,7 @@ mod bind;
 mod connection;
 mod existence;
 mod offline;
+mod person_bind;
 mod query;
 mod root_dse;
 mod search;

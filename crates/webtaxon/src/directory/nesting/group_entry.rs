@@ -172,6 +172,11 @@ impl Expected {
         Self { knows_logins, never_empty, names: None, logins: None }
     }
 
+    /// The classes of groups that must have a member.
+    pub(super) fn never_empty(&self) -> impl Iterator<Item = &'static str> {
+        self.never_empty.iter().copied()
+    }
+
     /// The same, with the settings' own attribute of groups.
     pub(super) fn with(mut self, own: Option<&MemberAttribute>) -> Self {
         let name = |kind| own.filter(|own| own.kind == kind).map(|own| own.name.clone());

@@ -329,7 +329,7 @@ impl<'n, 'r> Descent<'n, 'r> {
 }
 
 /// The search of a dynamic group (`memberURL`, RFC 4516).
-fn member_query(url: &str) -> Result<Query, Shortcoming> {
+pub(super) fn member_query(url: &str) -> Result<Query, Shortcoming> {
     let place = url.parse::<LdapUrl>();
     let place = place.map_err(|why| Shortcoming::BadUrl { url: url.to_owned(), why: why.to_string() })?;
     let LdapUrl { server: None, base: Some(base), scope, filter } = place else {

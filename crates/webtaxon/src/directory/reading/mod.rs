@@ -2,12 +2,14 @@
 
 mod application_groups;
 mod capture;
+mod ground;
 mod judged;
 mod links;
 mod lookups;
 mod marks;
 mod moment;
 mod named_entries;
+mod one;
 mod portions;
 mod reader;
 mod referrals;
@@ -15,6 +17,8 @@ mod steps;
 
 pub(crate) use capture::read_for_both;
 pub use capture::take_snapshot;
+pub(crate) use ground::Ground;
 pub(crate) use links::KnownLinks;
+pub(crate) use one::{OnePerson, read_one};
 pub use steps::read;
 pub(crate) use steps::{entry, is_catalog, read_for};

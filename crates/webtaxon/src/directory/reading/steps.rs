@@ -7,7 +7,7 @@
 use super::links::KnownLinks;
 use super::marks::Marks;
 use super::reader::{Reader, Sought};
-use crate::directory::client::{Access, Query, read_schema};
+use crate::directory::client::{Access, Connection, Query, read_schema};
 use crate::directory::presence::absent_and;
 use crate::directory::{DirectoryError, shortcoming::Shortcoming};
 use crate::progress::Progress;
@@ -43,23 +43,7 @@ pub(crate) async fn read_for(
     let mut notes = Vec::new();
     loop {
         let server = connection.server().to_owned();
-        let mut builder = ReadingBuilder::new(Source {
-            directory: request.directory.clone(),
-            own_name: connection.root().own_name.clone(),
-            mark: None,
-            bound: connection.snapshot().is_none().then(|| bound(access.directory())),
-            is_catalog: is_catalog(&server),
-            server: server.clone(),
-            kind: connection.root().kind,
-            identity: request.identity.clone().unwrap_or_default(),
-            tops: connection.root().naming_contexts.clone(),
-            notes: notes.clone(),
-            at: connection
-                .snapshot()
-                .and_then(|snapshot| snapshot.header.taken)
-                .unwrap_or_else(Timestamp::now),
-            schema: connection.snapshot().and_then(|snapshot| snapshot.schema.clone()),
-        });
+        let mut builder = ReadingBuilder::new(source(access, &connection, request, notes.clone()));
         if request.reads_groups() {
             builder.expect_groups();
         }
@@ -91,6 +75,30 @@ pub(crate) async fn read_for(
                 return Ok(builder.finish(request));
             }
         }
+    }
+}
+
+/// The source of a reading that begins now.
+pub(super) fn source(
+    access: &Access,
+    connection: &Connection,
+    request: &Request,
+    notes: Vec<String>,
+) -> Source {
+    let (server, root) = (connection.server().to_owned(), connection.root());
+    Source {
+        directory: request.directory.clone(),
+        own_name: root.own_name.clone(),
+        mark: None,
+        bound: connection.snapshot().is_none().then(|| bound(access.directory())),
+        is_catalog: is_catalog(&server),
+        server,
+        kind: root.kind,
+        identity: request.identity.clone().unwrap_or_default(),
+        tops: root.naming_contexts.clone(),
+        notes,
+        at: connection.snapshot().and_then(|snapshot| snapshot.header.taken).unwrap_or_else(Timestamp::now),
+        schema: connection.snapshot().and_then(|snapshot| snapshot.schema.clone()),
     }
 }
 

@@ -1,0 +1,182 @@
+//! From a typed name to exactly one entry, and from its password to the directory's answer.
+
+use super::Shared;
+use super::outcome::Tried;
+use super::pool::{Operation, Purpose};
+use crate::directory::{Connection, DirectoryError, Query};
+use crate::error::Error;
+use ring::rand::{SecureRandom as _, SystemRandom};
+use secrecy::SecretString;
+use std::fmt::Write as _;
+use webtaxon_core::ldap::entry::Entries;
+use webtaxon_core::ldap::filter::Filter;
+use webtaxon_core::ldap::identity::{self, Identity};
+use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::ldap::schema::ServerKind;
+use webtaxon_core::reading::{ReadingBuilder, Request, Source};
+use webtaxon_core::settings::Intake;
+use webtaxon_core::sign_in::{PasswordAnswer, Refusal, SignInName};
+
+/// Somebody who is called as it was typed.
+#[derive(Clone, Debug)]
+pub(super) struct Person {
+    /// The number of the intake that found them.
+    pub(super) intake: usize,
+    pub(super) directory: String,
+    pub(super) dn: String,
+    pub(super) identity: Option<Identity>,
+    /// The number of the field that they are called so by.
+    field: usize,
+}
+
+impl Shared {
+    /// The one entry that is called so, among those that the intakes' filters find; or the refusal.
+    pub(super) async fn find(&self, typed: &SignInName, tried: &mut Tried) -> Result<Option<Person>, Error> {
+        let settings = &self.setup.settings;
+        let mut all: Vec<Person> = Vec::new();
+        for (at, intake) in settings.intakes.iter().enumerate() {
+            for person in self.in_intake(at, intake, typed).await? {
+                let is_known = |one: &Person| {
+                    one.directory == person.directory
+                        && one.identity.is_some()
+                        && one.identity == person.identity
+                };
+                if !all.iter().any(is_known) {
+                    all.push(person);
+                }
+            }
+        }
+        // The first field in the settings that anybody is called by decides.
+        let first = all.iter().map(|one| one.field).min();
+        let mut called: Vec<Person> = all.into_iter().filter(|one| Some(one.field) == first).collect();
+        let field = first.and_then(|field| settings.sign_in.names.get(field)).cloned().unwrap_or_default();
+        match called.len() {
+            0 => tried.refuse(Refusal::UnknownName),
+            1 => {
+                let person = called.pop();
+                tried.found(person.as_ref(), &field);
+                return Ok(person);
+            }
+            _ => {
+                let names = called.into_iter().map(|one| one.dn).collect();
+                tried.refuse(Refusal::SeveralEntries(names));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Those of an intake's people who are called so.
+    async fn in_intake(&self, at: usize, intake: &Intake, typed: &SignInName) -> Result<Vec<Person>, Error> {
+        let sign_in = &self.setup.settings.sign_in;
+        let Some(filter) = typed.filter(sign_in, intake) else { return Ok(Vec::new()) };
+        let request = Request::of(intake);
+        let filter = Filter::all([request.filter.clone(), filter]);
+        let read = |connection: Connection| -> Operation<'_, (Entries, ServerKind)> {
+            Box::pin(entries(connection, &request, &filter))
+        };
+        let (entries, kind) = self.pool(intake)?.run(Purpose::Searches, &read).await?;
+        let source = Source { kind, directory: intake.directory.clone(), ..Source::default() };
+        let mut builder = ReadingBuilder::new(source);
+        for entry in entries.iter() {
+            let _ = builder.person(entry.dn(), entry.attributes());
+        }
+        let usual = identity::usual(builder.people()).unwrap_or_default();
+        let attribute = intake.identity.clone().unwrap_or_else(|| usual.to_owned());
+        builder.set_identity(&attribute);
+        let reading = builder.finish_shown(&request);
+        let person = |(person, field): (usize, usize)| {
+            let entry = reading.people().get(person)?;
+            let (dn, identity) = (entry.dn().to_owned(), Identity::of(entry, &attribute));
+            Some(Person { intake: at, directory: intake.directory.clone(), dn, identity, field })
+        };
+        Ok(typed.people(sign_in, intake, &reading).into_iter().filter_map(person).collect())
+    }
+
+    /// Whether the directory accepts a person's password. Once it has judged the password, no other server is asked.
+    pub(super) async fn is_right(
+        &self,
+        person: &Person,
+        password: &SecretString,
+        tried: &mut Tried,
+    ) -> Result<bool, Error> {
+        use secrecy::ExposeSecret as _;
+        if password.expose_secret().is_empty() {
+            tried.refuse(Refusal::NoPassword);
+            self.decoy().await?;
+            return Ok(false);
+        }
+        let answer = self.bind(&person.directory, &person.dn, password).await?;
+        tried.answered(answer.clone());
+        if !answer.is_yes() {
+            tried.refuse(Refusal::Password(answer));
+            return Ok(false);
+        }
+        Ok(true)
+    }
+
+    async fn bind(
+        &self,
+        directory: &str,
+        dn: &str,
+        password: &SecretString,
+    ) -> Result<PasswordAnswer, Error> {
+        let bind = |mut connection: Connection| -> Operation<'_, PasswordAnswer> {
+            Box::pin(async move {
+                match connection.bind_person(dn, password).await {
+                    Ok(answer) => (Some(connection), Ok(answer)),
+                    Err(error) => (None, Err(error)),
+                }
+            })
+        };
+        let pool = self.pools.get(directory);
+        let pool =
+            pool.ok_or_else(|| DirectoryError::from(crate::directory::DirectoryErrorKind::NoServer))?;
+        Ok(pool.run(Purpose::Binds, &bind).await?)
+    }
+
+    /// A bind as nobody, so that an unknown name takes as long as a wrong password.
+    pub(super) async fn decoy(&self) -> Result<(), Error> {
+        let first = &self.setup.settings.intakes.first;
+        let base = first.bases.first().map(Dn::to_string).unwrap_or_default();
+        let made_up = random();
+        let dn = format!("cn={made_up},{base}");
+        match self.bind(&first.directory, &dn, &SecretString::from(random())).await {
+            // A server that says why it knows nobody of this name says it in other ways as well.
+            Ok(_) => Ok(()),
+            Err(error) => Err(error),
+        }
+    }
+}
+
+/// Sixteen random bytes, in hexadecimal.
+fn random() -> String {
+    let mut bytes = [0_u8; 16];
+    // Without randomness the name is only easier to guess: it is nobody's in any case.
+    let _ = SystemRandom::new().fill(&mut bytes);
+    bytes.iter().fold(String::new(), |mut text, byte| {
+        let _ = write!(text, "{byte:02x}");
+        text
+    })
+}
+
+/// The entries below every base that match a filter, with the attributes of people.
+async fn entries(
+    mut connection: Connection,
+    request: &Request,
+    filter: &Filter,
+) -> (Option<Connection>, Result<(Entries, ServerKind), DirectoryError>) {
+    let kind = connection.root().kind;
+    let wanted = request.attributes(kind);
+    let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
+    let mut all = Entries::new();
+    for base in &request.bases {
+        match connection.entries(Query::subtree(&base.to_string(), filter.clone(), &wanted)).await {
+            Ok((entries, _)) => entries.iter().for_each(|entry| all.push(entry.dn(), entry.attributes())),
+            Err(error) => {
+                let back = (!error.is_fatal()).then_some(connection);
+                return (back, Err(error));
+            }
+        }
+    }
+    (Some(connection), Ok((all, kind)))
+}

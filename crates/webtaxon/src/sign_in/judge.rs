@@ -1,0 +1,123 @@
+//! What the application makes of somebody whose password is right: a reading of this one person, and the preview of it.
+
+use super::Shared;
+use super::find::Person;
+use super::outcome::Tried;
+use super::pool::{Operation, Purpose};
+use crate::directory::{Connection, OnePerson, read_one};
+use crate::error::Error;
+use crate::setup::Lists;
+use crate::store::{AccountStore as _, names};
+use webtaxon_core::account::{Account, Replies};
+use webtaxon_core::ldap::identity::Identity;
+use webtaxon_core::preview::Preview;
+use webtaxon_core::preview::why::{self, Subject, Why};
+use webtaxon_core::reading::{Reading, ReadingBuilder, Request, Source};
+use webtaxon_core::settings::{Intake, Settings};
+use webtaxon_core::sign_in::{Refusal, Standing};
+
+/// One person, with everything that the application makes of them.
+pub(super) struct Judged {
+    pub(super) identity: Option<Identity>,
+    pub(super) why: Box<Why>,
+    pub(super) preview: Preview,
+    pub(super) accounts: Vec<Account>,
+}
+
+impl Judged {
+    /// The number of seats, if the person would get none.
+    pub(super) fn no_seat(&self, settings: &Settings) -> Option<u64> {
+        let login = self.why.change.as_ref().map(|change| &change.login);
+        let is_out = login.is_some_and(|login| self.preview.unseated.contains(login));
+        settings.accounts.seats.filter(|_| is_out)
+    }
+
+    /// The person's account, as it is now.
+    pub(super) fn account(&self) -> Option<&Account> {
+        let is_theirs = |account: &&Account| account.link.is_some() && account.link == self.identity;
+        self.accounts.iter().find(is_theirs)
+    }
+}
+
+impl Shared {
+    /// Reads what decides about a person, and what an apply would do.
+    pub(super) async fn judge(&self, person: &Person, tried: &mut Tried) -> Result<(), Error> {
+        let settings = &self.setup.settings;
+        let memory = self.memory().await?;
+        let store = self.setup.store();
+        let accounts = self.setup.linked(&*store).accounts(names(settings.account_fields())).await?;
+        let has_account = accounts.iter().any(|one| one.link.is_some() && one.link == person.identity);
+        let mut readings = Vec::new();
+        for (at, intake) in settings.intakes.iter().enumerate() {
+            let mut request = Request::of(intake);
+            request.application_groups = None;
+            readings.push(match intake.directory == person.directory {
+                true => self.reading(at, intake, (&request, person), has_account).await?,
+                false => of_nobody(&request),
+            });
+        }
+        let identity = identity(&readings);
+        if identity != person.identity {
+            tried.refuse(Refusal::OtherEntry);
+            return Ok(());
+        }
+        let mut lists = Lists { accounts, groups: None, readings, replies: Replies::default() };
+        let preview = lists.preview(settings, &memory, &*store).await?;
+        let situation = lists.situation(settings, &memory);
+        let found = why::find(situation, &person.dn).into_iter().find(|one| one.person.is_some());
+        let elsewhere = lists.readings.get(person.intake).map(Reading::elsewhere);
+        let subject = Subject {
+            person: found.and_then(|one| one.person),
+            stranger: elsewhere.and_then(|entries| entries.get(0)).filter(|_| found.is_none()),
+            account: found.and_then(|one| one.account),
+        };
+        let Some(why) = Why::of(situation, subject) else {
+            tried.refuse(Refusal::OtherEntry);
+            return Ok(());
+        };
+        let standing = Standing::of(&why, identity.as_ref(), &lists.readings);
+        let accounts = std::mem::take(&mut lists.accounts);
+        tried.stands(standing, Judged { identity, why: Box::new(why), preview, accounts });
+        Ok(())
+    }
+
+    /// One intake's reading of a person.
+    async fn reading(
+        &self,
+        at: usize,
+        intake: &Intake,
+        (request, person): (&Request, &Person),
+        has_account: bool,
+    ) -> Result<Reading, Error> {
+        let ground = self.ground(at, intake, request).await?;
+        let memory = self.memory().await?;
+        let pool = self.pool(intake)?;
+        let one = OnePerson {
+            intake,
+            request,
+            dn: &person.dn,
+            ground: &ground,
+            before: memory.footprints.get(&intake.name),
+            has_account,
+        };
+        let read = |connection: Connection| -> Operation<'_, Reading> {
+            Box::pin(read_one(pool.access(), connection, one))
+        };
+        Ok(pool.run(Purpose::Searches, &read).await?)
+    }
+}
+
+/// The reading of an intake that cannot know the person, who is of another directory.
+fn of_nobody(request: &Request) -> Reading {
+    let source = Source { directory: request.directory.clone(), ..Source::default() };
+    ReadingBuilder::new(source).finish_of_nobody(request)
+}
+
+/// The person's lasting identity, as it was read.
+fn identity(readings: &[Reading]) -> Option<Identity> {
+    let own = |reading: &Reading| {
+        let entry = reading.people().get(0).or_else(|| reading.elsewhere().get(0))?;
+        Identity::of(entry, &reading.source().identity)
+    };
+    readings.iter().find_map(own)
+}

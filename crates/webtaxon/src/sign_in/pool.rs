@@ -1,0 +1,227 @@
+//! Connections for sign-ins: some for searches, bound as the service account, and some for binds as people, which are
+//! never used for anything else. Both are kept for later, within a limit.
+//!
+//! Servers are tried in order. One that failed is left out for a while, and then tried again in the background, so that no
+//! try waits for it twice.
+
+use crate::directory::{Access, Connection, DirectoryError, DirectoryErrorKind};
+use std::collections::HashMap;
+use std::future::Future;
+use std::pin::Pin;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+use tokio::sync::{Semaphore, SemaphorePermit};
+use tokio::time::Instant;
+use webtaxon_core::ldap::url::Server;
+
+/// Connections of one kind to one directory.
+const MOST: usize = 64;
+/// Time for which an unused connection is kept: shorter than servers and firewalls allow.
+const KEPT: Duration = Duration::from_secs(60);
+/// Time for which a server that failed is left out.
+const LEFT_OUT: Duration = Duration::from_secs(15);
+
+/// What a connection is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Purpose {
+    /// Searches, as the service account.
+    Searches,
+    /// Binds as people.
+    Binds,
+}
+
+/// The connections of one directory.
+pub(super) struct Pool {
+    access: Access,
+    servers: Arc<Servers>,
+    searches: Kept,
+    binds: Kept,
+}
+
+/// The connections of one kind that nobody uses.
+struct Kept {
+    idle: Mutex<Vec<(Connection, Instant)>>,
+    permits: Semaphore,
+}
+
+/// The servers that failed, each with the time until which it is left out.
+#[derive(Default)]
+struct Servers {
+    down: Mutex<HashMap<String, Down>>,
+}
+
+#[derive(Clone, Copy)]
+struct Down {
+    until: Instant,
+    /// It is being tried in the background.
+    is_tried: bool,
+}
+
+/// A future of an operation, which gives the connection back if it can be used again.
+pub(super) type Operation<'a, T> =
+    Pin<Box<dyn Future<Output = (Option<Connection>, Result<T, DirectoryError>)> + Send + 'a>>;
+
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Kept {
+    fn new() -> Self {
+        Self { idle: Mutex::default(), permits: Semaphore::new(MOST) }
+    }
+
+    /// A connection that was kept, to one of these servers.
+    fn take(&self, servers: &[Server]) -> Option<Connection> {
+        let mut idle = locked(&self.idle);
+        idle.retain(|(_, since)| since.elapsed() < KEPT);
+        let is_usable = |(one, _): &(Connection, Instant)| {
+            servers.iter().any(|server| server.to_string() == one.server())
+        };
+        let at = idle.iter().rposition(is_usable)?;
+        Some(idle.swap_remove(at).0)
+    }
+
+    fn keep(&self, connection: Connection) {
+        let mut idle = locked(&self.idle);
+        if idle.len() < MOST {
+            idle.push((connection, Instant::now()));
+        }
+    }
+
+    fn forget(&self, server: &str) {
+        locked(&self.idle).retain(|(one, _)| one.server() != server);
+    }
+}
+
+impl Servers {
+    /// The servers that are not left out, in order; all of them if none is.
+    fn usable(self: &Arc<Self>, all: &[Server], access: &Access) -> Vec<Server> {
+        let mut down = locked(&self.down);
+        let mut usable = Vec::new();
+        for server in all {
+            match down.get_mut(&server.to_string()) {
+                None => usable.push(server.clone()),
+                Some(one) if one.until <= Instant::now() && !one.is_tried => {
+                    one.is_tried = true;
+                    let (servers, access, server) = (Arc::clone(self), access.renewed(), server.clone());
+                    drop(tokio::spawn(async move { servers.try_again(&access, &server).await }));
+                }
+                Some(_) => {}
+            }
+        }
+        if usable.is_empty() { all.to_vec() } else { usable }
+    }
+
+    async fn try_again(&self, access: &Access, server: &Server) {
+        let answers = match access.connect(server, &mut |_| {}).await {
+            Ok(connection) => {
+                connection.close().await;
+                true
+            }
+            Err(_) => false,
+        };
+        match answers {
+            true => drop(locked(&self.down).remove(&server.to_string())),
+            false => self.leave_out(server.to_string()),
+        }
+    }
+
+    fn leave_out(&self, server: String) {
+        let until = Instant::now() + LEFT_OUT;
+        locked(&self.down).insert(server, Down { until, is_tried: false });
+    }
+}
+
+impl Pool {
+    pub(super) fn new(access: Access) -> Self {
+        Self { access, servers: Arc::default(), searches: Kept::new(), binds: Kept::new() }
+    }
+
+    pub(super) fn access(&self) -> &Access {
+        &self.access
+    }
+
+    fn kept(&self, purpose: Purpose) -> &Kept {
+        match purpose {
+            Purpose::Searches => &self.searches,
+            Purpose::Binds => &self.binds,
+        }
+    }
+
+    /// Runs an operation on a connection of its kind: on one that was kept, on a new one if that has ended meanwhile, and
+    /// at the next server if this one fails. An answer of any kind ends it.
+    ///
+    /// # Errors
+    /// The failure of the last server; or there was no connection in time.
+    pub(super) async fn run<'a, T>(
+        &self,
+        purpose: Purpose,
+        operation: &(dyn Fn(Connection) -> Operation<'a, T> + Sync),
+    ) -> Result<T, DirectoryError> {
+        let _permit = self.permit(purpose).await?;
+        let access = self.access.renewed();
+        let mut servers = self.servers.usable(&access.servers().await?, &access);
+        if let Some(mut connection) = self.kept(purpose).take(&servers) {
+            connection.renew();
+            match operation(connection).await {
+                (back, Ok(done)) => {
+                    back.into_iter().for_each(|connection| self.kept(purpose).keep(connection));
+                    return Ok(done);
+                }
+                // It may have ended long ago: then its server has not seen the request.
+                (_, Err(error)) if error.is_cut() => {}
+                (_, Err(error)) if !error.is_servers_own() => return Err(error),
+                (_, Err(_)) => {}
+            }
+        }
+        let mut last: Option<DirectoryError> = None;
+        while !servers.is_empty() {
+            let server = servers.remove(0);
+            let error = match self.open(purpose, &access, &server).await {
+                Ok(connection) => match operation(connection).await {
+                    (back, Ok(done)) => {
+                        back.into_iter().for_each(|connection| self.kept(purpose).keep(connection));
+                        return Ok(done);
+                    }
+                    (_, Err(error)) => error,
+                },
+                Err(error) => error,
+            };
+            if !error.is_servers_own() {
+                return Err(error);
+            }
+            tracing::debug!(%server, %error, "this server is left out for a while");
+            self.servers.leave_out(server.to_string());
+            self.searches.forget(&server.to_string());
+            self.binds.forget(&server.to_string());
+            last = Some(error);
+        }
+        Err(last.unwrap_or_else(|| DirectoryErrorKind::NoServer.into()))
+    }
+
+    async fn permit(&self, purpose: Purpose) -> Result<SemaphorePermit<'_>, DirectoryError> {
+        let waited = self.access.directory().timeout;
+        let permit = tokio::time::timeout(waited, self.kept(purpose).permits.acquire()).await;
+        match permit {
+            Ok(Ok(permit)) => Ok(permit),
+            _ => Err(DirectoryErrorKind::NoAnswer {
+                server: self.access.directory().name.clone(),
+                is_unheard: false,
+                waited,
+            }
+            .into()),
+        }
+    }
+
+    async fn open(
+        &self,
+        purpose: Purpose,
+        access: &Access,
+        server: &Server,
+    ) -> Result<Connection, DirectoryError> {
+        match purpose {
+            Purpose::Searches => access.open_first(std::slice::from_ref(server)).await,
+            Purpose::Binds => access.connect(server, &mut |_| {}).await,
+        }
+    }
+}

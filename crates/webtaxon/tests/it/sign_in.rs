@@ -1,0 +1,228 @@
+//! Sign-ins as an application makes them, against the simulated directory: who gets in, who does not, and what is told to
+//! whom.
+
+use crate::museum::Museum;
+use secrecy::SecretString;
+use webtaxon::SignIns;
+use webtaxon::model::preview::ChangeKind;
+use webtaxon::model::sign_in::{Refusal, Sentence};
+use webtaxon::sign_in::{AuditLine, SignInOutcome, SignedIn};
+use webtaxon_standin::{Fault, Options};
+
+/// The password of everybody in the museum.
+fn password(login: &str) -> SecretString {
+    SecretString::from(format!("heron-{login}"))
+}
+
+async fn sign_ins(museum: &Museum) -> SignIns {
+    SignIns::open(&museum.workspace().unwrap()).await.unwrap()
+}
+
+async fn with(settings: &str) -> Museum {
+    let museum = Museum::open().await;
+    museum.write("webtaxon.toml", museum.settings() + settings);
+    museum
+}
+
+/// Signs somebody in with their right password.
+async fn right(sign_ins: &SignIns, name: &str, login: &str) -> SignInOutcome {
+    sign_ins.sign_in(name, &password(login), "10.0.0.1").await
+}
+
+fn signed_in(outcome: SignInOutcome) -> Box<SignedIn> {
+    match outcome {
+        SignInOutcome::SignedIn(signed_in) => signed_in,
+        other => panic!("{other:?}"),
+    }
+}
+
+fn reason(outcome: &SignInOutcome) -> &'static str {
+    match outcome {
+        SignInOutcome::SignedIn(_) => "in",
+        SignInOutcome::Refused(refusal) => refusal.name(),
+        SignInOutcome::Undecided(_) => "unknown",
+        _ => "unavailable",
+    }
+}
+
+fn audit(museum: &Museum) -> Vec<AuditLine> {
+    let mut lines = Vec::new();
+    assert_eq!(museum.workspace().unwrap().recorded_sign_ins(|line| lines.push(line)).unwrap(), 0);
+    lines
+}
+
+#[tokio::test]
+async fn each_person_is_told_what_they_may_know_and_the_record_says_why() {
+    let museum = with("\n[sign_in]\nnames = [\"login\", \"email\"]\n").await;
+    let sign_ins = sign_ins(&museum).await;
+    for (name, typed, expected, sentence) in [
+        ("aibbotson", "heron-aibbotson", "in", None),
+        (" AIbbotson ", "heron-aibbotson", "in", None),
+        ("aibbotson@quillmere.example", "heron-aibbotson", "in", None),
+        ("aibbotson", "heron-", "wrong_password", Some(Sentence::NameOrPassword)),
+        ("aibbotson", "", "no_password", Some(Sentence::NameOrPassword)),
+        ("nobody", "heron-nobody", "unknown_name", Some(Sentence::NameOrPassword)),
+        ("", "heron-", "bad_name", Some(Sentence::NameOrPassword)),
+        ("a*", "heron-aibbotson", "unknown_name", Some(Sentence::NameOrPassword)),
+        ("*)(objectClass=*", "heron-aibbotson", "unknown_name", Some(Sentence::NameOrPassword)),
+        ("dhawksworth", "heron-dhawksworth", "locked", Some(Sentence::NameOrPassword)),
+        ("shargreave", "heron-shargreave", "disabled", Some(Sentence::NameOrPassword)),
+        ("hemberson", "heron-hemberson", "password_must_change", Some(Sentence::ChangePassword)),
+        ("gfennimore", "heron-gfennimore", "not_selected", Some(Sentence::NoAccess)),
+        ("gfennimore", "wrong", "wrong_password", Some(Sentence::NameOrPassword)),
+        ("bthornbury", "heron-bthornbury", "new", Some(Sentence::NoAccess)),
+        ("odovecote", "heron-odovecote", "suspended", Some(Sentence::NoAccess)),
+        ("dpryce", "heron-dpryce", "contested", Some(Sentence::NoAccess)),
+        ("lgadsby", "heron-lgadsby", "no_account", Some(Sentence::NoAccess)),
+        ("admin", "heron-admin", "unknown_name", Some(Sentence::NameOrPassword)),
+    ] {
+        let outcome = sign_ins.sign_in(name, &SecretString::from(typed), name).await;
+        assert_eq!(reason(&outcome), expected, "{name}: {outcome:?}");
+        assert_eq!(outcome.sentence(), sentence, "{name}");
+        let line = audit(&museum).pop().unwrap();
+        assert_eq!((line.name.as_str(), line.reason.as_str()), (name, expected));
+    }
+    let text = std::fs::read_to_string(museum.workspace().unwrap().audit_file()).unwrap();
+    assert!(!text.contains("heron-"), "a password in the record");
+}
+
+#[tokio::test]
+async fn the_first_sign_in_makes_the_account_that_an_apply_would_import() {
+    let museum = with("\n[sign_in]\nnew = \"import\"\n").await;
+    museum.change("seats     = 75", "seats     = 90");
+    let settings = std::fs::read_to_string(museum.path().join("webtaxon.toml")).unwrap();
+    museum.write("webtaxon.toml", settings + "\n[sign_in]\nnew = \"import\"\n");
+    let preview = museum.preview().await.unwrap();
+    let import =
+        preview.of_kind(ChangeKind::Import).find(|change| change.login == "bthornbury").unwrap().clone();
+    let sign_ins = sign_ins(&museum).await;
+    let both = tokio::join!(
+        right(&sign_ins, "bthornbury", "bthornbury"),
+        right(&sign_ins, "bthornbury", "bthornbury")
+    );
+    let (one, two) = (signed_in(both.0), signed_in(both.1));
+    assert_eq!(one.account, two.account);
+    for (name, field) in &import.fields {
+        assert_eq!(one.account.value(name), field.new.as_deref().unwrap_or_default(), "{name}");
+    }
+    let accounts = museum.workspace().unwrap().accounts().await.unwrap();
+    assert_eq!(accounts.iter().filter(|account| account.login == "bthornbury").count(), 1);
+    assert_eq!(accounts.len(), 82, "nobody else came in");
+    let after = museum.preview().await.unwrap();
+    assert!(
+        !after.changes.iter().any(|change| change.login == "bthornbury"),
+        "nothing is left to do for them"
+    );
+    let journal = museum.workspace().unwrap().journal().await.unwrap().unwrap();
+    assert_eq!(journal.runs().unwrap().iter().filter(|run| run.who == "sign-in").count(), 1);
+}
+
+#[tokio::test]
+async fn without_a_seat_nobody_comes_in() {
+    let museum = with("\n[sign_in]\nnew = \"import\"\n").await;
+    let outcome = right(&sign_ins(&museum).await, "bthornbury", "bthornbury").await;
+    assert_eq!(reason(&outcome), "no_seat");
+    assert_eq!(museum.workspace().unwrap().accounts().await.unwrap().len(), 81);
+}
+
+#[tokio::test]
+async fn fields_and_roles_are_drawn_anew_for_this_person_alone() {
+    let museum = Museum::open().await;
+    let before = museum.workspace().unwrap().accounts().await.unwrap();
+    let signed = signed_in(right(&sign_ins(&museum).await, "ecarrick", "ecarrick").await);
+    assert_eq!(signed.change, Some(ChangeKind::Update));
+    assert_eq!(signed.account.field("department"), "Palaeontology");
+    let after = museum.workspace().unwrap().accounts().await.unwrap();
+    let changed: Vec<&str> = after
+        .iter()
+        .filter(|account| !before.contains(account))
+        .map(|account| account.login.as_str())
+        .collect();
+    assert_eq!(changed, ["ecarrick"]);
+    let museum = with("\n[sign_in]\nrefresh = false\n").await;
+    let signed = signed_in(right(&sign_ins(&museum).await, "ecarrick", "ecarrick").await);
+    assert_eq!((signed.change, signed.account.field("department")), (None, "Exhibitions"));
+}
+
+#[tokio::test]
+async fn somebody_who_is_out_is_suspended_if_the_settings_say_so() {
+    for (settings, state) in [("", "active"), ("\n[sign_in]\nleavers = \"suspend\"\n", "suspended")] {
+        let museum = with(settings).await;
+        let outcome = right(&sign_ins(&museum).await, "gfennimore", "gfennimore").await;
+        assert_eq!(reason(&outcome), "not_selected");
+        let accounts = museum.workspace().unwrap().accounts().await.unwrap();
+        let account = accounts.iter().find(|account| account.login == "gfennimore").unwrap();
+        assert_eq!(account.state.name(), state);
+        assert_eq!(
+            accounts.iter().filter(|account| account.state.name() == "suspended").count(),
+            if state == "active" { 4 } else { 5 }
+        );
+    }
+}
+
+#[tokio::test]
+async fn tries_are_throttled_by_name_and_source() {
+    let museum = Museum::open().await;
+    let sign_ins = sign_ins(&museum).await;
+    let wrong = SecretString::from("wrong");
+    for _ in 0..3 {
+        assert_eq!(reason(&sign_ins.sign_in("aibbotson", &wrong, "10.0.0.1").await), "wrong_password");
+    }
+    for typed in ["wrong", "heron-aibbotson"] {
+        let outcome = sign_ins.sign_in("AIBBOTSON", &SecretString::from(typed), "10.0.0.1").await;
+        assert_eq!(reason(&outcome), "throttled");
+        assert_eq!(outcome.sentence(), Some(Sentence::TooManyTries));
+    }
+    let outcome = sign_ins.sign_in("aibbotson", &password("aibbotson"), "10.0.0.2").await;
+    assert_eq!(reason(&outcome), "in", "the owner, from elsewhere");
+    for _ in 0..3 {
+        assert_eq!(reason(&sign_ins.sign_in("nobody", &wrong, "10.0.0.3").await), "unknown_name");
+    }
+    assert_eq!(
+        reason(&sign_ins.sign_in("nobody", &wrong, "10.0.0.3").await),
+        "throttled",
+        "as for a name that exists"
+    );
+}
+
+#[tokio::test]
+async fn a_directory_that_fails_anywhere_lets_nobody_in() {
+    let reference = Museum::open().await;
+    let sign_ins_at = |museum: &Museum| {
+        let workspace = museum.workspace().unwrap();
+        async move { SignIns::open(&workspace).await.unwrap() }
+    };
+    assert_eq!(
+        reason(&right(&sign_ins_at(&reference).await, "gfennimore", "gfennimore").await),
+        "not_selected"
+    );
+    for kind in ["cut", "cut-inside", "notice", "wrong-id", "busy"] {
+        for after in 0..14 {
+            let fault: Fault = format!("{kind}@{after}").parse().unwrap();
+            let museum =
+                Museum::with(crate::museum::DIRECTORY, Options { fault: Some(fault), ..Options::default() })
+                    .await;
+            museum.change("timeout  = \"10s\"", "timeout  = \"2s\"");
+            let sign_ins = sign_ins_at(&museum).await;
+            for (name, allowed) in [("gfennimore", "not_selected"), ("aibbotson", "in")] {
+                let outcome = right(&sign_ins, name, name).await;
+                let reason = reason(&outcome);
+                assert!(
+                    reason == allowed || ["unavailable", "unknown"].contains(&reason),
+                    "{kind}@{after}: {name}: {outcome:?}"
+                );
+            }
+            let outcome = sign_ins.sign_in("aibbotson", &SecretString::from("wrong"), "10.0.0.9").await;
+            assert!(!matches!(outcome, SignInOutcome::SignedIn(_)), "{kind}@{after}: {outcome:?}");
+        }
+    }
+}
+
+#[tokio::test]
+async fn two_entries_with_one_name_are_nobody() {
+    let museum = with("\n[sign_in]\nnames = [\"name\"]\n").await;
+    let outcome = right(&sign_ins(&museum).await, "Tom Ashdown", "tashdown").await;
+    let SignInOutcome::Refused(Refusal::SeveralEntries(names)) = &outcome else { panic!("{outcome:?}") };
+    assert_eq!(names.len(), 2);
+    assert_eq!(outcome.sentence(), Some(Sentence::NameOrPassword));
+}
