@@ -37,9 +37,10 @@ pub(crate) fn examination(
         row(&mut text, step.outcome, step.name, &message, width);
     }
     text.push('\n');
+    let is_in = examination.refusal.is_none() && !examination.is_unknown;
     let (tone, words) = outcome(examination, settings, has_password);
     let _ = writeln!(text, "{}", paint(tone, &words));
-    if let Some(why) = examination.why.as_deref().filter(|_| examination.refusal.is_none()) {
+    if let Some(why) = examination.why.as_deref().filter(|_| is_in) {
         drawn_anew(&mut text, why, settings, width);
     }
     if let Some(refusal) = &examination.refusal {
@@ -123,6 +124,7 @@ fn next(text: &mut String, examination: &Examination, (name, has_password): (&st
         (Some(_), _) if examination.dn.is_none() => format!("webtaxon browse{option} --find {quoted}"),
         (Some(Refusal::Standing(_)), _) => format!("webtaxon why {quoted}{option}"),
         (Some(_), _) => return,
+        (None, _) if examination.is_unknown => format!("webtaxon check{option}"),
         (None, false) => format!("webtaxon sign-in {quoted}{option}"),
         (None, true) => return,
     };

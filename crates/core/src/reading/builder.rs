@@ -59,6 +59,12 @@ impl ReadingBuilder {
         self.is_of_one = true;
     }
 
+    /// Whether only what one person depends on is read.
+    #[must_use]
+    pub fn is_of_one(&self) -> bool {
+        self.is_of_one
+    }
+
     /// Opens a part. Until it is closed as [`Ended::Complete`], there is no proof.
     pub fn open(&mut self, part: Part) -> PartId {
         self.parts.open(part)

@@ -55,7 +55,7 @@ impl Standing {
             return Self::Unknown(held.reason.message().to_owned());
         }
         if !why.selected {
-            return Self::of_somebody_out(why);
+            return Self::of_somebody_out(why, readings);
         }
         let mut gaps = readings.iter().flat_map(Reading::gaps);
         if let Some(gap) = gaps.find(|gap| gap.hides_excluded) {
@@ -63,7 +63,7 @@ impl Standing {
         }
         let unknown = why.against().find(|step| step.verdict == Verdict::Unknown);
         if let Some(step) = unknown.filter(|step| step.name != "groups") {
-            return Self::Unknown(step.message.clone());
+            return Self::Unknown(not_read(&step.message, readings));
         }
         let own = why.account.as_ref().filter(|one| identity.is_some() && one.link.as_ref() == identity);
         let clash = why.change.iter().chain(&why.also).find_map(|change| match &change.action {
@@ -81,14 +81,16 @@ impl Standing {
         }
     }
 
-    fn of_somebody_out(why: &Why) -> Self {
+    fn of_somebody_out(why: &Why, readings: &[Reading]) -> Self {
         let decided = why.against().find(|step| step.verdict == Verdict::No);
         let open = why.against().find(|step| step.verdict == Verdict::Unknown);
         match (decided, open) {
             // What a required field is drawn from may not have been read.
-            (Some(step), _) if step.name == "complete" && !why.whole => Self::Unknown(step.message.clone()),
+            (Some(step), _) if step.name == "complete" && !why.whole => {
+                Self::Unknown(not_read(&step.message, readings))
+            }
             (Some(step), _) => Self::Out { step: step.name, why: step.message.clone() },
-            (None, Some(step)) => Self::Unknown(step.message.clone()),
+            (None, Some(step)) => Self::Unknown(not_read(&step.message, readings)),
             (None, None) => Self::Out { step: "base", why: "no intake reads them".to_owned() },
         }
     }
@@ -143,6 +145,14 @@ impl Standing {
             Self::NoSeat(_) => "free a seat, or raise `seats` in [accounts]",
             Self::Unknown(_) => "`webtaxon check` shows what cannot be read",
         }
+    }
+}
+
+/// What is not known, with the first part that was not read to its end.
+fn not_read(what: &str, readings: &[Reading]) -> String {
+    match readings.iter().flat_map(Reading::gaps).next() {
+        Some(gap) => format!("{what} ({gap})"),
+        None => what.to_owned(),
     }
 }
 

@@ -6,9 +6,9 @@ use webtaxon::model::preview::HeldReason;
 
 const SERVER: &str = "ldap://127.0.0.1:3891";
 /// One test at a time: some change what others would read.
-static TURN: Mutex<()> = Mutex::const_new(());
+pub(super) static TURN: Mutex<()> = Mutex::const_new(());
 
-fn desk() -> Desk {
+pub(super) fn desk() -> Desk {
     let desk = Desk::new(PLAIN, SERVER).with("[directory.museum]", "[directory.museum]\nplain = true");
     let desk = desk.with("(!(pwdAccountLockedTime=*))", "(!(nsAccountLock=true))");
     let none = "login,link,state,name,email,department,room,roles\n";

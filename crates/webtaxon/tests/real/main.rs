@@ -19,6 +19,7 @@ mod hidden;
 mod races;
 mod ranges;
 mod schema;
+mod sign_ins;
 
 use std::path::{Path, PathBuf};
 use std::time::Duration;

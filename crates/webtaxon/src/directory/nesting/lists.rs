@@ -408,7 +408,8 @@ impl Collector<'_> {
         let by_login: Vec<usize> =
             listing.logins.iter().flat_map(|login| roll.with_login(people, login)).copied().collect();
         // Logins that nobody has may mean that the assumed attribute is wrong.
-        let is_doubtful = by_login.is_empty() && !listing.logins.is_empty() && !is_set;
+        let is_of_one = self.builder.is_of_one();
+        let is_doubtful = by_login.is_empty() && !listing.logins.is_empty() && !is_set && !is_of_one;
         let by_number = listing.number.into_iter();
         let by_number =
             by_number.flat_map(|one| roll.with_primary_group(people, one, listing.sid.as_deref()));
@@ -417,7 +418,7 @@ impl Collector<'_> {
             unlisted.into_iter().filter_map(|person| self.builder.node_of(person)).collect();
         // If no person shows a primary group number, the group's people may be hidden.
         let is_empty = list.is_empty() && unlisted.is_empty();
-        if is_empty && listing.number.is_some() && roll.shows_no_number() {
+        if is_empty && listing.number.is_some() && roll.shows_no_number() && !is_of_one {
             short = short.or(Some(Shortcoming::NobodyShowsNumber));
         }
         if is_doubtful {
