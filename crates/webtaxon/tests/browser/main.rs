@@ -1,4 +1,5 @@
-//! The preview's page in a real browser: searched, narrowed, sorted, and complete without scripts.
+//! Pages in a real browser: the preview's, searched, narrowed, sorted, and complete without scripts; and the sign-in page of
+//! an example.
 //!
 //! The tests are ignored by default, since they need Chromium and its driver; `scripts/test` installs
 //! both and runs them.
@@ -8,6 +9,11 @@
     clippy::print_stdout,
     reason = "a test that panics has failed, as it should; one prints what it measured"
 )]
+
+#[path = "../it/museum.rs"]
+#[expect(dead_code, reason = "it is shared with the tests of the library")]
+mod museum;
+mod sign_in;
 
 use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
