@@ -66,7 +66,7 @@ pub fn crowd(count: usize) -> String {
              sn: Number {number}\ngivenName: Person\ndisplayName: Person Number {number}\n\
              mail: person.number.{number}@quillmere.example\ntelephoneNumber: +44 1632 {number:06}\n\
              title: Curator of Mosses\ndepartmentNumber: {}\nemployeeNumber: {number}\n\
-             entryUUID: {number:08x}-0000-4000-8000-000000000000\n\n",
+             entryUUID: {number:08x}-0000-4000-8000-000000000000\nuserPassword: heron-p{number:06}\n\n",
             number % 50
         );
     }

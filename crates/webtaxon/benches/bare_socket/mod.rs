@@ -3,8 +3,11 @@
 
 use std::io::{Read as _, Write as _};
 use std::net::{TcpStream, ToSocketAddrs};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use webtaxon::model::ldap::filter::Filter;
-use webtaxon_wire::message::{Operation, Scope, SearchRequest};
+use webtaxon_wire::message::{
+    Authentication, BindRequest, Octets, Operation, Password, Scope, SearchRequest,
+};
 use webtaxon_wire::{Message, control, frame};
 
 /// A search as a message.
@@ -13,10 +16,15 @@ fn message(id: u32, base: &str, scope: Scope, filter: &Filter, attributes: &[&st
     Message { id, operation: Operation::SearchRequest(request), controls: None }
 }
 
-/// Whether a message is the end of a search: the operation's tag stands behind the message id.
-fn is_end(message: &[u8]) -> bool {
+/// The tag of a message's operation, which stands behind the message id.
+fn tag(message: &[u8]) -> u8 {
     let header = if message[1] < 0x80 { 2 } else { 2 + usize::from(message[1] & 0x7f) };
-    message[header + 2 + usize::from(message[header + 1])] == 0x65
+    message[header + 2 + usize::from(message[header + 1])]
+}
+
+/// Whether a message is the end of a search.
+fn is_end(message: &[u8]) -> bool {
+    tag(message) == 0x65
 }
 
 /// Reads entries by their names, so many look-ups under way at once, and gives the bytes.
@@ -89,5 +97,60 @@ pub(crate) fn read(
         if cookie.is_empty() {
             return (bytes, messages);
         }
+    }
+}
+
+/// A connection that makes one small request after the other, and decodes no response.
+pub(crate) struct Bare {
+    stream: tokio::net::TcpStream,
+    inbox: frame::Inbox,
+    id: u32,
+}
+
+impl Bare {
+    pub(crate) async fn open(server: &str) -> Self {
+        let stream = tokio::net::TcpStream::connect(server).await.unwrap();
+        stream.set_nodelay(true).unwrap();
+        Self { stream, inbox: frame::Inbox::default(), id: 0 }
+    }
+
+    /// Sends a message, and waits for the last one of its response, which has this tag.
+    async fn send(&mut self, operation: Operation, last: u8) -> Vec<u8> {
+        self.id += 1;
+        let message = Message { id: self.id, operation, controls: None };
+        self.stream.write_all(&message.encode().unwrap()).await.unwrap();
+        let mut buffer = vec![0; 1 << 14];
+        loop {
+            while let Some(message) = self.inbox.next(frame::MESSAGE_LIMIT).unwrap() {
+                if tag(message) == last {
+                    return message.to_vec();
+                }
+            }
+            let count = self.stream.read(&mut buffer).await.unwrap();
+            assert!(count > 0, "the server went away");
+            self.inbox.feed(&buffer[..count]);
+        }
+    }
+
+    /// Searches for the entry with this value.
+    pub(crate) async fn find(&mut self, base: &str, attribute: &str, value: &str) {
+        let filter = Filter::all([
+            Filter::parse("(objectClass=inetOrgPerson)").unwrap(),
+            Filter::equal(attribute, value),
+        ]);
+        let attributes = ["cn", "entryUUID", "uid"];
+        let request = SearchRequest::new(base, Scope::Subtree, &filter, attributes).unwrap();
+        self.send(Operation::SearchRequest(request), 0x65).await;
+    }
+
+    /// Binds with a right password.
+    pub(crate) async fn bind(&mut self, dn: &str, password: &str) {
+        let authentication = Authentication::Simple(Password(password.as_bytes().to_vec().into()));
+        let request = BindRequest { version: 3, name: Octets::from_slice(dn.as_bytes()), authentication };
+        let response = self.send(Operation::BindRequest(request), 0x61).await;
+        let Operation::BindResponse(response) = Message::decode(&response).unwrap().operation else {
+            panic!()
+        };
+        assert_eq!(response.code.0, 0, "{dn}");
     }
 }

@@ -2,6 +2,7 @@
 
 use super::Shared;
 use super::find::Person;
+use super::list::AccountList;
 use super::outcome::Tried;
 use super::pool::{Operation, Purpose};
 use crate::directory::{Connection, OnePerson, read_one};
@@ -9,6 +10,7 @@ use crate::error::Error;
 use crate::setup::Lists;
 use crate::store::{AccountStore as _, names};
 use webtaxon_core::account::{Account, Replies};
+use webtaxon_core::draw::{Drawer, Drawn};
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::preview::Preview;
 use webtaxon_core::preview::why::{self, Subject, Why};
@@ -45,8 +47,14 @@ impl Shared {
         let settings = &self.setup.settings;
         let memory = self.memory().await?;
         let store = self.setup.store();
-        let accounts = self.setup.linked(&*store).accounts(names(settings.account_fields())).await?;
-        let has_account = accounts.iter().any(|one| one.link.is_some() && one.link == person.identity);
+        let unique: Vec<String> = settings.unique_fields().into_iter().map(str::to_owned).collect();
+        let read = async {
+            let linked = self.setup.linked(&*store);
+            let accounts = linked.accounts(names(settings.account_fields())).await?;
+            Ok::<_, Error>(AccountList::new(accounts, &unique))
+        };
+        let list = self.list.get(read).await?;
+        let has_account = list.of(person.identity.as_ref()).is_some();
         let mut readings = Vec::new();
         for (at, intake) in settings.intakes.iter().enumerate() {
             let mut request = Request::of(intake);
@@ -61,6 +69,9 @@ impl Shared {
             tried.refuse(Refusal::OtherEntry);
             return Ok(());
         }
+        let drawn = drawn(settings, &readings);
+        let values = drawn.iter().map(|(field, value)| (field.as_str(), value.as_str()));
+        let accounts = list.around(identity.as_ref(), values);
         let mut lists = Lists { accounts, groups: None, readings, replies: Replies::default() };
         let preview = lists.preview(settings, &memory, &*store).await?;
         let situation = lists.situation(settings, &memory);
@@ -105,6 +116,22 @@ impl Shared {
         };
         Ok(pool.run(Purpose::Searches, &read).await?)
     }
+}
+
+/// The logins and unique values that the person would have, by every intake that reads them.
+fn drawn(settings: &Settings, readings: &[Reading]) -> Vec<(String, String)> {
+    let mut all = Vec::new();
+    for (intake, reading) in settings.intakes.iter().zip(readings) {
+        let drawer = Drawer::new(intake, reading);
+        let claimed =
+            intake.fields.iter().enumerate().filter(|(_, (name, rule))| rule.unique || *name == "login");
+        for (at, (name, _)) in claimed {
+            if let Drawn::Value(value, _) = drawer.field(0, at) {
+                all.push((name.clone(), value.into_owned()));
+            }
+        }
+    }
+    all
 }
 
 /// The reading of an intake that cannot know the person, who is of another directory.

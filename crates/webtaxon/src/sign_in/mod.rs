@@ -8,6 +8,7 @@
 mod audit;
 mod find;
 mod judge;
+mod list;
 mod outcome;
 mod pool;
 
@@ -23,6 +24,7 @@ use crate::setup::Setup;
 use crate::state::StateErrorKind;
 use jiff::Timestamp;
 use judge::Judged;
+use list::LatestList;
 use outcome::Tried;
 use pool::{Operation, Pool, Purpose};
 use secrecy::SecretString;
@@ -58,6 +60,7 @@ struct Shared {
     /// For each intake, what readings of single people have in common.
     grounds: Vec<Kept<Ground>>,
     memory: Kept<Memory>,
+    list: LatestList,
     throttles: Mutex<Throttles>,
     audit: AuditFile,
     /// Held while an account is changed.
@@ -86,6 +89,7 @@ impl SignIns {
             pools,
             grounds: settings.intakes.iter().map(|_| tokio::sync::Mutex::default()).collect(),
             memory: tokio::sync::Mutex::default(),
+            list: LatestList::default(),
             throttles: Mutex::new(Throttles::new(settings.sign_in.throttle)),
             audit: AuditFile::new(&settings.sign_in.audit, &setup.folder),
             writing: tokio::sync::Mutex::default(),

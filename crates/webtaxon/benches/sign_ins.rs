@@ -1,0 +1,154 @@
+//! Sign-ins at a real slapd, 64 at once, against the bare minimum: a search for the name and a bind on kept connections,
+//! with nothing decided.
+//!
+//! `scripts/bench` starts the server and names it in `WEBTAXON_BENCH_SERVER`; without it, this bench says that it was not run.
+//! The figures are medians of several rounds, all taken in turn in the same run.
+#![allow(missing_docs, reason = "a bench has no public items")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::indexing_slicing,
+    clippy::print_stdout,
+    reason = "a bench that fails should say so, and prints its figures"
+)]
+
+mod bare_socket;
+
+use bare_socket::Bare;
+use secrecy::SecretString;
+use std::fmt::Write as _;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use webtaxon::model::settings::Settings;
+use webtaxon::model::sign_in::Refusal;
+use webtaxon::sign_in::SignInOutcome;
+use webtaxon::{SignIns, Workspace};
+
+const TOP: &str = "dc=crowd,dc=example";
+const AT_ONCE: usize = 64;
+const EACH: usize = 40;
+const ROUNDS: usize = 5;
+
+/// The settings: people, or people of a group that contains all others; the accounts are linked to the first people.
+fn workspace(server: &str, more: &str, folder: &std::path::Path) -> Workspace {
+    let text = format!(
+        "[directory.d]\nservers = \"ldap://{server}\"\nplain = true\n[accounts]\nstore = \"csv\"\npath = \"a.csv\"\n\
+         [[intake]]\nname = \"all\"\ndirectory = \"d\"\nbases = \"{TOP}\"\nfilter = \"(objectClass=inetOrgPerson)\"\n\
+         {more}[intake.fields]\nlogin = {{ from = \"uid\" }}\nname = {{ from = \"cn\" }}\n\
+         [sign_in]\nthrottle = {{ tries = 1_000_000, from_one_source = 1_000_000 }}\n"
+    );
+    let mut list = "login,link,state,name\n".to_owned();
+    for number in 0..AT_ONCE * EACH {
+        let _ = writeln!(
+            list,
+            "p{number:06},{number:08x}-0000-4000-8000-000000000000,active,Person Number {number}"
+        );
+    }
+    std::fs::write(folder.join("a.csv"), list).unwrap();
+    Workspace::new(Settings::parse("bench", text.as_bytes()).unwrap(), folder)
+}
+
+/// So many sign-ins at once, each of another person; returns the time of all, and the slowest hundredth.
+async fn sign_ins(sign_ins: &SignIns) -> (Duration, Duration) {
+    let began = Instant::now();
+    let mut tasks = Vec::new();
+    for task in 0..AT_ONCE {
+        let sign_ins = sign_ins.clone();
+        tasks.push(tokio::spawn(async move {
+            let mut took = Vec::new();
+            for number in 0..EACH {
+                let name = format!("p{:06}", task * EACH + number);
+                let one = Instant::now();
+                let outcome =
+                    sign_ins.sign_in(&name, &SecretString::from(format!("heron-{name}")), "bench").await;
+                took.push(one.elapsed());
+                let is_right = matches!(&outcome, SignInOutcome::SignedIn(_))
+                    || matches!(&outcome, SignInOutcome::Refused(Refusal::Standing(_)));
+                assert!(is_right, "{name}: {outcome:?}");
+            }
+            took
+        }));
+    }
+    let mut took = Vec::new();
+    for task in tasks {
+        took.extend(task.await.unwrap());
+    }
+    took.sort();
+    (began.elapsed(), took[took.len() * 99 / 100])
+}
+
+/// The same searches and binds by a bare socket, on connections that are kept.
+async fn bare(server: &str) -> Duration {
+    let mut connections = Vec::new();
+    for _ in 0..AT_ONCE {
+        connections.push((Bare::open(server).await, Bare::open(server).await));
+    }
+    let began = Instant::now();
+    let mut tasks = Vec::new();
+    for (task, (mut searches, mut binds)) in connections.into_iter().enumerate() {
+        tasks.push(tokio::spawn(async move {
+            for number in 0..EACH {
+                let name = format!("p{:06}", task * EACH + number);
+                searches.find(TOP, "uid", &name).await;
+                binds.bind(&format!("uid={name},{TOP}"), &format!("heron-{name}")).await;
+            }
+        }));
+    }
+    for task in tasks {
+        task.await.unwrap();
+    }
+    began.elapsed()
+}
+
+/// The memory of this process that is in use.
+fn memory() -> u64 {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap();
+    let line = status.lines().find(|line| line.starts_with("VmRSS")).unwrap();
+    line.split_whitespace().nth(1).unwrap().parse().unwrap()
+}
+
+fn median<T: Ord + Copy>(mut all: Vec<T>) -> T {
+    all.sort();
+    all[all.len() / 2]
+}
+
+#[tokio::main]
+async fn main() {
+    let Ok(server) = std::env::var("WEBTAXON_BENCH_SERVER") else {
+        println!("Sign-ins were not measured: scripts/bench starts the server for them.");
+        return;
+    };
+    let group = format!("groups = \"cn=g00000,{TOP}\"\ngroup_bases = \"{TOP}\"\n");
+    let folders = [tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap()];
+    let plain = SignIns::open(&workspace(&server, "", folders[0].path())).await.unwrap();
+    let grouped = SignIns::open(&workspace(&server, &group, folders[1].path())).await.unwrap();
+    let (mut floor, mut all, mut of_group, mut slow) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+    for _ in 0..ROUNDS {
+        floor.push(bare(&server).await);
+        let (took, slowest) = sign_ins(&plain).await;
+        all.push(took);
+        slow.push(slowest);
+        of_group.push(sign_ins(&grouped).await.0);
+    }
+    let count = u32::try_from(AT_ONCE * EACH).unwrap();
+    let (floor, all, of_group) = (median(floor), median(all), median(of_group));
+    let each = |took: Duration| (took / count).as_secs_f64() * 1e6;
+    println!(
+        "sign-ins, {AT_ONCE} at once: {:.0} µs each, {:.2} times a bare search and bind ({:.0} µs); wanted: 1.3. Slowest hundredth {:.1} ms",
+        each(all),
+        all.as_secs_f64() / floor.as_secs_f64(),
+        each(floor),
+        median(slow).as_secs_f64() * 1e3
+    );
+    println!(
+        "with a group that holds 10,000 others: {:.0} µs each, {:.2} times that",
+        each(of_group),
+        of_group.as_secs_f64() / floor.as_secs_f64()
+    );
+    let plain = Arc::new(plain);
+    let before = memory();
+    let tries = 100_000;
+    for _ in 0..tries / (AT_ONCE * EACH) {
+        sign_ins(&plain).await;
+    }
+    println!("memory: {} kB before {tries} tries, {} kB after", before, memory());
+}
