@@ -2,7 +2,7 @@
 //!
 //! The modules stand in an order, and each imports only those above it in this list:
 //!
-//! * [`words`]: counts with their nouns;
+//! * [`words`]: counts with their nouns, and untrusted text made safe to show;
 //! * [`ldap`]: the standards: names, entries, schemas, filters, LDIF, URLs, lasting identities;
 //! * [`graph`]: groups and their members as a graph;
 //! * [`account`]: the application's accounts and groups;

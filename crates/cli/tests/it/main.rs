@@ -29,5 +29,6 @@ mod odd_schema;
 mod preview;
 mod schemas;
 mod settle;
+mod sign_in;
 mod survey;
 mod why;

@@ -28,6 +28,7 @@ fn documents_are_what_their_schemas_say() {
     let museum = Museum::open(&[]);
     let proposed =
         include_str!("../../../../demo/proposed.toml").replace("ldaps://localhost:6360", &museum.url());
+    museum.write("wrong.txt", "wrong".to_owned());
     museum.write("proposed.toml", proposed.clone());
     museum.write("missing.toml", proposed.replace("OU=Partners", "OU=Nowhere"));
     museum.write("waiting.toml", proposed.replace("do = \"remove\" }", "do = \"remove\", after_days = 14 }"));
@@ -47,6 +48,11 @@ fn documents_are_what_their_schemas_say() {
         ("why", &["why", "gus.h"], "claimed by somebody"),
         ("why", &["why", "hvanish", "--settings", "waiting.toml"], "waiting"),
         ("settle", &["settle"], "clashes"),
+        ("sign-in", &["sign-in", "aibbotson", "--without-password"], "in"),
+        ("sign-in", &["sign-in", "aibbotson", "--password-file", "wrong.txt"], "refused"),
+        ("sign-in", &["sign-in", "gfennimore", "--without-password"], "not selected"),
+        ("sign-in", &["sign-in", "nobody", "--without-password"], "unknown"),
+        ("audit", &["sign-in", "--audit"], "one try"),
         ("compare", &["compare", "proposed.toml"], "whole"),
         ("compare", &["compare", "missing.toml"], "with gaps"),
         ("compare", &["compare", "waiting.toml"], "with days of grace"),

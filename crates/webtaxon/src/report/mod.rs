@@ -21,22 +21,4 @@ pub use sign_in::{audit, examination};
 #[cfg(feature = "csv")]
 pub use table::{members_csv, preview_csv};
 
-use std::fmt::Write as _;
-
-/// Makes untrusted text safe to show: control and bidirectional-override characters become escapes.
-#[must_use]
-pub fn harmless(text: &str) -> String {
-    let mut shown = String::with_capacity(text.len());
-    for character in text.chars() {
-        if character.is_control() || is_bidi_control(character) {
-            let _ = write!(shown, "\\u{{{:x}}}", u32::from(character));
-        } else {
-            shown.push(character);
-        }
-    }
-    shown
-}
-
-fn is_bidi_control(character: char) -> bool {
-    matches!(character, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
-}
+pub use webtaxon_core::words::harmless;

@@ -1,13 +1,13 @@
 //! The record of tries: one line of JSON for each, appended by any number of processes, in files that are rotated and that
 //! only their owner can read. It never contains a password.
 
-use crate::report::harmless;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::fs::{File, OpenOptions};
 use std::io::{self, BufRead as _, BufReader, Write as _};
 use std::path::{Path, PathBuf};
 use webtaxon_core::settings::{self, Rotation};
+use webtaxon_core::words::harmless;
 
 /// Maximum bytes of a file that is rotated each day: a flood of tries does not fill the disk.
 const DAILY_MOST: u64 = 100_000_000;

@@ -226,3 +226,143 @@ async fn two_entries_with_one_name_are_nobody() {
     assert_eq!(names.len(), 2);
     assert_eq!(outcome.sentence(), Some(Sentence::NameOrPassword));
 }
+
+/// Ada Ibbotson's entry.
+const ADA: &str = "CN=Ibbotson\\, Ada,OU=Botany,OU=People,DC=quillmere,DC=example";
+
+/// The record of an entry in the museum's LDIF.
+fn record(start: &str) -> &'static str {
+    let all = crate::museum::DIRECTORY;
+    let at = all.find(&format!("dn: {start}\n")).unwrap();
+    all[at..].split("\n\n").next().unwrap()
+}
+
+/// The museum with Ada's entry changed.
+fn with_ada(change: impl Fn(&str) -> String) -> String {
+    crate::museum::DIRECTORY.replace(record(ADA), &change(record(ADA)))
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn whatever_changes_during_a_sign_in_nobody_gets_in_as_somebody_else() {
+    let leavers = "dn: CN=Leavers,OU=Groups,DC=quillmere,DC=example";
+    let other = "objectGUID:: 9U5Lj+GMolWtzySgkr736A==";
+    let guid = record(ADA).lines().find(|line| line.starts_with("objectGUID::")).unwrap();
+    for (what, later, after) in [
+        ("removed", with_ada(|_| String::new()), &["unknown_name"][..]),
+        (
+            "another password",
+            with_ada(|ada| ada.replace("heron-aibbotson", "heron-other")),
+            &["wrong_password"],
+        ),
+        ("disabled", with_ada(|ada| ada.replace("Control: 512", "Control: 514")), &["disabled"]),
+        (
+            "in Leavers",
+            crate::museum::DIRECTORY.replace(leavers, &format!("{leavers}\nmember: {ADA}")),
+            &["not_selected"],
+        ),
+        (
+            "moved away",
+            crate::museum::DIRECTORY.replace("Ada,OU=Botany,OU=People,", "Ada,OU=Partners,"),
+            &["unknown_name"],
+        ),
+        ("her name given to somebody else", with_ada(|ada| ada.replace(guid, other)), &["contested", "new"]),
+    ] {
+        assert_ne!(later, crate::museum::DIRECTORY, "{what}");
+        let later = std::sync::Arc::new(webtaxon_standin::Directory::from_ldif(later.as_bytes()).unwrap());
+        let mut reasons = Vec::new();
+        for searches in 0..36 {
+            let moments = vec![(searches, std::sync::Arc::clone(&later))];
+            let museum =
+                Museum::with(crate::museum::DIRECTORY, Options { moments, ..Options::default() }).await;
+            let outcome = right(&sign_ins(&museum).await, "aibbotson", "aibbotson").await;
+            let reason = reason(&outcome);
+            if let SignInOutcome::SignedIn(ada) = &outcome {
+                assert_eq!(ada.account.login, "aibbotson");
+                assert_eq!(
+                    ada.identity.as_str(),
+                    "5fad6505-1296-539b-b8e3-4ec69cea5357",
+                    "{what} after {searches}"
+                );
+            }
+            let undecided =
+                ["unknown", "unavailable", "other_entry", "gone", "wrong_password", "not_selected"];
+            assert!(
+                reason == "in" || after.contains(&reason) || undecided.contains(&reason),
+                "{what} after {searches} searches: {outcome:?}"
+            );
+            reasons.push(reason);
+        }
+        assert!(after.contains(&reasons[0]), "{what}: {reasons:?}");
+        assert_eq!(reasons.last(), Some(&"in"), "{what}: {reasons:?}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn two_programs_at_once_make_one_account() {
+    let museum = with("\n[sign_in]\nnew = \"import\"\n").await;
+    let settings = std::fs::read_to_string(museum.path().join("webtaxon.toml")).unwrap();
+    museum.write("webtaxon.toml", settings.replace("seats     = 75", "seats     = 90"));
+    let (one, two) = (sign_ins(&museum).await, sign_ins(&museum).await);
+    let everybody = ["bthornbury", "bthornbury", "bthornbury", "bthornbury"];
+    let tasks: Vec<_> = everybody
+        .into_iter()
+        .enumerate()
+        .map(|(at, login)| {
+            let sign_ins = if at % 2 == 0 { one.clone() } else { two.clone() };
+            tokio::spawn(async move { sign_ins.sign_in(login, &password(login), &at.to_string()).await })
+        })
+        .collect();
+    for task in tasks {
+        assert_eq!(reason(&task.await.unwrap()), "in");
+    }
+    let accounts = museum.workspace().unwrap().accounts().await.unwrap();
+    assert_eq!(accounts.iter().filter(|account| account.login == "bthornbury").count(), 1);
+    assert_eq!(audit(&museum).len(), 4);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn no_try_waits_for_a_dead_server_twice() {
+    let museum = Museum::open().await;
+    // Nobody answers there: connections are taken, and nothing is said.
+    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let dead = format!("ldaps://localhost:{}", silent.local_addr().unwrap().port());
+    let url = museum.standin().url();
+    let settings = museum.settings().replace(&format!("[\"{url}\"]"), &format!("[\"{dead}\", \"{url}\"]"));
+    let settings = settings.replace("timeout  = \"10s\"", "timeout  = \"5s\"\nconnect_timeout = \"1s\"");
+    museum.write("webtaxon.toml", settings);
+    let sign_ins = sign_ins(&museum).await;
+    let mut slow = 0;
+    for _ in 0..20 {
+        let began = std::time::Instant::now();
+        assert_eq!(reason(&right(&sign_ins, "aibbotson", "aibbotson").await), "in");
+        let waits = began.elapsed().as_millis() / 1000;
+        assert!(waits <= 2, "{waits} waits of a second");
+        slow += usize::from(waits >= 1);
+    }
+    assert!(slow <= 1, "{slow} tries waited");
+}
+
+#[tokio::test]
+async fn names_and_values_from_outside_are_text() {
+    let museum = Museum::open().await;
+    let sign_ins = sign_ins(&museum).await;
+    for name in [
+        "*",
+        "a*",
+        "(uid=*)",
+        "aibbotson)(|(objectClass=*",
+        "aibbotson\\2a",
+        "\u{202e}aibbotson",
+        "aibbotson\0",
+        "CN=Ibbotson\\, Ada,OU=Botany,OU=People,DC=quillmere,DC=example",
+        "QUILLMERE\\aibbotson",
+        "aibbotson@quillmere.example",
+        "<GUID=5fad6505-1296-539b-b8e3-4ec69cea5357>",
+        &"x".repeat(100_000),
+    ] {
+        let outcome = right(&sign_ins, name, "aibbotson").await;
+        assert!(["unknown_name", "bad_name"].contains(&reason(&outcome)), "{name:.40}: {outcome:?}");
+        assert_eq!(outcome.sentence(), Some(Sentence::NameOrPassword));
+    }
+    assert!(audit(&museum).iter().all(|line| line.name.len() <= 4096));
+}
