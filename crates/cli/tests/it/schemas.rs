@@ -28,7 +28,7 @@ fn documents_are_what_their_schemas_say() {
     let museum = Museum::open(&[]);
     let proposed =
         include_str!("../../../../demo/proposed.toml").replace("ldaps://localhost:6360", &museum.url());
-    museum.write("wrong.txt", "wrong".to_owned());
+    museum.write("wrong.txt", "wrong");
     museum.write("proposed.toml", proposed.clone());
     museum.write("missing.toml", proposed.replace("OU=Partners", "OU=Nowhere"));
     museum.write("waiting.toml", proposed.replace("do = \"remove\" }", "do = \"remove\", after_days = 14 }"));

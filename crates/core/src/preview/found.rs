@@ -63,6 +63,7 @@ pub fn find(situation: Situation<'_>, text: &str) -> Vec<Found> {
     }
     let mut found = if matches.exact.is_empty() { matches.partly } else { matches.exact };
     if found.len() > 1 {
+        prefer_logins(situation, text, &mut found);
         join_hand_made(situation, &mut found);
     }
     found
@@ -83,6 +84,21 @@ impl Matches {
         } else if !self.wanted.is_empty() && values.iter().any(|value| value.contains(&self.wanted)) {
             self.partly.push(found);
         }
+    }
+}
+
+/// Keeps those whose login is the text, if there are any: others may have it as a name.
+fn prefer_logins(situation: Situation<'_>, text: &str, found: &mut Vec<Found>) {
+    let read = situation.settings.intakes.iter().zip(situation.readings);
+    let drawers: Vec<_> = read.map(|(intake, reading)| Drawer::new(intake, reading)).collect();
+    let wanted = Account::login_key(text);
+    let is_called = |one: &Found| {
+        let account = one.account.and_then(|at| situation.accounts.get(at));
+        let drawn = one.person.and_then(|(part, person)| drawers.get(part)?.login(person));
+        drawn.as_ref() == Some(&wanted) || account.is_some_and(|one| Account::login_key(&one.login) == wanted)
+    };
+    if found.iter().any(is_called) {
+        found.retain(is_called);
     }
 }
 

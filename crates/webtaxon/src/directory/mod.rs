@@ -18,7 +18,7 @@ pub use client::{
 pub use error::{DirectoryError, DirectoryErrorKind};
 pub(crate) use nesting::{GROUP_CLASSES, UNIT_CLASSES};
 pub(crate) use presence::{Absence, UNREADABLE, absence, absent};
-pub(crate) use reading::{Ground, OnePerson, read_one};
+pub(crate) use reading::{Ground, OnePerson, as_reading, read_one};
 pub(crate) use reading::{KnownLinks, entry, is_catalog, read_for, read_for_both};
 pub use reading::{read, take_snapshot};
 pub(crate) use shortcoming::Shortcoming;

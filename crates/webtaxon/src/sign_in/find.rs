@@ -3,17 +3,17 @@
 use super::Shared;
 use super::outcome::Tried;
 use super::pool::{Operation, Purpose};
-use crate::directory::{Connection, DirectoryError, Query};
+use crate::directory::{Connection, DirectoryError, Query, as_reading};
 use crate::error::Error;
 use ring::rand::{SecureRandom as _, SystemRandom};
 use secrecy::SecretString;
 use std::fmt::Write as _;
 use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::filter::Filter;
-use webtaxon_core::ldap::identity::{self, Identity};
+use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::schema::ServerKind;
-use webtaxon_core::reading::{ReadingBuilder, Request, Source};
+use webtaxon_core::reading::Request;
 use webtaxon_core::settings::Intake;
 use webtaxon_core::sign_in::{PasswordAnswer, Refusal, SignInName};
 
@@ -75,18 +75,11 @@ impl Shared {
             Box::pin(entries(connection, &request, &filter))
         };
         let (entries, kind) = self.pool(intake)?.run(Purpose::Searches, &read).await?;
-        let source = Source { kind, directory: intake.directory.clone(), ..Source::default() };
-        let mut builder = ReadingBuilder::new(source);
-        for entry in entries.iter() {
-            let _ = builder.person(entry.dn(), entry.attributes());
-        }
-        let usual = identity::usual(builder.people()).unwrap_or_default();
-        let attribute = intake.identity.clone().unwrap_or_else(|| usual.to_owned());
-        builder.set_identity(&attribute);
-        let reading = builder.finish_shown(&request);
+        let reading = as_reading(kind, &request, &entries);
+        let attribute = &reading.source().identity;
         let person = |(person, field): (usize, usize)| {
             let entry = reading.people().get(person)?;
-            let (dn, identity) = (entry.dn().to_owned(), Identity::of(entry, &attribute));
+            let (dn, identity) = (entry.dn().to_owned(), Identity::of(entry, attribute));
             Some(Person { intake: at, directory: intake.directory.clone(), dn, identity, field })
         };
         Ok(typed.people(sign_in, intake, &reading).into_iter().filter_map(person).collect())

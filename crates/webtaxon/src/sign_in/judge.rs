@@ -53,7 +53,10 @@ impl Shared {
             let accounts = linked.accounts(names(settings.account_fields())).await?;
             Ok::<_, Error>(AccountList::new(accounts, &unique))
         };
-        let list = self.list.get(read).await?;
+        // Links that are kept apart change without the list.
+        let has_mark = settings.accounts.store.has_links();
+        let mark = async { if has_mark { Ok(store.mark().await?) } else { Ok(None) } };
+        let list = self.list.get(mark, read).await?;
         let has_account = list.of(person.identity.as_ref()).is_some();
         let mut readings = Vec::new();
         for (at, intake) in settings.intakes.iter().enumerate() {

@@ -57,24 +57,39 @@ impl AccountList {
     }
 }
 
-/// The latest list, with the time at which its reading began.
+/// The latest list.
 #[derive(Debug, Default)]
-pub(super) struct LatestList(Mutex<Option<(Instant, Arc<AccountList>)>>);
+pub(super) struct LatestList(Mutex<Option<Latest>>);
+
+#[derive(Debug)]
+struct Latest {
+    /// When its reading began.
+    began: Instant,
+    /// The store's mark from before that, if it has one.
+    mark: Option<String>,
+    list: Arc<AccountList>,
+}
 
 impl LatestList {
-    /// A list whose reading began after this call: while one is read, others wait, and share the next.
+    /// A list as it is after this call: the latest, if the store's mark says that it is the same; or one whose reading
+    /// began since, which all share that wait for it.
     pub(super) async fn get<E>(
         &self,
+        mark: impl Future<Output = Result<Option<String>, E>>,
         read: impl Future<Output = Result<AccountList, E>>,
     ) -> Result<Arc<AccountList>, E> {
         let wanted = Instant::now();
         let mut latest = self.0.lock().await;
-        if let Some((_, list)) = latest.as_ref().filter(|(began, _)| *began >= wanted) {
-            return Ok(Arc::clone(list));
+        if let Some(latest) = latest.as_ref().filter(|latest| latest.began >= wanted) {
+            return Ok(Arc::clone(&latest.list));
         }
         let began = Instant::now();
+        let mark = mark.await?;
+        if let Some(latest) = latest.as_ref().filter(|latest| mark.is_some() && latest.mark == mark) {
+            return Ok(Arc::clone(&latest.list));
+        }
         let list = Arc::new(read.await?);
-        *latest = Some((began, Arc::clone(&list)));
+        *latest = Some(Latest { began, mark, list: Arc::clone(&list) });
         Ok(list)
     }
 }
@@ -101,7 +116,7 @@ mod tests {
                     let _ = gate.acquire().await;
                     Ok::<_, ()>(AccountList::default())
                 };
-                own.latest.get(read).await.unwrap();
+                own.latest.get(async { Ok(None) }, read).await.unwrap();
             })
         }
 
@@ -129,5 +144,18 @@ mod tests {
         assert_eq!(readers.count(), 2);
         readers.ask(&gate).await.unwrap();
         assert_eq!(readers.count(), 3, "a list from before is not used again");
+    }
+
+    #[tokio::test]
+    async fn a_list_is_used_again_while_its_mark_is_the_same() {
+        let (latest, reads) = (LatestList::default(), AtomicUsize::new(0));
+        for (mark, expected) in [("a", 1), ("a", 1), ("b", 2), ("a", 3)] {
+            let read = async {
+                reads.fetch_add(1, Ordering::Relaxed);
+                Ok::<_, ()>(AccountList::default())
+            };
+            latest.get(async { Ok(Some(mark.to_owned())) }, read).await.unwrap();
+            assert_eq!(reads.load(Ordering::Relaxed), expected, "{mark}");
+        }
     }
 }

@@ -66,6 +66,14 @@ pub trait AccountStore: Send + Sync {
     /// The list cannot be read, is invalid (a login twice), or has no place for a field.
     fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>>;
 
+    /// A mark that is another one whenever the list has changed, if the store has one that costs less than the list.
+    ///
+    /// # Errors
+    /// The store cannot be reached.
+    fn mark(&self) -> StoreFuture<'_, Option<String>> {
+        Box::pin(async { Ok(None) })
+    }
+
     /// Whether the user may write the list. Nothing is written to find out.
     ///
     /// # Errors

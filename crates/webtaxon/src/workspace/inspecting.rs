@@ -1,6 +1,7 @@
 //! Looking without changing: explanations for a person, comparison of settings, group membership.
 
 use super::Workspace;
+use crate::alone;
 use crate::directory::{self, KnownLinks, read_for, read_for_both};
 use crate::error::Error;
 use crate::progress::Watch;
@@ -79,6 +80,9 @@ impl Workspace {
         let mut more: Vec<String> = CALLED.map(str::to_owned).to_vec();
         for intake in &self.settings().intakes {
             more.extend(intake.filter.attributes().map(str::to_owned));
+        }
+        if let Some(why) = alone::why(&self.setup, text, &more).await? {
+            return Ok(Named::One(Box::new(why)));
         }
         let mut lists = self.setup.find(&more, &memory).await?;
         lists.preview(self.settings(), &memory, &*self.store()).await?;

@@ -161,6 +161,22 @@ async fn somebody_who_is_out_is_suspended_if_the_settings_say_so() {
 }
 
 #[tokio::test]
+async fn an_account_that_was_suspended_a_moment_ago_is() {
+    let museum = Museum::open().await;
+    let sign_ins = sign_ins(&museum).await;
+    // The list is read, and read again where it may have changed.
+    tokio::time::sleep(std::time::Duration::from_millis(2_500)).await;
+    for _ in 0..2 {
+        assert_eq!(reason(&right(&sign_ins, "aibbotson", "aibbotson").await), "in");
+    }
+    let list = std::fs::read_to_string(museum.path().join("accounts.csv")).unwrap();
+    let at = "aibbotson,5fad6505-1296-539b-b8e3-4ec69cea5357,";
+    assert!(list.contains(&format!("{at}active")));
+    museum.write("accounts.csv", list.replace(&format!("{at}active"), &format!("{at}suspended")));
+    assert_eq!(reason(&right(&sign_ins, "aibbotson", "aibbotson").await), "suspended");
+}
+
+#[tokio::test]
 async fn tries_are_throttled_by_name_and_source() {
     let museum = Museum::open().await;
     let sign_ins = sign_ins(&museum).await;

@@ -4,12 +4,14 @@
 use crate::museum::{DIRECTORY, Museum};
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use webtaxon::SignIns;
 use webtaxon::directory::read;
-use webtaxon::model::preview::why::Why;
+use webtaxon::model::ldap::identity::CALLED;
+use webtaxon::model::preview::why::{self, Subject, Why};
+use webtaxon::model::preview::{Memory, Situation};
 use webtaxon::model::reading::{Reading, Request};
 use webtaxon::model::selection::Selection;
 use webtaxon::sign_in::Examination;
+use webtaxon::{Named, SignIns, report};
 use webtaxon_standin::{Directory, Manner, Options};
 
 const PLAIN: &str = include_str!("../../../../demo/directory-plain.ldif");
@@ -120,6 +122,34 @@ async fn one_person_is_judged_as_everybody_is() {
                     assert_eq!(drawn(why), values, "{manner:?} {strategy} {login}");
                 }
             }
+        }
+    }
+}
+
+/// `why` reads one person where nothing depends on others: the explanation is the same.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_explanation_is_the_same_whoever_else_is_read() {
+    for manner in [Manner::Controller, Manner::Plain] {
+        let directory = directory(manner);
+        let museum = museum(&directory, Options::default(), "auto").await;
+        let workspace = museum.workspace().unwrap();
+        let (settings, intake) = (workspace.settings(), &workspace.settings().intakes.first);
+        let more =
+            CALLED.iter().map(|name| (*name).to_owned()).chain(intake.filter.attributes().map(str::to_owned));
+        let accounts = workspace.accounts().await.unwrap();
+        let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
+        let request = Request::of(intake).with(more);
+        let reading = read(&workspace.access().await.unwrap(), &request, &links).await.unwrap();
+        let memory = Memory::on(jiff::Zoned::now().date());
+        let situation = Situation::new(settings, &reading, &accounts, &memory);
+        let login = if manner == Manner::Controller { "sAMAccountName" } else { "uid" };
+        for person in reading.people().iter().step_by(3) {
+            let login = person.text(login).unwrap().to_lowercase();
+            let [found] = why::find(situation, &login)[..] else { panic!("{login}") };
+            let subject = Subject { person: found.person, stranger: None, account: found.account };
+            let whole = report::why(&Why::of(situation, subject).unwrap());
+            let Named::One(alone) = workspace.why(&login).await.unwrap() else { panic!("{login}") };
+            assert_eq!(report::why(&alone), whole, "{manner:?} {login}");
         }
     }
 }

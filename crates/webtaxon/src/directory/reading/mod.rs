@@ -19,6 +19,6 @@ pub(crate) use capture::read_for_both;
 pub use capture::take_snapshot;
 pub(crate) use ground::Ground;
 pub(crate) use links::KnownLinks;
-pub(crate) use one::{OnePerson, read_one};
+pub(crate) use one::{OnePerson, as_reading, read_one};
 pub use steps::read;
 pub(crate) use steps::{entry, is_catalog, read_for};

@@ -14,7 +14,7 @@ use webtaxon_core::ldap::filter::{Filter, Matcher};
 use webtaxon_core::ldap::identity::{self, Identity};
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::schema::{Schema, ServerKind};
-use webtaxon_core::reading::{Counted, Ended, Footprint, Part, Reading, ReadingBuilder, Request};
+use webtaxon_core::reading::{Counted, Ended, Footprint, Part, Reading, ReadingBuilder, Request, Source};
 use webtaxon_core::settings::Intake;
 
 /// Whom a reading is about, and what is known before.
@@ -66,6 +66,21 @@ pub(crate) async fn read_one(
         }
         Err(error) => (None, Err(error)),
     }
+}
+
+/// Entries that a search found as a reading, so that fields can be drawn from them. Nobody is known to be missing.
+pub(crate) fn as_reading(kind: ServerKind, request: &Request, entries: &Entries) -> Reading {
+    let source = Source { kind, directory: request.directory.clone(), ..Source::default() };
+    let mut builder = ReadingBuilder::new(source);
+    builder.of_one();
+    for entry in entries.iter() {
+        // A name that is none is nobody's.
+        let _ = builder.person(entry.dn(), entry.attributes());
+    }
+    let usual = identity::usual(builder.people()).unwrap_or_default();
+    let attribute = request.identity.clone().unwrap_or_else(|| usual.to_owned());
+    builder.set_identity(&attribute);
+    builder.finish_shown(request)
 }
 
 impl Reader<'_> {

@@ -133,6 +133,24 @@ impl ListFile {
     }
 }
 
+/// Time after a change of a file within which another may leave its times as they are.
+const SETTLED: std::time::Duration = std::time::Duration::from_secs(2);
+
+/// What identifies the present content of a file; `None` shortly after a change.
+fn mark(file: &Path) -> Option<String> {
+    let about = std::fs::metadata(file).ok()?;
+    let changed = about.modified().ok()?;
+    changed.elapsed().ok().filter(|since| *since > SETTLED)?;
+    #[cfg(unix)]
+    let own = {
+        use std::os::unix::fs::MetadataExt as _;
+        (about.dev(), about.ino(), about.ctime(), about.ctime_nsec())
+    };
+    #[cfg(not(unix))]
+    let own = ();
+    Some(format!("{own:?} {} {changed:?}", about.len()))
+}
+
 impl CsvStore {
     fn copy_to(&self, stem: &Path) -> Result<PathBuf, StoreError> {
         let to = stem.with_extension("csv");
@@ -185,6 +203,10 @@ impl AccountStore for CsvStore {
 
     fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
         self.work(move |own| Ok(own.accounts.sheet(&own.accounts.bytes()?, &fields)?.accounts))
+    }
+
+    fn mark(&self) -> StoreFuture<'_, Option<String>> {
+        self.work(|own| Ok(mark(&own.accounts.file)))
     }
 
     fn is_writable(&self) -> StoreFuture<'_, bool> {
