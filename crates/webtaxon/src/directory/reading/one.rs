@@ -102,7 +102,9 @@ impl Reader<'_> {
             Nests { connection: &mut self.connection, builder: &mut self.builder, request: self.request };
         nesting::read_above(nests, &one.ground.groups).await?;
         self.judged_here(one.dn).await?;
-        self.is_still_there(one.dn, &identity).await?;
+        if self.request.reads_groups() {
+            self.is_still_there(one.dn, &identity).await?;
+        }
         let people = self.builder.people();
         let lacks = |name: &&str| !people.iter().any(|entry| entry.values(name).next().is_some());
         let names = Footprint::of_attributes(one.before, one.intake, one.has_account);
