@@ -6,7 +6,7 @@ use webtaxon_core::ldap::entry::Entry;
 use webtaxon_wire::control::PASSWORD_POLICY;
 use webtaxon_wire::message::{Control, LdapResult, Octets};
 
-/// What a server adds to its answer.
+/// The remark that a server adds to its answer.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum PasswordState {
     Locked,

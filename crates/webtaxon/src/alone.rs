@@ -112,7 +112,7 @@ async fn person(
     Ok(entry.map(|entry| (entry.dn().to_owned(), Identity::of(entry, &reading.source().identity))))
 }
 
-/// Whether the text is the login, name or mail of somebody else's account.
+/// True if the text is the login, name or mail of somebody else's account.
 fn is_somebody_elses(accounts: &[Account], text: &str, own: Option<&Account>) -> bool {
     let is = |account: &&Account| {
         ["login", "name", "email"].iter().any(|field| account.field(field).eq_ignore_ascii_case(text))
@@ -120,7 +120,7 @@ fn is_somebody_elses(accounts: &[Account], text: &str, own: Option<&Account>) ->
     accounts.iter().filter(is).any(|account| own.is_none_or(|own| own.login != account.login))
 }
 
-/// Whether nobody else is called as the person's account is, or has one of its unique values.
+/// True if nobody else is called as the person's account is, or has one of its unique values.
 async fn is_alone(
     connection: &mut Connection,
     intake: &Intake,
@@ -148,7 +148,7 @@ async fn is_alone(
     Ok(true)
 }
 
-/// Whether nothing in an explanation depends on others.
+/// True if nothing in an explanation depends on others.
 fn is_plain(why: &Why, intake: &Intake, identity: Option<&Identity>) -> bool {
     if why.held.is_some() || !why.also.is_empty() || !why.claims.is_empty() {
         return false;

@@ -25,7 +25,7 @@ const README: &str = include_str!("../../../../demo/README.md");
 /// The port in the settings; if it is taken, another is written into them.
 const PORT: u16 = 6360;
 
-/// Whose sign-ins are shown, and what for.
+/// The sign-ins that are shown, each with a remark.
 const SIGN_INS: [(&str, &str); 2] =
     [("aibbotson", "  # her password is right"), ("dhawksworth", "  # and so is his")];
 

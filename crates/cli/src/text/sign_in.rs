@@ -87,7 +87,7 @@ fn outcome(examination: &Examination, settings: &Settings, has_password: bool) -
     }
 }
 
-/// What the person is in the application: "as aibbotson, with the roles borrower and approver".
+/// The person in the application: "as aibbotson, with the roles borrower and approver".
 fn as_what(why: &Why, settings: &Settings) -> String {
     let roles: Vec<String> =
         why.roles.iter().filter(|role| role.given == Some(true)).map(|role| harmless(&role.role)).collect();

@@ -43,7 +43,7 @@ pub struct ReadingBuilder {
     source: Source,
     /// Whether groups will be read as well.
     reads_groups: bool,
-    /// Whether it is about one person.
+    /// True if it is about one person.
     is_of_one: bool,
 }
 
@@ -59,7 +59,7 @@ impl ReadingBuilder {
         self.is_of_one = true;
     }
 
-    /// Whether only what one person depends on is read.
+    /// True if only what one person depends on is read.
     #[must_use]
     pub fn is_of_one(&self) -> bool {
         self.is_of_one

@@ -104,7 +104,7 @@ pub struct Reading {
     hidden_attributes: HashSet<String>,
     gaps: Vec<Gap>,
     whole: Option<Whole>,
-    /// Whether it is about one person.
+    /// True if it is about one person.
     is_of_one: bool,
     /// The footprint of this reading, and that of the last apply.
     footprint: Option<Footprint>,

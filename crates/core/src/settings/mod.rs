@@ -54,7 +54,7 @@ pub struct Settings {
     pub brakes: Brakes,
     /// The database that holds the state between runs; `None` if it is a file beside the settings.
     pub state: Option<StateDatabase>,
-    /// What a sign-in accepts and does.
+    /// The settings of a sign-in.
     #[serde(skip_serializing_if = "SignIn::is_usual")]
     pub sign_in: SignIn,
 }

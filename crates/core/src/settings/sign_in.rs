@@ -3,17 +3,17 @@
 use serde::Serialize;
 use std::time::Duration;
 
-/// What a sign-in accepts and does.
+/// The settings of a sign-in.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[non_exhaustive]
 pub struct SignIn {
     /// The fields by which people may call themselves, in the order in which they are compared.
     pub names: Vec<String>,
-    /// What somebody who is selected and has no account gets.
+    /// The outcome for somebody who is selected and has no account.
     pub new: FirstSignIn,
-    /// Whether fields and roles are drawn anew.
+    /// True if fields and roles are drawn anew.
     pub refresh: bool,
-    /// What happens to the account of somebody who is not selected any more.
+    /// The account of somebody who is not selected any more.
     pub leavers: LeaverSignIn,
     /// Where tries are recorded.
     pub audit: Audit,
@@ -21,7 +21,7 @@ pub struct SignIn {
     pub throttle: Throttle,
 }
 
-/// What somebody who is selected and has no account gets.
+/// The outcome for somebody who is selected and has no account.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum FirstSignIn {
@@ -32,7 +32,7 @@ pub enum FirstSignIn {
     Import,
 }
 
-/// What happens to the account of somebody who is not selected any more. They are refused in any case.
+/// The account of somebody who is not selected any more, and who is refused in any case.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum LeaverSignIn {
@@ -94,7 +94,7 @@ impl Default for SignIn {
 }
 
 impl SignIn {
-    /// Whether nothing differs from the default.
+    /// True if nothing differs from the default.
     pub(super) fn is_usual(&self) -> bool {
         *self == Self::default()
     }

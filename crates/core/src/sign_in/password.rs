@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 
-/// What a directory says of a person's password.
+/// A directory's answer to a person's password.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case", tag = "answer")]
 #[non_exhaustive]
@@ -18,12 +18,12 @@ pub enum PasswordAnswer {
     Wrong,
     /// It must be changed first.
     MustChange {
-        /// Whether that shows that it is right.
+        /// True if that shows that it is right.
         is_right: bool,
     },
     /// It has expired.
     Expired {
-        /// Whether that shows that it is right.
+        /// True if that shows that it is right.
         is_right: bool,
     },
     /// The account is locked, after wrong passwords or by an administrator.
@@ -43,13 +43,13 @@ pub enum PasswordAnswer {
 }
 
 impl PasswordAnswer {
-    /// Whether the person gets in, as far as the directory is concerned.
+    /// True if the person gets in, as far as the directory is concerned.
     #[must_use]
     pub fn is_yes(&self) -> bool {
         matches!(self, Self::Right { .. })
     }
 
-    /// Whether the try may count towards a lock-out.
+    /// True if the try may count towards a lock-out.
     #[must_use]
     pub fn counts(&self) -> bool {
         !matches!(

@@ -32,7 +32,7 @@ pub enum Refusal {
     Throttled {
         /// The time.
         until: Timestamp,
-        /// Whether it is for the source, whatever the name.
+        /// True if it is for the source, whatever the name.
         is_source: bool,
     },
     /// Nobody is called so.
@@ -119,7 +119,7 @@ impl Refusal {
         }
     }
 
-    /// What the administrator can do about it.
+    /// The remedy, for the administrator.
     #[must_use]
     pub fn remedy(&self) -> &str {
         match self {

@@ -1,4 +1,4 @@
-//! What the application makes of a person whose password is right: read from the explanation for them, which decides
+//! A person's standing in the application once their password is right: read from the explanation for them, which decides
 //! nothing itself.
 
 use crate::account::State;
@@ -9,7 +9,7 @@ use crate::reading::Reading;
 use crate::words::counted;
 use std::fmt;
 
-/// What the application makes of a person.
+/// A person's standing in the application.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Standing {
@@ -130,7 +130,7 @@ impl Standing {
         }
     }
 
-    /// What the administrator can do about it.
+    /// The remedy, for the administrator.
     #[must_use]
     pub fn remedy(&self) -> &'static str {
         match self {
@@ -148,7 +148,7 @@ impl Standing {
     }
 }
 
-/// What is not known, with the first part that was not read to its end.
+/// Something unknown, with the first part that was not read to its end.
 fn not_read(what: &str, readings: &[Reading]) -> String {
     match readings.iter().flat_map(Reading::gaps).next() {
         Some(gap) => format!("{what} ({gap})"),

@@ -39,7 +39,7 @@ impl Source {
 pub struct Throttled {
     /// The time after which the next try counts.
     pub until: Timestamp,
-    /// Whether it is for the source, whatever the name.
+    /// True if it is for the source, whatever the name.
     pub is_source: bool,
 }
 

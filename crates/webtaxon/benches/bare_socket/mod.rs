@@ -22,7 +22,7 @@ fn tag(message: &[u8]) -> u8 {
     message[header + 2 + usize::from(message[header + 1])]
 }
 
-/// Whether a message is the end of a search.
+/// True if a message is the end of a search.
 fn is_end(message: &[u8]) -> bool {
     tag(message) == 0x65
 }

@@ -40,7 +40,7 @@ pub struct AuditLine {
     /// The login of the account.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub account: Option<String>,
-    /// What was done to the account: a kind of change.
+    /// The change to the account, by its kind.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub change: Option<String>,
     /// How long it took.

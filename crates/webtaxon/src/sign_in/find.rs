@@ -1,8 +1,8 @@
 //! From a typed name to exactly one entry, and from its password to the directory's answer.
 
-use super::Shared;
 use super::outcome::Tried;
 use super::pool::{Operation, Purpose};
+use super::shared::Shared;
 use crate::directory::{Connection, DirectoryError, Query, as_reading};
 use crate::error::Error;
 use ring::rand::{SecureRandom as _, SystemRandom};
@@ -65,7 +65,7 @@ impl Shared {
         Ok(None)
     }
 
-    /// Those of an intake's people who are called so.
+    /// An intake's people who are called so.
     async fn in_intake(&self, at: usize, intake: &Intake, typed: &SignInName) -> Result<Vec<Person>, Error> {
         let sign_in = &self.setup.settings.sign_in;
         let Some(filter) = typed.filter(sign_in, intake) else { return Ok(Vec::new()) };
@@ -85,7 +85,7 @@ impl Shared {
         Ok(typed.people(sign_in, intake, &reading).into_iter().filter_map(person).collect())
     }
 
-    /// Whether the directory accepts a person's password. Once it has judged the password, no other server is asked.
+    /// True if the directory accepts a person's password. Once it has judged the password, no other server is asked.
     pub(super) async fn is_right(
         &self,
         person: &Person,

@@ -1,10 +1,10 @@
-//! What the application makes of somebody whose password is right: a reading of this one person, and the preview of it.
+//! The judgement on somebody whose password is right: a reading of this one person, and the preview of it.
 
-use super::Shared;
 use super::find::Person;
 use super::list::AccountList;
 use super::outcome::Tried;
 use super::pool::{Operation, Purpose};
+use super::shared::Shared;
 use crate::directory::{Connection, OnePerson, read_one};
 use crate::error::Error;
 use crate::setup::Lists;

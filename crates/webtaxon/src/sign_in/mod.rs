@@ -11,6 +11,7 @@ mod judge;
 mod list;
 mod outcome;
 mod pool;
+mod shared;
 
 pub(crate) use audit::AuditFile;
 pub use audit::AuditLine;
@@ -18,29 +19,23 @@ pub use outcome::{Examination, ExaminationStep, SignInOutcome, SignedIn, StepOut
 
 use crate::apply::{Consent, apply_one, one_work};
 use crate::background;
-use crate::directory::{Access, DirectoryError, Ground};
 use crate::error::Error;
 use crate::setup::Setup;
 use crate::state::StateErrorKind;
 use jiff::Timestamp;
 use judge::Judged;
-use list::LatestList;
 use outcome::Tried;
-use pool::{Operation, Pool, Purpose};
 use secrecy::SecretString;
-use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use shared::Shared;
+use std::sync::Arc;
 use std::time::Duration;
 use tokio::time::Instant;
 use webtaxon_core::account::Account;
 use webtaxon_core::apply::{Edit, Outcome};
-use webtaxon_core::preview::{Change, ChangeKind, Memory};
-use webtaxon_core::reading::Request;
-use webtaxon_core::settings::{FirstSignIn, Intake, LeaverSignIn};
-use webtaxon_core::sign_in::{Refusal, SignInName, Source, Standing, Throttles};
+use webtaxon_core::preview::{Change, ChangeKind};
+use webtaxon_core::settings::{FirstSignIn, LeaverSignIn};
+use webtaxon_core::sign_in::{Refusal, SignInName, Source, Standing};
 
-/// Age of what sign-ins have in common, such as whether the named groups are shown, after which it is read again.
-const FRESH: Duration = Duration::from_secs(60);
 /// Time for which another apply is waited for.
 const PATIENCE: Duration = Duration::from_secs(5);
 
@@ -48,23 +43,6 @@ const PATIENCE: Duration = Duration::from_secs(5);
 #[derive(Clone)]
 pub struct SignIns {
     shared: Arc<Shared>,
-}
-
-/// Something that is read again after a while.
-type Kept<T> = tokio::sync::Mutex<Option<(Instant, Arc<T>)>>;
-
-struct Shared {
-    setup: Arc<Setup>,
-    /// By the names of directories.
-    pools: HashMap<String, Pool>,
-    /// For each intake, what readings of single people have in common.
-    grounds: Vec<Kept<Ground>>,
-    memory: Kept<Memory>,
-    list: LatestList,
-    throttles: Mutex<Throttles>,
-    audit: AuditFile,
-    /// Held while an account is changed.
-    writing: tokio::sync::Mutex<()>,
 }
 
 impl std::fmt::Debug for SignIns {
@@ -76,25 +54,7 @@ impl std::fmt::Debug for SignIns {
 impl SignIns {
     /// Sign-ins by the settings of a setup. The service accounts' passwords are fetched once.
     pub(crate) async fn new(setup: Arc<Setup>) -> Result<Self, Error> {
-        let mut pools = HashMap::new();
-        for intake in &setup.settings.intakes {
-            let directory = setup.directory(intake)?;
-            if !pools.contains_key(&directory.name) {
-                let access = Access::new(directory, &setup.folder, setup.password(directory).await?);
-                pools.insert(directory.name.clone(), Pool::new(access));
-            }
-        }
-        let settings = &setup.settings;
-        let shared = Shared {
-            pools,
-            grounds: settings.intakes.iter().map(|_| tokio::sync::Mutex::default()).collect(),
-            memory: tokio::sync::Mutex::default(),
-            list: LatestList::default(),
-            throttles: Mutex::new(Throttles::new(settings.sign_in.throttle)),
-            audit: AuditFile::new(&settings.sign_in.audit, &setup.folder),
-            writing: tokio::sync::Mutex::default(),
-            setup,
-        };
+        let shared = Shared::new(setup).await?;
         Ok(Self { shared: Arc::new(shared) })
     }
 
@@ -133,53 +93,6 @@ impl SignIns {
 }
 
 impl Shared {
-    fn throttles(&self) -> std::sync::MutexGuard<'_, Throttles> {
-        self.throttles.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn pool(&self, intake: &Intake) -> Result<&Pool, Error> {
-        let pool = self.pools.get(&intake.directory);
-        pool.ok_or_else(|| DirectoryError::from(crate::directory::DirectoryErrorKind::NoServer).into())
-    }
-
-    /// What the readings of an intake's people have in common.
-    async fn ground(&self, at: usize, intake: &Intake, request: &Request) -> Result<Arc<Ground>, Error> {
-        let Some(kept) = self.grounds.get(at) else {
-            return Err(Error::NoIntake { name: intake.name.clone(), known: Vec::new() });
-        };
-        let mut kept = kept.lock().await;
-        if let Some((_, ground)) = kept.as_ref().filter(|(since, _)| since.elapsed() < FRESH) {
-            return Ok(Arc::clone(ground));
-        }
-        let memory = self.memory().await?;
-        let before = memory.footprints.get(&intake.name);
-        let read = |mut connection: crate::directory::Connection| -> Operation<'_, Ground> {
-            Box::pin(async move {
-                match Ground::read(&mut connection, request, before).await {
-                    Ok(ground) => (Some(connection), Ok(ground)),
-                    Err(error) => (None, Err(error)),
-                }
-            })
-        };
-        let ground = Arc::new(self.pool(intake)?.run(Purpose::Searches, &read).await?);
-        *kept = Some((Instant::now(), Arc::clone(&ground)));
-        Ok(ground)
-    }
-
-    /// What earlier runs remembered, and today's date.
-    async fn memory(&self) -> Result<Arc<Memory>, Error> {
-        let mut kept = self.memory.lock().await;
-        let today = jiff::Zoned::now().date();
-        if let Some((_, memory)) =
-            kept.as_ref().filter(|(since, memory)| since.elapsed() < FRESH && memory.today == today)
-        {
-            return Ok(Arc::clone(memory));
-        }
-        let memory = Arc::new(self.setup.memory().await?);
-        *kept = Some((Instant::now(), Arc::clone(&memory)));
-        Ok(memory)
-    }
-
     /// A whole sign-in, with the changes to the account.
     async fn tried(&self, name: &str, password: &SecretString, from: &str) -> Tried {
         let mut tried = self.examined(name, Some(password), from).await;
@@ -355,7 +268,7 @@ fn edit(change: &Change, accounts: &[Account]) -> Option<Edit> {
     Some(edit)
 }
 
-/// Whether an apply is under way elsewhere.
+/// True if an apply is under way elsewhere.
 fn is_another_apply(error: &Error) -> bool {
     matches!(error, Error::State(error) if matches!(error.kind(), StateErrorKind::Busy { .. }))
 }

@@ -42,7 +42,7 @@ pub struct SignedIn {
     pub directory: String,
     /// The intake that selects them.
     pub intake: String,
-    /// What was done to the account, if anything.
+    /// The change to the account, if any.
     pub change: Option<ChangeKind>,
     /// Seconds until the password expires, if the directory tells.
     pub expires_in: Option<u64>,
@@ -85,7 +85,7 @@ pub struct ExaminationStep {
     pub outcome: StepOutcome,
     /// The outcome, in words.
     pub message: String,
-    /// What to do about it; empty if nothing is to be done.
+    /// The remedy; empty if nothing is to be done.
     pub remedy: String,
 }
 
@@ -99,7 +99,7 @@ pub struct Examination {
     pub dn: Option<String>,
     /// Why they do not get in; `None` if they do, or if it is not known.
     pub refusal: Option<Refusal>,
-    /// Whether it could not be found out.
+    /// True if it could not be found out.
     pub is_unknown: bool,
     /// Seconds until the password expires, if the directory tells.
     pub expires_in: Option<u64>,
@@ -215,7 +215,7 @@ impl Tried {
         self.account = Some(account);
     }
 
-    /// Whether the try counts as a wrong one; `None` if the directory was not asked about the password, or has no answer.
+    /// True if the try counts as a wrong one; `None` if the directory was not asked about the password, or has no answer.
     pub(super) fn counts(&self) -> Option<bool> {
         if let Some(answer) = &self.answer {
             return Some(answer.counts());

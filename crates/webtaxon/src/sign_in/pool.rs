@@ -21,7 +21,7 @@ const KEPT: Duration = Duration::from_secs(60);
 /// Time for which a server that failed is left out.
 const LEFT_OUT: Duration = Duration::from_secs(15);
 
-/// What a connection is for.
+/// The purpose of a connection.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Purpose {
     /// Searches, as the service account.

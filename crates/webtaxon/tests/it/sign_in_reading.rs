@@ -51,7 +51,7 @@ async fn whole(museum: &Museum) -> Reading {
 /// The fields and roles that are drawn for a candidate.
 type Drawn = (Vec<Option<String>>, Vec<Option<bool>>);
 
-/// What the whole reading decides for everybody, and what it draws.
+/// The whole reading's verdict on everybody, and the values that it draws.
 async fn truth(museum: &Museum, attribute: &str) -> BTreeMap<String, (String, Drawn)> {
     let workspace = museum.workspace().unwrap();
     let (intake, reading) = (workspace.settings().intakes.first.clone(), whole(museum).await);
@@ -79,7 +79,7 @@ fn drawn(why: &Why) -> Drawn {
     (fields, why.roles.iter().map(|role| role.given).collect())
 }
 
-/// What a sign-in makes of somebody: `in`, the step at which they drop out, or why it is not known.
+/// A sign-in's verdict: `in`, the step at which they drop out, or why it is not known.
 fn verdict(examination: &Examination) -> String {
     if examination.is_unknown {
         return "unknown".to_owned();

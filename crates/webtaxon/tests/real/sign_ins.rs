@@ -10,7 +10,7 @@ use webtaxon::model::reading::Request;
 use webtaxon::model::selection::Selection;
 use webtaxon::sign_in::{Examination, SignInOutcome};
 
-/// What the whole reading decides for everybody: `in`, or the step at which they drop out.
+/// The whole reading's verdict on everybody: `in`, or the step at which they drop out.
 async fn truth(desk: &Desk, attribute: &str) -> BTreeMap<String, String> {
     let workspace = desk.workspace().unwrap();
     let intake = workspace.settings().intakes.first.clone();

@@ -44,7 +44,7 @@ impl Choice {
 
 /// A text, of which parts may be unknown: what it begins with, what it contains, what it ends with.
 struct Text {
-    /// Whether anything may stand before, and behind.
+    /// True if anything may stand before, and behind.
     open: (bool, bool),
     known: String,
 }

@@ -480,7 +480,7 @@ fn request_of(event: &Event) -> RequestId {
     }
 }
 
-/// Whether a connection to this address stays in plain text over a network; `None` stands for a local socket.
+/// True if a connection to this address stays in plain text over a network; `None` stands for a local socket.
 fn is_plain_over_network(server: &Server, directory: &Directory, peer: Option<SocketAddr>) -> bool {
     let is_far = peer.is_some_and(|peer| !peer.ip().to_canonical().is_loopback());
     server.begins_plain() && directory.plain && is_far

@@ -50,7 +50,7 @@ pub(super) struct Asked {
     pub(super) query: Query,
     /// The dynamic group, of which an entry found shows that the name is a member.
     dynamic: Option<String>,
-    /// Whether a group found lists the name; false if it has it as a member by a number or a login.
+    /// True if a group found lists the name; false if it has it as a member by a number or a login.
     pub(super) is_listed: bool,
 }
 
@@ -70,7 +70,7 @@ pub(super) struct Membership {
     pub(super) is_listed: bool,
 }
 
-/// What a climb depends on.
+/// The lists and the dynamic groups that a climb depends on.
 #[derive(Clone, Copy)]
 pub(super) struct Climb<'c> {
     pub(super) listing: &'c Listing,

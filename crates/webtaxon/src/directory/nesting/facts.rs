@@ -1,4 +1,4 @@
-//! What is true of an intake's groups, whoever is asked about: what each named group is, which lists the bind account
+//! Facts about an intake's groups that hold for everybody: the kind of each named group, the lists that the bind account
 //! cannot see, and whether a search for a list finds it. Only so does "no group lists this person" mean anything.
 //!
 //! The cost depends on the number of groups, not of people; a sign-in reads it once a minute.
@@ -24,7 +24,7 @@ use webtaxon_wire::message::{LdapResult, ResultCode};
 /// Groups without a visible list that are followed upwards; with more of them, nothing is known of any group.
 const MOST_BLIND: usize = 1_000;
 
-/// What is known of an intake's groups, whoever is asked about.
+/// Facts about an intake's groups that hold for everybody.
 #[derive(Clone, Debug)]
 pub(crate) struct GroupFacts {
     pub(super) listing: Listing,
@@ -40,13 +40,13 @@ pub(super) struct NamedFacts {
     pub(super) name: Dn,
     pub(super) key: DnKey,
     pub(super) sid: Option<Vec<u8>>,
-    /// Whether it is a container, whose members are everybody below it.
+    /// True if it is a container, whose members are everybody below it.
     pub(super) is_unit: bool,
     /// The number by which people have it as their primary group.
     number: Option<u32>,
-    /// Whether anybody shows that number.
+    /// True if anybody shows that number.
     has_primary_members: bool,
-    /// Whether it lists anybody, as far as the bind account may know.
+    /// True if it lists anybody, as far as the bind account may know.
     lists_anybody: bool,
     /// Why it may have members that no search finds.
     pub(super) fault: Option<Shortcoming>,
@@ -88,7 +88,7 @@ impl GroupFacts {
         Ok(facts)
     }
 
-    /// Whether a named group lists anybody, or is somebody's primary group.
+    /// True if a named group lists anybody, or is somebody's primary group.
     pub(crate) fn shows_members(&self, group: &str) -> bool {
         let is_it = |one: &&NamedFacts| one.name.to_string() == group;
         let one = self.named.iter().find(is_it);

@@ -1,4 +1,4 @@
-//! What the readings of single people have in common: the schema, the places and groups that the settings name, and the
+//! The common part of the readings of single people: the schema, the places and groups that the settings name, and the
 //! attributes that anybody shows. It is read once for many of them.
 
 use crate::directory::DirectoryError;
@@ -14,7 +14,7 @@ use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::schema::{Schema, ServerKind};
 use webtaxon_core::reading::{Ended, Footprint, Request};
 
-/// What the readings of single people at one server have in common.
+/// The common part of the readings of single people at one server.
 #[derive(Debug)]
 pub(crate) struct Ground {
     /// The schema that the server published; `None` if only its kind is known.
@@ -93,7 +93,7 @@ impl Ground {
         Ok(())
     }
 
-    /// Whether anybody shows an attribute, as far as that was asked.
+    /// True if anybody shows an attribute, as far as that was asked.
     pub(super) fn is_shown(&self, name: &str) -> bool {
         let shown = self.shown.lock().unwrap_or_else(PoisonError::into_inner);
         shown.get(&name.to_ascii_lowercase()).copied().unwrap_or(false)

@@ -17,7 +17,7 @@ use webtaxon_core::ldap::schema::{Schema, ServerKind};
 use webtaxon_core::reading::{Counted, Ended, Footprint, Part, Reading, ReadingBuilder, Request, Source};
 use webtaxon_core::settings::Intake;
 
-/// Whom a reading is about, and what is known before.
+/// The person that a reading is about, with everything known before.
 #[derive(Clone, Copy)]
 pub(crate) struct OnePerson<'a> {
     pub(crate) intake: &'a Intake,
@@ -25,9 +25,9 @@ pub(crate) struct OnePerson<'a> {
     /// The name of their entry.
     pub(crate) dn: &'a str,
     pub(crate) ground: &'a Ground,
-    /// What the last apply saw.
+    /// The footprint of the last apply.
     pub(crate) before: Option<&'a Footprint>,
-    /// Whether they have an account that could lose a value.
+    /// True if they have an account that could lose a value.
     pub(crate) has_account: bool,
 }
 
@@ -191,7 +191,7 @@ impl Reader<'_> {
         Ok(())
     }
 
-    /// Whether the entry has kept its name until the groups were read: they may list another one by now.
+    /// True if the entry has kept its name until the groups were read: they may list another one by now.
     async fn is_still_there(&mut self, dn: &str, attribute: &str) -> Result<(), DirectoryError> {
         let own = self.builder.people().get(0).and_then(|entry| Identity::of(entry, attribute));
         let Some(own) = own else { return Ok(()) };

@@ -136,7 +136,7 @@ impl ListFile {
 /// Time after a change of a file within which another may leave its times as they are.
 const SETTLED: std::time::Duration = std::time::Duration::from_secs(2);
 
-/// What identifies the present content of a file; `None` shortly after a change.
+/// A text that identifies the present content of a file; `None` shortly after a change.
 fn mark(file: &Path) -> Option<String> {
     let about = std::fs::metadata(file).ok()?;
     let changed = about.modified().ok()?;
