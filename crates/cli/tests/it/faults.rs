@@ -148,7 +148,7 @@ fn a_run_that_is_stopped_says_what_was_read_and_changes_nothing() {
     let museum = Museum::open(&["--fault", "stall@220"]);
     let before = std::fs::read(museum.file("accounts.csv")).unwrap();
     for command in
-        [&["preview"][..], &["why", "aibbotson"], &["compare", "webtaxon.toml"], &["snapshot", "half.ldif"]]
+        [&["preview"][..], &["why", "bthornbury"], &["compare", "webtaxon.toml"], &["snapshot", "half.ldif"]]
     {
         let mut run = webtaxon(command);
         run.current_dir(museum.file("")).stdout(Stdio::piped()).stderr(Stdio::piped());

@@ -1,8 +1,8 @@
 //! From a typed name to exactly one entry, and from its password to the directory's answer.
 
-use super::outcome::Tried;
 use super::pool::{Operation, Purpose};
 use super::shared::Shared;
+use super::tried::{Person, Tried};
 use crate::directory::{Connection, DirectoryError, Query, as_reading};
 use crate::error::Error;
 use ring::rand::{SecureRandom as _, SystemRandom};
@@ -16,18 +16,6 @@ use webtaxon_core::ldap::schema::ServerKind;
 use webtaxon_core::reading::Request;
 use webtaxon_core::settings::Intake;
 use webtaxon_core::sign_in::{PasswordAnswer, Refusal, SignInName};
-
-/// Somebody who is called as it was typed.
-#[derive(Clone, Debug)]
-pub(super) struct Person {
-    /// The number of the intake that found them.
-    pub(super) intake: usize,
-    pub(super) directory: String,
-    pub(super) dn: String,
-    pub(super) identity: Option<Identity>,
-    /// The number of the field that they are called so by.
-    field: usize,
-}
 
 impl Shared {
     /// The one entry that is called so, among those that the intakes' filters find; or the refusal.

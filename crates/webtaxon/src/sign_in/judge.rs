@@ -1,45 +1,20 @@
 //! The judgement on somebody whose password is right: a reading of this one person, and the preview of it.
 
-use super::find::Person;
 use super::list::AccountList;
-use super::outcome::Tried;
 use super::pool::{Operation, Purpose};
 use super::shared::Shared;
+use super::tried::{Judged, Person, Tried};
 use crate::directory::{Connection, OnePerson, read_one};
 use crate::error::Error;
 use crate::setup::Lists;
 use crate::store::{AccountStore as _, names};
-use webtaxon_core::account::{Account, Replies};
+use webtaxon_core::account::Replies;
 use webtaxon_core::draw::{Drawer, Drawn};
 use webtaxon_core::ldap::identity::Identity;
-use webtaxon_core::preview::Preview;
 use webtaxon_core::preview::why::{self, Subject, Why};
 use webtaxon_core::reading::{Reading, ReadingBuilder, Request, Source};
 use webtaxon_core::settings::{Intake, Settings};
 use webtaxon_core::sign_in::{Refusal, Standing};
-
-/// One person, with everything that the application makes of them.
-pub(super) struct Judged {
-    pub(super) identity: Option<Identity>,
-    pub(super) why: Box<Why>,
-    pub(super) preview: Preview,
-    pub(super) accounts: Vec<Account>,
-}
-
-impl Judged {
-    /// The number of seats, if the person would get none.
-    pub(super) fn no_seat(&self, settings: &Settings) -> Option<u64> {
-        let login = self.why.change.as_ref().map(|change| &change.login);
-        let is_out = login.is_some_and(|login| self.preview.unseated.contains(login));
-        settings.accounts.seats.filter(|_| is_out)
-    }
-
-    /// The person's account, as it is now.
-    pub(super) fn account(&self) -> Option<&Account> {
-        let is_theirs = |account: &&Account| account.link.is_some() && account.link == self.identity;
-        self.accounts.iter().find(is_theirs)
-    }
-}
 
 impl Shared {
     /// Reads what decides about a person, and what an apply would do.
