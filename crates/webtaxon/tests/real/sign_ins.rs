@@ -93,10 +93,10 @@ async fn slapds_answers_are_understood() {
             ("hemberson", "heron-hemberson", "password_must_change"),
             ("jgadsby", "heron-jgadsby", "password_expired"),
             ("nobody", "heron-nobody", "unknown_name"),
-            ("dhawksworth", "wrong1", "wrong_password"),
-            ("dhawksworth", "wrong2", "wrong_password"),
-            ("dhawksworth", "wrong3", "wrong_password"),
-            ("dhawksworth", "heron-dhawksworth", "locked"),
+            ("achisholm", "wrong1", "wrong_password"),
+            ("achisholm", "wrong2", "wrong_password"),
+            ("achisholm", "wrong3", "wrong_password"),
+            ("achisholm", "heron-achisholm", "locked"),
         ],
     )
     .await;
@@ -121,10 +121,10 @@ async fn a_domain_controllers_answers_are_understood() {
             ("hemberson", "heron-hemberson", "password_must_change"),
             ("shargreave", "heron-shargreave", "disabled"),
             ("nobody", "heron-nobody", "unknown_name"),
-            ("dhawksworth", "wrong1", "wrong_password"),
-            ("dhawksworth", "wrong2", "wrong_password"),
-            ("dhawksworth", "wrong3", "wrong_password"),
-            ("dhawksworth", "heron-dhawksworth", "locked"),
+            ("achisholm", "wrong1", "wrong_password"),
+            ("achisholm", "wrong2", "wrong_password"),
+            ("achisholm", "wrong3", "wrong_password"),
+            ("achisholm", "heron-achisholm", "locked"),
         ],
     )
     .await;
@@ -170,10 +170,10 @@ async fn the_answers_of_389_directory_server_are_understood() {
             ("hemberson", "heron-hemberson", "password_must_change"),
             ("shargreave", "heron-shargreave", "disabled"),
             ("nobody", "heron-nobody", "unknown_name"),
-            ("dhawksworth", "wrong1", "wrong_password"),
-            ("dhawksworth", "wrong2", "wrong_password"),
-            ("dhawksworth", "wrong3", "wrong_password"),
-            ("dhawksworth", "heron-dhawksworth", "locked"),
+            ("achisholm", "wrong1", "wrong_password"),
+            ("achisholm", "wrong2", "wrong_password"),
+            ("achisholm", "wrong3", "wrong_password"),
+            ("achisholm", "heron-achisholm", "locked"),
         ],
     )
     .await;
