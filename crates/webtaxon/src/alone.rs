@@ -4,7 +4,7 @@
 //! It costs by the person. Whoever claims something that others may claim as well, or loses something, is explained by a
 //! reading of everybody.
 
-use crate::directory::{Access, Connection, Ground, OnePerson, Query, as_reading, read_one};
+use crate::directory::{Access, Connection, DirectoryError, Ground, OnePerson, Query, as_reading, read_one};
 use crate::error::Error;
 use crate::setup::{Lists, Setup};
 use webtaxon_core::account::{Account, Replies, State};
@@ -34,7 +34,8 @@ pub(crate) async fn why(setup: &Setup, text: &str, more: &[String]) -> Result<Op
     let accounts = setup.accounts().await?;
     let own = accounts.iter().find(|one| one.link.is_some() && one.link == identity);
     if is_somebody_elses(&accounts, text, own)
-        || !is_alone(&mut connection, intake, &request, (&dn, own)).await?
+        || !is_alone(&mut connection, intake, &dn, &own.map(|own| claims(intake, own)).unwrap_or_default())
+            .await?
     {
         return Ok(None);
     }
@@ -120,23 +121,30 @@ fn is_somebody_elses(accounts: &[Account], text: &str, own: Option<&Account>) ->
     accounts.iter().filter(is).any(|account| own.is_none_or(|own| own.login != account.login))
 }
 
-/// True if nobody else is called as the person's account is, or has one of its unique values.
-async fn is_alone(
+/// The login and the unique values of an account.
+fn claims(intake: &Intake, account: &Account) -> Vec<(String, String)> {
+    let unique = intake.fields.iter().filter(|(field, rule)| rule.unique || *field == "login");
+    let values = unique.map(|(field, _)| (field.clone(), account.field(field).to_owned()));
+    values.filter(|(_, value)| !value.is_empty()).collect()
+}
+
+/// True if nobody else below the bases may draw one of these values of fields; false, too, if the directory cannot be
+/// searched for one.
+///
+/// # Errors
+/// A search failed.
+pub(crate) async fn is_alone(
     connection: &mut Connection,
     intake: &Intake,
-    request: &Request,
-    (dn, own): (&str, Option<&Account>),
-) -> Result<bool, Error> {
-    let Some(own) = own else { return Ok(true) };
+    dn: &str,
+    claims: &[(String, String)],
+) -> Result<bool, DirectoryError> {
     let own_key = Dn::parse(dn).map(|dn| dn.key()).ok();
-    for (field, rule) in intake.fields.iter().filter(|(field, rule)| rule.unique || *field == "login") {
-        let value = own.field(field);
-        if value.is_empty() {
-            continue;
-        }
+    for (field, value) in claims {
+        let Some(rule) = intake.fields.get(field) else { continue };
         let Some(filter) = rule.filter_for(value) else { return Ok(false) };
-        let filter = Filter::all([request.filter.clone(), filter]);
-        for base in &request.bases {
+        let filter = Filter::all([intake.filter.clone(), filter]);
+        for base in &intake.bases {
             let query = Query::subtree(&base.to_string(), filter.clone(), &["1.1"]);
             let (entries, _) = connection.entries(query).await?;
             let is_other = |dn: &str| Dn::parse(dn).map(|dn| dn.key()).ok() != own_key;

@@ -18,19 +18,22 @@ pub(crate) use audit::AuditFile;
 pub use audit::AuditLine;
 pub use outcome::{Examination, ExaminationStep, SignInOutcome, SignedIn, StepOutcome};
 
-use crate::apply::{Consent, apply_one, one_work};
+use crate::alone;
+use crate::apply::{Applied, Consent, Work, apply_one, one_work};
 use crate::background;
+use crate::directory::Connection;
 use crate::error::Error;
 use crate::setup::Setup;
 use crate::state::StateErrorKind;
 use jiff::Timestamp;
+use pool::{Operation, Purpose};
 use secrecy::SecretString;
 use shared::Shared;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::time::Instant;
 use tried::{Judged, Tried};
-use webtaxon_core::account::Account;
+use webtaxon_core::account::{Account, State};
 use webtaxon_core::apply::{Edit, Outcome};
 use webtaxon_core::preview::{Change, ChangeKind};
 use webtaxon_core::settings::{FirstSignIn, LeaverSignIn};
@@ -182,6 +185,15 @@ impl Shared {
         }
         let change = judged.why.change.iter().chain(&judged.why.also).find(|one| kinds.contains(&one.kind()));
         let Some(edit) = change.and_then(|change| edit(change, &judged.accounts)) else { return Ok(judged) };
+        if !self.is_alone(&edit, tried).await? {
+            // An apply sees both, and tells the clash.
+            if is_needed {
+                let words =
+                    "another entry may have the same login or unique value: an apply decides".to_owned();
+                tried.refuse(Refusal::Standing(Standing::NoAccount(words)));
+            }
+            return Ok(judged);
+        }
         let kind = edit.kind;
         let _held = self.writing.lock().await;
         if is_needed && let Some(account) = self.account_of(&judged).await? {
@@ -210,19 +222,47 @@ impl Shared {
             (Some(account), _) => tried.came_in(account),
             (None, Err(error)) => return Err(error),
             (None, Ok(applied)) => {
-                let words = applied.outcomes.into_iter().flatten().find_map(|outcome| match outcome {
-                    Outcome::Done | Outcome::Made => None,
-                    Outcome::Left(words) | Outcome::Failed(words) => Some(words),
-                });
-                let words = words.unwrap_or_else(|| "the application did not create it".to_owned());
+                let words = not_created(applied);
                 tried.refuse(Refusal::Standing(Standing::NoAccount(words)));
             }
         }
         Ok(judged)
     }
 
+    /// True if nobody else may draw the login or a unique value that an edit gives to the person.
+    async fn is_alone(&self, edit: &Edit, tried: &Tried) -> Result<bool, Error> {
+        let (Some(after), Some(person)) = (&edit.after, tried.person()) else { return Ok(true) };
+        let settings = &self.setup.settings;
+        let names = ["login"].into_iter().chain(settings.unique_fields());
+        let is_new =
+            |name: &str| edit.before.as_ref().is_none_or(|before| before.field(name) != after.field(name));
+        let claims = names.filter(|name| is_new(name) && !after.field(name).is_empty());
+        let claims: Vec<(String, String)> =
+            claims.map(|name| (name.to_owned(), after.field(name).to_owned())).collect();
+        if claims.is_empty() {
+            return Ok(true);
+        }
+        for intake in &settings.intakes {
+            // In another directory nobody has the person's name, even where it is the same.
+            let dn = if intake.directory == person.directory { person.dn.as_str() } else { "" };
+            let claims = &claims;
+            let ask = |mut connection: Connection| -> Operation<'_, bool> {
+                Box::pin(async move {
+                    match alone::is_alone(&mut connection, intake, dn, claims).await {
+                        Ok(is_alone) => (Some(connection), Ok(is_alone)),
+                        Err(error) => (None, Err(error)),
+                    }
+                })
+            };
+            if !self.pool(intake)?.run(Purpose::Searches, &ask).await? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
     /// Carries out one edit; while another apply is running, waits for a short while.
-    async fn patiently(&self, work: crate::apply::Work) -> Result<crate::apply::Applied, Error> {
+    async fn patiently(&self, work: Work) -> Result<Applied, Error> {
         let until = Instant::now() + PATIENCE;
         loop {
             let (setup, work) = (Arc::clone(&self.setup), work.clone());
@@ -242,9 +282,7 @@ impl Shared {
     async fn account_of(&self, judged: &Judged) -> Result<Option<Account>, Error> {
         let accounts = self.setup.accounts().await?;
         let is_theirs = |account: &Account| account.link.is_some() && account.link == judged.identity;
-        Ok(accounts
-            .into_iter()
-            .find(|account| is_theirs(account) && account.state == webtaxon_core::account::State::Active))
+        Ok(accounts.into_iter().find(|account| is_theirs(account) && account.state == State::Active))
     }
 
     async fn record(&self, name: &str, from: &str, tried: &Tried, took: Duration) {
@@ -256,13 +294,22 @@ impl Shared {
     }
 }
 
+/// The reason for which an account was not created.
+fn not_created(applied: Applied) -> String {
+    let words = applied.outcomes.into_iter().flatten().find_map(|outcome| match outcome {
+        Outcome::Done | Outcome::Made => None,
+        Outcome::Left(words) | Outcome::Failed(words) => Some(words),
+    });
+    words.unwrap_or_else(|| "the application did not create it".to_owned())
+}
+
 /// The edit of a change; a removal becomes a suspension, since only an apply removes.
 fn edit(change: &Change, accounts: &[Account]) -> Option<Edit> {
     let account = accounts.iter().find(|account| account.login == change.login);
     let mut edit = Edit::of(change, account)?;
     if edit.kind == ChangeKind::Remove {
-        let account = account.filter(|account| account.state == webtaxon_core::account::State::Active)?;
-        let suspended = Account { state: webtaxon_core::account::State::Suspended, ..account.clone() };
+        let account = account.filter(|account| account.state == State::Active)?;
+        let suspended = Account { state: State::Suspended, ..account.clone() };
         edit = Edit { kind: ChangeKind::Suspend, after: Some(suspended), ..edit };
     }
     Some(edit)

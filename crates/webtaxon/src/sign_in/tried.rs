@@ -81,6 +81,10 @@ impl Tried {
         self.refusal.get_or_insert(refusal);
     }
 
+    pub(super) fn person(&self) -> Option<&Person> {
+        self.person.as_ref()
+    }
+
     pub(super) fn fail(&mut self, error: Error) {
         self.error.get_or_insert(error);
     }

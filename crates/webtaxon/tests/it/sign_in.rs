@@ -406,3 +406,16 @@ async fn a_wrong_password_is_tried_at_one_server_only() {
         assert_eq!(reason(&outcome), expected, "{outcome:?}");
     }
 }
+
+#[tokio::test]
+async fn what_another_person_draws_too_is_given_to_nobody() {
+    let mail = "mail: bthornbury@quillmere.example";
+    let double = crate::museum::DIRECTORY.replace("mail: adrummond@quillmere.example", mail);
+    assert_eq!(double.matches(mail).count(), 2);
+    let museum = Museum::with(&double, Options::default()).await;
+    let settings = museum.settings().replace("seats     = 75", "seats     = 90");
+    museum.write("webtaxon.toml", settings + "\n[sign_in]\nnew = \"import\"\n");
+    let outcome = right(&sign_ins(&museum).await, "bthornbury", "bthornbury").await;
+    assert_eq!(reason(&outcome), "no_account", "{outcome:?}");
+    assert_eq!(museum.workspace().unwrap().accounts().await.unwrap().len(), 81);
+}
