@@ -45,12 +45,12 @@ pub(crate) async fn why(setup: &Setup, text: &str, more: &[String]) -> Result<Op
     };
     let memory = setup.memory().await?;
     let mut lists = Lists { accounts, groups: None, readings: vec![reading], replies: Replies::default() };
-    lists.preview(settings, &memory, &*setup.store()).await?;
+    let preview = lists.preview(settings, &memory, &*setup.store()).await?;
     let situation = lists.situation(settings, &memory);
     let account = lists.accounts.iter().position(|one| one.link.is_some() && one.link == identity);
     let is_same = lists.readings.first().is_some_and(|reading| identity_of(reading) == identity);
     let subject = Subject { person: Some((0, 0)), stranger: None, account };
-    let why = Why::of(situation, subject).filter(|_| is_same);
+    let why = Why::within(&preview, situation, subject).filter(|_| is_same);
     Ok(why.filter(|why| is_plain(why, intake, identity.as_ref())))
 }
 

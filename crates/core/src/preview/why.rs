@@ -205,6 +205,12 @@ impl Why {
     /// Explains `subject`. `None` if there is no reading of the intake that it names.
     #[must_use]
     pub fn of(situation: Situation<'_>, subject: Subject<'_>) -> Option<Self> {
+        Self::within(&Preview::of(situation), situation, subject)
+    }
+
+    /// The same by the preview of the situation, if that was worked out already.
+    #[must_use]
+    pub fn within(preview: &Preview, situation: Situation<'_>, subject: Subject<'_>) -> Option<Self> {
         let Situation { settings, readings, accounts, groups, .. } = situation;
         let Subject { person, stranger, account } = subject;
         let part = person.map(|(part, _)| part).unwrap_or_else(|| intake_above(settings, stranger));
@@ -212,7 +218,6 @@ impl Why {
         let subject = Asked { person: person.map(|(_, person)| person), stranger, account };
         let selection = situation.selections().into_iter().nth(part)?;
         let teller = Teller { settings, intake, reading, selection };
-        let preview = Preview::of(situation);
         let entry = subject.person.and_then(|person| reading.people().get(person)).or(subject.stranger);
         let key = entry.and_then(|entry| Dn::parse(entry.dn()).ok()).map(|dn| dn.key());
         let steps = match (entry, &key) {
@@ -223,7 +228,7 @@ impl Why {
             teller.selection.candidates.iter().find(|candidate| Some(candidate.person) == subject.person);
         let account = teller.account(accounts, subject);
         let dn = entry.map(|entry| entry.dn().to_owned());
-        let Told { change, also, held } = Told::of(&preview, dn.as_ref(), account.as_ref());
+        let Told { change, also, held } = Told::of(preview, dn.as_ref(), account.as_ref());
         let name = entry.map(called).or_else(|| Some(account.as_ref()?.login.clone())).unwrap_or_default();
         let login = account.as_ref().map(|account| account.login.as_str());
         let stored = accounts.iter().find(|one| Some(one.login.as_str()) == login);
@@ -236,8 +241,7 @@ impl Why {
         };
         let new_login = change.and_then(|change| change.fields.get("login")?.new.as_deref());
         let after = new_login.or(login).unwrap_or_default();
-        let groups =
-            groups.map(|groups| belongings(&preview, groups, readings, (login, after), key.as_ref()));
+        let groups = groups.map(|groups| belongings(preview, groups, readings, (login, after), key.as_ref()));
         Some(Self {
             groups: groups.unwrap_or_default(),
             intake: intake.name.clone(),
@@ -326,16 +330,15 @@ impl Teller<'_> {
                 "add the entry's place to bases, or have the entry moved in the directory",
             ),
         }];
-        let filter = self.judged(
-            "filter",
-            &intake.filter,
-            entry,
-            "change filter in the settings (try it with `webtaxon filter`), or have the entry changed",
-        );
         // The server matched the filter; attributes that it hides need not be tested again.
         steps.push(match person {
             Some(_) => step("filter", true, format!("found by {}", intake.filter), ""),
-            None => filter,
+            None => self.judged(
+                "filter",
+                &intake.filter,
+                entry,
+                "change filter in the settings (try it with `webtaxon filter`), or have the entry changed",
+            ),
         });
         if !(intake.only.is_empty() && intake.except.is_empty())
             && let Some(person) = person

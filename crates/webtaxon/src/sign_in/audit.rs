@@ -83,25 +83,43 @@ impl AuditFile {
         &self.file
     }
 
-    /// Appends a line. Blocks while another process does.
+    /// Appends lines. Blocks while another process does.
     ///
     /// # Errors
-    /// The file cannot be written.
-    pub(crate) fn append(&self, line: &AuditLine) -> io::Result<()> {
-        let text = line.text();
-        loop {
+    /// The file cannot be written. A part of a line that was written is taken back.
+    pub(crate) fn append(&self, lines: &[AuditLine]) -> io::Result<()> {
+        let mut rest = lines;
+        while let Some(first) = rest.first() {
             let mut file = self.open()?;
             file.lock()?;
             // Another process may have rotated it since it was opened.
             if !self.is_still_there(&file)? {
                 continue;
             }
-            if self.is_full(&file, text.len(), line.at)? {
+            let size = file.metadata()?.len();
+            let room = self.room(size, first.at);
+            let mut text = String::new();
+            let mut written = 0;
+            for line in rest.iter().take_while(|line| day(line.at) == day(first.at)) {
+                let more = line.text();
+                let is_first_of_all = size == 0 && written == 0;
+                if wide(text.len() + more.len()) > room && !is_first_of_all {
+                    break;
+                }
+                text.push_str(&more);
+                written += 1;
+            }
+            if written == 0 {
                 self.rotate()?;
                 continue;
             }
-            return file.write_all(text.as_bytes());
+            if let Err(error) = file.write_all(text.as_bytes()) {
+                let _ = file.set_len(size);
+                return Err(error);
+            }
+            rest = rest.get(written..).unwrap_or_default();
         }
+        Ok(())
     }
 
     fn open(&self) -> io::Result<File> {
@@ -128,19 +146,16 @@ impl AuditFile {
         Ok(true)
     }
 
-    fn is_full(&self, file: &File, more: usize, now: Timestamp) -> io::Result<bool> {
-        let size = file.metadata()?.len();
+    /// The bytes that still fit into a file of this size; none into one of another day.
+    fn room(&self, size: u64, now: Timestamp) -> u64 {
         let most = match self.rotate {
             Rotation::Bytes(most) => most,
             Rotation::Daily => DAILY_MOST,
         };
-        let is_of_another_day = || {
-            let first = first_line(&self.file)?;
-            Some(first.at.strftime("%F").to_string() != now.strftime("%F").to_string())
-        };
-        let is_too_large = size + u64::try_from(more).unwrap_or(u64::MAX) > most;
-        Ok(size > 0
-            && (is_too_large || (self.rotate == Rotation::Daily && is_of_another_day() == Some(true))))
+        let is_of_another_day = self.rotate == Rotation::Daily
+            && size > 0
+            && first_line(&self.file).is_some_and(|first| day(first.at) != day(now));
+        if is_of_another_day { 0 } else { most.saturating_sub(size) }
     }
 
     /// The file with this number: 1 is the latest full one.
@@ -187,6 +202,14 @@ impl AuditFile {
     }
 }
 
+fn day(at: Timestamp) -> jiff::civil::Date {
+    at.to_zoned(jiff::tz::TimeZone::UTC).date()
+}
+
+fn wide(length: usize) -> u64 {
+    u64::try_from(length).unwrap_or(u64::MAX)
+}
+
 fn first_line(file: &Path) -> Option<AuditLine> {
     let line = BufReader::new(File::open(file).ok()?).split(b'\n').next()?.ok()?;
     serde_json::from_slice(&line).ok()
@@ -230,7 +253,7 @@ mod tests {
                 let audit = audit.clone();
                 scope.spawn(move || {
                     for number in 0..50 {
-                        audit.append(&line(&format!("{writer}-{number}"), NOON)).unwrap();
+                        audit.append(&[line(&format!("{writer}-{number}"), NOON)]).unwrap();
                     }
                 });
             }
@@ -253,7 +276,7 @@ mod tests {
         let settings = settings::Audit { file: None, rotate: Rotation::Bytes(1_000), keep: 2 };
         let audit = AuditFile::new(&settings, folder.path());
         for number in 0..500 {
-            audit.append(&line(&number.to_string(), NOON)).unwrap();
+            audit.append(&[line(&number.to_string(), NOON)]).unwrap();
         }
         let sizes =
             std::fs::read_dir(folder.path()).unwrap().map(|file| file.unwrap().metadata().unwrap().len());
@@ -271,10 +294,33 @@ mod tests {
         for (name, at) in
             [("a", "2026-12-01T23:59:59Z"), ("b", "2026-12-02T00:00:00Z"), ("c", "2026-12-02T01:00:00Z")]
         {
-            audit.append(&line(name, at)).unwrap();
+            audit.append(&[line(name, at)]).unwrap();
         }
         assert_eq!(names(&audit), ["a", "b", "c"]);
         assert_eq!(std::fs::read_to_string(audit.path()).unwrap().lines().count(), 2);
+    }
+
+    #[test]
+    fn lines_written_together_make_the_same_files_as_one_by_one() {
+        for rotate in [Rotation::Daily, Rotation::Bytes(1_000)] {
+            let files = |batch: usize| {
+                let folder = tempfile::tempdir().unwrap();
+                let audit = AuditFile::new(&settings::Audit { file: None, rotate, keep: 99 }, folder.path());
+                let day = |number: usize| format!("2026-12-{:02}T12:00:00Z", 1 + number / 25);
+                let lines: Vec<AuditLine> =
+                    (0..80).map(|number| line(&number.to_string(), &day(number))).collect();
+                for batch in lines.chunks(batch) {
+                    audit.append(batch).unwrap();
+                }
+                let read = |number| std::fs::read_to_string(audit.numbered(number)).ok();
+                (std::fs::read_to_string(audit.path()).unwrap(), (1..99).map_while(read).collect::<Vec<_>>())
+            };
+            let expected = files(1);
+            assert!(expected.1.len() > 2);
+            for batch in [2, 7, 80] {
+                assert!(files(batch) == expected, "{rotate:?}, {batch}");
+            }
+        }
     }
 
     #[test]
@@ -282,7 +328,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let audit = AuditFile::new(&settings::Audit::default(), folder.path());
         let typed = "x\"}\n{\"at\":\"2026\u{9b}\u{202e}";
-        audit.append(&line(typed, NOON)).unwrap();
+        audit.append(&[line(typed, NOON)]).unwrap();
         let text = std::fs::read_to_string(audit.path()).unwrap();
         assert_eq!(text.lines().count(), 1);
         assert!(!text.contains(['\u{9b}', '\u{202e}']));

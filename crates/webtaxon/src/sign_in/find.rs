@@ -22,8 +22,8 @@ impl Shared {
     pub(super) async fn find(&self, typed: &SignInName, tried: &mut Tried) -> Result<Option<Person>, Error> {
         let settings = &self.setup.settings;
         let mut all: Vec<Person> = Vec::new();
-        for (at, intake) in settings.intakes.iter().enumerate() {
-            for person in self.in_intake(at, intake, typed).await? {
+        for intake in self.intakes() {
+            for person in self.in_intake(intake, typed).await? {
                 let is_known = |one: &Person| {
                     one.directory == person.directory
                         && one.identity.is_some()
@@ -54,16 +54,19 @@ impl Shared {
     }
 
     /// An intake's people who are called so.
-    async fn in_intake(&self, at: usize, intake: &Intake, typed: &SignInName) -> Result<Vec<Person>, Error> {
+    async fn in_intake(
+        &self,
+        (at, intake, request): (usize, &Intake, &Request),
+        typed: &SignInName,
+    ) -> Result<Vec<Person>, Error> {
         let sign_in = &self.setup.settings.sign_in;
         let Some(filter) = typed.filter(sign_in, intake) else { return Ok(Vec::new()) };
-        let request = Request::of(intake);
         let filter = Filter::all([request.filter.clone(), filter]);
         let read = |connection: Connection| -> Operation<'_, (Entries, ServerKind)> {
-            Box::pin(entries(connection, &request, &filter))
+            Box::pin(entries(connection, request, &filter))
         };
         let (entries, kind) = self.pool(intake)?.run(Purpose::Searches, &read).await?;
-        let reading = as_reading(kind, &request, &entries);
+        let reading = as_reading(kind, request, &entries);
         let attribute = &reading.source().identity;
         let person = |(person, field): (usize, usize)| {
             let entry = reading.people().get(person)?;

@@ -34,12 +34,10 @@ impl Shared {
         let list = self.list.get(mark, read).await?;
         let has_account = list.of(person.identity.as_ref()).is_some();
         let mut readings = Vec::new();
-        for (at, intake) in settings.intakes.iter().enumerate() {
-            let mut request = Request::of(intake);
-            request.application_groups = None;
+        for (at, intake, request) in self.intakes() {
             readings.push(match intake.directory == person.directory {
-                true => self.reading(at, intake, (&request, person), has_account).await?,
-                false => of_nobody(&request),
+                true => self.reading(at, intake, (request, person), has_account).await?,
+                false => of_nobody(request),
             });
         }
         let identity = identity(&readings);
@@ -60,7 +58,7 @@ impl Shared {
             stranger: elsewhere.and_then(|entries| entries.get(0)).filter(|_| found.is_none()),
             account: found.and_then(|one| one.account),
         };
-        let Some(why) = Why::of(situation, subject) else {
+        let Some(why) = Why::within(&preview, situation, subject) else {
             tried.refuse(Refusal::OtherEntry);
             return Ok(());
         };

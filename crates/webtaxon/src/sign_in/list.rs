@@ -63,8 +63,8 @@ pub(super) struct LatestList(Mutex<Option<Latest>>);
 
 #[derive(Debug)]
 struct Latest {
-    /// When its reading began.
-    began: Instant,
+    /// When its reading began, or the latest look at the store's mark that was still the same.
+    asked: Instant,
     /// The store's mark from before that, if it has one.
     mark: Option<String>,
     list: Arc<AccountList>,
@@ -72,7 +72,7 @@ struct Latest {
 
 impl LatestList {
     /// A list as it is after this call: the latest, if the store's mark says that it is the same; or one whose reading
-    /// began since, which all share that wait for it.
+    /// began since. All share it that wait for it.
     pub(super) async fn get<E>(
         &self,
         mark: impl Future<Output = Result<Option<String>, E>>,
@@ -80,16 +80,17 @@ impl LatestList {
     ) -> Result<Arc<AccountList>, E> {
         let wanted = Instant::now();
         let mut latest = self.0.lock().await;
-        if let Some(latest) = latest.as_ref().filter(|latest| latest.began >= wanted) {
+        if let Some(latest) = latest.as_ref().filter(|latest| latest.asked >= wanted) {
             return Ok(Arc::clone(&latest.list));
         }
-        let began = Instant::now();
+        let asked = Instant::now();
         let mark = mark.await?;
-        if let Some(latest) = latest.as_ref().filter(|latest| mark.is_some() && latest.mark == mark) {
+        if let Some(latest) = latest.as_mut().filter(|latest| mark.is_some() && latest.mark == mark) {
+            latest.asked = asked;
             return Ok(Arc::clone(&latest.list));
         }
         let list = Arc::new(read.await?);
-        *latest = Some(Latest { began, mark, list: Arc::clone(&list) });
+        *latest = Some(Latest { asked, mark, list: Arc::clone(&list) });
         Ok(list)
     }
 }

@@ -11,6 +11,8 @@ mod judge;
 mod list;
 mod outcome;
 mod pool;
+mod recorder;
+mod servers;
 mod shared;
 mod tried;
 
@@ -50,7 +52,9 @@ pub struct SignIns {
 
 impl std::fmt::Debug for SignIns {
     fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        out.debug_struct("SignIns").field("audit", &self.shared.audit.path()).finish_non_exhaustive()
+        out.debug_struct("SignIns")
+            .field("audit", &self.shared.recorder.audit().path())
+            .finish_non_exhaustive()
     }
 }
 
@@ -287,9 +291,9 @@ impl Shared {
 
     async fn record(&self, name: &str, from: &str, tried: &Tried, took: Duration) {
         let line = tried.line(name, from, took);
-        let audit = self.audit.clone();
-        if let Err(error) = background::run(move || audit.append(&line)).await {
-            tracing::error!(%error, file = %self.audit.path().display(), "a sign-in could not be recorded");
+        if let Err(error) = self.recorder.record(line).await {
+            let file = self.recorder.audit().path().display();
+            tracing::error!(%error, %file, "a sign-in could not be recorded");
         }
     }
 }

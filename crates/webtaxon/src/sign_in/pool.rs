@@ -1,25 +1,19 @@
 //! Connections for sign-ins: some for searches, bound as the service account, and some for binds as people, which are
-//! never used for anything else. Both are kept for later, within a limit.
-//!
-//! Servers are tried in order. One that failed is left out for a while, and then tried again in the background, so that no
-//! try waits for it twice.
+//! never used for anything else. Both are kept for later, within a limit. Servers are tried in order.
 
+use super::servers::{Named, Servers};
 use crate::directory::{Access, Connection, DirectoryError, DirectoryErrorKind};
-use std::collections::HashMap;
 use std::future::Future;
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 use tokio::sync::{Semaphore, SemaphorePermit};
 use tokio::time::Instant;
-use webtaxon_core::ldap::url::Server;
 
 /// Connections of one kind to one directory.
 const MOST: usize = 64;
 /// Time for which an unused connection is kept: shorter than servers and firewalls allow.
 const KEPT: Duration = Duration::from_secs(60);
-/// Time for which a server that failed is left out.
-const LEFT_OUT: Duration = Duration::from_secs(15);
 
 /// The purpose of a connection.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -44,19 +38,6 @@ struct Kept {
     permits: Semaphore,
 }
 
-/// The servers that failed, each with the time until which it is left out.
-#[derive(Default)]
-struct Servers {
-    down: Mutex<HashMap<String, Down>>,
-}
-
-#[derive(Clone, Copy)]
-struct Down {
-    until: Instant,
-    /// It is being tried in the background.
-    is_tried: bool,
-}
-
 /// A future of an operation, which gives the connection back if it can be used again.
 pub(super) type Operation<'a, T> =
     Pin<Box<dyn Future<Output = (Option<Connection>, Result<T, DirectoryError>)> + Send + 'a>>;
@@ -71,12 +52,11 @@ impl Kept {
     }
 
     /// A connection that was kept, to one of these servers.
-    fn take(&self, servers: &[Server]) -> Option<Connection> {
+    fn take(&self, servers: &[Named]) -> Option<Connection> {
         let mut idle = locked(&self.idle);
         idle.retain(|(_, since)| since.elapsed() < KEPT);
-        let is_usable = |(one, _): &(Connection, Instant)| {
-            servers.iter().any(|server| server.to_string() == one.server())
-        };
+        let is_usable =
+            |(one, _): &(Connection, Instant)| servers.iter().any(|server| &*server.name == one.server());
         let at = idle.iter().rposition(is_usable)?;
         Some(idle.swap_remove(at).0)
     }
@@ -90,45 +70,6 @@ impl Kept {
 
     fn forget(&self, server: &str) {
         locked(&self.idle).retain(|(one, _)| one.server() != server);
-    }
-}
-
-impl Servers {
-    /// The servers that are not left out, in order; all of them if none is.
-    fn usable(self: &Arc<Self>, all: &[Server], access: &Access) -> Vec<Server> {
-        let mut down = locked(&self.down);
-        let mut usable = Vec::new();
-        for server in all {
-            match down.get_mut(&server.to_string()) {
-                None => usable.push(server.clone()),
-                Some(one) if one.until <= Instant::now() && !one.is_tried => {
-                    one.is_tried = true;
-                    let (servers, access, server) = (Arc::clone(self), access.renewed(), server.clone());
-                    drop(tokio::spawn(async move { servers.try_again(&access, &server).await }));
-                }
-                Some(_) => {}
-            }
-        }
-        if usable.is_empty() { all.to_vec() } else { usable }
-    }
-
-    async fn try_again(&self, access: &Access, server: &Server) {
-        let answers = match access.connect(server, &mut |_| {}).await {
-            Ok(connection) => {
-                connection.close().await;
-                true
-            }
-            Err(_) => false,
-        };
-        match answers {
-            true => drop(locked(&self.down).remove(&server.to_string())),
-            false => self.leave_out(server.to_string()),
-        }
-    }
-
-    fn leave_out(&self, server: String) {
-        let until = Instant::now() + LEFT_OUT;
-        locked(&self.down).insert(server, Down { until, is_tried: false });
     }
 }
 
@@ -159,8 +100,8 @@ impl Pool {
         operation: &(dyn Fn(Connection) -> Operation<'a, T> + Sync),
     ) -> Result<T, DirectoryError> {
         let _permit = self.permit(purpose).await?;
-        let access = self.access.renewed();
-        let mut servers = self.servers.usable(&access.servers().await?, &access);
+        let all = self.servers.all(Instant::now(), self.access.servers()).await?;
+        let mut servers = self.servers.usable(&all, &self.access);
         if let Some(mut connection) = self.kept(purpose).take(&servers) {
             connection.renew();
             match operation(connection).await {
@@ -177,7 +118,7 @@ impl Pool {
         let mut last: Option<DirectoryError> = None;
         while !servers.is_empty() {
             let server = servers.remove(0);
-            let error = match self.open(purpose, &access, &server).await {
+            let error = match self.open(purpose, &server).await {
                 Ok(connection) => match operation(connection).await {
                     (back, Ok(done)) => {
                         back.into_iter().for_each(|connection| self.kept(purpose).keep(connection));
@@ -190,10 +131,10 @@ impl Pool {
             if !error.is_servers_own() {
                 return Err(error);
             }
-            tracing::debug!(%server, %error, "this server is left out for a while");
-            self.servers.leave_out(server.to_string());
-            self.searches.forget(&server.to_string());
-            self.binds.forget(&server.to_string());
+            tracing::debug!(server = %server.name, %error, "this server is left out for a while");
+            self.searches.forget(&server.name);
+            self.binds.forget(&server.name);
+            self.servers.leave_out(server.name);
             last = Some(error);
         }
         Err(last.unwrap_or_else(|| DirectoryErrorKind::NoServer.into()))
@@ -213,15 +154,11 @@ impl Pool {
         }
     }
 
-    async fn open(
-        &self,
-        purpose: Purpose,
-        access: &Access,
-        server: &Server,
-    ) -> Result<Connection, DirectoryError> {
+    async fn open(&self, purpose: Purpose, one: &Named) -> Result<Connection, DirectoryError> {
+        let access = self.access.renewed();
         match purpose {
-            Purpose::Searches => access.open_first(std::slice::from_ref(server)).await,
-            Purpose::Binds => access.connect(server, &mut |_| {}).await,
+            Purpose::Searches => access.open_first(std::slice::from_ref(&one.server)).await,
+            Purpose::Binds => access.connect_for_people(&one.server).await,
         }
     }
 }

@@ -3,6 +3,7 @@
 use super::audit::AuditFile;
 use super::list::LatestList;
 use super::pool::{Operation, Pool, Purpose};
+use super::recorder::Recorder;
 use crate::directory::{Access, Connection, DirectoryError, DirectoryErrorKind, Ground};
 use crate::error::Error;
 use crate::setup::Setup;
@@ -24,12 +25,14 @@ pub(super) struct Shared {
     pub(super) setup: Arc<Setup>,
     /// By the names of directories.
     pub(super) pools: HashMap<String, Pool>,
+    /// What is read for each intake's people.
+    pub(super) requests: Vec<Request>,
     /// For each intake, what readings of single people have in common.
     pub(super) grounds: Vec<Kept<Ground>>,
     pub(super) memory: Kept<Memory>,
     pub(super) list: LatestList,
     pub(super) throttles: Mutex<Throttles>,
-    pub(super) audit: AuditFile,
+    pub(super) recorder: Recorder,
     /// Held while an account is changed.
     pub(super) writing: tokio::sync::Mutex<()>,
 }
@@ -48,14 +51,21 @@ impl Shared {
         let settings = &setup.settings;
         Ok(Self {
             pools,
+            requests: settings.intakes.iter().map(request).collect(),
             grounds: settings.intakes.iter().map(|_| tokio::sync::Mutex::default()).collect(),
             memory: tokio::sync::Mutex::default(),
             list: LatestList::default(),
             throttles: Mutex::new(Throttles::new(settings.sign_in.throttle)),
-            audit: AuditFile::new(&settings.sign_in.audit, &setup.folder),
+            recorder: Recorder::new(AuditFile::new(&settings.sign_in.audit, &setup.folder)),
             writing: tokio::sync::Mutex::default(),
             setup,
         })
+    }
+
+    /// The intakes in order, each with what is read for its people.
+    pub(super) fn intakes(&self) -> impl Iterator<Item = (usize, &Intake, &Request)> {
+        let both = self.setup.settings.intakes.iter().zip(&self.requests);
+        both.enumerate().map(|(at, (intake, request))| (at, intake, request))
     }
 
     pub(super) fn throttles(&self) -> std::sync::MutexGuard<'_, Throttles> {
@@ -109,4 +119,11 @@ impl Shared {
         *kept = Some((Instant::now(), Arc::clone(&memory)));
         Ok(memory)
     }
+}
+
+/// What is read for an intake's people. A sign-in changes no groups of the application.
+fn request(intake: &Intake) -> Request {
+    let mut request = Request::of(intake);
+    request.application_groups = None;
+    request
 }

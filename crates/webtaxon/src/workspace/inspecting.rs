@@ -85,7 +85,7 @@ impl Workspace {
             return Ok(Named::One(Box::new(why)));
         }
         let mut lists = self.setup.find(&more, &memory).await?;
-        lists.preview(self.settings(), &memory, &*self.store()).await?;
+        let preview = lists.preview(self.settings(), &memory, &*self.store()).await?;
         let situation = lists.situation(self.settings(), &memory);
         let found = why::find(situation, text);
         let (one, named) = match found.as_slice() {
@@ -107,7 +107,7 @@ impl Workspace {
         if subject.person.is_none() && subject.stranger.is_none() && subject.account.is_none() {
             return Ok(Named::Nothing);
         }
-        Ok(Why::of(situation, subject).map_or(Named::Nothing, |why| Named::One(Box::new(why))))
+        Ok(Why::within(&preview, situation, subject).map_or(Named::Nothing, |why| Named::One(Box::new(why))))
     }
 
     /// One entry with the attributes that its directory's intake uses, from the first directory that has it.

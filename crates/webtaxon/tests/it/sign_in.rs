@@ -363,6 +363,20 @@ async fn no_try_waits_for_a_dead_server_twice() {
 }
 
 #[tokio::test]
+async fn a_kept_connection_that_its_server_ends_is_opened_again_however_old_it_is() {
+    let options = Options { one_search: true, ..Options::default() };
+    let museum = Museum::with(crate::museum::DIRECTORY, options).await;
+    museum.change("timeout  = \"10s\"", "timeout  = \"1s\"");
+    let sign_ins = sign_ins(&museum).await;
+    for _ in 0..2 {
+        let outcome = right(&sign_ins, "aibbotson", "aibbotson").await;
+        assert_eq!(reason(&outcome), "in", "{outcome:?}");
+        // Longer than the deadline of the run that opened it: twice the timeout.
+        tokio::time::sleep(std::time::Duration::from_millis(2_200)).await;
+    }
+}
+
+#[tokio::test]
 async fn names_and_values_from_outside_are_text() {
     let museum = Museum::open().await;
     let sign_ins = sign_ins(&museum).await;

@@ -142,8 +142,8 @@ impl Access {
             bound => bound?,
         }
         let (access, server) = (self.clone(), server.clone());
-        connection.can_reopen(Arc::new(move |root| {
-            let (access, server) = (access.clone(), server.clone());
+        connection.can_reopen(Arc::new(move |root, deadline| {
+            let (access, server) = (Self { deadline, ..access.clone() }, server.clone());
             Box::pin(async move { access.connect_again(&server, root).await })
         }));
         Ok(())
@@ -151,10 +151,26 @@ impl Access {
 
     /// Connects to one server whose root DSE is known, and binds.
     async fn connect_again(&self, server: &Server, root: RootDse) -> Result<Connection, DirectoryError> {
-        let (directory, told) = (&self.directory, &mut |_: Milestone| {});
-        let mut connection =
-            Connection::open_at(server, directory, &self.folder, self.deadline, Some(root), told).await?;
-        connection.bind(directory, self.password.as_ref()).await?;
+        let mut connection = self.open_again(server, root).await?;
+        connection.bind(&self.directory, self.password.as_ref()).await?;
+        Ok(connection)
+    }
+
+    /// Connects to one server whose root DSE is known.
+    async fn open_again(&self, server: &Server, root: RootDse) -> Result<Connection, DirectoryError> {
+        let told = &mut |_: Milestone| {};
+        Connection::open_at(server, &self.directory, &self.folder, self.deadline, Some(root), told).await
+    }
+
+    /// Connects to one server for binds as people. If it ends connections after each search, as that of the root DSE, it is
+    /// opened again.
+    pub(crate) async fn connect_for_people(&self, server: &Server) -> Result<Connection, DirectoryError> {
+        let mut connection = self.connect(server, &mut |_| {}).await?;
+        let (access, server) = (self.clone(), server.clone());
+        connection.can_reopen(Arc::new(move |root, deadline| {
+            let (access, server) = (Self { deadline, ..access.clone() }, server.clone());
+            Box::pin(async move { access.open_again(&server, root).await })
+        }));
         Ok(connection)
     }
 

@@ -38,9 +38,11 @@ fn is_shy(error: &DirectoryError) -> bool {
     matches!(error.kind(), DirectoryErrorKind::Search { result, .. } if [1, 8, 13, 32, 48, 50, 53].contains(&result.code.0))
 }
 
-/// Opens the same connection once more, with the root DSE that was read already.
+/// Opens the same connection once more, with the root DSE that was read already, and until the same deadline.
 pub(super) type Reopen = Arc<
-    dyn Fn(RootDse) -> Pin<Box<dyn Future<Output = Result<Connection, DirectoryError>> + Send>> + Send + Sync,
+    dyn Fn(RootDse, Instant) -> Pin<Box<dyn Future<Output = Result<Connection, DirectoryError>> + Send>>
+        + Send
+        + Sync,
 >;
 
 /// An open connection.
@@ -61,7 +63,7 @@ pub struct Connection {
     is_unheard: bool,
     /// True without encryption, unless the server is on this machine.
     is_exposed: bool,
-    /// Number of searches that ended on the present connection.
+    /// Number of searches that ended, or were abandoned, on the present connection.
     searches: usize,
     /// How to open it again, if it ends after each search.
     reopen: Option<Reopen>,
@@ -261,10 +263,11 @@ impl Connection {
     pub(super) async fn open_again(&mut self, error: DirectoryError) -> Result<(), DirectoryError> {
         let reopen = self.reopen.clone().filter(|_| self.ended_after_one(&error));
         let Some(reopen) = reopen else { return Err(error) };
-        let fresh = reopen(self.root.clone()).await?;
+        let fresh = reopen(self.root.clone(), self.deadline).await?;
         (self.stream, self.conversation) = (fresh.stream, fresh.conversation);
         self.aside.clear();
         (self.ahead, self.broken, self.searches, self.is_short_lived) = (None, None, 0, true);
+        self.is_exposed |= fresh.is_exposed;
         Ok(())
     }
 
@@ -369,6 +372,7 @@ impl Connection {
     /// Abandons a search; sent with the next request.
     pub(crate) fn abandon(&mut self, request: RequestId) {
         let _ = self.conversation.abandon(request);
+        self.searches += 1;
     }
 
     /// Sends pending requests.

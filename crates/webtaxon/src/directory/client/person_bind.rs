@@ -34,14 +34,14 @@ impl Connection {
         if password.expose_secret().is_empty() || dn.is_empty() {
             return Ok(PasswordAnswer::Wrong);
         }
-        if self.is_exposed() {
-            return Err(DirectoryErrorKind::Exposed { server }.into());
-        }
-        let knows = self.root().knows(PASSWORD_POLICY);
-        let controls = knows.then(password_policy).into_iter().collect();
-        let request = self.conversation().bind(dn, password.expose_secret().as_bytes(), controls);
-        let request = request.map_err(|error| DirectoryError::protocol(&server, error))?;
-        let (result, controls) = self.bound(request).await?;
+        let (result, controls) = match self.ask_person(dn, password).await {
+            // It ends after each search, and so has ended after that of the root DSE.
+            Err(error) => {
+                self.open_again(error).await?;
+                self.ask_person(dn, password).await?
+            }
+            done => done?,
+        };
         match answer(&result, &controls) {
             Some(answer) => Ok(answer),
             None => {
@@ -49,6 +49,22 @@ impl Connection {
                 Err(DirectoryErrorKind::NoPasswordAnswer { server, base, result }.into())
             }
         }
+    }
+
+    /// The server's response to a person's bind.
+    async fn ask_person(
+        &mut self,
+        dn: &str,
+        password: &SecretString,
+    ) -> Result<(LdapResult, Vec<Control>), DirectoryError> {
+        let server = self.server().to_owned();
+        if self.is_exposed() {
+            return Err(DirectoryErrorKind::Exposed { server }.into());
+        }
+        let knows = self.root().knows(PASSWORD_POLICY);
+        let controls = knows.then(password_policy).into_iter().collect();
+        let request = self.conversation().bind(dn, password.expose_secret().as_bytes(), controls);
+        self.bound(request.map_err(|error| DirectoryError::protocol(&server, error))?).await
     }
 }
 
