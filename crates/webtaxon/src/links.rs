@@ -194,6 +194,17 @@ impl AccountStore for Linked<'_> {
         })
     }
 
+    fn accounts_with_link(
+        &self,
+        fields: Arc<[String]>,
+        link: Identity,
+    ) -> StoreFuture<'_, Option<Vec<Account>>> {
+        match &self.apart {
+            None => self.store.accounts_with_link(fields, link),
+            Some(_) => Box::pin(async { Ok(None) }),
+        }
+    }
+
     fn accounts_and_groups(&self, fields: Arc<[String]>) -> StoreFuture<'_, (Vec<Account>, Groups)> {
         Box::pin(async move {
             let (accounts, groups) = self.store.accounts_and_groups(fields).await?;

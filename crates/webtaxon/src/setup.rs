@@ -65,7 +65,8 @@ impl Lists {
         memory: &Memory,
         store: &dyn AccountStore,
     ) -> Result<Preview, Error> {
-        if store.is_asked() && settings.intakes.iter().any(|intake| intake.new) {
+        let is_of_one = self.readings.iter().any(Reading::is_of_one);
+        if store.is_asked() && !is_of_one && settings.intakes.iter().any(|intake| intake.new) {
             store.may_create(names(settings.account_fields())).await?;
         }
         for _ in 0..ROUNDS {

@@ -1,6 +1,6 @@
 //! The judgement on somebody whose password is right: a reading of this one person, and the preview of it.
 
-use super::list::AccountList;
+use super::list::{AccountList, Accounts};
 use super::pool::{Operation, Purpose};
 use super::shared::Shared;
 use super::tried::{Judged, Person, Tried};
@@ -8,7 +8,8 @@ use crate::directory::{Connection, OnePerson, read_one};
 use crate::error::Error;
 use crate::setup::Lists;
 use crate::store::{AccountStore as _, names};
-use webtaxon_core::account::Replies;
+use std::sync::Arc;
+use webtaxon_core::account::{Account, Replies, State};
 use webtaxon_core::draw::{Drawer, Drawn};
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::preview::why::{self, Subject, Why};
@@ -21,18 +22,8 @@ impl Shared {
     pub(super) async fn judge(&self, person: &Person, tried: &mut Tried) -> Result<(), Error> {
         let settings = &self.setup.settings;
         let memory = self.memory().await?;
-        let store = self.setup.store();
-        let unique: Vec<String> = settings.unique_fields().into_iter().map(str::to_owned).collect();
-        let read = async {
-            let linked = self.setup.linked(&*store);
-            let accounts = linked.accounts(names(settings.account_fields())).await?;
-            Ok::<_, Error>(AccountList::new(accounts, &unique))
-        };
-        // Links that are kept apart change without the list.
-        let has_mark = settings.accounts.store.has_links();
-        let mark = async { if has_mark { Ok(store.mark().await?) } else { Ok(None) } };
-        let list = self.list.get(mark, read).await?;
-        let has_account = list.of(person.identity.as_ref()).is_some();
+        let mut known = self.accounts_for(person.identity.as_ref()).await?;
+        let has_account = known.of(person.identity.as_ref()).is_some();
         let mut readings = Vec::new();
         for (at, intake, request) in self.intakes() {
             readings.push(match intake.directory == person.directory {
@@ -46,10 +37,12 @@ impl Shared {
             return Ok(());
         }
         let drawn = drawn(settings, &readings);
-        let values = drawn.iter().map(|(field, value)| (field.as_str(), value.as_str()));
-        let accounts = list.around(identity.as_ref(), values);
+        if !known.tells(identity.as_ref(), &drawn) {
+            known = Accounts::All(self.list().await?);
+        }
+        let accounts = known.around(identity.as_ref(), &drawn);
         let mut lists = Lists { accounts, groups: None, readings, replies: Replies::default() };
-        let preview = lists.preview(settings, &memory, &*store).await?;
+        let preview = lists.preview(settings, &memory, &*self.setup.store()).await?;
         let situation = lists.situation(settings, &memory);
         let found = why::find(situation, &person.dn).into_iter().find(|one| one.person.is_some());
         let elsewhere = lists.readings.get(person.intake).map(Reading::elsewhere);
@@ -66,6 +59,45 @@ impl Shared {
         let accounts = std::mem::take(&mut lists.accounts);
         tried.stands(standing, Judged { identity, why: Box::new(why), preview, accounts });
         Ok(())
+    }
+
+    /// The accounts that decide about somebody with this link, as far as the store can find them; else all of them.
+    async fn accounts_for(&self, link: Option<&Identity>) -> Result<Accounts, Error> {
+        if let Some(own) = self.own_accounts(link).await? {
+            return Ok(Accounts::Own(own));
+        }
+        Ok(Accounts::All(self.list().await?))
+    }
+
+    /// The accounts with a link, if there are any and the store can find them.
+    async fn own_accounts(&self, link: Option<&Identity>) -> Result<Option<Vec<Account>>, Error> {
+        let Some(link) = link else { return Ok(None) };
+        let store = self.setup.store();
+        let fields = names(self.setup.settings.account_fields());
+        let own = self.setup.linked(&*store).accounts_with_link(fields, link.clone()).await?;
+        Ok(own.filter(|own| !own.is_empty()))
+    }
+
+    /// The list of all accounts.
+    async fn list(&self) -> Result<Arc<AccountList>, Error> {
+        let settings = &self.setup.settings;
+        let store = self.setup.store();
+        let unique: Vec<String> = settings.unique_fields().into_iter().map(str::to_owned).collect();
+        let read = async {
+            let linked = self.setup.linked(&*store);
+            let accounts = linked.accounts(names(settings.account_fields())).await?;
+            Ok::<_, Error>(AccountList::new(accounts, &unique))
+        };
+        // Links that are kept apart change without the list.
+        let has_mark = settings.accounts.store.has_links();
+        let mark = async { if has_mark { Ok(store.mark().await?) } else { Ok(None) } };
+        self.list.get(mark, read).await
+    }
+
+    /// The active account with a link, as it is now.
+    pub(super) async fn account_of(&self, link: Option<&Identity>) -> Result<Option<Account>, Error> {
+        let known = self.accounts_for(link).await?;
+        Ok(known.of(link).filter(|account| account.state == State::Active).cloned())
     }
 
     /// One intake's reading of a person.

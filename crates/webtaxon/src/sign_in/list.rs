@@ -1,4 +1,5 @@
-//! The application's accounts, read once for all sign-ins that wait for them, and indexed.
+//! The application's accounts: those of one person, if the store can find them; or all, read once for all sign-ins that
+//! wait for them, and indexed.
 //!
 //! A sign-in never uses a list whose reading began before it did: an account that was suspended a moment ago is.
 
@@ -35,25 +36,61 @@ impl AccountList {
     }
 
     /// The account with a link.
-    pub(super) fn of(&self, link: Option<&Identity>) -> Option<&Account> {
+    fn of(&self, link: Option<&Identity>) -> Option<&Account> {
         self.accounts.get(*self.by_link.get(link?)?)
     }
 
     /// The account with a link, and those that have one of these values; every account if none has the link.
-    pub(super) fn around<'v>(
-        &self,
-        link: Option<&Identity>,
-        values: impl Iterator<Item = (&'v str, &'v str)>,
-    ) -> Vec<Account> {
+    fn around(&self, link: Option<&Identity>, values: &[(String, String)]) -> Vec<Account> {
         let Some(own) = link.and_then(|link| self.by_link.get(link)) else { return self.accounts.clone() };
         let mut places: HashSet<usize> = HashSet::from([*own]);
         for (field, value) in values {
-            let key = (field.to_owned(), folded(value).into_owned());
+            let key = (field.clone(), folded(value).into_owned());
             places.extend(self.by_value.get(&key).into_iter().flatten());
         }
         let mut places: Vec<usize> = places.into_iter().collect();
         places.sort_unstable();
         places.into_iter().filter_map(|at| self.accounts.get(at).cloned()).collect()
+    }
+}
+
+/// The accounts that a sign-in knows.
+#[derive(Debug)]
+pub(super) enum Accounts {
+    /// Those with the person's link; never empty.
+    Own(Vec<Account>),
+    /// The whole list.
+    All(Arc<AccountList>),
+}
+
+impl Accounts {
+    /// The account with a link.
+    pub(super) fn of(&self, link: Option<&Identity>) -> Option<&Account> {
+        match self {
+            Self::Own(own) => {
+                own.iter().find(|account| account.link.is_some() && account.link.as_ref() == link)
+            }
+            Self::All(list) => list.of(link),
+        }
+    }
+
+    /// True if no other account can decide about the person with a link: what they would claim, they have already.
+    pub(super) fn tells(&self, link: Option<&Identity>, claims: &[(String, String)]) -> bool {
+        match self {
+            Self::All(_) => true,
+            Self::Own(_) => self.of(link).is_some_and(|account| {
+                claims.iter().all(|(field, value)| account.field(field) == value.as_str())
+            }),
+        }
+    }
+
+    /// The accounts with a link, and those that have one of the values that the person would claim; every account if none
+    /// has the link.
+    pub(super) fn around(&self, link: Option<&Identity>, claims: &[(String, String)]) -> Vec<Account> {
+        match self {
+            Self::Own(own) => own.clone(),
+            Self::All(list) => list.around(link, claims),
+        }
     }
 }
 

@@ -200,7 +200,7 @@ impl Shared {
         }
         let kind = edit.kind;
         let _held = self.writing.lock().await;
-        if is_needed && let Some(account) = self.account_of(&judged).await? {
+        if is_needed && let Some(account) = self.account_of(judged.identity.as_ref()).await? {
             tried.came_in(account);
             return Ok(judged);
         }
@@ -221,7 +221,7 @@ impl Shared {
             return Ok(judged);
         }
         // Another sign-in of the same person, or an apply, may have been first.
-        let account = self.account_of(&judged).await?;
+        let account = self.account_of(judged.identity.as_ref()).await?;
         match (account, applied) {
             (Some(account), _) => tried.came_in(account),
             (None, Err(error)) => return Err(error),
@@ -280,13 +280,6 @@ impl Shared {
                 other => return other,
             }
         }
-    }
-
-    /// The active account with the person's link.
-    async fn account_of(&self, judged: &Judged) -> Result<Option<Account>, Error> {
-        let accounts = self.setup.accounts().await?;
-        let is_theirs = |account: &Account| account.link.is_some() && account.link == judged.identity;
-        Ok(accounts.into_iter().find(|account| is_theirs(account) && account.state == State::Active))
     }
 
     async fn record(&self, name: &str, from: &str, tried: &Tried, took: Duration) {

@@ -7,6 +7,7 @@ use std::pin::Pin;
 use std::sync::Arc;
 use webtaxon_core::account::{Account, Groups, Inquiry, Replies};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome};
+use webtaxon_core::ldap::identity::Identity;
 
 /// What a store's answer is: it may come from a file or from far away.
 pub type StoreFuture<'a, T> = Pin<Box<dyn Future<Output = Result<T, StoreError>> + Send + 'a>>;
@@ -65,6 +66,20 @@ pub trait AccountStore: Send + Sync {
     /// # Errors
     /// The list cannot be read, is invalid (a login twice), or has no place for a field.
     fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>>;
+
+    /// The accounts with a link, found without reading the list; `None` if the store has no way to find them. One whose link
+    /// is written otherwise, as by hand, may be missing.
+    ///
+    /// # Errors
+    /// As [`AccountStore::accounts`].
+    fn accounts_with_link(
+        &self,
+        fields: Arc<[String]>,
+        link: Identity,
+    ) -> StoreFuture<'_, Option<Vec<Account>>> {
+        let _ = (fields, link);
+        Box::pin(async { Ok(None) })
+    }
 
     /// A mark that is another one whenever the list has changed, if the store has one that costs less than the list.
     ///

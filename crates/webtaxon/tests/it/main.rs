@@ -35,6 +35,7 @@ mod settling;
 mod several;
 mod sign_in;
 mod sign_in_reading;
+mod sign_in_stores;
 mod snapshots;
 mod sqlite;
 mod state;

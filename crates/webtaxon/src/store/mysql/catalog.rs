@@ -176,7 +176,7 @@ pub(super) async fn dependents(
     let keys = foreign_keys(session).await?;
     let logins: Vec<&str> = inquiry.removals.iter().map(String::as_str).collect();
     let login = format!("account.{}", quoted(table.column("login")));
-    let such = of_logins(&logins).replace(MARK, &login);
+    let such = one_of(&logins).replace(MARK, &login);
     for (chain, effect, shown) in dependents_of(&described.dialect, &keys) {
         let sql = format!("SELECT CAST({login} AS CHAR), COUNT(*) {chain} WHERE {such} GROUP BY {login}");
         let rows: Vec<(String, u64)> = session.rows(&sql, ()).await?;
@@ -188,9 +188,9 @@ pub(super) async fn dependents(
     Ok(found)
 }
 
-/// The condition for these logins, with [`MARK`] in place of the expression that reads a login.
-pub(super) fn of_logins(logins: &[&str]) -> String {
-    let all: Vec<String> = logins.iter().map(|login| format!("'{}'", login.replace('\'', "''"))).collect();
+/// The condition for these texts, with [`MARK`] in place of the expression that reads one.
+pub(super) fn one_of(texts: &[&str]) -> String {
+    let all: Vec<String> = texts.iter().map(|text| format!("'{}'", text.replace('\'', "''"))).collect();
     format!("{MARK} IN ({})", if all.is_empty() { "NULL".to_owned() } else { all.join(", ") })
 }
 

@@ -22,6 +22,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use webtaxon_core::account::{Account, Form, Groups, Inquiry, Replies};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Plan};
+use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::settings::{DatabaseServer, SqlTable, States};
 
 /// Maximum logins in one query; beyond that the whole list is read.
@@ -39,12 +40,13 @@ pub struct MysqlStore {
 #[derive(Clone, Copy)]
 struct Asked<'a> {
     which: Which,
-    logins: &'a [&'a str],
+    /// The logins or links that are passed together.
+    passed: &'a [&'a str],
     is_locked: bool,
 }
 
 impl Asked<'_> {
-    const ALL: Self = Asked { which: Which::All, logins: &[], is_locked: false };
+    const ALL: Self = Asked { which: Which::All, passed: &[], is_locked: false };
 }
 
 impl MysqlStore {
@@ -106,7 +108,8 @@ impl MysqlStore {
         let Described { columns, dialect, .. } = described;
         complete(&self.describe(), &self.table, columns, fields)?;
         let mut dialect = dialect.clone();
-        dialect.of_logins = catalog::of_logins(asked.logins);
+        dialect.of_logins = catalog::one_of(asked.passed);
+        dialect.of_links = catalog::one_of(asked.passed);
         let states = self.states(described)?;
         let mut sides = Sides::new();
         for (field, side) in &self.table.sides {
@@ -158,7 +161,7 @@ impl MysqlStore {
         let logins = edits.logins(terms).filter(|logins| logins.len() <= LOGINS);
         let whole = Asked { is_locked: true, ..Asked::ALL };
         let asked = match &logins {
-            Some(logins) => Asked { which: Which::OfLogins, logins, is_locked: true },
+            Some(logins) => Asked { which: Which::OfLogins, passed: logins, is_locked: true },
             None => whole,
         };
         let mut accounts = self.read(&mut session, &described, fields, asked).await?;
@@ -184,7 +187,7 @@ impl MysqlStore {
         let new = terms.made.logins(&edits);
         if !new.is_empty() {
             let asked = match new.len() <= LOGINS {
-                true => Asked { which: Which::OfLogins, logins: &new, is_locked: false },
+                true => Asked { which: Which::OfLogins, passed: &new, is_locked: false },
                 false => Asked::ALL,
             };
             let list = self.read(&mut session, &described, fields, asked).await?;
@@ -231,6 +234,22 @@ impl AccountStore for MysqlStore {
 
     fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
         Box::pin(async move { self.rows(&fields).await })
+    }
+
+    fn accounts_with_link(
+        &self,
+        fields: Arc<[String]>,
+        link: Identity,
+    ) -> StoreFuture<'_, Option<Vec<Account>>> {
+        Box::pin(async move {
+            let (mut session, described) = self.open().await?;
+            let links = [link.as_str()];
+            let asked = Asked { which: Which::OfLinks, passed: &links, is_locked: false };
+            let found = self.read(&mut session, &described, &fields, asked).await;
+            session.end().await;
+            // What is wrong with it, the list tells.
+            Ok(found.ok())
+        })
     }
 
     fn is_writable(&self) -> StoreFuture<'_, bool> {

@@ -37,9 +37,12 @@ pub(super) async fn describe(session: &Session<'_>) -> Result<Described, StoreEr
         },
         ..Dialect::new(table, '$', name_of)
     };
-    let login = dialect.login.replace(MARK, "one");
-    dialect.of_logins =
-        format!("{MARK} = ANY(ARRAY(SELECT {login} FROM unnest($1::text[]) AS all_of (one)))");
+    let of = |write: &str| {
+        let one = write.replace(MARK, "one");
+        format!("{MARK} = ANY(ARRAY(SELECT {one} FROM unnest($1::text[]) AS all_of (one)))")
+    };
+    dialect.of_logins = of(&dialect.login);
+    dialect.of_links = of(&write(&columns, table.column("link")));
     for (field, side) in &table.sides {
         let schema = table.name.split_once('.').map(|(schema, _)| schema);
         let own = found(session, &side.name, schema).await?;

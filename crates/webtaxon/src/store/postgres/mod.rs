@@ -25,6 +25,7 @@ use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Error};
 use webtaxon_core::account::{Account, Groups, Inquiry, Replies};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Plan};
+use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::settings::{DatabaseServer, SqlTable, States};
 
 /// A table of a PostgreSQL database.
@@ -95,12 +96,12 @@ impl PostgresStore {
         described: &Known,
         fields: &[String],
         which: Which,
-        logins: &[&str],
+        passed: &[&str],
     ) -> Result<Vec<Account>, StoreError> {
         let Known { columns, dialect, states } = described;
         complete(&self.describe(), &self.table, columns, fields)?;
         let refused = |error: tokio_postgres::Error| self.refused(&error);
-        let bound = || (which == Which::OfLogins).then_some(&logins as &(dyn ToSql + Sync));
+        let bound = || which.is_passed().then_some(&passed as &(dyn ToSql + Sync));
         let mut sides = Sides::new();
         for (field, side) in &self.table.sides {
             let Some(form) = dialect.sides.get(field) else { continue };
@@ -221,6 +222,20 @@ impl AccountStore for PostgresStore {
 
     fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
         Box::pin(async move { self.rows(&fields).await })
+    }
+
+    fn accounts_with_link(
+        &self,
+        fields: Arc<[String]>,
+        link: Identity,
+    ) -> StoreFuture<'_, Option<Vec<Account>>> {
+        Box::pin(async move {
+            let client = self.connect().await?;
+            let described = self.describe_table(&client).await?;
+            let found = self.read(&client, &described, &fields, Which::OfLinks, &[link.as_str()]).await;
+            // The link may be no value of the column's type. What is wrong with a row, the list tells.
+            Ok(found.ok())
+        })
     }
 
     fn is_writable(&self) -> StoreFuture<'_, bool> {

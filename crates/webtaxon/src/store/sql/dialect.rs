@@ -29,6 +29,8 @@ pub(in super::super) struct Dialect {
     pub(in super::super) is_uncounted: bool,
     /// The condition for logins that are passed together, with [`MARK`] in place of the expression that reads a login.
     pub(in super::super) of_logins: String,
+    /// The same for links.
+    pub(in super::super) of_links: String,
     /// The current time as a value of a column.
     pub(in super::super) now: fn(&Column) -> &'static str,
 }
@@ -92,6 +94,7 @@ impl Dialect {
             overrides: false,
             is_uncounted: false,
             of_logins: String::new(),
+            of_links: String::new(),
             now: |_| "CURRENT_TIMESTAMP",
         }
     }
@@ -257,11 +260,14 @@ impl Dialect {
     fn such(&self, table: &SqlTable, which: Which) -> String {
         let there = table.removed.as_ref().map(|removed| match which {
             Which::Removed => format!("NOT ({})", is_there("", removed)),
-            Which::All | Which::OfLogins => is_there("", removed),
+            Which::All | Which::OfLogins | Which::OfLinks => is_there("", removed),
         });
-        let logins =
-            (which == Which::OfLogins).then(|| self.of_logins.replace(MARK, &quoted(table.column("login"))));
-        let all: Vec<String> = logins.into_iter().chain(there).collect();
+        let passed = match which {
+            Which::OfLogins => Some(self.of_logins.replace(MARK, &quoted(table.column("login")))),
+            Which::OfLinks => Some(self.of_links.replace(MARK, &quoted(table.column("link")))),
+            Which::All | Which::Removed => None,
+        };
+        let all: Vec<String> = passed.into_iter().chain(there).collect();
         if all.is_empty() { String::new() } else { format!(" WHERE {}", all.join(" AND ")) }
     }
 }
@@ -273,8 +279,17 @@ pub(in super::super) enum Which {
     All,
     /// Accounts whose logins are passed together.
     OfLogins,
+    /// Accounts whose links are passed together.
+    OfLinks,
     /// Rows that are marked as removed.
     Removed,
+}
+
+impl Which {
+    /// True if values are passed together.
+    pub(in super::super) fn is_passed(self) -> bool {
+        matches!(self, Self::OfLogins | Self::OfLinks)
+    }
 }
 
 /// The condition that a row is not marked as removed.

@@ -31,6 +31,7 @@ pub(super) fn describe(db: &Connection, table: &SqlTable) -> rusqlite::Result<Op
     let is_view = kind == "view";
     let dialect = Dialect {
         of_logins: format!("{MARK} IN (SELECT value FROM json_each(?1))"),
+        of_links: format!("{MARK} IN (SELECT value FROM json_each(?1))"),
         is_uncounted: is_view,
         now: |column| match column.declared.to_uppercase() {
             declared if declared.contains("INT") => "CAST(strftime('%s', 'now') AS INTEGER)",

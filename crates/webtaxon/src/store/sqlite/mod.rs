@@ -16,6 +16,7 @@ use std::time::Duration;
 use value::shown;
 use webtaxon_core::account::{Account, Groups, Inquiry, Replies};
 use webtaxon_core::apply::{Edit, GroupEdit, Outcome, Plan};
+use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::settings::SqlTable;
 
 /// Maximum edits under one savepoint.
@@ -87,19 +88,19 @@ impl SqliteStore {
         described: &Described,
         fields: &[String],
         which: Which,
-        logins: &[&str],
+        passed: &[&str],
     ) -> Result<Vec<Account>, StoreError> {
         let Described { columns, dialect, .. } = described;
         complete(&self.describe(), &self.table, columns, fields)?;
         let refused = |error| self.refused(error);
-        let logins = (which == Which::OfLogins).then(|| serde_json::Value::from(logins).to_string());
+        let passed = which.is_passed().then(|| serde_json::Value::from(passed).to_string());
         let mut sides = Sides::new();
         for (field, side) in &self.table.sides {
             let Some(form) = dialect.sides.get(field) else { continue };
             let sql = dialect.select_side(&self.table, (side, form), which, str::to_owned);
             let all = sides.entry(field.clone()).or_default();
             let mut query = db.prepare(&sql).map_err(refused)?;
-            let mut rows = query.query(params_from_iter(&logins)).map_err(refused)?;
+            let mut rows = query.query(params_from_iter(&passed)).map_err(refused)?;
             while let Some(row) = rows.next().map_err(refused)? {
                 if let (Some(key), Some(value)) = (shown(row, 0), shown(row, 1)) {
                     all.entry(key.into_owned()).or_default().push(value.into_owned());
@@ -108,7 +109,7 @@ impl SqliteStore {
         }
         let sql = dialect.select(&self.table, columns, which);
         let mut query = db.prepare(&sql).map_err(refused)?;
-        let mut rows = query.query(params_from_iter(&logins)).map_err(refused)?;
+        let mut rows = query.query(params_from_iter(&passed)).map_err(refused)?;
         let mut accounts = Rows::new(self.describe(), &self.table, columns, sides, self.table.states.clone());
         while let Some(row) = rows.next().map_err(refused)? {
             accounts.add(|at| shown(row, at))?;
@@ -282,6 +283,20 @@ impl AccountStore for SqliteStore {
 
     fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
         self.work(move |own| own.rows(&fields))
+    }
+
+    fn accounts_with_link(
+        &self,
+        fields: Arc<[String]>,
+        link: Identity,
+    ) -> StoreFuture<'_, Option<Vec<Account>>> {
+        self.work(move |own| {
+            let db = own.open()?;
+            let described = own.describe_table(&db)?;
+            let found = own.read(&db, &described, &fields, Which::OfLinks, &[link.as_str()]);
+            // What is wrong with it, the list tells.
+            Ok(found.ok())
+        })
     }
 
     fn is_writable(&self) -> StoreFuture<'_, bool> {
