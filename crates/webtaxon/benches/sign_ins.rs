@@ -16,6 +16,7 @@ mod bare_socket;
 use bare_socket::Bare;
 use secrecy::SecretString;
 use std::fmt::Write as _;
+use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use webtaxon::model::settings::Settings;
@@ -24,26 +25,50 @@ use webtaxon::sign_in::SignInOutcome;
 use webtaxon::{SignIns, Workspace};
 
 const TOP: &str = "dc=crowd,dc=example";
+const PEOPLE: usize = 100_000;
 const AT_ONCE: usize = 64;
 const EACH: usize = 40;
 const ROUNDS: usize = 5;
 
+/// The link of the person with a number.
+fn link(number: usize) -> String {
+    format!("{number:08x}-0000-4000-8000-000000000000")
+}
+
 /// The settings: people, or people of a group that contains all others; the accounts are linked to the first people.
-fn workspace(servers: &str, more: &str, folder: &std::path::Path) -> Workspace {
+fn workspace(servers: &str, more: &str, folder: &Path) -> Workspace {
+    let mut list = "login,link,state,name\n".to_owned();
+    for number in 0..AT_ONCE * EACH {
+        let _ = writeln!(list, "p{number:06},{},active,Person Number {number}", link(number));
+    }
+    std::fs::write(folder.join("a.csv"), list).unwrap();
+    with_store("store = \"csv\"\npath = \"a.csv\"", servers, more, folder)
+}
+
+/// The same with accounts in a table, which has one for everybody in the directory.
+fn with_table(servers: &str, folder: &Path) -> Workspace {
+    let mut db = rusqlite::Connection::open(folder.join("a.sqlite")).unwrap();
+    db.execute_batch(
+        "CREATE TABLE account (login TEXT PRIMARY KEY, link TEXT UNIQUE, state TEXT, name TEXT)",
+    )
+    .unwrap();
+    let all = db.transaction().unwrap();
+    for number in 0..PEOPLE {
+        let row =
+            [format!("p{number:06}"), link(number), "active".to_owned(), format!("Person Number {number}")];
+        all.execute("INSERT INTO account VALUES (?, ?, ?, ?)", row).unwrap();
+    }
+    all.commit().unwrap();
+    with_store("store = \"sqlite\"\npath = \"a.sqlite\"\ntable = \"account\"", servers, "", folder)
+}
+
+fn with_store(store: &str, servers: &str, more: &str, folder: &Path) -> Workspace {
     let text = format!(
-        "[directory.d]\nservers = {servers}\nplain = true\nconnect_timeout = \"1s\"\n[accounts]\nstore = \"csv\"\npath = \"a.csv\"\n\
+        "[directory.d]\nservers = {servers}\nplain = true\nconnect_timeout = \"1s\"\n[accounts]\n{store}\n\
          [[intake]]\nname = \"all\"\ndirectory = \"d\"\nbases = \"{TOP}\"\nfilter = \"(objectClass=inetOrgPerson)\"\n\
          {more}[intake.fields]\nlogin = {{ from = \"uid\" }}\nname = {{ from = \"cn\" }}\n\
          [sign_in]\nthrottle = {{ tries = 1_000_000, from_one_source = 1_000_000 }}\n"
     );
-    let mut list = "login,link,state,name\n".to_owned();
-    for number in 0..AT_ONCE * EACH {
-        let _ = writeln!(
-            list,
-            "p{number:06},{number:08x}-0000-4000-8000-000000000000,active,Person Number {number}"
-        );
-    }
-    std::fs::write(folder.join("a.csv"), list).unwrap();
     Workspace::new(Settings::parse("bench", text.as_bytes()).unwrap(), folder)
 }
 
@@ -125,12 +150,13 @@ async fn main() {
     let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let first_dead = format!("[\"ldap://{}\", \"ldap://{server}\"]", silent.local_addr().unwrap());
     let alone = format!("\"ldap://{server}\"");
-    let folders = [tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap()];
+    let folders = [(); 4].map(|()| tempfile::tempdir().unwrap());
     let plain = SignIns::open(&workspace(&alone, "", folders[0].path())).await.unwrap();
     let grouped = SignIns::open(&workspace(&alone, &group, folders[1].path())).await.unwrap();
     let half_dead = SignIns::open(&workspace(&first_dead, "", folders[2].path())).await.unwrap();
+    let table = SignIns::open(&with_table(&alone, folders[3].path())).await.unwrap();
     let (mut floor, mut three, mut all, mut of_group) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
-    let (mut slow, mut slow_half_dead) = (Vec::new(), Vec::new());
+    let (mut slow, mut slow_half_dead, mut of_table) = (Vec::new(), Vec::new(), Vec::new());
     for _ in 0..ROUNDS {
         floor.push(bare(&server, false).await);
         three.push(bare(&server, true).await);
@@ -138,6 +164,7 @@ async fn main() {
         all.push(took);
         slow.push(slowest);
         slow_half_dead.push(sign_ins(&half_dead).await.1);
+        of_table.push(sign_ins(&table).await.0);
         of_group.push(sign_ins(&grouped).await.0);
     }
     let count = u32::try_from(AT_ONCE * EACH).unwrap();
@@ -156,6 +183,10 @@ async fn main() {
         "slowest hundredth: {:.1} ms; with a first server that is dead, {:.2} times that",
         median(slow.clone()).as_secs_f64() * 1e3,
         ratio(median(slow_half_dead), median(slow)),
+    );
+    println!(
+        "with {PEOPLE} accounts in a table: {:.2} times a bare search and bind",
+        ratio(median(of_table), floor)
     );
     println!(
         "with a group that holds 10,000 others: {:.0} µs each, {:.2} times a bare search and bind",

@@ -130,26 +130,29 @@ impl Service {
 
     /// The user with a `userName`; `None` if it does not exist.
     pub(super) async fn called(&self, user_name: &str) -> Result<Option<Resource>, StoreError> {
-        let list = if self.offer.filter {
-            let filter = format!("userName eq {}", json!(user_name));
-            match self.get("Users", &[("filter", filter)]).await.map_err(|fault| self.told(fault))? {
-                Value::Object(mut page) => match page.remove("Resources") {
-                    Some(Value::Array(list)) => list,
-                    _ => Vec::new(),
-                },
-                _ => Vec::new(),
-            }
-        } else {
-            self.all("Users").await?.into_iter().map(Value::Object).collect()
+        let users = match self.offer.filter {
+            true => self.users_with("userName", user_name).await.map_err(|fault| self.told(fault))?,
+            false => self.all("Users").await?,
         };
         let is_it = |one: &Resource| {
             let there = one.get("userName").and_then(Value::as_str).unwrap_or_default();
             there.to_lowercase() == user_name.to_lowercase()
         };
-        let users = list.into_iter().filter_map(|one| match one {
+        Ok(users.into_iter().find(is_it))
+    }
+
+    /// The users on the first page of those with a value, as far as the service filters (RFC 7644 §3.4.2.2).
+    pub(super) async fn users_with(&self, attribute: &str, value: &str) -> Result<Vec<Resource>, Fault> {
+        let filter = format!("{attribute} eq {}", json!(value));
+        let mut page = self.get("Users", &[("filter", filter)]).await?;
+        let list = match page.as_object_mut().and_then(|page| page.remove("Resources")) {
+            Some(Value::Array(list)) => list,
+            _ => Vec::new(),
+        };
+        let user = |one| match one {
             Value::Object(user) => Some(user),
             _ => None,
-        });
-        Ok(users.into_iter().find(is_it))
+        };
+        Ok(list.into_iter().filter_map(user).collect())
     }
 }

@@ -27,6 +27,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use webtaxon_core::account::{Account, Dependents, Effect, Groups, Inquiry, Replies};
 use webtaxon_core::apply::{Edit, GroupEdit};
+use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::settings::Scim;
 
 /// A SCIM service.
@@ -80,6 +81,14 @@ impl AccountStore for ScimStore {
 
     fn accounts(&self, fields: Arc<[String]>) -> StoreFuture<'_, Vec<Account>> {
         Box::pin(async move { Ok(self.session(&fields).await?.everybody().await?.accounts) })
+    }
+
+    fn accounts_with_link(
+        &self,
+        fields: Arc<[String]>,
+        link: Identity,
+    ) -> StoreFuture<'_, Option<Vec<Account>>> {
+        Box::pin(async move { Ok(self.session(&fields).await?.with_link(&link).await) })
     }
 
     fn copy(&self, stem: PathBuf) -> StoreFuture<'_, Option<PathBuf>> {

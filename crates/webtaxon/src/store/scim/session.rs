@@ -136,6 +136,20 @@ impl Session {
         Ok(Everybody { users, accounts, people, groups })
     }
 
+    /// The accounts with a link, by a filter; `None` if the service does not filter, or if an account depends on more than
+    /// its user.
+    pub(super) async fn with_link(&self, link: &Identity) -> Option<Vec<Account>> {
+        let depends = self.role_groups || self.places.iter().any(|(_, place)| place.is_person);
+        if depends || !self.service.offer.filter {
+            return None;
+        }
+        let users = self.service.users_with("externalId", link.as_str()).await.ok()?;
+        let account = |user: &Resource| self.account(user, &People::default(), &[]);
+        let accounts = users.iter().map(account).collect::<Result<Vec<Account>, _>>().ok()?;
+        // A service may ignore the filter.
+        Some(accounts.into_iter().filter(|account| account.link.as_ref() == Some(link)).collect())
+    }
+
     /// A user as an account.
     pub(super) fn account(
         &self,

@@ -285,6 +285,7 @@ pub(in super::super) enum Which {
     Removed,
 }
 
+#[cfg(any(feature = "postgres", feature = "sqlite"))]
 impl Which {
     /// True if values are passed together.
     pub(in super::super) fn is_passed(self) -> bool {
