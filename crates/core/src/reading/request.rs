@@ -3,12 +3,12 @@
 use crate::graph::primary_group;
 use crate::ldap::filter::Filter;
 use crate::ldap::identity::LASTING;
-use crate::ldap::name::Dn;
+use crate::ldap::name::{Dn, DnKey};
 use crate::ldap::schema::ServerKind;
 use crate::settings::rules::{Condition, FieldRule};
 use crate::settings::{GroupIntake, GroupPurpose, Intake, MemberAttribute, Strategy, active_filter};
 use jiff::Timestamp;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 
 /// What one reading reads.
 #[derive(Clone, Debug)]
@@ -298,11 +298,8 @@ fn own_conditions(intake: &Intake) -> Vec<Filter> {
 }
 
 fn add(list: &mut Vec<Dn>, more: &[Dn]) {
-    for name in more {
-        if !list.iter().any(|known| known.key() == name.key()) {
-            list.push(name.clone());
-        }
-    }
+    let mut known: HashSet<DnKey> = list.iter().map(Dn::key).collect();
+    list.extend(more.iter().filter(|name| known.insert(name.key())).cloned());
 }
 
 fn either(one: &Filter, other: &Filter) -> Filter {

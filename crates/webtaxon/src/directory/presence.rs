@@ -6,6 +6,7 @@
 use super::client::{Connection, Query, SearchItem, first_entry, push};
 use super::error::{DirectoryError, search_remedy};
 use super::shortcoming::Shortcoming;
+use std::collections::HashSet;
 use std::ops::ControlFlow;
 use webtaxon_core::ldap::entry::{Entries, Entry};
 use webtaxon_core::ldap::filter::Filter;
@@ -48,12 +49,8 @@ pub(crate) async fn absent_and(
     if connection.snapshot().is_some() {
         return Ok((Vec::new(), found_by));
     }
-    let mut places: Vec<&Dn> = Vec::new();
-    for place in names {
-        if place.depth() > 0 && !places.iter().any(|known| known.key() == place.key()) {
-            places.push(place);
-        }
-    }
+    let mut known = HashSet::new();
+    let places: Vec<&Dn> = names.filter(|place| place.depth() > 0 && known.insert(place.key())).collect();
     let mut results = vec![None; places.len()];
     let own = places.iter().map(|place| Query::base(&place.to_string(), &["1.1"]));
     let queries: Vec<Query> = others.iter().cloned().chain(own).collect();

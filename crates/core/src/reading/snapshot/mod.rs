@@ -290,15 +290,17 @@ impl Snapshot {
     #[must_use]
     pub fn missing(&self, request: &Request) -> Vec<String> {
         let header = &self.header;
-        let has = |list: &[Dn], name: &Dn| list.iter().any(|one| one.key() == name.key());
+        let keys = |list: &[Dn]| list.iter().map(Dn::key).collect::<HashSet<DnKey>>();
+        let (bases, nests, group_bases) =
+            (keys(&header.bases), keys(&header.groups), keys(&header.group_bases));
         let mut missing = header.gaps.clone();
         if missing.is_empty() && !header.whole {
             missing.push("the snapshot says that it is not whole".to_owned());
         }
-        for base in request.bases.iter().filter(|base| !has(&header.bases, base)) {
+        for base in request.bases.iter().filter(|base| !bases.contains(&base.key())) {
             missing.push(format!("{base} was not read into the snapshot"));
         }
-        let mut groups: Vec<&Dn> = request.groups().filter(|group| !has(&header.groups, group)).collect();
+        let mut groups: Vec<&Dn> = request.groups().filter(|group| !nests.contains(&group.key())).collect();
         if !groups.is_empty() {
             // The groups inside a nest were read with it.
             let inside: HashSet<DnKey> = self.groups().collect();
@@ -326,7 +328,7 @@ impl Snapshot {
             missing.push("the groups for the application were not read into the snapshot".to_owned());
         }
         let same = request.group_bases.len() == header.group_bases.len()
-            && request.group_bases.iter().all(|base| has(&header.group_bases, base));
+            && request.group_bases.iter().all(|base| group_bases.contains(&base.key()));
         if !same && header.filter.is_some() {
             missing.push("groups were read into the snapshot under other bases".to_owned());
         }

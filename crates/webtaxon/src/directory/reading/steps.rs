@@ -8,7 +8,7 @@ use super::links::KnownLinks;
 use super::marks::Marks;
 use super::reader::{Reader, Sought};
 use crate::directory::client::{Access, Connection, Query, read_schema};
-use crate::directory::presence::absent_and;
+use crate::directory::presence::{Absence, absent_and};
 use crate::directory::{DirectoryError, shortcoming::Shortcoming};
 use crate::progress::Progress;
 use foldhash::HashSet;
@@ -16,7 +16,7 @@ use jiff::Timestamp;
 use std::collections::HashMap;
 use webtaxon_core::ldap::entry::Entries;
 use webtaxon_core::ldap::identity::{self, Identity, LASTING, Lasting};
-use webtaxon_core::ldap::name::Dn;
+use webtaxon_core::ldap::name::{Dn, DnKey};
 use webtaxon_core::ldap::schema::{Schema, ServerKind};
 use webtaxon_core::reading::{Ended, Part, Reading, ReadingBuilder, Request, Source};
 use webtaxon_core::settings::{Bind, Directory};
@@ -168,9 +168,11 @@ impl Reader<'_> {
         let names = self.request.places().map(|(place, _)| place).chain(groups);
         let marks = Marks::asked(self.connection.root(), self.request);
         let (absent, entries) = absent_and(&mut self.connection, names, &marks.queries()).await?;
+        let absent: HashMap<DnKey, Absence> =
+            absent.into_iter().map(|(place, absence)| (place.key(), absence)).collect();
         let shown = |place: &Dn| {
-            let absence = absent.iter().find(|(absent, _)| absent.key() == place.key());
-            Shortcoming::ended(absence.map(|(_, absence)| absence.why.clone()))
+            let absence = absent.get(&place.key());
+            Shortcoming::ended(absence.map(|absence| absence.why.clone()))
         };
         self.builder.places(self.request, shown);
         for (groups, purpose) in &self.request.nests {
