@@ -153,7 +153,7 @@ fn remedy(answer: &PasswordAnswer) -> &'static str {
             "the person changes it where they sign in to their computer, or the directory's administrators set another"
         }
         PasswordAnswer::Locked => {
-            "wait, or have the account unlocked by the directory's administrators; then find out who tries wrong passwords"
+            "wait, or have the account unlocked by the directory's administrators; then find out who tries wrong passwords. Some servers say the same of an account whose time has not begun, or is over"
         }
         PasswordAnswer::Disabled => "ask the directory's administrators whether the account is to be enabled",
         PasswordAnswer::AccountExpired => {

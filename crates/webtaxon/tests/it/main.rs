@@ -34,6 +34,7 @@ mod sequences;
 mod settling;
 mod several;
 mod sign_in;
+mod sign_in_crash;
 mod sign_in_reading;
 mod sign_in_stores;
 mod snapshots;

@@ -1,23 +1,13 @@
 //! Sign-ins with every store: whoever they are, the application's list is the same one, and so is what becomes of them.
 
 use crate::museum::DIRECTORY;
-use crate::stores::{Kind, Prepared, database, museum};
+use crate::stores::{Kind, database, seated};
 use secrecy::SecretString;
 use serde_json::Value;
 use webtaxon::model::account::Account;
 use webtaxon::report;
 use webtaxon::sign_in::SignInOutcome;
 use webtaxon::{SignIns, Workspace};
-
-/// A museum with its accounts in a store, where there are seats for everybody.
-async fn seated(kind: Kind, sign_in: &str) -> Prepared {
-    let prepared = museum(kind).await;
-    let settings = std::fs::read_to_string(prepared.path().join("webtaxon.toml")).unwrap();
-    let seats = settings.replace("seats     = 75", "seats     = 90");
-    assert_ne!(seats, settings);
-    prepared.write("webtaxon.toml", seats + sign_in);
-    prepared
-}
 
 fn logins() -> Vec<&'static str> {
     DIRECTORY.lines().filter_map(|line| line.strip_prefix("sAMAccountName: ")).collect()

@@ -200,6 +200,16 @@ pub(crate) async fn museum(kind: Kind) -> Prepared {
     prepared(kind, crate::museum::DIRECTORY).await
 }
 
+/// The museum with its accounts in a store of this kind, seats for everybody, and more settings.
+pub(crate) async fn seated(kind: Kind, more: &str) -> Prepared {
+    let prepared = museum(kind).await;
+    let settings = std::fs::read_to_string(prepared.path().join("webtaxon.toml")).unwrap();
+    let seats = settings.replace("seats     = 75", "seats     = 90");
+    assert_ne!(seats, settings);
+    prepared.write("webtaxon.toml", seats + more);
+    prepared
+}
+
 pub(crate) async fn prepared(kind: Kind, ldif: &str) -> Prepared {
     offering(kind, ldif, kind.offer()).await
 }

@@ -92,6 +92,8 @@ async fn slapds_answers_are_understood() {
             ("gfennimore", "heron-gfennimore", "not_selected"),
             ("hemberson", "heron-hemberson", "password_must_change"),
             ("jgadsby", "heron-jgadsby", "password_expired"),
+            // It says no more of an account whose time is over.
+            ("hfarthing", "heron-hfarthing", "locked"),
             ("nobody", "heron-nobody", "unknown_name"),
             ("achisholm", "wrong1", "wrong_password"),
             ("achisholm", "wrong2", "wrong_password"),
@@ -120,6 +122,11 @@ async fn a_domain_controllers_answers_are_understood() {
             ("gfennimore", "heron-gfennimore", "not_selected"),
             ("hemberson", "heron-hemberson", "password_must_change"),
             ("shargreave", "heron-shargreave", "disabled"),
+            ("hfarthing", "heron-hfarthing", "expired"),
+            ("hfarthing", "wrong", "wrong_password"),
+            ("mclatworthy", "heron-mclatworthy", "hours"),
+            ("kgadsby", "heron-kgadsby", "machine"),
+            ("mtattersall", "heron-mtattersall", "password_expired"),
             ("nobody", "heron-nobody", "unknown_name"),
             ("achisholm", "wrong1", "wrong_password"),
             ("achisholm", "wrong2", "wrong_password"),
@@ -152,15 +159,19 @@ fn modify_dirsrv(ldif: &str) {
 #[ignore = "needs scripts/real-directories up"]
 async fn the_answers_of_389_directory_server_are_understood() {
     let _turn = TURN.lock().await;
-    let config = |lockout: &str, must_change: &str| {
+    let config = |is_on: &str| {
         modify_dirsrv(&format!(
-            "dn: cn=config\nchangetype: modify\nreplace: passwordLockout\npasswordLockout: {lockout}\n-\nreplace: passwordMaxFailure\npasswordMaxFailure: 3\n-\nreplace: passwordMustChange\npasswordMustChange: {must_change}\n"
+            "dn: cn=config\nchangetype: modify\nreplace: passwordLockout\npasswordLockout: {is_on}\n-\nreplace: passwordMaxFailure\npasswordMaxFailure: 3\n-\nreplace: passwordMustChange\npasswordMustChange: {is_on}\n-\nreplace: passwordExp\npasswordExp: {is_on}\n"
         ));
     };
-    config("on", "on");
-    modify_dirsrv(
-        "dn: CN=Hamish Emberson,OU=Entomology,OU=People,DC=quillmere,DC=example\nchangetype: modify\nreplace: userPassword\nuserPassword: heron-hemberson\n",
-    );
+    let change = |entry: &str, attribute: &str, value: &str| {
+        modify_dirsrv(&format!(
+            "dn: CN={entry},OU=People,DC=quillmere,DC=example\nchangetype: modify\nreplace: {attribute}\n{attribute}: {value}\n"
+        ));
+    };
+    config("on");
+    change("Hamish Emberson,OU=Entomology", "userPassword", "heron-hemberson");
+    change("Hedda Farthing,OU=Botany", "passwordExpirationTime", "20200101000000Z");
     answers(
         &dirsrv(),
         &[
@@ -169,6 +180,8 @@ async fn the_answers_of_389_directory_server_are_understood() {
             ("gfennimore", "heron-gfennimore", "not_selected"),
             ("hemberson", "heron-hemberson", "password_must_change"),
             ("shargreave", "heron-shargreave", "disabled"),
+            ("hfarthing", "heron-hfarthing", "password_expired"),
+            ("hfarthing", "wrong", "wrong_password"),
             ("nobody", "heron-nobody", "unknown_name"),
             ("achisholm", "wrong1", "wrong_password"),
             ("achisholm", "wrong2", "wrong_password"),
@@ -177,5 +190,5 @@ async fn the_answers_of_389_directory_server_are_understood() {
         ],
     )
     .await;
-    config("off", "off");
+    config("off");
 }
