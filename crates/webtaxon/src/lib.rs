@@ -33,7 +33,6 @@
 //! All are on by default. `csv`, `postgres`, `scim` and `sqlite` are the account stores; `sqlite` also includes the
 //! state in a file, `postgres` the state in a database, and `csv` the tables of [`report`].
 
-mod alone;
 pub mod apply;
 mod background;
 mod blocking;

@@ -17,14 +17,15 @@ fn is_elsewhere(part: &Selected<'_>) -> bool {
 pub(super) fn may_lag(parts: &[Selected<'_>], memory: &Memory, link: &Identity) -> bool {
     let Some(fresh) = memory.fresh.get(link).filter(|fresh| memory.is_fresh(fresh)) else { return false };
     let is_another = |part: &Selected<'_>| {
-        let now = part.reading.footprint().filter(|now| now.bound.is_some());
-        now.is_some_and(|now| now.server != fresh.server) || is_elsewhere(part)
+        // A snapshot is a reading of the past anyway.
+        let is_live = part.reading.source().bound.is_some();
+        is_live && part.reading.server() != fresh.server || is_elsewhere(part)
     };
     parts.iter().any(is_another)
 }
 
 /// The people to remember: those who come in, and those who did a short while ago and whom no other server has shown
-/// since.
+/// since. If only one person was read, others are not among them.
 pub(super) fn fresh(
     parts: &[Selected<'_>],
     changes: &[Change],
@@ -33,20 +34,22 @@ pub(super) fn fresh(
     let comes = |change: &&Change| {
         matches!(change.kind(), ChangeKind::Import | ChangeKind::Adopt | ChangeKind::Restore)
     };
+    let is_of_one = parts.iter().any(|part| part.reading.is_of_one());
+    let known = || memory.still_fresh().filter(|_| !is_of_one);
     let coming = changes.iter().filter(comes).filter_map(|change| change.link.as_ref());
-    let asked: HashSet<&Identity> = coming.chain(memory.still_fresh().map(|(link, _)| link)).collect();
+    let asked: HashSet<&Identity> = coming.chain(known().map(|(link, _)| link)).collect();
     if asked.is_empty() {
         return BTreeMap::new();
     }
     let mut shown: HashMap<&Identity, &str> = HashMap::default();
     for part in parts {
-        let server = part.reading.footprint().map_or("", |now| now.server.as_str());
+        let server = part.reading.server();
         let theirs = part.selection.candidates.iter().map(|one| &one.identity);
         shown.extend(theirs.filter(|link| asked.contains(link)).map(|link| (link, server)));
     }
     let is_open =
         |(link, fresh): &(&Identity, &Fresh)| shown.get(*link).is_none_or(|server| *server == fresh.server);
-    let earlier = memory.still_fresh().filter(is_open).map(|(link, fresh)| (link.clone(), fresh.clone()));
+    let earlier = known().filter(is_open).map(|(link, fresh)| (link.clone(), fresh.clone()));
     let now = changes.iter().filter(comes).filter_map(|change| {
         let link = change.link.as_ref()?;
         let server = shown.get(link).filter(|server| !server.is_empty())?;

@@ -54,7 +54,7 @@ pub use summary::{AccountCounts, Incomplete, OpenField, Stranger};
 
 use crate::account::Inquiry;
 use crate::ldap::identity::Identity;
-use crate::reading::{Footprint, Gap};
+use crate::reading::{Footprint, Gap, Reading};
 use crate::selection::FunnelStep;
 use crate::settings::{Intake, Intakes};
 use jiff::civil::Date;
@@ -114,7 +114,7 @@ pub struct Preview {
     /// Number of linked accounts without changes.
     pub unchanged: usize,
     /// By link, since when each leaving person has been missed. An apply remembers it; unless the reading is whole,
-    /// it is what was remembered before.
+    /// it is what was remembered before; nothing, if only one person was read.
     pub missed: BTreeMap<Identity, Date>,
     /// By intake, what was seen, in counts. An apply remembers it. Readings that were not whole are missing.
     pub footprints: BTreeMap<String, Footprint>,
@@ -173,7 +173,12 @@ impl Preview {
         let unseated = summary::unseated(&decisions.changes, &counts);
         let groups =
             groups.map(|groups| GroupPreview::new(settings, readings, accounts, &decisions.changes, groups));
-        let mut brakes = brakes::brakes(situation, &parts, &decisions, &unseated, &counts);
+        // A reading of one person says nothing of others: of them, nothing is counted, and nothing remembered.
+        let is_of_one = readings.iter().any(Reading::is_of_one);
+        let mut brakes = match is_of_one {
+            true => Vec::new(),
+            false => brakes::brakes(situation, &parts, &decisions, &unseated, &counts),
+        };
         brakes.extend(groups.as_ref().and_then(|groups| brakes::memberships(settings, groups)));
         let is_whole = parts.iter().all(|part| part.reading.whole().is_some())
             && parts.len() == settings.intakes.count();
@@ -197,7 +202,11 @@ impl Preview {
             fresh: fresh::fresh(&parts, &decisions.changes, memory),
             origins: Origins::of(&parts),
             interrupted: memory.interrupted,
-            missed: if is_whole { decisions.missed } else { memory.missed.clone() },
+            missed: match (is_whole, is_of_one) {
+                (true, _) => decisions.missed,
+                (false, true) => BTreeMap::new(),
+                (false, false) => memory.missed.clone(),
+            },
             changes: decisions.changes,
             left_out: 0,
         }

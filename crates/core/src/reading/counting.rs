@@ -18,10 +18,9 @@ impl Footprint {
     #[must_use]
     pub fn of(reading: &Reading, intake: &Intake) -> Self {
         let source = reading.source();
-        let server = source.own_name.as_ref().unwrap_or(&source.server);
         let [attributes, marks] = attributes(reading, [used(intake), marks(intake, reading)]);
         Self {
-            server: server.clone(),
+            server: reading.server().to_owned(),
             mark: source.mark.clone(),
             is_controller: source.kind == ServerKind::Controller,
             bound: source.bound.clone(),

@@ -118,6 +118,12 @@ impl Reading {
         self.is_of_one
     }
 
+    /// The server that answered, by its own name, or as the settings name it.
+    #[must_use]
+    pub fn server(&self) -> &str {
+        self.source.own_name.as_deref().unwrap_or(&self.source.server)
+    }
+
     /// Its origin.
     #[must_use]
     pub fn source(&self) -> &Source {

@@ -47,6 +47,7 @@ impl Standing {
                 reason,
                 HeldReason::ExclusionUnknown
                     | HeldReason::Moving
+                    | HeldReason::Lagging
                     | HeldReason::JudgedOtherwise
                     | HeldReason::ActivityHidden
             )

@@ -2,7 +2,7 @@
 //! memory of people.
 
 use super::prepare::settings_digest;
-use super::run::{as_made, begin, fresh, learned};
+use super::run::{as_made, begin, learned};
 use super::steps::{Carried, carry_out, unrecorded};
 use super::take_up::take_up;
 use super::{Applied, Consent, GroupWork, Origin, Work, consider, secrets, terms};
@@ -52,7 +52,6 @@ pub(crate) async fn apply_one(setup: &Setup, work: &Work, consent: &Consent) -> 
     let interrupted = take_up(&mut journal, store, &terms, &untouchable).await?;
     let mut applied = Applied { interrupted, ..Applied::default() };
     let is_import = work.edits.iter().any(|edit| edit.before.is_none());
-    let fresh = if is_import { Some(fresh(work, &journal.memory()?)) } else { None };
     let run = begin(&mut journal, work, consent)?;
     applied.run = Some(run);
     let Carried { mut journal, is_known, are_new_told } =
@@ -68,7 +67,8 @@ pub(crate) async fn apply_one(setup: &Setup, work: &Work, consent: &Consent) -> 
         journal.made(run, &as_made(work, &applied, &accounts)).map_err(unrecorded)?;
     }
     let ending = if applied.stopped.is_some() { Ending::Stopped } else { Ending::Done };
-    let remembered = Remembered { fresh, ..Remembered::default() };
+    let fresh_too = if is_import { work.fresh.clone() } else { BTreeMap::new() };
+    let remembered = Remembered { fresh_too, ..Remembered::default() };
     journal.end(Some((run, ending)), &remembered).map_err(unrecorded)?;
     Ok(applied)
 }

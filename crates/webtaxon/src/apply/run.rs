@@ -143,7 +143,7 @@ fn to_remember(work: &Work, latest: i64, memory: &Memory) -> Remembered {
 }
 
 /// The people who came in a short while ago: by this preview, and by an apply since then.
-pub(super) fn fresh(work: &Work, memory: &Memory) -> BTreeMap<Identity, Fresh> {
+fn fresh(work: &Work, memory: &Memory) -> BTreeMap<Identity, Fresh> {
     let meant: HashSet<&Identity> =
         work.edits.iter().filter_map(|edit| edit.after.as_ref()?.link.as_ref()).collect();
     let is_meant =

@@ -340,6 +340,18 @@ impl DirectoryError {
         }
     }
 
+    /// The failures of all servers that were tried.
+    pub(crate) fn of_all(mut failed: Vec<Self>) -> Self {
+        match (failed.pop(), failed.is_empty()) {
+            (None, _) => DirectoryErrorKind::NoServer.into(),
+            (Some(only), true) => only,
+            (Some(last), false) => {
+                failed.push(last);
+                DirectoryErrorKind::AllFailed { failed }.into()
+            }
+        }
+    }
+
     pub(crate) fn protocol(server: &str, error: ProtocolError) -> Self {
         DirectoryErrorKind::Protocol(BrokenProtocol { server: server.to_owned(), source: error }).into()
     }

@@ -13,7 +13,7 @@ use webtaxon_core::ldap::filter::Filter;
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::ldap::name::Dn;
 use webtaxon_core::ldap::schema::ServerKind;
-use webtaxon_core::reading::Request;
+use webtaxon_core::reading::{Reading, Request};
 use webtaxon_core::settings::Intake;
 use webtaxon_core::sign_in::{PasswordAnswer, Refusal, SignInName};
 
@@ -62,18 +62,43 @@ impl Shared {
         let sign_in = &self.setup.settings.sign_in;
         let Some(filter) = typed.filter(sign_in, intake) else { return Ok(Vec::new()) };
         let filter = Filter::all([request.filter.clone(), filter]);
+        let below = |base: &Dn| Query::subtree(&base.to_string(), filter.clone(), &[]);
+        let reading = self.searched(intake, request, request.bases.iter().map(below).collect()).await?;
+        let person = |(person, field): (usize, usize)| Person::of(&reading, person, (at, intake, field));
+        Ok(typed.people(sign_in, intake, &reading).into_iter().filter_map(person).collect())
+    }
+
+    /// The person of this name, as an intake's filter finds them; nobody if two directories have one.
+    pub(super) async fn entry(&self, dn: &Dn) -> Result<Option<Person>, Error> {
+        let mut found: Option<Person> = None;
+        for (at, intake, request) in self.intakes() {
+            if !request.bases.iter().any(|base| dn.key().is_within(&base.key())) {
+                continue;
+            }
+            let query = Query { filter: request.filter.clone(), ..Query::base(&dn.to_string(), &[]) };
+            let reading = self.searched(intake, request, vec![query]).await?;
+            let Some(person) = Person::of(&reading, 0, (at, intake, 0)) else { continue };
+            match &found {
+                Some(known) if known.directory != person.directory => return Ok(None),
+                Some(_) => {}
+                None => found = Some(person),
+            }
+        }
+        Ok(found)
+    }
+
+    /// The entries that an intake's searches find.
+    async fn searched(
+        &self,
+        intake: &Intake,
+        request: &Request,
+        queries: Vec<Query>,
+    ) -> Result<Reading, Error> {
         let read = |connection: Connection| -> Operation<'_, (Entries, ServerKind)> {
-            Box::pin(entries(connection, request, &filter))
+            Box::pin(entries(connection, request, queries.clone()))
         };
         let (entries, kind) = self.pool(intake)?.run(Purpose::Searches, &read).await?;
-        let reading = as_reading(kind, request, &entries);
-        let attribute = &reading.source().identity;
-        let person = |(person, field): (usize, usize)| {
-            let entry = reading.people().get(person)?;
-            let (dn, identity) = (entry.dn().to_owned(), Identity::of(entry, attribute));
-            Some(Person { intake: at, directory: intake.directory.clone(), dn, identity, field })
-        };
-        Ok(typed.people(sign_in, intake, &reading).into_iter().filter_map(person).collect())
+        Ok(as_reading(kind, request, &entries))
     }
 
     /// True if the directory accepts a person's password. Once it has judged the password, no other server is asked.
@@ -132,6 +157,16 @@ impl Shared {
     }
 }
 
+impl Person {
+    /// A person of a reading, with the number of the intake, the intake, and the field that they are called by.
+    fn of(reading: &Reading, person: usize, (at, intake, field): (usize, &Intake, usize)) -> Option<Self> {
+        let entry = reading.people().get(person)?;
+        let identity = Identity::of(entry, &reading.source().identity);
+        let (dn, directory) = (entry.dn().to_owned(), intake.directory.clone());
+        Some(Self { intake: at, directory, dn, identity, field })
+    }
+}
+
 /// Sixteen random bytes, in hexadecimal.
 fn random() -> String {
     let mut bytes = [0_u8; 16];
@@ -143,19 +178,19 @@ fn random() -> String {
     })
 }
 
-/// The entries below every base that match a filter, with the attributes of people.
+/// The entries that searches find, with the attributes of people.
 async fn entries(
     mut connection: Connection,
     request: &Request,
-    filter: &Filter,
+    queries: Vec<Query>,
 ) -> (Option<Connection>, Result<(Entries, ServerKind), DirectoryError>) {
     let kind = connection.root().kind;
-    let wanted = request.attributes(kind);
-    let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
+    let attributes = request.attributes(kind);
     let mut all = Entries::new();
-    for base in &request.bases {
-        match connection.entries(Query::subtree(&base.to_string(), filter.clone(), &wanted)).await {
+    for query in queries {
+        match connection.entries(Query { attributes: attributes.clone(), ..query }).await {
             Ok((entries, _)) => entries.iter().for_each(|entry| all.push(entry.dn(), entry.attributes())),
+            Err(error) if error.is_no_such_object() => {}
             Err(error) => {
                 let back = (!error.is_fatal()).then_some(connection);
                 return (back, Err(error));

@@ -6,6 +6,7 @@
 //! * Who is selected, and what their account becomes, is decided as in a preview, from a reading of this one person.
 
 mod audit;
+mod claims;
 mod find;
 mod judge;
 mod list;
@@ -15,20 +16,19 @@ mod recorder;
 mod servers;
 mod shared;
 mod tried;
+mod why;
 
 pub(crate) use audit::AuditFile;
 pub use audit::AuditLine;
 pub use outcome::{Examination, ExaminationStep, SignInOutcome, SignedIn, StepOutcome};
+pub(crate) use why::why;
 
-use crate::alone;
 use crate::apply::{Applied, Consent, Work, apply_one, one_work};
 use crate::background;
-use crate::directory::Connection;
 use crate::error::Error;
 use crate::setup::Setup;
 use crate::state::StateErrorKind;
 use jiff::Timestamp;
-use pool::{Operation, Purpose};
 use secrecy::SecretString;
 use shared::Shared;
 use std::sync::Arc;
@@ -61,7 +61,7 @@ impl std::fmt::Debug for SignIns {
 impl SignIns {
     /// Sign-ins by the settings of a setup. The service accounts' passwords are fetched once.
     pub(crate) async fn new(setup: Arc<Setup>) -> Result<Self, Error> {
-        let shared = Shared::new(setup).await?;
+        let shared = Shared::new(setup, &[]).await?;
         Ok(Self { shared: Arc::new(shared) })
     }
 
@@ -243,26 +243,7 @@ impl Shared {
         let claims = names.filter(|name| is_new(name) && !after.field(name).is_empty());
         let claims: Vec<(String, String)> =
             claims.map(|name| (name.to_owned(), after.field(name).to_owned())).collect();
-        if claims.is_empty() {
-            return Ok(true);
-        }
-        for intake in &settings.intakes {
-            // In another directory nobody has the person's name, even where it is the same.
-            let dn = if intake.directory == person.directory { person.dn.as_str() } else { "" };
-            let claims = &claims;
-            let ask = |mut connection: Connection| -> Operation<'_, bool> {
-                Box::pin(async move {
-                    match alone::is_alone(&mut connection, intake, dn, claims).await {
-                        Ok(is_alone) => (Some(connection), Ok(is_alone)),
-                        Err(error) => (None, Err(error)),
-                    }
-                })
-            };
-            if !self.pool(intake)?.run(Purpose::Searches, &ask).await? {
-                return Ok(false);
-            }
-        }
-        Ok(true)
+        self.nobody_else_draws(&claims, person).await
     }
 
     /// Carries out one edit; while another apply is running, waits for a short while.

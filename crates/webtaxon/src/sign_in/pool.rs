@@ -93,7 +93,7 @@ impl Pool {
     /// at the next server if this one fails. An answer of any kind ends it.
     ///
     /// # Errors
-    /// The failure of the last server; or there was no connection in time.
+    /// The failure of each server that was tried; or there was no connection in time.
     pub(super) async fn run<'a, T>(
         &self,
         purpose: Purpose,
@@ -115,7 +115,7 @@ impl Pool {
                 (_, Err(_)) => {}
             }
         }
-        let mut last: Option<DirectoryError> = None;
+        let mut failed = Vec::new();
         while !servers.is_empty() {
             let server = servers.remove(0);
             let error = match self.open(purpose, &server).await {
@@ -135,9 +135,9 @@ impl Pool {
             self.searches.forget(&server.name);
             self.binds.forget(&server.name);
             self.servers.leave_out(server.name);
-            last = Some(error);
+            failed.push(error);
         }
-        Err(last.unwrap_or_else(|| DirectoryErrorKind::NoServer.into()))
+        Err(DirectoryError::of_all(failed))
     }
 
     async fn permit(&self, purpose: Purpose) -> Result<SemaphorePermit<'_>, DirectoryError> {

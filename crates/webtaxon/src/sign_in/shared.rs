@@ -38,8 +38,9 @@ pub(super) struct Shared {
 }
 
 impl Shared {
-    /// Everything that the settings of a setup need. The service accounts' passwords are fetched once.
-    pub(super) async fn new(setup: Arc<Setup>) -> Result<Self, Error> {
+    /// Everything that the settings of a setup need; more attributes of people are read, too. The service accounts' passwords
+    /// are fetched once.
+    pub(super) async fn new(setup: Arc<Setup>, more: &[String]) -> Result<Self, Error> {
         let mut pools = HashMap::new();
         for intake in &setup.settings.intakes {
             let directory = setup.directory(intake)?;
@@ -51,7 +52,7 @@ impl Shared {
         let settings = &setup.settings;
         Ok(Self {
             pools,
-            requests: settings.intakes.iter().map(request).collect(),
+            requests: settings.intakes.iter().map(|intake| request(intake).with(more)).collect(),
             grounds: settings.intakes.iter().map(|_| tokio::sync::Mutex::default()).collect(),
             memory: tokio::sync::Mutex::default(),
             list: LatestList::default(),

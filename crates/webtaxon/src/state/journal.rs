@@ -35,6 +35,8 @@ pub(crate) struct Remembered {
     /// By intake, what was seen; other intakes keep theirs.
     pub(crate) footprints: BTreeMap<String, Footprint>,
     pub(crate) fresh: Option<BTreeMap<Identity, Fresh>>,
+    /// More of them; others stay.
+    pub(crate) fresh_too: BTreeMap<Identity, Fresh>,
     pub(crate) origins: Option<BTreeMap<Identity, String>>,
     /// The links kept for a list, and the identity of the list.
     pub(crate) kept: Option<(String, BTreeMap<Identity, String>)>,
@@ -477,15 +479,17 @@ impl Journal {
             let values = vec![intake.as_str().into(), says.into()];
             all.push(Statement::once("INSERT INTO footprint (intake, says) VALUES (?1, ?2)", values));
         }
+        let row = |(link, fresh): (&Identity, &Fresh)| {
+            vec![link.to_string().into(), fresh.server.as_str().into(), fresh.since.to_string().into()]
+        };
+        let add = "INSERT INTO fresh (link, server, since) VALUES (?1, ?2, ?3)";
         if let Some(fresh) = &remembered.fresh {
-            let row = |(link, fresh): (&Identity, &Fresh)| {
-                vec![link.to_string().into(), fresh.server.as_str().into(), fresh.since.to_string().into()]
-            };
-            all.extend(put(
-                "DELETE FROM fresh",
-                "INSERT INTO fresh (link, server, since) VALUES (?1, ?2, ?3)",
-                fresh.iter().map(row).collect(),
-            ));
+            all.extend(put("DELETE FROM fresh", add, fresh.iter().map(row).collect()));
+        }
+        for one in &remembered.fresh_too {
+            let link = one.0.to_string();
+            all.push(Statement::once("DELETE FROM fresh WHERE link = ?1", vec![link.into()]));
+            all.push(Statement::once(add, row(one)));
         }
         if let Some(origins) = &remembered.origins {
             let rows = origins.iter().map(|(link, from)| vec![link.to_string().into(), from.as_str().into()]);

@@ -1,11 +1,11 @@
 //! Looking without changing: explanations for a person, comparison of settings, group membership.
 
 use super::Workspace;
-use crate::alone;
 use crate::directory::{self, KnownLinks, read_for, read_for_both};
 use crate::error::Error;
 use crate::progress::Watch;
 use crate::setup::{Lists, Setup, read_snapshot};
+use crate::sign_in;
 use crate::store;
 use crate::survey::{self, EntryKind, Finding, Named};
 use std::path::Path;
@@ -81,7 +81,7 @@ impl Workspace {
         for intake in &self.settings().intakes {
             more.extend(intake.filter.attributes().map(str::to_owned));
         }
-        if let Some(why) = alone::why(&self.setup, text, &more).await? {
+        if let Some(why) = sign_in::why(&self.setup, text, &more).await? {
             return Ok(Named::One(Box::new(why)));
         }
         let mut lists = self.setup.find(&more, &memory).await?;

@@ -1,10 +1,15 @@
 //! Several intakes of one settings file, over the museum's directory and over two.
 
-use crate::museum::{Museum, told};
+use crate::museum::{DIRECTORY, Museum, told};
+use std::collections::BTreeMap;
 use std::time::Duration;
 use webtaxon::apply::Consent;
-use webtaxon::model::preview::ChangeKind;
-use webtaxon::{Named, Workspace};
+use webtaxon::directory::read;
+use webtaxon::model::ldap::identity::CALLED;
+use webtaxon::model::preview::why::{self, Subject, Why};
+use webtaxon::model::preview::{ChangeKind, Memory, Situation};
+use webtaxon::model::reading::Request;
+use webtaxon::{Named, Workspace, report};
 use webtaxon_standin::Options;
 
 /// A second intake: the partners, and whoever of the staff the first one leaves.
@@ -84,6 +89,43 @@ async fn a_check_looks_at_each_intake_and_a_comparison_takes_both_sides_whole() 
     let come_in: Vec<_> = comparison.come_in.iter().map(|one| one.login.as_str()).collect();
     assert_eq!(come_in, ["obrandreth"]);
     assert!(comparison.go_out.is_empty() && comparison.differ.is_empty(), "{:?}", comparison.differ);
+}
+
+/// `why` reads one person by every intake where nothing depends on others: the explanation is the same.
+#[tokio::test]
+async fn one_person_is_explained_by_all_intakes_as_everybody_is() {
+    let museum = Museum::open().await;
+    let workspace = with(&museum, PARTNERS);
+    let settings = workspace.settings();
+    let accounts = workspace.accounts().await.unwrap();
+    let links: Vec<_> = accounts.iter().filter_map(|account| account.link.clone()).collect();
+    let filters = settings.intakes.iter().flat_map(|intake| intake.filter.attributes());
+    let more: Vec<String> = CALLED.into_iter().chain(filters).map(str::to_owned).collect();
+    let mut readings = Vec::new();
+    for intake in &settings.intakes {
+        let request = Request::of(intake).with(&more);
+        readings.push(read(&workspace.access().await.unwrap(), &request, &links).await.unwrap());
+    }
+    let memory = Memory::on(jiff::Zoned::now().date());
+    let situation = Situation::new(settings, &readings, &accounts, &memory);
+    let mut intakes = BTreeMap::new();
+    for login in DIRECTORY.lines().filter_map(|line| line.strip_prefix("sAMAccountName: ")).step_by(2) {
+        let [found] = why::find(situation, login)[..] else { continue };
+        let Some((intake, _)) = found.person else { continue };
+        let subject = Subject { person: found.person, stranger: None, account: found.account };
+        // The clauses contain the time.
+        let told = |why: &Why| {
+            let mut told = report::why(why);
+            let steps = told["steps"].as_array_mut().unwrap();
+            steps.iter_mut().for_each(|step| drop(step.as_object_mut().unwrap().remove("clauses")));
+            told
+        };
+        let whole = told(&Why::of(situation, subject).unwrap());
+        let Named::One(alone) = workspace.why(login).await.unwrap() else { panic!("{login}") };
+        assert_eq!(told(&alone), whole, "{login}");
+        *intakes.entry(intake).or_insert(0) += 1;
+    }
+    assert!(intakes[&0] > 60 && intakes[&1] > 0, "{intakes:?}");
 }
 
 #[tokio::test]

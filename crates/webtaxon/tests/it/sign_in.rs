@@ -115,6 +115,35 @@ async fn the_first_sign_in_makes_the_account_that_an_apply_would_import() {
     );
     let journal = museum.workspace().unwrap().journal().await.unwrap().unwrap();
     assert_eq!(journal.runs().unwrap().iter().filter(|run| run.who == "sign-in").count(), 1);
+    // Another server may not know them yet: that is remembered of each, as after an apply.
+    let next = preview.of_kind(ChangeKind::Import).find(|change| change.login != "bthornbury").unwrap();
+    signed_in(right(&sign_ins, &next.login, &next.login).await);
+    let journal = museum.workspace().unwrap().journal().await.unwrap().unwrap();
+    let fresh = journal.memory().unwrap().fresh;
+    let links: Vec<_> = [&import, next].into_iter().map(|change| change.link.clone().unwrap()).collect();
+    assert!(fresh.len() == 2 && links.iter().all(|link| fresh.contains_key(link)), "{fresh:?}");
+}
+
+/// A server that may not know yet whom another one showed takes nobody's account away, and refuses nobody.
+#[tokio::test]
+async fn a_server_that_lags_behind_takes_nobody_out() {
+    let museum = Museum::open().await;
+    let settings = museum.settings().replace("seats     = 75", "seats     = 90")
+        + "\n[sign_in]\nnew = \"import\"\nleavers = \"suspend\"\n";
+    museum.write("webtaxon.toml", &settings);
+    signed_in(right(&sign_ins(&museum).await, "bthornbury", "bthornbury").await);
+    let leavers = "dn: CN=Leavers,OU=Groups,DC=quillmere,DC=example";
+    let person = "CN=Beatrice Thornbury,OU=Registry,OU=People,DC=quillmere,DC=example";
+    let earlier = crate::museum::DIRECTORY.replace(leavers, &format!("{leavers}\nmember: {person}"));
+    let earlier = std::sync::Arc::new(webtaxon_standin::Directory::from_ldif(earlier.as_bytes()).unwrap());
+    let second = webtaxon_standin::Standin::start(earlier, Options::default()).await.unwrap();
+    museum.write("museum-ca.pem", second.authority_pem());
+    museum.write("webtaxon.toml", settings.replace(&museum.standin().url(), &second.url()));
+    let outcome = right(&sign_ins(&museum).await, "bthornbury", "bthornbury").await;
+    assert_eq!(reason(&outcome), "unknown", "{outcome:?}");
+    let accounts = museum.workspace().unwrap().accounts().await.unwrap();
+    let account = accounts.iter().find(|account| account.login == "bthornbury").unwrap();
+    assert_eq!(account.state.name(), "active");
 }
 
 #[tokio::test]

@@ -4,7 +4,7 @@
 use super::connection::{Connection, servers};
 use super::root_dse::RootDse;
 use super::transport::Milestone;
-use crate::directory::{DirectoryError, DirectoryErrorKind};
+use crate::directory::DirectoryError;
 use crate::progress::{Progress, Watch};
 use secrecy::SecretString;
 use std::path::{Path, PathBuf};
@@ -118,14 +118,7 @@ impl Access {
             tracing::debug!(%server, %error, "this server cannot be used");
             failed.push(error);
         }
-        match (failed.pop(), failed.is_empty()) {
-            (None, _) => Err(DirectoryErrorKind::NoServer.into()),
-            (Some(only), true) => Err(only),
-            (Some(last), false) => {
-                failed.push(last);
-                Err(DirectoryErrorKind::AllFailed { failed }.into())
-            }
-        }
+        Err(DirectoryError::of_all(failed))
     }
 
     /// Binds a connection to this server. If the server ends it after each search, it has ended after that of the root
