@@ -258,6 +258,14 @@ impl Setup {
         Ok(memory)
     }
 
+    /// The number of the latest run in the journal; zero before the first.
+    pub(crate) async fn latest_run(&self) -> Result<i64, Error> {
+        let place = self.state();
+        let latest =
+            background::run(move || Journal::read(&*place)?.map(|journal| journal.latest()).transpose());
+        Ok(latest.await?.unwrap_or(0))
+    }
+
     /// Warnings for the administrator that apply to every run.
     pub(crate) fn warnings(&self) -> Vec<String> {
         let mut warnings = Vec::new();

@@ -205,12 +205,12 @@ impl Why {
     /// Explains `subject`. `None` if there is no reading of the intake that it names.
     #[must_use]
     pub fn of(situation: Situation<'_>, subject: Subject<'_>) -> Option<Self> {
-        Self::within(&Preview::of(situation), situation, subject)
+        Self::by_preview(&Preview::of(situation), situation, subject)
     }
 
     /// The same by the preview of the situation, if that was worked out already.
     #[must_use]
-    pub fn within(preview: &Preview, situation: Situation<'_>, subject: Subject<'_>) -> Option<Self> {
+    pub fn by_preview(preview: &Preview, situation: Situation<'_>, subject: Subject<'_>) -> Option<Self> {
         let Situation { settings, readings, accounts, groups, .. } = situation;
         let Subject { person, stranger, account } = subject;
         let part = person.map(|(part, _)| part).unwrap_or_else(|| intake_above(settings, stranger));

@@ -13,6 +13,7 @@ use webtaxon_core::account::{Account, Replies, State};
 use webtaxon_core::draw::{Drawer, Drawn};
 use webtaxon_core::ldap::identity::Identity;
 use webtaxon_core::preview::why::{self, Subject, Why};
+use webtaxon_core::preview::{Memory, Preview};
 use webtaxon_core::reading::{Reading, ReadingBuilder, Request, Source};
 use webtaxon_core::settings::{Intake, Settings};
 use webtaxon_core::sign_in::{Refusal, Standing};
@@ -42,8 +43,35 @@ impl Shared {
         }
         let accounts = known.around(identity.as_ref(), &drawn);
         let mut lists = Lists { accounts, groups: None, readings, replies: Replies::default() };
-        let preview = lists.preview(settings, &memory, &*self.setup.store()).await?;
-        let situation = lists.situation(settings, &memory);
+        let mut decided = self.decided(person, &mut lists, &memory).await?;
+        if let Some((Standing::Out { .. }, ..)) = &decided
+            && has_account
+        {
+            // An apply, or a sign-in, may have brought them in a moment ago, as another server showed them.
+            let now = self.memory_now().await?;
+            if !Arc::ptr_eq(&now, &memory) {
+                decided = self.decided(person, &mut lists, &now).await?;
+            }
+        }
+        let Some((standing, preview, why)) = decided else {
+            tried.refuse(Refusal::OtherEntry);
+            return Ok(());
+        };
+        let accounts = std::mem::take(&mut lists.accounts);
+        tried.stands(standing, Judged { identity, why, preview, accounts });
+        Ok(())
+    }
+
+    /// What an apply would do with a person, by their readings; `None` if they are not there.
+    async fn decided(
+        &self,
+        person: &Person,
+        lists: &mut Lists,
+        memory: &Memory,
+    ) -> Result<Option<(Standing, Preview, Box<Why>)>, Error> {
+        let settings = &self.setup.settings;
+        let preview = lists.preview(settings, memory, &*self.setup.store()).await?;
+        let situation = lists.situation(settings, memory);
         let found = why::find(situation, &person.dn).into_iter().find(|one| one.person.is_some());
         let elsewhere = lists.readings.get(person.intake).map(Reading::elsewhere);
         let subject = Subject {
@@ -51,14 +79,9 @@ impl Shared {
             stranger: elsewhere.and_then(|entries| entries.get(0)).filter(|_| found.is_none()),
             account: found.and_then(|one| one.account),
         };
-        let Some(why) = Why::within(&preview, situation, subject) else {
-            tried.refuse(Refusal::OtherEntry);
-            return Ok(());
-        };
-        let standing = Standing::of(&why, identity.as_ref(), &lists.readings);
-        let accounts = std::mem::take(&mut lists.accounts);
-        tried.stands(standing, Judged { identity, why: Box::new(why), preview, accounts });
-        Ok(())
+        let Some(why) = Why::by_preview(&preview, situation, subject) else { return Ok(None) };
+        let standing = Standing::of(&why, person.identity.as_ref(), &lists.readings);
+        Ok(Some((standing, preview, Box::new(why))))
     }
 
     /// The accounts that decide about somebody with this link, as far as the store can find them; else all of them.

@@ -7,6 +7,8 @@ use super::recorder::Recorder;
 use crate::directory::{Access, Connection, DirectoryError, DirectoryErrorKind, Ground};
 use crate::error::Error;
 use crate::setup::Setup;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -21,6 +23,14 @@ const FRESH: Duration = Duration::from_secs(60);
 /// Something that is read again after a while.
 type Kept<T> = tokio::sync::Mutex<Option<(Instant, Arc<T>)>>;
 
+/// What earlier runs remembered.
+struct KeptMemory {
+    since: Instant,
+    /// The latest run before it was read.
+    latest: i64,
+    memory: Arc<Memory>,
+}
+
 pub(super) struct Shared {
     pub(super) setup: Arc<Setup>,
     /// By the names of directories.
@@ -29,7 +39,7 @@ pub(super) struct Shared {
     pub(super) requests: Vec<Request>,
     /// For each intake, what readings of single people have in common.
     pub(super) grounds: Vec<Kept<Ground>>,
-    pub(super) memory: Kept<Memory>,
+    memory: tokio::sync::Mutex<Option<KeptMemory>>,
     pub(super) list: LatestList,
     pub(super) throttles: Mutex<Throttles>,
     pub(super) recorder: Recorder,
@@ -107,18 +117,39 @@ impl Shared {
         Ok(ground)
     }
 
-    /// What earlier runs remembered, and today's date.
+    /// What earlier runs remembered, and today's date; at most a minute old.
     pub(super) async fn memory(&self) -> Result<Arc<Memory>, Error> {
         let mut kept = self.memory.lock().await;
-        let today = jiff::Zoned::now().date();
-        if let Some((_, memory)) =
-            kept.as_ref().filter(|(since, memory)| since.elapsed() < FRESH && memory.today == today)
-        {
-            return Ok(Arc::clone(memory));
+        match kept.as_ref().filter(|kept| kept.since.elapsed() < FRESH && kept.is_todays()) {
+            Some(kept) => Ok(Arc::clone(&kept.memory)),
+            None => self.remembered(&mut kept).await,
         }
+    }
+
+    /// The same, with every run that has ended by now.
+    pub(super) async fn memory_now(&self) -> Result<Arc<Memory>, Error> {
+        let mut kept = self.memory.lock().await;
+        let latest = self.setup.latest_run().await?;
+        let is_latest = |kept: &&KeptMemory| {
+            kept.latest == latest && kept.memory.interrupted.is_none() && kept.is_todays()
+        };
+        match kept.as_ref().filter(is_latest) {
+            Some(kept) => Ok(Arc::clone(&kept.memory)),
+            None => self.remembered(&mut kept).await,
+        }
+    }
+
+    async fn remembered(&self, kept: &mut Option<KeptMemory>) -> Result<Arc<Memory>, Error> {
+        let (since, latest) = (Instant::now(), self.setup.latest_run().await?);
         let memory = Arc::new(self.setup.memory().await?);
-        *kept = Some((Instant::now(), Arc::clone(&memory)));
+        *kept = Some(KeptMemory { since, latest, memory: Arc::clone(&memory) });
         Ok(memory)
+    }
+}
+
+impl KeptMemory {
+    fn is_todays(&self) -> bool {
+        self.memory.today == Timestamp::now().to_zoned(TimeZone::UTC).date()
     }
 }
 

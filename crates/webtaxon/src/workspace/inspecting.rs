@@ -107,7 +107,8 @@ impl Workspace {
         if subject.person.is_none() && subject.stranger.is_none() && subject.account.is_none() {
             return Ok(Named::Nothing);
         }
-        Ok(Why::within(&preview, situation, subject).map_or(Named::Nothing, |why| Named::One(Box::new(why))))
+        Ok(Why::by_preview(&preview, situation, subject)
+            .map_or(Named::Nothing, |why| Named::One(Box::new(why))))
     }
 
     /// One entry with the attributes that its directory's intake uses, from the first directory that has it.

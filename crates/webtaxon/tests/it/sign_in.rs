@@ -127,19 +127,25 @@ async fn the_first_sign_in_makes_the_account_that_an_apply_would_import() {
 /// A server that may not know yet whom another one showed takes nobody's account away, and refuses nobody.
 #[tokio::test]
 async fn a_server_that_lags_behind_takes_nobody_out() {
-    let museum = Museum::open().await;
-    let settings = museum.settings().replace("seats     = 75", "seats     = 90")
-        + "\n[sign_in]\nnew = \"import\"\nleavers = \"suspend\"\n";
-    museum.write("webtaxon.toml", &settings);
-    signed_in(right(&sign_ins(&museum).await, "bthornbury", "bthornbury").await);
     let leavers = "dn: CN=Leavers,OU=Groups,DC=quillmere,DC=example";
     let person = "CN=Beatrice Thornbury,OU=Registry,OU=People,DC=quillmere,DC=example";
     let earlier = crate::museum::DIRECTORY.replace(leavers, &format!("{leavers}\nmember: {person}"));
-    let earlier = std::sync::Arc::new(webtaxon_standin::Directory::from_ldif(earlier.as_bytes()).unwrap());
-    let second = webtaxon_standin::Standin::start(earlier, Options::default()).await.unwrap();
-    museum.write("museum-ca.pem", second.authority_pem());
-    museum.write("webtaxon.toml", settings.replace(&museum.standin().url(), &second.url()));
-    let outcome = right(&sign_ins(&museum).await, "bthornbury", "bthornbury").await;
+    let museum = Museum::with(&earlier, Options::default()).await;
+    let ahead = Museum::open().await;
+    let authorities = format!("{}\n{}", museum.standin().authority_pem(), ahead.standin().authority_pem());
+    museum.write("museum-ca.pem", authorities);
+    let url = museum.standin().url();
+    let both = format!("[\"{}\", \"{url}\"]", ahead.standin().url());
+    let settings = museum.settings().replace("seats     = 75", "seats     = 90");
+    museum.write(
+        "webtaxon.toml",
+        settings.replace(&format!("[\"{url}\"]"), &both)
+            + "\n[sign_in]\nnew = \"import\"\nleavers = \"suspend\"\n",
+    );
+    let sign_ins = sign_ins(&museum).await;
+    signed_in(right(&sign_ins, "bthornbury", "bthornbury").await);
+    drop(ahead);
+    let outcome = right(&sign_ins, "bthornbury", "bthornbury").await;
     assert_eq!(reason(&outcome), "unknown", "{outcome:?}");
     let accounts = museum.workspace().unwrap().accounts().await.unwrap();
     let account = accounts.iter().find(|account| account.login == "bthornbury").unwrap();
