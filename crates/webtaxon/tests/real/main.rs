@@ -440,7 +440,8 @@ async fn a_check_of_each_server_is_in_order_and_tells_what_is_not() {
 #[tokio::test]
 #[ignore = "needs scripts/real-directories up"]
 async fn a_draft_of_each_server_runs_as_it_is() {
-    for (desk, login) in [(Desk::slapd(), "uid"), (Desk::samba(), "sAMAccountName")] {
+    // One account at the domain controller has ended.
+    for (desk, login, active) in [(Desk::slapd(), "uid", 241), (Desk::samba(), "sAMAccountName", 240)] {
         let workspace = desk.workspace().unwrap();
         let mut connection = workspace.connect().await.unwrap();
         let directory = workspace.settings().directory(&workspace.settings().intakes.first).unwrap();
@@ -458,7 +459,7 @@ async fn a_draft_of_each_server_runs_as_it_is() {
         let preview = workspace.preview().await.unwrap();
         let left: Vec<usize> = preview.intakes.first.funnel.iter().map(|step| step.left).collect();
         assert!(preview.is_whole(), "{:?}", preview.gaps);
-        assert_eq!(left, [244, 241, 241], "{}", draft.text);
+        assert_eq!(left, [244, active, active], "{}", draft.text);
         let steps = workspace.check(Duration::ZERO, |_| {}).await;
         assert!(steps.iter().all(|step| step.outcome == StepOutcome::Good), "{steps:?}");
     }
