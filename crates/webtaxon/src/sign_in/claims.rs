@@ -1,4 +1,4 @@
-//! Whether a login or a unique value is one person's alone: if others may draw it as well, an apply decides.
+//! Logins and unique values of one person alone: one that others may draw as well is left to an apply.
 
 use super::pool::{Operation, Purpose};
 use super::shared::Shared;

@@ -62,7 +62,7 @@ impl Shared {
         Ok(())
     }
 
-    /// What an apply would do with a person, by their readings; `None` if they are not there.
+    /// The standing of a person, and the preview of them, by their readings; `None` if they are not there.
     async fn decided(
         &self,
         person: &Person,

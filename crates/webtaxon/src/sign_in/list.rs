@@ -57,7 +57,7 @@ impl AccountList {
 /// The accounts that a sign-in knows.
 #[derive(Debug)]
 pub(super) enum Accounts {
-    /// Those with the person's link; never empty.
+    /// The accounts with the person's link; never empty.
     Own(Vec<Account>),
     /// The whole list.
     All(Arc<AccountList>),

@@ -84,7 +84,7 @@ impl Writer {
 }
 
 impl Drop for Writer {
-    /// Whoever waits for a writer that did not come to its end is told, and the next one begins anew.
+    /// Ends the wait for a writer that did not come to its end; the next line begins anew.
     fn drop(&mut self) {
         if !self.is_done {
             *self.recorder.queue() = Queue::default();

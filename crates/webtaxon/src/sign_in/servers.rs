@@ -62,7 +62,7 @@ impl Servers {
         Ok(known)
     }
 
-    /// Those of the servers that are not left out, in order; all of them if none is.
+    /// The servers that are not left out, in order; all of them if every one is.
     pub(super) fn usable(self: &Arc<Self>, all: &[Named], access: &Access) -> Vec<Named> {
         let mut down = self.down();
         let mut usable = Vec::new();

@@ -23,7 +23,7 @@ const FRESH: Duration = Duration::from_secs(60);
 /// Something that is read again after a while.
 type Kept<T> = tokio::sync::Mutex<Option<(Instant, Arc<T>)>>;
 
-/// What earlier runs remembered.
+/// The memory of earlier runs.
 struct KeptMemory {
     since: Instant,
     /// The latest run before it was read.
@@ -35,7 +35,7 @@ pub(super) struct Shared {
     pub(super) setup: Arc<Setup>,
     /// By the names of directories.
     pub(super) pools: HashMap<String, Pool>,
-    /// What is read for each intake's people.
+    /// For each intake, the request for its people.
     pub(super) requests: Vec<Request>,
     /// For each intake, what readings of single people have in common.
     pub(super) grounds: Vec<Kept<Ground>>,
@@ -117,7 +117,7 @@ impl Shared {
         Ok(ground)
     }
 
-    /// What earlier runs remembered, and today's date; at most a minute old.
+    /// The memory of earlier runs, and today's date; at most a minute old.
     pub(super) async fn memory(&self) -> Result<Arc<Memory>, Error> {
         let mut kept = self.memory.lock().await;
         match kept.as_ref().filter(|kept| kept.since.elapsed() < FRESH && kept.is_todays()) {
@@ -153,7 +153,7 @@ impl KeptMemory {
     }
 }
 
-/// What is read for an intake's people. A sign-in changes no groups of the application.
+/// The request for an intake's people. A sign-in changes no groups of the application.
 fn request(intake: &Intake) -> Request {
     let mut request = Request::of(intake);
     request.application_groups = None;

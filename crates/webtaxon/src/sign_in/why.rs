@@ -43,7 +43,7 @@ pub(crate) async fn why(setup: &Setup, text: &str, more: &[String]) -> Result<Op
 
 /// The only person with a login or a name, as the intakes' filters find them.
 async fn person(shared: &Shared, text: &str) -> Result<Option<Person>, Error> {
-    // What is wrong with a search, a reading of everybody tells.
+    // A reading of everybody tells the fault of a search.
     let none = |error: Error| match &error {
         Error::Directory(answer) if !answer.is_fatal() => Ok(None),
         _ => Err(error),

@@ -247,7 +247,7 @@ impl AccountStore for MysqlStore {
             let asked = Asked { which: Which::OfLinks, passed: &links, is_locked: false };
             let found = self.read(&mut session, &described, &fields, asked).await;
             session.end().await;
-            // What is wrong with it, the list tells.
+            // The list tells the fault.
             Ok(found.ok())
         })
     }

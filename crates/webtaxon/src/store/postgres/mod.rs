@@ -233,7 +233,7 @@ impl AccountStore for PostgresStore {
             let client = self.connect().await?;
             let described = self.describe_table(&client).await?;
             let found = self.read(&client, &described, &fields, Which::OfLinks, &[link.as_str()]).await;
-            // The link may be no value of the column's type. What is wrong with a row, the list tells.
+            // The link may be no value of the column's type. The list tells the fault of a row.
             Ok(found.ok())
         })
     }

@@ -294,7 +294,7 @@ impl AccountStore for SqliteStore {
             let db = own.open()?;
             let described = own.describe_table(&db)?;
             let found = own.read(&db, &described, &fields, Which::OfLinks, &[link.as_str()]);
-            // What is wrong with it, the list tells.
+            // The list tells the fault.
             Ok(found.ok())
         })
     }
